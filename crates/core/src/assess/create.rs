@@ -1,0 +1,241 @@
+//! Creating machines.
+
+use super::{draft::Draft, headroom};
+use crate::{
+    estate::{Cluster, Disk, Machine, MachineState, Nic, Wanted},
+    event::Event,
+    finding::{Finding, Rule},
+    ids::MachineId,
+    moment::Span,
+    names,
+    placement::{Ledger, NotPlaced, clear_checks, choose_all, volume_findings},
+    plan::Step,
+    proposal::CreateMachines,
+    units::Bytes,
+};
+use std::collections::BTreeSet;
+
+/// How long a new guest may take until its agent answers.
+const BOOT_LIMIT: Span = Span::mins(5);
+const VIDEO: Bytes = Bytes::mib(16);
+const VIRTUAL_HARDWARE: u32 = 3;
+
+pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
+    let names = wanted_names(draft, ask);
+    check_sizes(draft, ask);
+    check_labels(draft, ask);
+    let Some(cluster) = cluster_of(draft, ask) else { return };
+    let machines: Vec<Machine> = names.iter().map(|name| blank(draft, ask, cluster, name)).collect();
+    draft.title = match machines.as_slice() {
+        [one] => format!("Create {}", one.name),
+        many => format!("Create {} machines, {} …", many.len(), many.first().map_or("", |m| m.name.as_str())),
+    };
+    if let Some(volume) = draft.estate().volumes.get(&cluster.volume) {
+        draft.found_all(volume_findings(draft.view, volume, &machines, ask.start));
+    }
+    place(draft, ask, cluster, machines);
+}
+
+fn wanted_names(draft: &mut Draft<'_>, ask: &CreateMachines) -> Vec<String> {
+    let names = match names::spread(&ask.pattern, ask.count) {
+        Ok(names) => names,
+        Err(words) => {
+            let field = if ask.count == 0 || ask.count > names::MOST { "count" } else { "name" };
+            draft.found(Finding::stop(if field == "count" { Rule::Count } else { Rule::Name }, field, words).at(field));
+            return Vec::new();
+        }
+    };
+    let taken: Vec<_> = names.iter().filter(|n| draft.estate().machine_named(n).is_some()).cloned().collect();
+    if let Some(first) = taken.first() {
+        let recoverable = draft.estate().machine_named(first).is_some_and(|m| m.deleted.is_some());
+        let rest = if taken.len() > 1 { format!(" and {} more", taken.len() - 1) } else { String::new() };
+        let why = if recoverable { "; it was deleted and can still be brought back" } else { "" };
+        let text = format!("There is a machine {first}{rest} already{why}.");
+        draft.found(Finding::stop(Rule::Name, first, text).at("name").remedy("Choose another name or number."));
+    } else {
+        draft.found(Finding::clear(Rule::Name, "names", format!("{} names are unused.", names.len())));
+    }
+    names
+}
+
+fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
+    let memory = &ask.memory;
+    let mut stop = |rule, field: &str, text: &str| draft.found(Finding::stop(rule, field, text).at(field));
+    if ask.vcpus == 0 {
+        stop(Rule::Cores, "vcpus", "At least one vCPU.");
+    }
+    if memory.size < Bytes::mib(64) {
+        stop(Rule::Memory, "memory", "At least 64 MiB of memory.");
+    }
+    if memory.kept > memory.size {
+        stop(Rule::Memory, "kept", "No more can be always kept than its memory size.");
+    }
+    if memory.max < memory.size {
+        stop(Rule::Memory, "max", "It can't grow to less than its size.");
+    }
+    if ask.disks.is_empty() {
+        stop(Rule::Disk, "disks", "A machine needs at least one disk.");
+    }
+    if ask.disks.len() > 16 {
+        stop(Rule::Disk, "disks", "At most 16 disks.");
+    }
+    for (i, disk) in ask.disks.iter().enumerate() {
+        if disk.size == Bytes::ZERO {
+            stop(Rule::Disk, "disks", &format!("Disk {} has no size; give it at least 1 MiB.", i + 1));
+        } else if disk.size < Bytes::mib(1) {
+            stop(Rule::Disk, "disks", &format!("Disk {} is smaller than 1 MiB.", i + 1));
+        }
+    }
+    if !(1..=4).contains(&ask.tier) {
+        stop(Rule::State, "tier", "Restart tiers go from 1 (first) to 4.");
+    }
+}
+
+fn check_labels(draft: &mut Draft<'_>, ask: &CreateMachines) {
+    for key in ask.labels.keys() {
+        if let Err(words) = super::edit::check_label(key) {
+            draft.found(Finding::stop(Rule::Label, key, words).at("labels"));
+        }
+    }
+}
+
+fn cluster_of<'a>(draft: &mut Draft<'a>, ask: &CreateMachines) -> Option<&'a Cluster> {
+    let found = ask.cluster.and_then(|id| draft.estate().clusters.get(&id));
+    match found {
+        None => {
+            let text = if draft.estate().clusters.is_empty() {
+                "There is no cluster yet; machines live in one."
+            } else {
+                "Choose the cluster that the machines belong to."
+            };
+            draft.found(Finding::stop(Rule::Exists, "cluster", text).at("cluster"));
+        }
+        Some(cluster) if !cluster.ready => {
+            let text = format!("{} is still being made.", cluster.name);
+            draft.found(Finding::stop(Rule::State, &cluster.name, text).at("cluster"));
+            return None;
+        }
+        Some(_) => {}
+    }
+    found.map(|c| &**c)
+}
+
+/// A machine identity that is the same whenever the same number is drawn: 122 bits mixed from the run and the
+/// machine's number, so that assessing twice gives the same answer.
+pub fn draw_uuid(run: u64, machine: u64, salt: u64) -> uuid::Uuid {
+    let high = mix(run ^ mix(salt));
+    let low = mix(machine.wrapping_add(0x9e37_79b9_7f4a_7c15) ^ high);
+    uuid::Builder::from_random_bytes(((u128::from(high) << 64) | u128::from(low)).to_be_bytes()).into_uuid()
+}
+
+/// The finalizer of SplitMix64 (Steele, Lea, Flood 2014).
+fn mix(mut x: u64) -> u64 {
+    x = (x ^ (x >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    x = (x ^ (x >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    x ^ (x >> 31)
+}
+
+/// A MAC address with the locally administered bit (IEEE 802-2014, section 8.4) that nobody in the estate has.
+fn free_mac(draft: &Draft<'_>, number: u64) -> String {
+    (0u64..)
+        .map(|try_| {
+            let b = mix(number.wrapping_mul(31).wrapping_add(try_)).to_be_bytes();
+            format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[0], b[1], b[2], b[3])
+        })
+        .find(|mac| draft.estate().machine_with_mac(mac).is_none())
+        .unwrap_or_default()
+}
+
+fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &str) -> Machine {
+    let id = MachineId(draft.number());
+    Machine {
+        id,
+        uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
+        name: name.to_owned(),
+        cluster: Some(cluster.id),
+        host: None,
+        state: MachineState::Planned,
+        wanted: if ask.start { Wanted::On } else { Wanted::Off },
+        vcpus: ask.vcpus,
+        memory: ask.memory,
+        video: VIDEO,
+        disks: ask
+            .disks
+            .iter()
+            .map(|d| Disk { size: d.size, provisioning: d.provisioning, volume: cluster.volume })
+            .collect(),
+        nics: vec![Nic { mac: free_mac(draft, id.0) }],
+        labels: ask.labels.clone(),
+        tier: ask.tier,
+        protected: ask.protected,
+        apart: ask.apart.then(|| format!("run-{}", draft.run().0)),
+        generation: 0,
+        guest_key: None,
+        deleted: None,
+        note: ask.note.clone(),
+        virtual_hardware: VIRTUAL_HARDWARE,
+        created: draft.now,
+    }
+}
+
+fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machines: Vec<Machine>) {
+    let hosts: Vec<_> = draft.estate().hosts_in(cluster.id).cloned().collect();
+    let before = Ledger::of(draft.view, hosts, &BTreeSet::new());
+    let mut after = before.clone();
+    let answers = choose_all(draft.view, &mut after, cluster, &machines, ask.host);
+    let mut homeless = Vec::new();
+    for (mut machine, answer) in machines.into_iter().zip(answers) {
+        match answer {
+            Ok(placed) => {
+                machine.host = Some(placed.choice.host);
+                draft.placed(&machine, &placed.choice);
+                add_steps(draft, ask, machine);
+            }
+            Err(why) => homeless.push((machine, why)),
+        }
+    }
+    if homeless.is_empty() {
+        let checks = clear_checks();
+        let text = format!("Every machine has a host: {checks} checks for each on every host.");
+        draft.found(Finding::clear(Rule::Placement, "placement", text));
+    } else {
+        draft.found(nowhere(draft, ask, &homeless));
+    }
+    draft.filled(&before, &after);
+    draft.found_all(headroom::finding(draft.view, cluster, &after));
+}
+
+/// One finding for all machines that found no host, with the numbers of the first.
+fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPlaced)]) -> Finding {
+    let (machine, why) = &homeless[0];
+    let name = |id| draft.estate().hosts.get(&id).map_or_else(String::new, |h| h.name.clone());
+    let reasons = why.refused.iter().map(|(host, found)| {
+        let words: Vec<_> = found.iter().filter(|o| o.stops()).map(crate::placement::Obstacle::words).collect();
+        format!("{}: {}", name(*host), words.join("; "))
+    });
+    let evidence = reasons.collect::<Vec<_>>().join(" · ");
+    let who = if homeless.len() == 1 { machine.name.clone() } else { format!("{} machines", homeless.len()) };
+    let wide = why.refused.iter().all(|(_, found)| {
+        found.iter().any(|o| matches!(o, crate::placement::Obstacle::MoreVcpusThanThreads { .. }))
+    });
+    let (text, field) = match why.never {
+        Some(by) => (format!("{who}: larger than any host of the cluster, by {by}."), "memory"),
+        None if why.refused.is_empty() => (format!("{who}: no host of the cluster can take it."), "host"),
+        None if wide => (format!("{who}: more vCPUs than any host has hardware threads."), "vcpus"),
+        None if ask.host.is_some() => (format!("{who}: the chosen host can't take it."), "host"),
+        None => (format!("{who}: no host has room for it."), "memory"),
+    };
+    Finding::stop(Rule::Placement, &machine.name, text).because(evidence).at(field)
+}
+
+fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
+    let (id, name) = (machine.id, machine.name.clone());
+    let Some(host) = machine.host else { return };
+    draft.intend(Event::MachinePlanned(Box::new(machine)));
+    let made = draft.step(Step::Create { machine: id, via: host }, format!("Create {name}"), &[], Some("disks"));
+    if ask.start {
+        let on = draft.step(Step::Start { machine: id, host }, format!("Power on {name}"), &[made], Some("host"));
+        let wait = Step::AwaitGuest { machine: id, limit: BOOT_LIMIT };
+        draft.step(wait, format!("{name} answers"), &[on], None);
+    }
+}

@@ -1,0 +1,180 @@
+//! Consequences before action. Start at [`assess`]: the same function feeds the sheet, a rehearsal and the start of a
+//! run. One file for each kind of proposal; all of them fill a [`Draft`].
+
+mod claim;
+mod cluster;
+mod create;
+mod draft;
+mod edit;
+mod headroom;
+mod lifecycle;
+mod power;
+
+pub use create::draw_uuid;
+pub use headroom::{Reserve, reserve};
+
+use crate::{
+    event::Event,
+    finding::{Finding, Rule, Severity},
+    ids::{MachineId, Revision, RunId},
+    moment::{Moment, Span},
+    permits::Permits,
+    plan::{AcceptedPlan, Bar, Fill, Place, Plan, PlannedStep, bars, schedule},
+    proposal::Proposal,
+    view::View,
+};
+use draft::Draft;
+use serde::{Deserialize, Serialize};
+
+/// What the core computed for a proposal, at a revision. Private fields: without the gate there is no run.
+#[derive(Debug, Clone)]
+pub struct Assessment {
+    ask: Proposal,
+    revision: Revision,
+    title: String,
+    findings: Vec<Finding>,
+    places: Vec<Place>,
+    fills: Vec<Fill>,
+    refused: Vec<(String, String)>,
+    interrupted: Vec<(MachineId, String)>,
+    run: RunId,
+    steps: Vec<PlannedStep>,
+    intents: Vec<Event>,
+    time: Span,
+}
+
+/// Why a proposal can't run: the findings that stop it.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{} checks stop this", stops.len())]
+pub struct Blocked {
+    pub stops: Vec<Finding>,
+}
+
+/// What a person had before their eyes when they pressed Run, without measured figures.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Seen {
+    pub revision: Revision,
+    /// (rule, subject) of everything worse than clear.
+    pub worse: Vec<(Rule, String, Severity)>,
+    /// (machine, host) in the order of the sheet.
+    pub places: Vec<(String, String)>,
+    pub interrupted: Vec<String>,
+}
+
+/// Computes the consequences of `ask` in the state of `view`, for somebody with `permits`.
+///
+/// Pure and deterministic; O(machines asked for × hosts of the cluster).
+pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> Assessment {
+    let mut draft = Draft::new(view, now);
+    if !permits.allow(ask.act()) {
+        draft.found(Finding::stop(Rule::Permit, "you", "Your role does not allow this."));
+    }
+    match ask {
+        Proposal::ClaimHosts(claim) => claim::claim(&mut draft, claim),
+        Proposal::HandBack { hosts } => claim::hand_back(&mut draft, hosts),
+        Proposal::CreateCluster(create) => cluster::create(&mut draft, create),
+        Proposal::CreateMachines(create) => create::create(&mut draft, create),
+        Proposal::Power { machines, act } => power::power(&mut draft, machines, *act),
+        Proposal::Edit { targets, sets } => edit::edit(&mut draft, targets, sets),
+        Proposal::Delete { machines } => lifecycle::delete(&mut draft, machines),
+        Proposal::Recover { machines } => lifecycle::recover(&mut draft, machines),
+        Proposal::Purge { machines, typed } => lifecycle::purge(&mut draft, machines, typed),
+    }
+    draft.finish(ask.clone())
+}
+
+impl Assessment {
+    /// The only way to an [`AcceptedPlan`].
+    ///
+    /// # Errors
+    /// [`Blocked`] with every *stop*.
+    pub fn accept(self) -> Result<AcceptedPlan, Blocked> {
+        let stops: Vec<_> = self.findings.iter().filter(|f| f.stops()).cloned().collect();
+        if !stops.is_empty() {
+            return Err(Blocked { stops });
+        }
+        let plan = Plan {
+            run: self.run,
+            ask: self.ask,
+            revision: self.revision,
+            findings: self.findings,
+            places: self.places,
+            fills: self.fills,
+            steps: self.steps,
+            time: self.time,
+        };
+        Ok(AcceptedPlan { title: self.title, intents: self.intents, plan })
+    }
+
+    pub fn title(&self) -> &str {
+        &self.title
+    }
+    pub fn revision(&self) -> Revision {
+        self.revision
+    }
+    /// Worst first.
+    pub fn findings(&self) -> &[Finding] {
+        &self.findings
+    }
+    pub fn places(&self) -> &[Place] {
+        &self.places
+    }
+    pub fn fills(&self) -> &[Fill] {
+        &self.fills
+    }
+    /// Hosts that were not chosen, with the reason.
+    pub fn refused(&self) -> &[(String, String)] {
+        &self.refused
+    }
+    /// Machines that are down for a while because of this.
+    pub fn interrupted(&self) -> &[(MachineId, String)] {
+        &self.interrupted
+    }
+    pub fn steps(&self) -> &[PlannedStep] {
+        &self.steps
+    }
+    pub fn bars(&self) -> Vec<Bar> {
+        bars(&self.steps)
+    }
+    pub fn time(&self) -> Span {
+        self.time
+    }
+    pub fn blocked(&self) -> bool {
+        self.findings.iter().any(Finding::stops)
+    }
+    /// The first stop at a field, for words beside it.
+    pub fn at_field(&self, field: &str) -> Option<&Finding> {
+        self.findings.iter().find(|f| f.stops() && f.field.as_deref() == Some(field))
+    }
+
+    pub fn seen(&self) -> Seen {
+        let mut worse: Vec<_> = self
+            .findings
+            .iter()
+            .filter(|f| f.severity > Severity::Clear)
+            .map(|f| (f.rule, f.subject.clone(), f.severity))
+            .collect();
+        worse.sort();
+        worse.dedup();
+        Seen {
+            revision: self.revision,
+            worse,
+            places: self.places.iter().map(|p| (p.machine.clone(), p.host_name.clone())).collect(),
+            interrupted: self.interrupted.iter().map(|(_, name)| name.clone()).collect(),
+        }
+    }
+
+    /// Whether this is worse than what the person saw: something got worse, a chosen place changed, or other machines
+    /// are interrupted. Changed figures alone don't count.
+    pub fn is_worse_than(&self, seen: &Seen) -> bool {
+        let fresh = self.seen();
+        let worse = fresh.worse.iter().any(|(rule, subject, severity)| {
+            !seen.worse.iter().any(|(r, s, was)| r == rule && s == subject && was >= severity)
+        });
+        worse || fresh.places != seen.places || fresh.interrupted.iter().any(|m| !seen.interrupted.contains(m))
+    }
+}
+
+fn total(steps: &[PlannedStep]) -> Span {
+    schedule(steps).into_iter().map(|(_, to)| to).max().unwrap_or_default()
+}

@@ -1,0 +1,36 @@
+//! Sites, and clusters: hosts that share storage and restart each other's machines.
+
+use super::PsabiLevel;
+use crate::ids::{ClusterId, HostId, SiteId, VolumeId};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Site {
+    pub id: SiteId,
+    pub name: String,
+}
+
+/// How many host failures the cluster is meant to survive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Demand {
+    pub failures: u32,
+    /// Blocks runs that would break it, instead of only saying so.
+    pub enforced: bool,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cluster {
+    pub id: ClusterId,
+    pub name: String,
+    pub site: SiteId,
+    pub hosts: BTreeSet<HostId>,
+    pub volume: VolumeId,
+    pub cpu_maker: String,
+    /// What machines are started with.
+    pub cpu_level: PsabiLevel,
+    pub demand: Demand,
+    /// False while the run that makes it hasn't finished.
+    pub ready: bool,
+    pub note: String,
+}

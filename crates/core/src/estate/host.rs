@@ -1,0 +1,134 @@
+//! A claimed hypervisor host.
+
+use crate::{
+    ids::{ClusterId, HostId, SecretRef, SiteId},
+    moment::Moment,
+    units::{Bytes, Mhz},
+};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// The x86-64 psABI micro-architecture levels (System V ABI, AMD64 supplement, section 3.1.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PsabiLevel {
+    V1,
+    V2,
+    V3,
+    V4,
+}
+
+impl PsabiLevel {
+    pub const ALL: [PsabiLevel; 4] = [PsabiLevel::V1, PsabiLevel::V2, PsabiLevel::V3, PsabiLevel::V4];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            PsabiLevel::V1 => "v1",
+            PsabiLevel::V2 => "v2",
+            PsabiLevel::V3 => "v3",
+            PsabiLevel::V4 => "v4",
+        }
+    }
+}
+
+impl fmt::Display for PsabiLevel {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "x86-64-{}", self.word())
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cpu {
+    pub maker: String,
+    pub model: String,
+    pub sockets: u32,
+    /// Physical cores of the whole host.
+    pub cores: u32,
+    /// Hardware threads of the whole host.
+    pub threads: u32,
+    /// Base frequency of a core.
+    pub base: Mhz,
+    pub level: PsabiLevel,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hardware {
+    pub maker: String,
+    pub model: String,
+    pub serial: String,
+    pub cpu: Cpu,
+    pub memory: Bytes,
+    pub numa_nodes: u32,
+    /// Virtualization is switched on in the firmware.
+    pub virtualization: bool,
+    /// The newest virtual hardware version that it can run.
+    pub virtual_hardware: u32,
+}
+
+impl Hardware {
+    /// Cores times base frequency.
+    pub fn cpu_capacity(&self) -> Mhz {
+        Mhz(u64::from(self.cpu.cores) * self.cpu.base.0)
+    }
+}
+
+/// How to reach the agent: where, by which certificate, with which key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Access {
+    /// `ip:port`
+    pub address: String,
+    /// SHA-256 of the SubjectPublicKeyInfo, lower-case hex.
+    pub pin: String,
+    /// The per-host key; none until the claim is done.
+    pub key: Option<SecretRef>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Bmc {
+    pub address: String,
+    /// Pinned with the serial at the claim.
+    pub pin: String,
+    pub key: Option<SecretRef>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Condition {
+    /// The claim is running.
+    Claiming,
+    Steady,
+    /// Its agent hasn't answered since.
+    Lost { since: Moment, why: String },
+    /// Its certificate is another one than the pinned; no orders until a person decides.
+    Stranger { since: Moment, pin: String },
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Host {
+    pub id: HostId,
+    pub name: String,
+    pub site: SiteId,
+    pub cluster: Option<ClusterId>,
+    pub access: Access,
+    pub bmc: Option<Bmc>,
+    pub hardware: Hardware,
+    pub software: String,
+    pub condition: Condition,
+    /// (boot identifier, sequence) of the last observation taken in; lower ones are dropped.
+    pub seen: (u64, u64),
+    pub note: String,
+}
+
+impl Host {
+    pub fn accepts_work(&self) -> bool {
+        self.condition == Condition::Steady
+    }
+    /// What the host keeps for itself: 4 GiB + 2 % of installed (rules, section 1.2).
+    pub fn reserve(&self) -> Bytes {
+        Bytes::gib(4) + self.hardware.memory.per_mille(20)
+    }
+    /// Installed memory less the host's own reserve.
+    pub fn usable(&self) -> Bytes {
+        self.hardware.memory.less(self.reserve())
+    }
+}

@@ -1,0 +1,145 @@
+//! A virtual machine: what it has, where it is, and what it should be doing.
+
+use crate::{
+    ids::{ClusterId, HostId, MachineId, VolumeId},
+    moment::Moment,
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// *always kept* <= *size* <= *may grow to*.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Memory {
+    /// Held for it on the host.
+    pub kept: Bytes,
+    pub size: Bytes,
+    /// What it can be given while running.
+    pub max: Bytes,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Provisioning {
+    Thin,
+    Thick,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Disk {
+    pub size: Bytes,
+    pub provisioning: Provisioning,
+    pub volume: VolumeId,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Nic {
+    pub mac: String,
+}
+
+/// What the machine was last seen doing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MachineState {
+    /// Its name and room are held; the run that makes it hasn't got there.
+    Planned,
+    Off,
+    /// Booting, in this phase.
+    Starting(String),
+    /// Up; `guest` says whether its agent answers.
+    Running { guest: bool },
+    Stopping,
+    /// Halted by its host, for instance because its volume is full.
+    Paused(String),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Wanted {
+    On,
+    Off,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Machine {
+    pub id: MachineId,
+    pub uuid: uuid::Uuid,
+    pub name: String,
+    pub cluster: Option<ClusterId>,
+    /// Where it is on, arriving, or held room for. None when it is off.
+    pub host: Option<HostId>,
+    pub state: MachineState,
+    pub wanted: Wanted,
+    pub vcpus: u32,
+    pub memory: Memory,
+    pub video: Bytes,
+    pub disks: Vec<Disk>,
+    pub nics: Vec<Nic>,
+    pub labels: BTreeMap<String, String>,
+    /// 1 restarts first.
+    pub tier: u8,
+    /// Can't be deleted until somebody takes this away.
+    pub protected: bool,
+    /// Machines of one keep-apart group never share a host.
+    pub apart: Option<String>,
+    /// Of the run lease on its volume; grows with every start.
+    pub generation: u64,
+    /// SHA-256 of the guest's own public key, which its first host made for it.
+    pub guest_key: Option<String>,
+    /// When the machine was deleted; recoverable until [`Machine::KEPT_DAYS`] later.
+    pub deleted: Option<Moment>,
+    pub note: String,
+    pub virtual_hardware: u32,
+    pub created: Moment,
+}
+
+impl Machine {
+    /// How long a deleted machine stays recoverable (rules, section 8).
+    pub const KEPT_DAYS: u64 = 7;
+
+    /// Memory that the host spends on the machine besides its own (rules, section 1.2):
+    /// 128 MiB + 8 MiB per vCPU + 0.4 % of size + video memory + 16 MiB per disk and NIC.
+    pub fn overhead(&self) -> Bytes {
+        let devices = u64::try_from(self.disks.len() + self.nics.len()).unwrap_or(u64::MAX);
+        Bytes::mib(128)
+            + Bytes::mib(8).times(u64::from(self.vcpus))
+            + self.memory.size.per_mille(4)
+            + self.video
+            + Bytes::mib(16).times(devices)
+    }
+    /// What it holds on the host where it is.
+    pub fn held(&self) -> Bytes {
+        self.memory.kept + self.overhead()
+    }
+    pub fn volumes(&self) -> BTreeSet<VolumeId> {
+        self.disks.iter().map(|d| d.volume).collect()
+    }
+    /// Its labels as `key=value`, or `key` where there is no value.
+    pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {
+        self.labels.iter().map(|(k, v)| if v.is_empty() { k.clone() } else { format!("{k}={v}") })
+    }
+    pub fn is_off(&self) -> bool {
+        matches!(self.state, MachineState::Off | MachineState::Planned)
+    }
+    /// Thick room + what the thin disks could grow to.
+    pub fn disk_total(&self) -> Bytes {
+        self.disks.iter().map(|d| d.size).sum()
+    }
+    /// Room that the volume must have when the machine is made: thick in full, thin a tenth.
+    pub fn first_room(&self) -> Bytes {
+        self.disks
+            .iter()
+            .map(|d| match d.provisioning {
+                Provisioning::Thick => d.size,
+                Provisioning::Thin => d.size.per_mille(100),
+            })
+            .sum()
+    }
+    /// What isn't kept needs swap room on the volume while it runs.
+    pub fn swap(&self) -> Bytes {
+        self.memory.size.less(self.memory.kept)
+    }
+    pub fn recoverable_until(&self) -> Option<Moment> {
+        self.deleted.map(|at| at.plus(crate::moment::Span::days(Self::KEPT_DAYS)))
+    }
+}

@@ -1,0 +1,127 @@
+//! What a check found: severity, words, evidence, remedy, and the field that would change it.
+
+use serde::{Deserialize, Serialize};
+
+/// How much a finding weighs. Ordered: the last one weighs most.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    Clear,
+    /// Nothing could answer. Never drawn as clear.
+    Unchecked,
+    /// Think about it.
+    Mind,
+    /// Blocks the run.
+    Stop,
+}
+
+impl Severity {
+    pub fn word(self) -> &'static str {
+        match self {
+            Severity::Clear => "clear",
+            Severity::Unchecked => "unchecked",
+            Severity::Mind => "mind",
+            Severity::Stop => "stop",
+        }
+    }
+}
+
+/// Which rule was checked; stable, so that two assessments can be compared.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Rule {
+    Permit,
+    Exists,
+    Name,
+    Count,
+    Password,
+    Reachable,
+    Identity,
+    Owner,
+    Minimum,
+    HostOpen,
+    Memory,
+    Overcommit,
+    Swap,
+    Cores,
+    CpuRatio,
+    Numa,
+    CpuLevel,
+    CpuMaker,
+    Hardware,
+    Software,
+    Clock,
+    Bmc,
+    Storage,
+    VolumeRoom,
+    VolumeReserve,
+    Apart,
+    Placement,
+    Headroom,
+    State,
+    Guest,
+    Protected,
+    Deleted,
+    Interrupted,
+    Label,
+    Disk,
+    Nothing,
+}
+
+/// One result of a check.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Finding {
+    pub rule: Rule,
+    /// What it is about, by name.
+    pub subject: String,
+    pub severity: Severity,
+    /// A sentence that a person understands.
+    pub text: String,
+    /// The figures that it rests on.
+    pub evidence: String,
+    /// The field of the sheet that would change it.
+    pub field: Option<String>,
+    /// What to do about it.
+    pub remedy: Option<String>,
+}
+
+impl Finding {
+    pub fn new(rule: Rule, severity: Severity, subject: impl Into<String>, text: impl Into<String>) -> Self {
+        Finding {
+            rule,
+            subject: subject.into(),
+            severity,
+            text: text.into(),
+            evidence: String::new(),
+            field: None,
+            remedy: None,
+        }
+    }
+    pub fn stop(rule: Rule, subject: impl Into<String>, text: impl Into<String>) -> Self {
+        Self::new(rule, Severity::Stop, subject, text)
+    }
+    pub fn mind(rule: Rule, subject: impl Into<String>, text: impl Into<String>) -> Self {
+        Self::new(rule, Severity::Mind, subject, text)
+    }
+    pub fn clear(rule: Rule, subject: impl Into<String>, text: impl Into<String>) -> Self {
+        Self::new(rule, Severity::Clear, subject, text)
+    }
+    pub fn unchecked(rule: Rule, subject: impl Into<String>, text: impl Into<String>) -> Self {
+        Self::new(rule, Severity::Unchecked, subject, text)
+    }
+    pub fn at(mut self, field: &str) -> Self {
+        self.field = Some(field.to_owned());
+        self
+    }
+    pub fn because(mut self, evidence: impl Into<String>) -> Self {
+        self.evidence = evidence.into();
+        self
+    }
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.remedy = Some(remedy.into());
+        self
+    }
+    pub fn stops(&self) -> bool {
+        self.severity == Severity::Stop
+    }
+}

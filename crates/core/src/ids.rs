@@ -1,0 +1,89 @@
+//! Identifiers: one newtype each, so that a host's number can never be passed as a machine's.
+
+use serde::{Deserialize, Serialize};
+use std::{fmt, str::FromStr};
+
+/// Text that is not an identifier of the kind asked for.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("“{given}” is not a {kind} identifier")]
+pub struct NotAnId {
+    pub kind: &'static str,
+    pub given: String,
+}
+
+macro_rules! id_type {
+    ($(#[$doc:meta])* $name:ident, $word:literal) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(transparent)]
+        pub struct $name(pub u64);
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, concat!($word, "-{}"), self.0)
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = NotAnId;
+            fn from_str(text: &str) -> Result<Self, NotAnId> {
+                text.strip_prefix(concat!($word, "-"))
+                    .unwrap_or(text)
+                    .parse()
+                    .map($name)
+                    .map_err(|_| NotAnId { kind: $word, given: text.chars().take(40).collect() })
+            }
+        }
+    };
+}
+
+id_type!(/** A place with hosts: a hall, a branch office. */ SiteId, "site");
+id_type!(/** Hosts that share storage and restart each other's machines. */ ClusterId, "cluster");
+id_type!(/** A claimed hypervisor host. */ HostId, "host");
+id_type!(/** A virtual machine: stays the same across moves and renames. */ MachineId, "machine");
+id_type!(/** A piece of shared storage. */ VolumeId, "volume");
+id_type!(/** A proposal being carried out. */ RunId, "run");
+id_type!(/** Somebody who signs in. */ PersonId, "person");
+
+/// The number of a committed change to the estate; grows by one with each batch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Revision(pub u64);
+
+impl fmt::Display for Revision {
+    /// Grouped in threes: `18 204`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let digits = self.0.to_string();
+        for (i, c) in digits.chars().enumerate() {
+            if i > 0 && (digits.len() - i).is_multiple_of(3) {
+                f.write_str("\u{202f}")?;
+            }
+            write!(f, "{c}")?;
+        }
+        Ok(())
+    }
+}
+
+/// Where a secret is kept; never the secret itself, so that no proposal or record can hold one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct SecretRef(pub uuid::Uuid);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ids_read_with_and_without_their_word() {
+        assert_eq!("machine-7".parse(), Ok(MachineId(7)));
+        assert_eq!("7".parse(), Ok(MachineId(7)));
+        assert!("host-7".parse::<MachineId>().is_err());
+        assert_eq!(MachineId(7).to_string(), "machine-7");
+    }
+
+    #[test]
+    fn revisions_are_grouped_in_threes() {
+        assert_eq!(Revision(18204).to_string(), "18\u{202f}204");
+        assert_eq!(Revision(204).to_string(), "204");
+    }
+}

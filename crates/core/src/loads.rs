@@ -1,0 +1,52 @@
+//! Measurements: what hosts and machines use. Replaced whole, never through the journal.
+
+use crate::{
+    ids::{HostId, MachineId},
+    moment::Moment,
+    units::{Bytes, Mhz},
+};
+use imbl::OrdMap;
+use serde::{Deserialize, Serialize};
+
+/// What one machine used in the latest sample.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MachineLoad {
+    pub cpu: Mhz,
+    /// Memory touched lately.
+    pub active: Bytes,
+}
+
+/// The latest sample of a host with everything on it: one packed row.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HostLoad {
+    pub at: Moment,
+    pub cpu: Mhz,
+    pub active: Bytes,
+    pub machines: Vec<(MachineId, MachineLoad)>,
+}
+
+/// Latest and typical measurements of the whole estate.
+#[derive(Debug, Clone, Default)]
+pub struct Loads {
+    pub hosts: OrdMap<HostId, HostLoad>,
+    pub machines: OrdMap<MachineId, MachineLoad>,
+    /// The 95th percentile over at least 24 hours, where there is that much history.
+    pub typical: OrdMap<MachineId, MachineLoad>,
+}
+
+impl Loads {
+    pub fn take(&mut self, host: HostId, sample: HostLoad) {
+        if let Some(before) = self.hosts.get(&host) {
+            if before.at > sample.at {
+                return;
+            }
+            for (machine, _) in before.machines.clone() {
+                self.machines.remove(&machine);
+            }
+        }
+        for (machine, load) in &sample.machines {
+            self.machines.insert(*machine, *load);
+        }
+        self.hosts.insert(host, sample);
+    }
+}

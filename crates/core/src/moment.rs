@@ -1,0 +1,80 @@
+//! Points in time and lengths of time. Core never reads a clock: a [`Moment`] is always an argument.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// Milliseconds since 1970-01-01T00:00:00Z.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Moment(pub i64);
+
+/// A length of time in milliseconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Span(pub u64);
+
+impl Span {
+    pub const fn millis(ms: u64) -> Self {
+        Self(ms)
+    }
+    pub const fn secs(s: u64) -> Self {
+        Self(s * 1000)
+    }
+    pub const fn mins(m: u64) -> Self {
+        Self(m * 60_000)
+    }
+    pub const fn days(d: u64) -> Self {
+        Self(d * 86_400_000)
+    }
+    pub fn plus(self, other: Span) -> Span {
+        Span(self.0.saturating_add(other.0))
+    }
+}
+
+impl Moment {
+    pub fn plus(self, span: Span) -> Moment {
+        Moment(self.0.saturating_add(i64::try_from(span.0).unwrap_or(i64::MAX)))
+    }
+    /// The time from `earlier` to here; zero if it lies ahead.
+    pub fn since(self, earlier: Moment) -> Span {
+        Span(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))
+    }
+}
+
+impl fmt::Display for Span {
+    /// As a person would say it: `0.4 s`, `12 s`, `5 min`, `2 h 10 min`, `3 days`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let s = self.0 / 1000;
+        match self.0 {
+            0..1_000 => write!(f, "{}.{} s", 0, self.0 / 100),
+            1_000..90_000 => write!(f, "{s} s"),
+            90_000..5_400_000 => write!(f, "{} min", (s + 30) / 60),
+            5_400_000..172_800_000 => {
+                let (h, m) = (s / 3600, (s % 3600) / 60);
+                if m == 0 { write!(f, "{h} h") } else { write!(f, "{h} h {m} min") }
+            }
+            _ => write!(f, "{} days", s / 86_400),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spans_read_as_a_person_would_say_them() {
+        let said = |ms| Span(ms).to_string();
+        assert_eq!(said(400), "0.4 s");
+        assert_eq!(said(89_000), "89 s");
+        assert_eq!(said(300_000), "5 min");
+        assert_eq!(said(7_800_000), "2 h 10 min");
+        assert_eq!(said(3 * 86_400_000), "3 days");
+    }
+
+    #[test]
+    fn since_never_goes_below_zero() {
+        assert_eq!(Moment(5).since(Moment(9)), Span(0));
+        assert_eq!(Moment(9).since(Moment(5)), Span(4));
+    }
+}

@@ -1,0 +1,90 @@
+//! Names of machines and hosts: what is allowed, and how a pattern becomes many names.
+
+/// The longest label of a DNS name (RFC 1035, section 2.3.4).
+pub const LONGEST: usize = 63;
+/// How many machines one proposal may make.
+pub const MOST: u32 = 100;
+
+/// Checks one name as a DNS label (RFC 1123, section 2.1).
+///
+/// # Errors
+/// Words for the person who typed it.
+pub fn check(name: &str) -> Result<(), String> {
+    let bad = name.chars().find(|c| !(c.is_ascii_lowercase() || c.is_ascii_digit() || *c == '-'));
+    match bad {
+        _ if name.is_empty() => Err("A name is missing.".into()),
+        Some(' ') => Err("A name has no spaces; use hyphens.".into()),
+        Some(c) if c.is_ascii_uppercase() => Err("Names are in lower case.".into()),
+        Some(c) => Err(format!("“{c}” can't stand in a name; letters a–z, digits and hyphens can.")),
+        None if name.len() > LONGEST => {
+            Err(format!("{} characters; a name has at most {LONGEST}.", name.len()))
+        }
+        None if name.starts_with('-') || name.ends_with('-') => {
+            Err("A name neither begins nor ends with a hyphen.".into())
+        }
+        None => Ok(()),
+    }
+}
+
+/// The names that `pattern` gives for `count` machines.
+///
+/// `{01}` stands for a running number that starts there and keeps its width; without it several machines get
+/// `-1`, `-2` … behind the name, and a single one the name as it is.
+///
+/// # Errors
+/// Words for the person who typed it.
+pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
+    if count == 0 {
+        return Err("At least one machine.".into());
+    }
+    if count > MOST {
+        return Err(format!("At most {MOST} machines at once; you asked for {count}."));
+    }
+    let (head, width, first, tail) = match (pattern.find('{'), pattern.find('}')) {
+        (None, None) if count == 1 => return check(pattern).map(|()| vec![pattern.to_owned()]),
+        (None, None) => (format!("{pattern}-"), 1, 1, ""),
+        (Some(open), Some(close)) if open < close => {
+            let number = &pattern[open + 1..close];
+            let first: u32 = number
+                .parse()
+                .ok()
+                .filter(|_| number.len() <= 6)
+                .ok_or("Between the braces stands the first number, such as {01}.")?;
+            (pattern[..open].to_owned(), number.len(), first, &pattern[close + 1..])
+        }
+        _ => return Err("A brace is open; write the first number in braces, such as {01}.".into()),
+    };
+    let names: Vec<String> =
+        (first..first.saturating_add(count)).map(|n| format!("{head}{n:0width$}{tail}")).collect();
+    names.iter().try_for_each(|name| check(name)).map(|()| names)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pattern_keeps_its_width_and_start() {
+        assert_eq!(spread("stowage-{08}", 3).unwrap(), ["stowage-08", "stowage-09", "stowage-10"]);
+        assert_eq!(spread("gate", 2).unwrap(), ["gate-1", "gate-2"]);
+        assert_eq!(spread("gate", 1).unwrap(), ["gate"]);
+    }
+
+    #[test]
+    fn wrong_patterns_say_what_to_do() {
+        for (pattern, count, word) in [
+            ("gate", 0, "At least one"),
+            ("gate", 101, "At most 100"),
+            ("Gate", 1, "lower case"),
+            ("gate {1}", 1, "spaces"),
+            ("gate-{x}", 1, "first number"),
+            ("gate-{1", 1, "brace"),
+            ("-gate", 1, "hyphen"),
+            ("", 1, "missing"),
+        ] {
+            let said = spread(pattern, count).unwrap_err();
+            assert!(said.contains(word), "{pattern}: {said}");
+        }
+        assert!(spread(&"a".repeat(64), 1).is_err());
+    }
+}

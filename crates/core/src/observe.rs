@@ -1,0 +1,194 @@
+//! What a host reports, compared with what we hold: only differences become events.
+
+use crate::{
+    estate::{Condition, Estate, Host, Machine, MachineState, Memory, Wanted},
+    event::Event,
+    evidence::SeenVolume,
+    ids::{HostId, MachineId},
+    moment::Moment,
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A machine as its host reports it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct MachineReport {
+    pub uuid: uuid::Uuid,
+    pub name: String,
+    pub state: MachineState,
+    pub generation: u64,
+    pub vcpus: u32,
+    pub memory: Memory,
+    pub video: Bytes,
+    /// Sizes of its disks with whether each is thick.
+    pub disks: Vec<(Bytes, bool)>,
+    pub macs: Vec<String>,
+    pub labels: BTreeMap<String, String>,
+    pub tier: u8,
+    pub apart: Option<String>,
+    pub protected: bool,
+    pub guest_key: Option<String>,
+    pub note: String,
+    pub virtual_hardware: u32,
+    pub created: Moment,
+}
+
+/// A whole host at one point of its own sequence.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct HostReport {
+    pub boot: u64,
+    pub seq: u64,
+    pub software: String,
+    /// Every machine that is not off here, and nothing else.
+    pub machines: Vec<MachineReport>,
+    pub volumes: Vec<SeenVolume>,
+}
+
+/// What differs between the report and the estate. A report that is not newer than the last answers nothing; one that
+/// changes nothing answers nothing.
+pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) -> Vec<Event> {
+    let Some(held) = estate.hosts.get(&host) else { return Vec::new() };
+    let newer = if report.boot == held.seen.0 { report.seq > held.seen.1 } else { report.boot > held.seen.0 };
+    if !newer || held.condition == Condition::Claiming {
+        return Vec::new();
+    }
+    let mut events = volumes(estate, report);
+    let mut next = estate.next;
+    let mut reported = BTreeSet::new();
+    for machine in &report.machines {
+        match estate.machine_with_uuid(&machine.uuid) {
+            Some(ours) => {
+                reported.insert(ours.id);
+                events.extend(differs(ours, host, machine));
+            }
+            None => {
+                events.push(Event::MachineAdopted(Box::new(adopt(estate, held, machine, MachineId(next), now))));
+                next += 1;
+            }
+        }
+    }
+    events.extend(estate.machines_on(host).filter(|m| !reported.contains(&m.id)).filter_map(|m| stopped(estate, m)));
+    let stale = held.condition != Condition::Steady && !matches!(held.condition, Condition::Stranger { .. });
+    if !events.is_empty() || stale || report.boot != held.seen.0 || report.software != held.software {
+        events.push(Event::HostSeen {
+            host,
+            boot: report.boot,
+            seq: report.seq,
+            software: report.software.clone(),
+        });
+    }
+    events
+}
+
+fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {
+    let changed = |seen: &SeenVolume| {
+        let ours = estate.volume_with_uid(&seen.uid)?;
+        let differs = ours.capacity != seen.capacity || ours.used != seen.used;
+        differs.then_some(Event::VolumeSeen { volume: ours.id, capacity: seen.capacity, used: seen.used })
+    };
+    report.volumes.iter().filter_map(changed).collect()
+}
+
+/// Where a machine runs is decided by the generation of its run lease, never by arrival order.
+fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> {
+    if seen.generation < ours.generation {
+        return None;
+    }
+    let same = ours.state == seen.state && ours.host == Some(host) && ours.generation == seen.generation;
+    (!same).then(|| Event::MachineSeen {
+        machine: ours.id,
+        state: seen.state.clone(),
+        host: Some(host),
+        generation: seen.generation,
+    })
+}
+
+/// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving.
+fn stopped(estate: &Estate, machine: &Machine) -> Option<Event> {
+    let arriving = machine.is_off() && machine.wanted == Wanted::On;
+    let held_by_run = estate.runs.values().any(|run| {
+        estate.plans.get(&run.id).is_some_and(|plan| {
+            plan.steps.iter().zip(&run.steps).any(|(p, s)| {
+                p.step.machine() == Some(machine.id) && s.phase == crate::run::Phase::Running
+            })
+        })
+    });
+    if arriving || held_by_run || machine.state == MachineState::Off {
+        return None;
+    }
+    Some(Event::MachineSeen {
+        machine: machine.id,
+        state: MachineState::Off,
+        host: None,
+        generation: machine.generation,
+    })
+}
+
+/// A machine that was there before us, with everything that its host knows of it.
+pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, id: MachineId, now: Moment) -> Machine {
+    let off = seen.state == MachineState::Off;
+    let cluster = host.cluster.and_then(|c| estate.clusters.get(&c));
+    let taken = estate.machine_named(&seen.name).is_some();
+    let volume = cluster.map_or(crate::ids::VolumeId(0), |c| c.volume);
+    Machine {
+        id,
+        uuid: seen.uuid,
+        name: if taken { format!("{}-{}", seen.name, id.0) } else { seen.name.clone() },
+        cluster: host.cluster,
+        host: (!off).then_some(host.id),
+        state: seen.state.clone(),
+        wanted: if off { Wanted::Off } else { Wanted::On },
+        vcpus: seen.vcpus,
+        memory: seen.memory,
+        video: seen.video,
+        disks: seen
+            .disks
+            .iter()
+            .map(|(size, thick)| crate::estate::Disk {
+                size: *size,
+                provisioning: if *thick {
+                    crate::estate::Provisioning::Thick
+                } else {
+                    crate::estate::Provisioning::Thin
+                },
+                volume,
+            })
+            .collect(),
+        nics: seen.macs.iter().map(|mac| crate::estate::Nic { mac: mac.clone() }).collect(),
+        labels: seen.labels.clone(),
+        tier: seen.tier,
+        protected: seen.protected,
+        apart: seen.apart.clone(),
+        generation: seen.generation,
+        guest_key: seen.guest_key.clone(),
+        deleted: None,
+        note: seen.note.clone(),
+        virtual_hardware: seen.virtual_hardware,
+        created: if seen.created.0 > 0 { seen.created } else { now },
+    }
+}
+
+/// Gives machines that a device found (number 0) their numbers, and leaves out those that are known already.
+pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
+    let mut next = estate.next.max(1);
+    let mut names = BTreeSet::new();
+    let mut settled = Vec::with_capacity(events.len());
+    for event in events {
+        match event {
+            Event::MachineAdopted(mut machine) => {
+                if estate.machine_with_uuid(&machine.uuid).is_some() {
+                    continue;
+                }
+                machine.id = MachineId(next);
+                next += 1;
+                if !names.insert(machine.name.clone()) || estate.machine_named(&machine.name).is_some() {
+                    machine.name = format!("{}-{}", machine.name, machine.id.0);
+                }
+                settled.push(Event::MachineAdopted(machine));
+            }
+            other => settled.push(other),
+        }
+    }
+    settled
+}

@@ -1,0 +1,109 @@
+//! Choosing hosts: least cost among those that fit, with the reason for every other.
+
+use super::{Ask, Ledger, Obstacle, cost, fit::obstacles};
+use crate::{
+    estate::{Cluster, Machine},
+    ids::{HostId, MachineId},
+    units::Bytes,
+    view::View,
+};
+
+/// Where a machine goes, and why not elsewhere.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Choice {
+    pub host: HostId,
+    pub cost: f64,
+    /// What to think about on the chosen host.
+    pub minds: Vec<Obstacle>,
+    /// The other hosts that would do, dearest last, with their cost.
+    pub others: Vec<(HostId, f64)>,
+    /// The hosts that can't, with everything that speaks against each.
+    pub refused: Vec<(HostId, Vec<Obstacle>)>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Placed {
+    pub machine: MachineId,
+    pub choice: Choice,
+}
+
+/// No host takes it: what speaks against each.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NotPlaced {
+    pub machine: MachineId,
+    pub refused: Vec<(HostId, Vec<Obstacle>)>,
+    /// It fits nowhere, even if all hosts were empty: by this much memory, if that is why.
+    pub never: Option<Bytes>,
+}
+
+/// The best host for one machine, in the state of `ledger`. `only` limits the choice to one host.
+/// Ties: fewer machines, then name.
+///
+/// # Errors
+/// [`NotPlaced`] with the reasons when no host takes it.
+pub fn choose(
+    view: &View,
+    ledger: &Ledger,
+    cluster: &Cluster,
+    machine: &Machine,
+    only: Option<HostId>,
+) -> Result<Choice, NotPlaced> {
+    let mut fitting = Vec::new();
+    let mut refused = Vec::new();
+    for row in ledger.rows().filter(|row| only.is_none_or(|host| row.host.id == host)) {
+        let found = obstacles(Ask { machine, row, cluster: Some(cluster) });
+        if found.iter().any(Obstacle::stops) {
+            refused.push((row.host.id, found));
+        } else {
+            fitting.push((cost(&view.loads, row, machine), row, found));
+        }
+    }
+    fitting.sort_by(|a, b| {
+        a.0.total_cmp(&b.0).then(a.1.machines.cmp(&b.1.machines)).then_with(|| a.1.host.name.cmp(&b.1.host.name))
+    });
+    let others = fitting.iter().skip(1).map(|(cost, row, _)| (row.host.id, *cost)).collect();
+    match fitting.into_iter().next() {
+        Some((cost, row, minds)) => Ok(Choice { host: row.host.id, cost, minds, others, refused }),
+        None => Err(NotPlaced { machine: machine.id, never: never(ledger, machine), refused }),
+    }
+}
+
+/// By how much the machine is larger than the largest empty host; none if it would fit an empty one.
+fn never(ledger: &Ledger, machine: &Machine) -> Option<Bytes> {
+    let largest = ledger.rows().map(|row| row.host.usable()).max()?;
+    (machine.held() > largest).then(|| machine.held().less(largest))
+}
+
+/// Places a batch: by restart tier, then by the larger of its shares of CPU and memory, descending; each on the least
+/// cost host that fits. The answers stand in the order of `machines`.
+pub fn choose_all(
+    view: &View,
+    ledger: &mut Ledger,
+    cluster: &Cluster,
+    machines: &[Machine],
+    only: Option<HostId>,
+) -> Vec<Result<Placed, NotPlaced>> {
+    let mut order: Vec<usize> = (0..machines.len()).collect();
+    order.sort_by(|a, b| {
+        let (a, b) = (&machines[*a], &machines[*b]);
+        a.tier.cmp(&b.tier).then(dominant(ledger, b).total_cmp(&dominant(ledger, a))).then(a.id.cmp(&b.id))
+    });
+    let mut answers: Vec<Option<Result<Placed, NotPlaced>>> = vec![None; machines.len()];
+    for i in order {
+        let machine = &machines[i];
+        let answer = choose(view, ledger, cluster, machine, only);
+        if let Ok(choice) = &answer {
+            ledger.add(view, choice.host, machine);
+        }
+        answers[i] = Some(answer.map(|choice| Placed { machine: machine.id, choice }));
+    }
+    answers.into_iter().flatten().collect()
+}
+
+/// The larger of the machine's shares of all CPU and of all memory.
+fn dominant(ledger: &Ledger, machine: &Machine) -> f64 {
+    let memory: Bytes = ledger.rows().map(|row| row.host.usable()).sum();
+    let cores: u32 = ledger.rows().map(|row| row.host.hardware.cpu.cores).sum();
+    let cpu = f64::from(machine.vcpus) / f64::from(cores.max(1));
+    machine.held().share_of(memory).max(cpu)
+}

@@ -1,0 +1,183 @@
+//! Fit: may this machine run on this host (rules, section 1)? Every rule is evaluated, not only up to the first.
+
+use super::Row;
+use crate::{
+    estate::{Cluster, Condition, Machine, PsabiLevel},
+    finding::{Finding, Rule, Severity},
+    units::Bytes,
+};
+
+/// One machine before one host.
+#[derive(Clone, Copy)]
+pub struct Ask<'a> {
+    pub machine: &'a Machine,
+    pub row: &'a Row,
+    pub cluster: Option<&'a Cluster>,
+}
+
+/// Why a machine may not, or should not, run on a host; with the figures.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Obstacle {
+    NotOpen { why: String },
+    Memory { needs: Bytes, free: Bytes, installed: Bytes },
+    Overcommit { hundredths: u64 },
+    MoreVcpusThanCores { vcpus: u32, cores: u32 },
+    MoreVcpusThanThreads { vcpus: u32, threads: u32 },
+    Ratio { hundredths: u64 },
+    Numa { cores: u32, memory: Bytes },
+    Level { host: PsabiLevel, cluster: PsabiLevel },
+    Maker { host: String, cluster: String },
+    Hardware { machine: u32, host: u32 },
+    Apart { group: String },
+}
+
+type FitRule = fn(Ask<'_>) -> Option<Obstacle>;
+
+const RULES: &[FitRule] = &[open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart];
+
+/// How many checks stand behind a clear answer.
+pub fn clear_checks() -> usize {
+    RULES.len()
+}
+
+/// Everything that speaks against it; empty when all is clear.
+pub fn obstacles(ask: Ask<'_>) -> Vec<Obstacle> {
+    RULES.iter().filter_map(|rule| rule(ask)).collect()
+}
+
+fn open(ask: Ask<'_>) -> Option<Obstacle> {
+    let why = match &ask.row.host.condition {
+        Condition::Steady => return None,
+        Condition::Claiming => "it is being claimed".to_owned(),
+        Condition::Lost { why, .. } => format!("its agent does not answer ({why})"),
+        Condition::Stranger { .. } => "its certificate is not the pinned one".to_owned(),
+    };
+    Some(Obstacle::NotOpen { why })
+}
+
+fn memory(ask: Ask<'_>) -> Option<Obstacle> {
+    let (needs, free) = (ask.machine.held(), ask.row.free());
+    (needs > free).then_some(Obstacle::Memory { needs, free, installed: ask.row.host.hardware.memory })
+}
+
+fn overcommit(ask: Ask<'_>) -> Option<Obstacle> {
+    let usable = ask.row.host.usable();
+    let sizes = ask.row.size + ask.machine.memory.size;
+    let hundredths = (u128::from(sizes.0) * 100).checked_div(u128::from(usable.0))?;
+    (hundredths > 125).then(|| Obstacle::Overcommit { hundredths: u64::try_from(hundredths).unwrap_or(u64::MAX) })
+}
+
+fn cores(ask: Ask<'_>) -> Option<Obstacle> {
+    let cpu = &ask.row.host.hardware.cpu;
+    let vcpus = ask.machine.vcpus;
+    if vcpus > cpu.threads {
+        Some(Obstacle::MoreVcpusThanThreads { vcpus, threads: cpu.threads })
+    } else {
+        (vcpus > cpu.cores).then_some(Obstacle::MoreVcpusThanCores { vcpus, cores: cpu.cores })
+    }
+}
+
+fn ratio(ask: Ask<'_>) -> Option<Obstacle> {
+    let vcpus = u64::from(ask.row.vcpus) + u64::from(ask.machine.vcpus);
+    let hundredths = (vcpus * 100).checked_div(u64::from(ask.row.host.hardware.cpu.cores))?;
+    (hundredths > 400).then_some(Obstacle::Ratio { hundredths })
+}
+
+fn numa(ask: Ask<'_>) -> Option<Obstacle> {
+    let hardware = &ask.row.host.hardware;
+    let nodes = hardware.numa_nodes.max(1);
+    let cores = hardware.cpu.cores / nodes;
+    let memory = Bytes(hardware.memory.0 / u64::from(nodes));
+    let wide = ask.machine.vcpus > cores || ask.machine.memory.size > memory;
+    (nodes > 1 && wide).then_some(Obstacle::Numa { cores, memory })
+}
+
+fn level(ask: Ask<'_>) -> Option<Obstacle> {
+    let (host, cluster) = (ask.row.host.hardware.cpu.level, ask.cluster?.cpu_level);
+    (host < cluster).then_some(Obstacle::Level { host, cluster })
+}
+
+fn maker(ask: Ask<'_>) -> Option<Obstacle> {
+    let (host, cluster) = (&ask.row.host.hardware.cpu.maker, &ask.cluster?.cpu_maker);
+    (host != cluster).then(|| Obstacle::Maker { host: host.clone(), cluster: cluster.clone() })
+}
+
+fn hardware(ask: Ask<'_>) -> Option<Obstacle> {
+    let (machine, host) = (ask.machine.virtual_hardware, ask.row.host.hardware.virtual_hardware);
+    (machine > host).then_some(Obstacle::Hardware { machine, host })
+}
+
+fn apart(ask: Ask<'_>) -> Option<Obstacle> {
+    let group = ask.machine.apart.as_ref()?;
+    ask.row.groups.contains(group).then(|| Obstacle::Apart { group: group.clone() })
+}
+
+impl Obstacle {
+    pub fn severity(&self) -> Severity {
+        match self {
+            Obstacle::Overcommit { hundredths } if *hundredths <= 150 => Severity::Mind,
+            Obstacle::Ratio { hundredths } if *hundredths <= 800 => Severity::Mind,
+            Obstacle::MoreVcpusThanCores { .. } | Obstacle::Numa { .. } => Severity::Mind,
+            _ => Severity::Stop,
+        }
+    }
+    pub fn stops(&self) -> bool {
+        self.severity() == Severity::Stop
+    }
+    fn rule(&self) -> Rule {
+        match self {
+            Obstacle::NotOpen { .. } => Rule::HostOpen,
+            Obstacle::Memory { .. } => Rule::Memory,
+            Obstacle::Overcommit { .. } => Rule::Overcommit,
+            Obstacle::MoreVcpusThanCores { .. } | Obstacle::MoreVcpusThanThreads { .. } => Rule::Cores,
+            Obstacle::Ratio { .. } => Rule::CpuRatio,
+            Obstacle::Numa { .. } => Rule::Numa,
+            Obstacle::Level { .. } => Rule::CpuLevel,
+            Obstacle::Maker { .. } => Rule::CpuMaker,
+            Obstacle::Hardware { .. } => Rule::Hardware,
+            Obstacle::Apart { .. } => Rule::Apart,
+        }
+    }
+    /// In a few words, behind the host's name.
+    pub fn words(&self) -> String {
+        match self {
+            Obstacle::NotOpen { why } => why.clone(),
+            Obstacle::Memory { needs, free, .. } => {
+                format!("{} too little memory ({free} free, {needs} needed)", needs.less(*free))
+            }
+            Obstacle::Overcommit { hundredths } => {
+                format!("memory would be promised {} times over", decimal(*hundredths))
+            }
+            Obstacle::MoreVcpusThanCores { vcpus, cores } => format!("{vcpus} vCPUs on {cores} cores"),
+            Obstacle::MoreVcpusThanThreads { vcpus, threads } => {
+                format!("{vcpus} vCPUs, but only {threads} hardware threads")
+            }
+            Obstacle::Ratio { hundredths } => format!("{} vCPUs per core", decimal(*hundredths)),
+            Obstacle::Numa { cores, memory } => {
+                format!("wider than one NUMA node ({cores} cores, {memory})")
+            }
+            Obstacle::Level { host, cluster } => format!("its CPU is {host}, the cluster asks for {cluster}"),
+            Obstacle::Maker { host, cluster } => format!("its CPU is from {host}, the cluster's from {cluster}"),
+            Obstacle::Hardware { machine, host } => {
+                format!("it runs virtual hardware up to {host}, the machine has {machine}")
+            }
+            Obstacle::Apart { group } => format!("another machine of “{group}”, which are kept apart, is there"),
+        }
+    }
+    pub fn finding(&self, machine: &str, host: &str) -> Finding {
+        let field = match self {
+            Obstacle::Memory { .. } | Obstacle::Overcommit { .. } => "memory",
+            Obstacle::MoreVcpusThanCores { .. } | Obstacle::MoreVcpusThanThreads { .. } | Obstacle::Ratio { .. } => {
+                "vcpus"
+            }
+            Obstacle::Numa { .. } => "memory",
+            Obstacle::Apart { .. } => "apart",
+            _ => "host",
+        };
+        Finding::new(self.rule(), self.severity(), machine, format!("{machine} on {host}: {}.", self.words())).at(field)
+    }
+}
+
+fn decimal(hundredths: u64) -> String {
+    format!("{}.{:02}", hundredths / 100, hundredths % 100)
+}

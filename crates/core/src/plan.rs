@@ -1,0 +1,256 @@
+//! What a run will do: steps with what they wait for and what they take, and the gate before it.
+
+use crate::{
+    estate::Estate,
+    event::Event,
+    finding::Finding,
+    ids::{ClusterId, HostId, MachineId, Revision, RunId, SecretRef, VolumeId},
+    moment::Span,
+    proposal::{AfterGrace, Proposal, Set},
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// What a device must do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    Claim { host: HostId, password: SecretRef },
+    /// Reads clock and management controller.
+    Verify { host: HostId },
+    Join { host: HostId, cluster: ClusterId, volume: String },
+    Leave { host: HostId },
+    Release { host: HostId },
+    /// No device: the cluster is complete.
+    ClusterReady { cluster: ClusterId },
+    Create { machine: MachineId, via: HostId },
+    Start { machine: MachineId, host: HostId },
+    AwaitGuest { machine: MachineId, limit: Span },
+    AskStop { machine: MachineId },
+    AwaitOff { machine: MachineId, grace: Span, then: AfterGrace },
+    Off { machine: MachineId },
+    Rewrite { machine: MachineId, via: HostId, sets: Vec<Set> },
+    Delete { machine: MachineId, via: HostId },
+    Recover { machine: MachineId, via: HostId },
+    Purge { machine: MachineId, via: HostId },
+}
+
+impl Step {
+    /// What it does, as a group in the plan's picture.
+    pub fn group(&self) -> &'static str {
+        match self {
+            Step::Claim { .. } => "claim, swap the password for a key",
+            Step::Verify { .. } => "check clock and controller",
+            Step::Join { .. } => "mount the volume, join",
+            Step::Leave { .. } => "leave the cluster",
+            Step::Release { .. } => "give up the host",
+            Step::ClusterReady { .. } => "open the cluster",
+            Step::Create { .. } => "create disks and record",
+            Step::Start { .. } => "power on",
+            Step::AwaitGuest { .. } => "guest answers",
+            Step::AskStop { .. } => "ask the guest to stop",
+            Step::AwaitOff { .. } => "wait until it is off",
+            Step::Off { .. } => "power off",
+            Step::Rewrite { .. } => "write the record",
+            Step::Delete { .. } => "delete, keep recoverable",
+            Step::Recover { .. } => "bring back",
+            Step::Purge { .. } => "remove for good",
+        }
+    }
+    /// How long it usually takes; an estimate for the plan's time line.
+    pub fn usual(&self) -> Span {
+        match self {
+            Step::Claim { .. } | Step::Join { .. } => Span::secs(2),
+            Step::Create { .. } => Span::secs(3),
+            Step::AwaitGuest { .. } => Span::secs(20),
+            Step::AwaitOff { .. } => Span::secs(8),
+            Step::ClusterReady { .. } => Span(0),
+            _ => Span::secs(1),
+        }
+    }
+    pub fn machine(&self) -> Option<MachineId> {
+        match self {
+            Step::Create { machine, .. }
+            | Step::Start { machine, .. }
+            | Step::AwaitGuest { machine, .. }
+            | Step::AskStop { machine }
+            | Step::AwaitOff { machine, .. }
+            | Step::Off { machine }
+            | Step::Rewrite { machine, .. }
+            | Step::Delete { machine, .. }
+            | Step::Recover { machine, .. }
+            | Step::Purge { machine, .. } => Some(*machine),
+            _ => None,
+        }
+    }
+    pub fn host(&self) -> Option<HostId> {
+        match self {
+            Step::Claim { host, .. }
+            | Step::Verify { host }
+            | Step::Join { host, .. }
+            | Step::Leave { host }
+            | Step::Release { host }
+            | Step::Start { host, .. } => Some(*host),
+            Step::Create { via, .. }
+            | Step::Rewrite { via, .. }
+            | Step::Delete { via, .. }
+            | Step::Recover { via, .. }
+            | Step::Purge { via, .. } => Some(*via),
+            _ => None,
+        }
+    }
+    /// A step without a device, recorded at once.
+    pub fn is_record(&self) -> bool {
+        matches!(self, Step::ClusterReady { .. })
+    }
+    /// Where the device speaks: the host named by the step, or the one that the machine is on.
+    pub fn spoken_to(&self, estate: &Estate) -> Option<HostId> {
+        self.host().or_else(|| estate.machines.get(&self.machine()?)?.host)
+    }
+    /// What it takes for the time it changes something.
+    pub fn locks(&self) -> Vec<Lock> {
+        match self {
+            Step::Claim { host, .. } | Step::Release { host } | Step::Leave { host } => {
+                vec![Lock::exclusive(Object::Host(*host))]
+            }
+            Step::Join { host, cluster, .. } => {
+                vec![Lock::exclusive(Object::Host(*host)), Lock::shared(Object::Cluster(*cluster))]
+            }
+            Step::Verify { host } => vec![Lock::shared(Object::Host(*host))],
+            Step::ClusterReady { cluster } => vec![Lock::exclusive(Object::Cluster(*cluster))],
+            Step::AwaitGuest { .. } => vec![],
+            _ => self
+                .machine()
+                .map(|m| Lock::exclusive(Object::Machine(m)))
+                .into_iter()
+                .chain(self.host().map(|h| Lock::shared(Object::Host(h))))
+                .collect(),
+        }
+    }
+}
+
+/// Something that a step can take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Object {
+    Host(HostId),
+    Cluster(ClusterId),
+    Machine(MachineId),
+    Volume(VolumeId),
+}
+
+impl fmt::Display for Object {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Object::Host(id) => id.fmt(f),
+            Object::Cluster(id) => id.fmt(f),
+            Object::Machine(id) => id.fmt(f),
+            Object::Volume(id) => id.fmt(f),
+        }
+    }
+}
+
+/// Shared: something is placed on it. Exclusive: it is changed or emptied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Lock {
+    pub object: Object,
+    pub exclusive: bool,
+}
+
+impl Lock {
+    pub fn exclusive(object: Object) -> Self {
+        Lock { object, exclusive: true }
+    }
+    pub fn shared(object: Object) -> Self {
+        Lock { object, exclusive: false }
+    }
+    pub fn clashes(&self, other: &Lock) -> bool {
+        self.object == other.object && (self.exclusive || other.exclusive)
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedStep {
+    pub step: Step,
+    pub title: String,
+    /// Steps that must be done before.
+    pub after: Vec<usize>,
+    /// The sheet's field that its failure usually comes from.
+    pub field: Option<String>,
+}
+
+/// Where a machine goes, with what that does to the host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Place {
+    pub machine: String,
+    pub host: HostId,
+    pub host_name: String,
+}
+
+/// A host's held memory before and after.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fill {
+    pub host: HostId,
+    pub name: String,
+    pub before: Bytes,
+    pub after: Bytes,
+    pub installed: Bytes,
+}
+
+/// A plan as a run carries it: written once.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Plan {
+    pub run: RunId,
+    pub ask: Proposal,
+    pub revision: Revision,
+    pub findings: Vec<Finding>,
+    pub places: Vec<Place>,
+    pub fills: Vec<Fill>,
+    pub steps: Vec<PlannedStep>,
+    pub time: Span,
+}
+
+/// One bar of the plan's picture: all steps of a kind.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Bar {
+    pub group: &'static str,
+    pub from: Span,
+    pub to: Span,
+    pub steps: usize,
+}
+
+/// When each step could begin and end, if all that may run at the same time does.
+pub fn schedule(steps: &[PlannedStep]) -> Vec<(Span, Span)> {
+    let mut times: Vec<(Span, Span)> = Vec::with_capacity(steps.len());
+    for step in steps {
+        let from = step.after.iter().filter_map(|i| times.get(*i)).map(|t| t.1).max().unwrap_or_default();
+        times.push((from, from.plus(step.step.usual())));
+    }
+    times
+}
+
+/// The steps by kind, in the order in which they begin.
+pub fn bars(steps: &[PlannedStep]) -> Vec<Bar> {
+    let mut bars: Vec<Bar> = Vec::new();
+    for (step, (from, to)) in steps.iter().zip(schedule(steps)) {
+        match bars.iter_mut().find(|b| b.group == step.step.group()) {
+            Some(bar) => {
+                bar.from = bar.from.min(from);
+                bar.to = bar.to.max(to);
+                bar.steps += 1;
+            }
+            None => bars.push(Bar { group: step.step.group(), from, to, steps: 1 }),
+        }
+    }
+    bars.sort_by_key(|b| (b.from, b.to));
+    bars
+}
+
+/// A plan that passed the gate. Only [`crate::assess::Assessment::accept`] makes one.
+#[derive(Debug, Clone)]
+pub struct AcceptedPlan {
+    pub(crate) title: String,
+    pub(crate) intents: Vec<Event>,
+    pub(crate) plan: Plan,
+}

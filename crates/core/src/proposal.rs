@@ -1,0 +1,236 @@
+//! What somebody wishes, unchecked.
+
+use crate::{
+    estate::{Cluster, Demand, Estate, Host, Machine, Memory, Provisioning, PsabiLevel},
+    ids::{ClusterId, HostId, MachineId, SecretRef},
+    moment::Span,
+    permits::Act,
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+use std::{collections::BTreeMap, fmt};
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Proposal {
+    ClaimHosts(ClaimHosts),
+    HandBack { hosts: Vec<HostId> },
+    CreateCluster(CreateCluster),
+    CreateMachines(CreateMachines),
+    Power { machines: Vec<MachineId>, act: PowerAct },
+    Edit { targets: Vec<Target>, sets: Vec<Set> },
+    Delete { machines: Vec<MachineId> },
+    Recover { machines: Vec<MachineId> },
+    /// `typed` is the name (or the number of machines) that the person typed to confirm.
+    Purge { machines: Vec<MachineId>, typed: String },
+}
+
+/// A host to claim, with the certificate that the person was shown.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ClaimTarget {
+    pub address: String,
+    pub pin: String,
+}
+
+/// Whether the first password was given, and where it is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Password {
+    Missing,
+    /// Typed in the sheet, not kept yet.
+    Typed,
+    Kept(SecretRef),
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ClaimHosts {
+    pub targets: Vec<ClaimTarget>,
+    /// An existing site, or the name of a new one.
+    pub site: String,
+    pub password: Password,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CreateCluster {
+    pub name: String,
+    pub hosts: Vec<HostId>,
+    /// None: the highest that all hosts have.
+    pub level: Option<PsabiLevel>,
+    /// The identity of the volume; None: the one that all hosts see.
+    pub volume: Option<String>,
+    pub demand: Demand,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewDisk {
+    pub size: Bytes,
+    pub provisioning: Provisioning,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CreateMachines {
+    /// A name, with `{01}` for a running number.
+    pub pattern: String,
+    pub count: u32,
+    pub cluster: Option<ClusterId>,
+    /// None: the best, with reasons.
+    pub host: Option<HostId>,
+    pub vcpus: u32,
+    pub memory: Memory,
+    pub disks: Vec<NewDisk>,
+    pub labels: BTreeMap<String, String>,
+    pub tier: u8,
+    pub protected: bool,
+    /// Keep these machines on different hosts.
+    pub apart: bool,
+    pub note: String,
+    /// Power on when made.
+    pub start: bool,
+}
+
+/// What happens when a guest doesn't stop by itself in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AfterGrace {
+    LeaveOn,
+    PowerOff,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PowerAct {
+    /// `host`: None for the best.
+    On { host: Option<HostId> },
+    /// Asks the guest agent.
+    Stop { grace: Span, then: AfterGrace },
+    /// Like pulling the plug.
+    Off,
+    Restart { grace: Span, then: AfterGrace },
+}
+
+impl PowerAct {
+    pub fn word(self) -> &'static str {
+        match self {
+            PowerAct::On { .. } => "power on",
+            PowerAct::Stop { .. } => "stop",
+            PowerAct::Off => "power off",
+            PowerAct::Restart { .. } => "restart",
+        }
+    }
+}
+
+/// What an edit is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Target {
+    Machine(MachineId),
+    Host(HostId),
+    Cluster(ClusterId),
+}
+
+impl Target {
+    pub fn name(self, estate: &Estate) -> String {
+        match self {
+            Target::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
+            Target::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
+            Target::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
+        }
+        .unwrap_or_else(|| self.to_string())
+    }
+}
+
+impl fmt::Display for Target {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Target::Machine(id) => id.fmt(f),
+            Target::Host(id) => id.fmt(f),
+            Target::Cluster(id) => id.fmt(f),
+        }
+    }
+}
+
+/// One changed field.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Set {
+    Name(String),
+    Note(String),
+    Label { key: String, value: String },
+    Unlabel { key: String },
+    Tier(u8),
+    Protected(bool),
+    VCpus(u32),
+    Memory(Memory),
+    Demand(Demand),
+}
+
+impl Set {
+    /// Whether the machine's host must be told, not only our own record.
+    pub fn reaches_device(&self) -> bool {
+        matches!(self, Set::Name(_) | Set::VCpus(_) | Set::Memory(_))
+    }
+    pub fn changes_hardware(&self) -> bool {
+        matches!(self, Set::VCpus(_) | Set::Memory(_))
+    }
+    pub fn on_machine(&self, m: &mut Machine) {
+        match self {
+            Set::Name(name) => m.name.clone_from(name),
+            Set::Note(note) => m.note.clone_from(note),
+            Set::Label { key, value } => drop(m.labels.insert(key.clone(), value.clone())),
+            Set::Unlabel { key } => drop(m.labels.remove(key)),
+            Set::Tier(tier) => m.tier = *tier,
+            Set::Protected(yes) => m.protected = *yes,
+            Set::VCpus(n) => m.vcpus = *n,
+            Set::Memory(memory) => m.memory = *memory,
+            Set::Demand(_) => {}
+        }
+    }
+    pub fn on_host(&self, h: &mut Host) {
+        match self {
+            Set::Name(name) => h.name.clone_from(name),
+            Set::Note(note) => h.note.clone_from(note),
+            _ => {}
+        }
+    }
+    pub fn on_cluster(&self, c: &mut Cluster) {
+        match self {
+            Set::Name(name) => c.name.clone_from(name),
+            Set::Note(note) => c.note.clone_from(note),
+            Set::Demand(demand) => c.demand = *demand,
+            _ => {}
+        }
+    }
+    pub fn tell(&self) -> String {
+        match self {
+            Set::Name(name) => format!("name is now {name}"),
+            Set::Note(_) => "note changed".into(),
+            Set::Label { key, value } if value.is_empty() => format!("label {key} set"),
+            Set::Label { key, value } => format!("label {key}={value} set"),
+            Set::Unlabel { key } => format!("label {key} taken away"),
+            Set::Tier(tier) => format!("restart tier {tier}"),
+            Set::Protected(true) => "protected from deletion".into(),
+            Set::Protected(false) => "no longer protected from deletion".into(),
+            Set::VCpus(n) => format!("{n} vCPUs"),
+            Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
+            Set::Demand(d) if d.enforced => format!("must survive {} host failures", d.failures),
+            Set::Demand(d) => format!("should survive {} host failures", d.failures),
+        }
+    }
+}
+
+impl Proposal {
+    /// What somebody must be allowed to do, to do this.
+    pub fn act(&self) -> Act {
+        match self {
+            Proposal::ClaimHosts(_) | Proposal::HandBack { .. } => Act::Hosts,
+            Proposal::CreateCluster(_) => Act::Clusters,
+            Proposal::Purge { .. } => Act::Purge,
+            Proposal::Edit { targets, .. } => match targets.first() {
+                Some(Target::Host(_)) => Act::Hosts,
+                Some(Target::Cluster(_)) => Act::Clusters,
+                _ => Act::Machines,
+            },
+            _ => Act::Machines,
+        }
+    }
+}

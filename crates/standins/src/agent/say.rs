@@ -1,0 +1,98 @@
+//! Values as they go over the wire.
+
+use crate::{
+    guest,
+    host::Host,
+    volume::{Record, Volume},
+    world::State,
+};
+use serde_json::{Value, json};
+
+pub(super) fn greeting(state: &State, host: &Host) -> Value {
+    let running: Vec<&str> = host
+        .guests
+        .iter()
+        .filter_map(|(uuid, g)| state.volumes.get(&g.volume)?.records.get(uuid).map(|r| r.name.as_str()))
+        .collect();
+    json!({
+        "protocol": 1, "name": host.name,
+        "hardware": {
+            "maker": host.maker, "model": host.model, "serial": host.serial,
+            "cpu": {"maker": host.cpu.maker, "model": host.cpu.model, "level": host.cpu.level,
+                    "sockets": host.cpu.sockets, "cores": host.cpu.cores, "threads": host.cpu.cores * 2,
+                    "base_mhz": host.cpu.base_mhz},
+            "memory_bytes": host.memory, "numa_nodes": host.cpu.sockets,
+            "virtualization": host.virtualization, "virtual_hardware": 3
+        },
+        "software": host.software,
+        "owner": host.owner.as_ref().map(|o| json!({"installation": o.installation, "name": o.name})),
+        "machines": running,
+        "bmc": host.bmc_address
+    })
+}
+
+fn body(uuid: &str, record: &Record) -> Value {
+    json!({
+        "uuid": uuid, "name": record.name, "generation": record.lease.generation, "vcpus": record.vcpus,
+        "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
+        "video": record.video,
+        "disks": record.disks.iter().map(|d| json!({"size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
+        "macs": record.macs, "labels": record.labels, "tier": record.tier, "apart": record.apart,
+        "protected": record.protected, "note": record.note, "virtual_hardware": record.virtual_hardware,
+        "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
+    })
+}
+
+/// A machine as this host sees it; `power` is `off` where it doesn't run here.
+pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
+    let volume = host.mounted.iter().filter_map(|uid| state.volumes.get(uid)).find(|v| v.records.contains_key(uuid))?;
+    let record = volume.records.get(uuid)?;
+    let mut said = body(uuid, record);
+    let phase = host.guests.get(uuid).map_or("off", |g| g.phase(now, record.temper));
+    let power = match phase {
+        "off" => "off",
+        "stopping" => "stopping",
+        _ => "on",
+    };
+    said["power"] = power.into();
+    said["phase"] = phase.into();
+    said["guest_answers"] = (phase == "up" && record.temper.agent).into();
+    Some(said)
+}
+
+pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
+    let machines: Vec<Value> = host.guests.keys().filter_map(|uuid| machine(state, host, uuid, now)).collect();
+    let volumes: Vec<Value> = host
+        .mounted
+        .iter()
+        .filter_map(|uid| state.volumes.get(uid))
+        .map(|v| json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used()}))
+        .collect();
+    let (mut cpu, mut active) = (0, 0);
+    let mut loads = serde_json::Map::new();
+    for (uuid, running) in &host.guests {
+        let Some(record) = state.volumes.get(&running.volume).and_then(|v| v.records.get(uuid)) else { continue };
+        let phase = running.phase(now, record.temper);
+        let (mhz, bytes) = guest::load(record, uuid, phase, host.cpu.base_mhz, now);
+        cpu += mhz;
+        active += bytes;
+        loads.insert(uuid.clone(), json!({"cpu_mhz": mhz, "active": bytes}));
+    }
+    json!({
+        "boot": host.boot, "seq": crate::world::tick(), "software": host.software,
+        "machines": machines, "volumes": volumes,
+        "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
+    })
+}
+
+pub(super) fn records(volume: &Volume) -> Vec<Value> {
+    volume
+        .records
+        .iter()
+        .map(|(uuid, record)| {
+            let mut said = body(uuid, record);
+            said["running_on"] = record.lease.holder.clone().into();
+            said
+        })
+        .collect()
+}

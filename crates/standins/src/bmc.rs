@@ -1,0 +1,101 @@
+//! The management controller of a host, in Redfish (DMTF DSP0266): power state, reset, inventory, serial.
+
+use crate::fault::Device;
+use axum::{
+    Json, Router,
+    extract::{Path, State},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+    routing::{get, post},
+};
+use base64::{Engine, prelude::BASE64_STANDARD};
+use serde_json::{Value, json};
+
+pub(crate) fn routes(device: Device) -> Router {
+    Router::new()
+        .route("/redfish/v1/", get(root))
+        .route("/redfish/v1", get(root))
+        .route("/redfish/v1/Systems", get(systems))
+        .route("/redfish/v1/Systems/{id}", get(system))
+        .route("/redfish/v1/Systems/{id}/Actions/ComputerSystem.Reset", post(reset))
+        .with_state(device)
+}
+
+async fn root() -> Json<Value> {
+    Json(json!({
+        "@odata.id": "/redfish/v1/", "@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
+        "Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0",
+        "Systems": {"@odata.id": "/redfish/v1/Systems"}
+    }))
+}
+
+fn refused(status: StatusCode, code: &str, words: &str) -> Response {
+    let body = json!({"error": {"code": format!("Base.1.13.{code}"), "message": words}});
+    (status, Json(body)).into_response()
+}
+
+fn signed_in(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
+    let given = headers.get("authorization").and_then(|h| h.to_str().ok()).and_then(|h| h.strip_prefix("Basic "));
+    let plain = given.and_then(|g| BASE64_STANDARD.decode(g).ok()).unwrap_or_default();
+    let state = device.world.lock();
+    let expected = state.hosts.get(&device.name).map(|h| format!("zastrugi:{}", h.bmc_password));
+    if expected.is_some_and(|e| e.as_bytes() == plain) {
+        Ok(())
+    } else {
+        Err(refused(StatusCode::UNAUTHORIZED, "NoValidSession", "There is no valid session with the service."))
+    }
+}
+
+async fn systems(State(device): State<Device>, headers: HeaderMap) -> Response {
+    match signed_in(&device, &headers) {
+        Err(no) => no,
+        Ok(()) => Json(json!({"@odata.id": "/redfish/v1/Systems", "Name": "Systems", "Members@odata.count": 1,
+            "Members": [{"@odata.id": "/redfish/v1/Systems/1"}]}))
+        .into_response(),
+    }
+}
+
+async fn system(State(device): State<Device>, Path(id): Path<String>, headers: HeaderMap) -> Response {
+    if let Err(no) = signed_in(&device, &headers) {
+        return no;
+    }
+    let state = device.world.lock();
+    let Some(host) = state.hosts.get(&device.name).filter(|_| id == "1") else {
+        return refused(StatusCode::NOT_FOUND, "ResourceMissingAtURI", "There is no such system.");
+    };
+    Json(json!({
+        "@odata.id": "/redfish/v1/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
+        "Id": "1", "Name": host.name, "SystemType": "Physical",
+        "Manufacturer": host.maker, "Model": host.model, "SerialNumber": host.serial,
+        "PowerState": if host.power { "On" } else { "Off" },
+        "ProcessorSummary": {"Count": host.cpu.sockets, "Model": host.cpu.model},
+        "MemorySummary": {"TotalSystemMemoryGiB": host.memory >> 30},
+        "Actions": {"#ComputerSystem.Reset": {
+            "target": "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset",
+            "ResetType@Redfish.AllowableValues": ["On", "ForceOff", "ForceRestart"]}}
+    }))
+    .into_response()
+}
+
+async fn reset(
+    State(device): State<Device>,
+    Path(_id): Path<String>,
+    headers: HeaderMap,
+    Json(body): Json<Value>,
+) -> Response {
+    if let Err(no) = signed_in(&device, &headers) {
+        return no;
+    }
+    match body.get("ResetType").and_then(Value::as_str) {
+        Some("On") => device.world.power(&device.name, true),
+        Some("ForceOff") => device.world.power(&device.name, false),
+        Some("ForceRestart") => {
+            device.world.power(&device.name, false);
+            device.world.power(&device.name, true);
+        }
+        _ => {
+            return refused(StatusCode::BAD_REQUEST, "ActionParameterNotSupported", "ResetType is not one of the allowable values.");
+        }
+    }
+    StatusCode::NO_CONTENT.into_response()
+}

@@ -1,0 +1,58 @@
+//! Breaking devices by script, and looking at what happened to them. Needs a token; plain HTTP on loopback.
+
+use crate::{fault::Fault, world::World};
+use axum::{
+    Json, Router,
+    extract::{Path, Request, State},
+    http::StatusCode,
+    middleware::{self, Next},
+    response::{IntoResponse, Response},
+    routing::{get, post},
+};
+use serde_json::{Value, json};
+use std::sync::Arc;
+
+#[derive(Clone)]
+pub(crate) struct Control {
+    pub(crate) world: Arc<World>,
+    pub(crate) token: String,
+}
+
+pub(crate) fn routes(control: Control) -> Router {
+    Router::new()
+        .route("/faults", post(add_fault).delete(clear_faults))
+        .route("/effects", get(effects))
+        .route("/violations", get(violations))
+        .route("/agents", get(agents))
+        .route("/hosts/{name}/power/{state}", post(power))
+        .layer(middleware::from_fn_with_state(control.clone(), token_only))
+        .with_state(control)
+}
+
+async fn token_only(State(control): State<Control>, request: Request, next: Next) -> Response {
+    let expected = format!("Bearer {}", control.token);
+    let given = request.headers().get("authorization").and_then(|h| h.to_str().ok());
+    if given == Some(expected.as_str()) { next.run(request).await } else { StatusCode::UNAUTHORIZED.into_response() }
+}
+
+async fn add_fault(State(control): State<Control>, Json(fault): Json<Fault>) -> StatusCode {
+    control.world.add_fault(fault);
+    StatusCode::NO_CONTENT
+}
+async fn clear_faults(State(control): State<Control>) -> StatusCode {
+    control.world.clear_faults();
+    StatusCode::NO_CONTENT
+}
+async fn effects(State(control): State<Control>) -> Json<Value> {
+    Json(json!(control.world.effects()))
+}
+async fn violations(State(control): State<Control>) -> Json<Value> {
+    Json(json!(control.world.violations()))
+}
+async fn agents(State(control): State<Control>) -> Json<Value> {
+    Json(json!(control.world.agents()))
+}
+async fn power(State(control): State<Control>, Path((name, state)): Path<(String, String)>) -> StatusCode {
+    control.world.power(&name, state == "on");
+    StatusCode::NO_CONTENT
+}

@@ -1,0 +1,88 @@
+//! Faults by script: the next calls to a device that match go wrong in a stated way.
+
+use axum::{
+    body::{Body, Bytes, to_bytes},
+    extract::{Request, State},
+    http::StatusCode,
+    middleware::Next,
+    response::{IntoResponse, Response},
+};
+use futures::stream;
+use serde::{Deserialize, Serialize};
+use std::{sync::Arc, time::Duration};
+
+use crate::world::World;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum FaultKind {
+    /// Says no, in words.
+    Refuse,
+    /// Takes the call and never answers.
+    Hang,
+    /// Does it, and the connection breaks in the middle of the answer.
+    Drop,
+    /// The answer comes twice, one behind the other.
+    Twice,
+    Garbage,
+    /// Answers after two seconds.
+    Slow,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Fault {
+    pub device: String,
+    /// A part of `METHOD /path`; empty for every call.
+    #[serde(default)]
+    pub call: String,
+    pub kind: FaultKind,
+    pub times: u32,
+}
+
+/// Which device a listener belongs to.
+#[derive(Clone)]
+pub(crate) struct Device {
+    pub(crate) world: Arc<World>,
+    pub(crate) name: String,
+    pub(crate) is_bmc: bool,
+}
+
+pub(crate) async fn inject(State(device): State<Device>, request: Request, next: Next) -> Response {
+    let call = format!("{} {}", request.method(), request.uri().path());
+    let name = if device.is_bmc { format!("{}-bmc", device.name) } else { device.name.clone() };
+    if !device.is_bmc && !device.world.is_on(&device.name) {
+        // A host without power does not answer at all.
+        tokio::time::sleep(Duration::from_secs(3600)).await;
+    }
+    match device.world.next_fault(&name, &call) {
+        None => next.run(request).await,
+        Some(FaultKind::Refuse) => {
+            let words = serde_json::json!({"error": {"code": "busy", "message": "The device is busy with its own maintenance."}});
+            (StatusCode::CONFLICT, axum::Json(words)).into_response()
+        }
+        Some(FaultKind::Hang) => {
+            tokio::time::sleep(Duration::from_secs(3600)).await;
+            StatusCode::GATEWAY_TIMEOUT.into_response()
+        }
+        Some(FaultKind::Garbage) => "\u{fffd}{{ not an answer".into_response(),
+        Some(FaultKind::Slow) => {
+            tokio::time::sleep(Duration::from_secs(2)).await;
+            next.run(request).await
+        }
+        Some(FaultKind::Twice) => {
+            let (parts, body) = next.run(request).await.into_parts();
+            let bytes = to_bytes(body, 1 << 20).await.unwrap_or_default();
+            let mut parts = parts;
+            parts.headers.remove("content-length");
+            Response::from_parts(parts, Body::from([bytes.clone(), bytes].concat()))
+        }
+        Some(FaultKind::Drop) => {
+            let (mut parts, body) = next.run(request).await.into_parts();
+            let bytes = to_bytes(body, 1 << 20).await.unwrap_or_default();
+            parts.headers.insert("content-length", (bytes.len() + 10).into());
+            let half = bytes.slice(..bytes.len() / 2);
+            let broken = stream::iter([Ok::<Bytes, std::io::Error>(half), Err(std::io::Error::other("cut"))]);
+            Response::from_parts(parts, Body::from_stream(broken))
+        }
+    }
+}

@@ -1,0 +1,77 @@
+//! A simulated guest: the phases of its boot, and how busy it is.
+
+use crate::volume::{Record, Temper};
+use serde::{Deserialize, Serialize};
+
+/// A machine that is on, as its host keeps it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Guest {
+    pub(crate) volume: String,
+    pub(crate) generation: u64,
+    /// Virtual milliseconds.
+    pub(crate) started: i64,
+    pub(crate) stopping: Option<i64>,
+}
+
+/// How long after power-on each phase ends, in virtual milliseconds.
+const PHASES: [(&str, i64); 4] = [("firmware", 2_000), ("loader", 3_500), ("kernel", 8_000), ("services", 14_000)];
+const STOP_TAKES: i64 = 6_000;
+
+impl Guest {
+    /// The phase it is in: `firmware` … `services`, `up`, `stopping` or `off`.
+    pub(crate) fn phase(&self, now: i64, temper: Temper) -> &'static str {
+        match self.stopping {
+            Some(asked) if !temper.stubborn && now - asked >= STOP_TAKES => return "off",
+            Some(_) if !temper.stubborn => return "stopping",
+            _ => {}
+        }
+        PHASES.iter().find(|(_, end)| now - self.started < *end).map_or("up", |(name, _)| name)
+    }
+}
+
+/// CPU in MHz and memory touched in bytes: a daily curve, with noise from a seed.
+pub(crate) fn load(record: &Record, uuid: &str, phase: &str, base_mhz: u64, now: i64) -> (u64, u64) {
+    if phase != "up" {
+        return (base_mhz * u64::from(record.vcpus) / 4, record.memory.size / 8);
+    }
+    let minute = now.div_euclid(60_000);
+    let hour = (minute.rem_euclid(1440)) as f64 / 60.0;
+    let day = 0.25 + 0.75 * (-((hour - 13.0) / 5.0).powi(2)).exp();
+    let busy = f64::from(record.temper.busy) / 100.0;
+    let noise = 0.8 + 0.4 * unit(hash(uuid) ^ minute.unsigned_abs());
+    let capacity = (base_mhz * u64::from(record.vcpus)) as f64;
+    let cpu = (capacity * busy * day * noise).min(capacity);
+    let active = record.memory.size as f64 * (0.3 + 0.5 * busy * day).min(1.0);
+    (whole(cpu), whole(active))
+}
+
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "`as` saturates")]
+fn whole(figure: f64) -> u64 {
+    figure.max(0.0) as u64
+}
+
+/// FNV-1a, so that the same machine always draws the same curve.
+pub(crate) fn hash(text: &str) -> u64 {
+    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3))
+}
+
+fn unit(x: u64) -> f64 {
+    let x = (x ^ (x >> 31)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    ((x ^ (x >> 29)) >> 11) as f64 / (1u64 << 53) as f64
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_guest_boots_through_its_phases_and_stops_when_asked() {
+        let mut g = Guest { volume: "v".into(), generation: 1, started: 0, stopping: None };
+        let calm = Temper::default();
+        assert_eq!([0, 2_500, 5_000, 9_000, 14_000].map(|t| g.phase(t, calm)), ["firmware", "loader", "kernel", "services", "up"]);
+        g.stopping = Some(20_000);
+        assert_eq!(g.phase(21_000, calm), "stopping");
+        assert_eq!(g.phase(26_000, calm), "off");
+        assert_eq!(g.phase(26_000, Temper { stubborn: true, ..calm }), "up");
+    }
+}

@@ -1,0 +1,63 @@
+//! One simulated host: what it is, who owns it, what runs on it, and what it has answered to which key.
+
+use crate::guest::Guest;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Host {
+    pub(crate) name: String,
+    pub(crate) address: String,
+    pub(crate) bmc_address: String,
+    pub(crate) maker: String,
+    pub(crate) model: String,
+    pub(crate) serial: String,
+    pub(crate) cpu: Cpu,
+    pub(crate) memory: u64,
+    pub(crate) software: String,
+    pub(crate) virtualization: bool,
+    pub(crate) clock_offset_ms: i64,
+    pub(crate) volumes: Vec<String>,
+    /// PEM of its own certificate and key, and of its controller's.
+    pub(crate) identity: Identity,
+    pub(crate) bmc_identity: Identity,
+    pub(crate) password: String,
+    pub(crate) wrong_passwords: u32,
+    pub(crate) owner: Option<Owner>,
+    pub(crate) bmc_password: String,
+    pub(crate) power: bool,
+    pub(crate) boot: u64,
+    pub(crate) cluster: Option<String>,
+    pub(crate) mounted: BTreeSet<String>,
+    pub(crate) guests: BTreeMap<String, Guest>,
+    /// Key → (status, answer), kept with the effect.
+    pub(crate) answers: BTreeMap<String, (u16, Value)>,
+    /// How often each key had an effect.
+    pub(crate) effects: BTreeMap<String, u32>,
+    pub(crate) fence: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Cpu {
+    pub(crate) maker: String,
+    pub(crate) model: String,
+    pub(crate) level: String,
+    pub(crate) sockets: u32,
+    pub(crate) cores: u32,
+    pub(crate) base_mhz: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Identity {
+    pub(crate) certificate: String,
+    pub(crate) key: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Owner {
+    pub(crate) installation: String,
+    pub(crate) name: String,
+    /// SHA-256 of the key that the owner uses.
+    pub(crate) key: String,
+}

@@ -1,0 +1,24 @@
+//! Stand-ins: simulated hosts, management controllers and volumes on real sockets. They keep their state in files,
+//! follow a virtual clock, and fail by script. They know nothing of the application and share no types with it.
+//!
+//! Start at [`Standins::start`]. `world` holds what the devices are, `agent` and `bmc` what they say.
+
+mod agent;
+mod announce;
+mod bmc;
+mod control;
+mod fault;
+mod guest;
+mod host;
+mod scenario;
+mod server;
+mod volume;
+mod world;
+
+pub use fault::{Fault, FaultKind};
+pub use scenario::{Scenario, ScenarioHost, ScenarioMachine, ScenarioVolume, large};
+pub use server::{Settings, Standins};
+pub use world::World;
+
+/// The demo's scenario: a ferry line with three sites.
+pub const SKARHOLM: &str = include_str!("../scenarios/skarholm.json");

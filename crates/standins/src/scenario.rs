@@ -1,0 +1,137 @@
+//! What the simulated world consists of when it starts for the first time.
+
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Scenario {
+    pub hosts: Vec<ScenarioHost>,
+    pub volumes: Vec<ScenarioVolume>,
+    #[serde(default)]
+    pub machines: Vec<ScenarioMachine>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioHost {
+    pub name: String,
+    /// Last two numbers of its address, such as `1.11`; its controller is at the same with 100 added to the first.
+    pub address: String,
+    pub maker: String,
+    pub model: String,
+    pub cpu_maker: String,
+    pub cpu_model: String,
+    /// `v1` … `v4`
+    pub cpu_level: String,
+    pub sockets: u32,
+    pub cores: u32,
+    pub base_mhz: u64,
+    pub memory_gib: u64,
+    pub software: String,
+    /// Identities of the volumes that it sees.
+    pub volumes: Vec<String>,
+    #[serde(default)]
+    pub clock_offset_ms: i64,
+    #[serde(default = "yes")]
+    pub virtualization: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioVolume {
+    pub uid: String,
+    pub name: String,
+    pub capacity_gib: u64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioMachine {
+    pub name: String,
+    pub volume: String,
+    /// The host that it runs on; none when it is off.
+    #[serde(default)]
+    pub host: Option<String>,
+    pub vcpus: u32,
+    pub memory_gib: u64,
+    /// Always kept; its size when not given.
+    #[serde(default)]
+    pub kept_gib: Option<u64>,
+    pub disks_gib: Vec<u64>,
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+    #[serde(default = "third")]
+    pub tier: u8,
+    #[serde(default)]
+    pub apart: Option<String>,
+    #[serde(default)]
+    pub protected: bool,
+    #[serde(default)]
+    pub note: String,
+    /// How busy it is around noon, in percent of its vCPUs.
+    #[serde(default = "busy")]
+    pub busy: u32,
+    #[serde(default = "yes")]
+    pub agent: bool,
+    /// Does not stop when asked.
+    #[serde(default)]
+    pub stubborn: bool,
+    /// Days before the first start at which it was made.
+    #[serde(default = "busy")]
+    pub age_days: u32,
+}
+
+fn yes() -> bool {
+    true
+}
+fn third() -> u8 {
+    3
+}
+fn busy() -> u32 {
+    20
+}
+
+/// A world for measuring: `hosts` hosts in clusters of about 32, with `machines` machines that run.
+pub fn large(hosts: u32, machines: u32) -> Scenario {
+    let cluster = |n: u32| format!("vol-{:03}", n / 32);
+    let volumes = (0..hosts.div_ceil(32))
+        .map(|n| ScenarioVolume { uid: format!("vol-{n:03}"), name: format!("slab-{n:03}"), capacity_gib: 400_000 })
+        .collect();
+    let host = |n: u32| ScenarioHost {
+        name: format!("node-{n:04}"),
+        address: format!("{}.{}", 1 + n / 200, 1 + n % 200),
+        maker: "Brattholm".into(),
+        model: "R2".into(),
+        cpu_maker: "Korund".into(),
+        cpu_model: "K64".into(),
+        cpu_level: "v3".into(),
+        sockets: 2,
+        cores: 64,
+        base_mhz: 2600,
+        memory_gib: 768,
+        software: "4.2.1".into(),
+        volumes: vec![cluster(n)],
+        clock_offset_ms: 0,
+        virtualization: true,
+    };
+    let machine = |n: u32| ScenarioMachine {
+        name: format!("load-{n:05}"),
+        volume: cluster(n % hosts),
+        host: Some(format!("node-{:04}", n % hosts)),
+        vcpus: 2 + n % 3 * 2,
+        memory_gib: 8 + u64::from(n % 4) * 8,
+        kept_gib: None,
+        disks_gib: vec![40],
+        labels: BTreeMap::from([("app".into(), format!("app-{}", n % 97))]),
+        tier: 1 + u8::try_from(n % 4).unwrap_or(0),
+        apart: None,
+        protected: false,
+        note: String::new(),
+        busy: 10 + n % 50,
+        agent: true,
+        stubborn: false,
+        age_days: 90,
+    };
+    Scenario { hosts: (0..hosts).map(host).collect(), volumes, machines: (0..machines).map(machine).collect() }
+}

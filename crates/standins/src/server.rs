@@ -1,0 +1,129 @@
+//! Listeners: one HTTPS socket for each agent and each controller, and the control socket.
+
+use crate::{
+    Scenario, agent,
+    announce::Announcer,
+    bmc,
+    control::{self, Control},
+    fault::{self, Device},
+    host::Identity,
+    world::World,
+};
+use axum::{Router, middleware};
+use hyper_util::{
+    rt::{TokioExecutor, TokioIo},
+    service::TowerToHyperService,
+};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
+use sha2::{Digest, Sha256};
+use std::{io, net::SocketAddr, path::PathBuf, sync::Arc};
+use tokio::{net::TcpListener, task::JoinSet};
+use tokio_rustls::TlsAcceptor;
+
+/// How the stand-ins are started.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    pub dir: PathBuf,
+    pub scenario: Scenario,
+    /// First two numbers of all addresses, such as `127.77`.
+    pub net: String,
+    /// Virtual seconds per second.
+    pub speed: f64,
+    pub control: SocketAddr,
+    pub control_token: String,
+    /// UDP port for announcements; none for silence.
+    pub announce: Option<u16>,
+}
+
+/// All simulated devices, listening until this is dropped.
+pub struct Standins {
+    pub world: Arc<World>,
+    pub control: SocketAddr,
+    tasks: JoinSet<()>,
+    _announcer: Option<Announcer>,
+}
+
+impl Standins {
+    /// Binds every socket and begins to answer.
+    ///
+    /// # Errors
+    /// When an address is taken or the state can't be read.
+    pub async fn start(settings: Settings) -> io::Result<Standins> {
+        let world = Arc::new(World::open(&settings.dir, &settings.scenario, &settings.net, settings.speed)?);
+        let mut tasks = JoinSet::new();
+        let hosts: Vec<_> = world
+            .lock()
+            .hosts
+            .values()
+            .map(|h| (h.name.clone(), h.address.clone(), h.bmc_address.clone(), h.identity.clone(), h.bmc_identity.clone()))
+            .collect();
+        for (name, address, bmc_address, identity, bmc_identity) in hosts {
+            let device = Device { world: world.clone(), name, is_bmc: false };
+            let controller = Device { is_bmc: true, ..device.clone() };
+            let guard = |d: &Device| middleware::from_fn_with_state(d.clone(), fault::inject);
+            let routes = agent::routes(device.clone()).layer(guard(&device));
+            serve_tls(&mut tasks, &address, identity, routes).await?;
+            let routes = bmc::routes(controller.clone()).layer(guard(&controller));
+            serve_tls(&mut tasks, &bmc_address, bmc_identity, routes).await?;
+        }
+        let listener = TcpListener::bind(settings.control).await?;
+        let control_address = listener.local_addr()?;
+        let routes = control::routes(Control { world: world.clone(), token: settings.control_token });
+        tasks.spawn(async move {
+            if let Err(error) = axum::serve(listener, routes).await {
+                tracing::error!(%error, "the control socket ended");
+            }
+        });
+        let announcer = settings.announce.map(|port| Announcer::start(&world, port)).transpose();
+        let announcer = announcer.map_err(io::Error::other)?;
+        Ok(Standins { world, control: control_address, tasks, _announcer: announcer })
+    }
+
+    /// Goes on until all listeners have ended, which they don't by themselves.
+    pub async fn run(mut self) {
+        while self.tasks.join_next().await.is_some() {}
+    }
+}
+
+async fn serve_tls(tasks: &mut JoinSet<()>, address: &str, identity: Identity, routes: Router) -> io::Result<()> {
+    let acceptor = TlsAcceptor::from(Arc::new(config(&identity)?));
+    let listener = TcpListener::bind(address)
+        .await
+        .map_err(|e| io::Error::new(e.kind(), format!("{address} can't be listened on: {e}")))?;
+    tasks.spawn(async move {
+        loop {
+            let Ok((stream, _)) = listener.accept().await else {
+                tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+                continue;
+            };
+            let (acceptor, routes) = (acceptor.clone(), routes.clone());
+            tokio::spawn(async move {
+                if let Ok(stream) = acceptor.accept(stream).await {
+                    let service = TowerToHyperService::new(routes);
+                    let server = hyper_util::server::conn::auto::Builder::new(TokioExecutor::new());
+                    drop(server.serve_connection(TokioIo::new(stream), service).await);
+                }
+            });
+        }
+    });
+    Ok(())
+}
+
+fn config(identity: &Identity) -> io::Result<rustls::ServerConfig> {
+    let certificate = CertificateDer::from_pem_slice(identity.certificate.as_bytes()).map_err(io::Error::other)?;
+    let key = PrivateKeyDer::from_pem_slice(identity.key.as_bytes()).map_err(io::Error::other)?;
+    rustls::ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+        .with_safe_default_protocol_versions()
+        .map_err(io::Error::other)?
+        .with_no_client_auth()
+        .with_single_cert(vec![certificate], key)
+        .map_err(io::Error::other)
+}
+
+/// SHA-256 of the SubjectPublicKeyInfo of a PEM certificate, lower-case hex.
+pub(crate) fn pin_of(pem: &str) -> Option<String> {
+    let der = CertificateDer::from_pem_slice(pem.as_bytes()).ok()?;
+    let (_, certificate) = x509_parser::parse_x509_certificate(&der).ok()?;
+    let digest = Sha256::digest(certificate.tbs_certificate.subject_pki.raw);
+    Some(digest.iter().map(|b| format!("{b:02x}")).collect())
+}

@@ -1,0 +1,190 @@
+//! A simple shared volume: machine records, and the run lease of each machine with its generation. A write under a
+//! lower generation, or by a host that isn't the lease's holder, is refused and recorded.
+
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub(crate) struct Volume {
+    pub(crate) uid: String,
+    pub(crate) name: String,
+    pub(crate) capacity: u64,
+    pub(crate) records: BTreeMap<String, Record>,
+    /// What must never happen, in words, when it happened all the same.
+    pub(crate) violations: Vec<String>,
+    /// Highest fence per object.
+    pub(crate) fences: BTreeMap<String, u64>,
+}
+
+/// Who may write a machine's disks.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub(crate) struct Lease {
+    pub(crate) generation: u64,
+    pub(crate) holder: Option<String>,
+}
+
+/// A machine's record, as it stands on the volume.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Record {
+    pub(crate) name: String,
+    pub(crate) vcpus: u32,
+    pub(crate) memory: Memory,
+    pub(crate) video: u64,
+    pub(crate) disks: Vec<Disk>,
+    pub(crate) macs: Vec<String>,
+    #[serde(default)]
+    pub(crate) labels: BTreeMap<String, String>,
+    #[serde(default)]
+    pub(crate) tier: u8,
+    #[serde(default)]
+    pub(crate) apart: Option<String>,
+    #[serde(default)]
+    pub(crate) protected: bool,
+    #[serde(default)]
+    pub(crate) note: String,
+    #[serde(default)]
+    pub(crate) virtual_hardware: u32,
+    /// SHA-256 of the guest's public key.
+    #[serde(default)]
+    pub(crate) guest_key: String,
+    /// Milliseconds since 1970.
+    #[serde(default)]
+    pub(crate) created: i64,
+    #[serde(default)]
+    pub(crate) deleted: bool,
+    #[serde(default)]
+    pub(crate) lease: Lease,
+    #[serde(default)]
+    pub(crate) temper: Temper,
+}
+
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+pub(crate) struct Memory {
+    pub(crate) kept: u64,
+    pub(crate) size: u64,
+    pub(crate) max: u64,
+}
+
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub(crate) struct Disk {
+    pub(crate) size: u64,
+    pub(crate) thick: bool,
+    /// Bytes written so far; a thin disk takes no more room than that.
+    #[serde(default)]
+    pub(crate) written: u64,
+}
+
+/// How the simulated guest behaves.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub(crate) struct Temper {
+    pub(crate) busy: u32,
+    pub(crate) agent: bool,
+    pub(crate) stubborn: bool,
+}
+
+impl Default for Temper {
+    fn default() -> Self {
+        Temper { busy: 15, agent: true, stubborn: false }
+    }
+}
+
+impl Volume {
+    pub(crate) fn used(&self) -> u64 {
+        self.records
+            .values()
+            .map(|r| {
+                let disks: u64 = r.disks.iter().map(|d| if d.thick { d.size } else { d.written.min(d.size) }).sum();
+                let swap = if r.lease.holder.is_some() { r.memory.size.saturating_sub(r.memory.kept) } else { 0 };
+                disks + swap
+            })
+            .sum()
+    }
+
+    /// Takes the run lease for `host` with a higher generation than before.
+    pub(crate) fn take_lease(&mut self, uuid: &str, host: &str, generation: u64) -> Result<(), String> {
+        let Some(record) = self.records.get_mut(uuid) else { return Err("there is no such machine".into()) };
+        if let Some(holder) = &record.lease.holder {
+            return Err(format!("{holder} holds the run lease of {} (generation {})", record.name, record.lease.generation));
+        }
+        if generation <= record.lease.generation {
+            return Err(format!(
+                "the run lease of {} is at generation {}; {generation} is not higher",
+                record.name, record.lease.generation
+            ));
+        }
+        record.lease = Lease { generation, holder: Some(host.to_owned()) };
+        Ok(())
+    }
+
+    pub(crate) fn drop_lease(&mut self, uuid: &str) {
+        if let Some(record) = self.records.get_mut(uuid) {
+            record.lease.holder = None;
+        }
+    }
+
+    /// A guest writes: allowed only under the lease's generation, by its holder.
+    pub(crate) fn write(&mut self, uuid: &str, host: &str, generation: u64, bytes: u64) {
+        let Some(record) = self.records.get_mut(uuid) else { return };
+        if record.lease.holder.as_deref() != Some(host) || record.lease.generation != generation {
+            let holder = record.lease.holder.clone().unwrap_or_else(|| "nobody".into());
+            self.violations.push(format!(
+                "{host} wrote to {} under generation {generation}; {holder} holds it at {}",
+                record.name, record.lease.generation
+            ));
+            return;
+        }
+        if let Some(disk) = record.disks.first_mut() {
+            disk.written = disk.written.saturating_add(bytes).min(disk.size);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn volume() -> Volume {
+        let record = Record {
+            name: "a".into(),
+            vcpus: 1,
+            memory: Memory { kept: 1, size: 3, max: 3 },
+            video: 0,
+            disks: vec![Disk { size: 100, thick: false, written: 0 }],
+            macs: vec![],
+            labels: BTreeMap::new(),
+            tier: 1,
+            apart: None,
+            protected: false,
+            note: String::new(),
+            virtual_hardware: 1,
+            guest_key: String::new(),
+            created: 0,
+            deleted: false,
+            lease: Lease::default(),
+            temper: Temper::default(),
+        };
+        Volume { records: BTreeMap::from([("u".into(), record)]), ..Volume::default() }
+    }
+
+    #[test]
+    fn a_second_host_never_gets_the_lease_while_the_first_holds_it() {
+        let mut v = volume();
+        v.take_lease("u", "h1", 1).unwrap();
+        assert!(v.take_lease("u", "h2", 2).is_err());
+        v.drop_lease("u");
+        assert!(v.take_lease("u", "h2", 1).is_err(), "a generation is never used twice");
+        v.take_lease("u", "h2", 2).unwrap();
+    }
+
+    #[test]
+    fn a_write_without_the_lease_is_recorded_as_a_violation() {
+        let mut v = volume();
+        v.take_lease("u", "h1", 1).unwrap();
+        v.write("u", "h1", 1, 10);
+        assert!(v.violations.is_empty());
+        assert_eq!(v.used(), 12, "10 written and 2 of swap");
+        v.write("u", "h2", 1, 10);
+        v.write("u", "h1", 0, 10);
+        assert_eq!(v.violations.len(), 2);
+    }
+}

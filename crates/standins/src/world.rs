@@ -1,0 +1,339 @@
+//! The state of all devices, with the virtual clock, the faults, and the files it is kept in.
+
+use crate::{
+    fault::{Fault, FaultKind},
+    guest::{Guest, hash},
+    host::{Cpu, Host, Identity},
+    scenario::{Scenario, ScenarioHost, ScenarioMachine},
+    volume::{Disk, Lease, Memory, Record, Temper, Volume},
+};
+use serde::{Serialize, de::DeserializeOwned};
+use std::{
+    collections::BTreeMap,
+    fs, io,
+    path::{Path, PathBuf},
+    sync::{Mutex, MutexGuard, PoisonError},
+    time::{Instant, SystemTime, UNIX_EPOCH},
+};
+
+pub struct World {
+    state: Mutex<State>,
+    faults: Mutex<Vec<Fault>>,
+    dir: PathBuf,
+    speed: f64,
+    began: Instant,
+    began_at: i64,
+}
+
+#[derive(Default)]
+pub(crate) struct State {
+    pub(crate) hosts: BTreeMap<String, Host>,
+    pub(crate) volumes: BTreeMap<String, Volume>,
+}
+
+const GIB: u64 = 1 << 30;
+
+impl World {
+    /// Opens the world kept in `dir`, or makes it from `scenario`. `net` is the first two numbers of every address.
+    ///
+    /// # Errors
+    /// When the files can't be read or written.
+    pub fn open(dir: &Path, scenario: &Scenario, net: &str, speed: f64) -> io::Result<World> {
+        fs::create_dir_all(dir.join("hosts"))?;
+        fs::create_dir_all(dir.join("volumes"))?;
+        let mut state = State::default();
+        for volume in read_all::<Volume>(&dir.join("volumes"))? {
+            state.volumes.insert(volume.uid.clone(), volume);
+        }
+        for host in read_all::<Host>(&dir.join("hosts"))? {
+            state.hosts.insert(host.name.clone(), host);
+        }
+        let fresh = state.hosts.is_empty();
+        let began_at = wall();
+        let world =
+            World { state: Mutex::new(state), faults: Mutex::new(Vec::new()), dir: dir.into(), speed, began: Instant::now(), began_at };
+        if fresh {
+            world.make(scenario, net)?;
+        }
+        Ok(world)
+    }
+
+    fn make(&self, scenario: &Scenario, net: &str) -> io::Result<()> {
+        let mut state = self.lock();
+        for volume in &scenario.volumes {
+            let made = Volume {
+                uid: volume.uid.clone(),
+                name: volume.name.clone(),
+                capacity: volume.capacity_gib * GIB,
+                ..Volume::default()
+            };
+            state.volumes.insert(volume.uid.clone(), made);
+        }
+        for host in &scenario.hosts {
+            state.hosts.insert(host.name.clone(), make_host(host, net)?);
+        }
+        for machine in &scenario.machines {
+            place(&mut state, machine, self.now());
+        }
+        let names: Vec<String> = state.hosts.keys().cloned().collect();
+        let volumes: Vec<String> = state.volumes.keys().cloned().collect();
+        for name in names {
+            self.save_host(&state, &name);
+        }
+        for uid in volumes {
+            self.save_volume(&state, &uid);
+        }
+        Ok(())
+    }
+
+    pub(crate) fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Virtual milliseconds since 1970.
+    pub(crate) fn now(&self) -> i64 {
+        let passed = self.began.elapsed().as_secs_f64() * 1000.0 * self.speed;
+        self.began_at + whole(passed)
+    }
+
+    pub(crate) fn save_host(&self, state: &State, name: &str) {
+        if let Some(host) = state.hosts.get(name) {
+            self.save(&self.dir.join("hosts").join(format!("{name}.json")), host);
+        }
+    }
+    pub(crate) fn save_volume(&self, state: &State, uid: &str) {
+        if let Some(volume) = state.volumes.get(uid) {
+            self.save(&self.dir.join("volumes").join(format!("{uid}.json")), volume);
+        }
+    }
+    /// Written beside and renamed, so that a killed process leaves the old or the new state, never half of one.
+    fn save<T: Serialize>(&self, path: &Path, value: &T) {
+        let fresh = path.with_extension("new");
+        let done = serde_json::to_vec(value)
+            .map_err(io::Error::other)
+            .and_then(|bytes| fs::write(&fresh, bytes))
+            .and_then(|()| fs::rename(&fresh, path));
+        if let Err(error) = done {
+            tracing::error!(%error, path = %path.display(), "a stand-in's state can't be written");
+        }
+    }
+
+    pub(crate) fn is_on(&self, host: &str) -> bool {
+        self.lock().hosts.get(host).is_some_and(|h| h.power)
+    }
+
+    /// Adds faults for the next matching calls.
+    pub fn add_fault(&self, fault: Fault) {
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner).push(fault);
+    }
+    pub fn clear_faults(&self) {
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+    pub(crate) fn next_fault(&self, device: &str, call: &str) -> Option<FaultKind> {
+        let mut faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        let found = faults.iter_mut().find(|f| f.times > 0 && f.device == device && call.contains(&f.call))?;
+        found.times -= 1;
+        let kind = found.kind;
+        faults.retain(|f| f.times > 0);
+        Some(kind)
+    }
+
+    /// How often each step key had an effect, over all devices.
+    pub fn effects(&self) -> BTreeMap<String, u32> {
+        let mut all = BTreeMap::new();
+        for host in self.lock().hosts.values() {
+            for (key, n) in &host.effects {
+                *all.entry(key.clone()).or_insert(0) += n;
+            }
+        }
+        all
+    }
+    /// Writes that no machine should ever have made.
+    pub fn violations(&self) -> Vec<String> {
+        self.lock().volumes.values().flat_map(|v| v.violations.clone()).collect()
+    }
+    /// Addresses (`ip:port`) of the host agents, by name.
+    pub fn agents(&self) -> BTreeMap<String, String> {
+        self.lock().hosts.values().map(|h| (h.name.clone(), h.address.clone())).collect()
+    }
+    /// Switches a host on or off, as its power cord would; what ran on it is gone.
+    pub fn power(&self, name: &str, on: bool) {
+        let mut state = self.lock();
+        let State { hosts, volumes } = &mut *state;
+        let Some(host) = hosts.get_mut(name) else { return };
+        if on && !host.power {
+            host.boot += 1;
+        }
+        host.power = on;
+        let lost: Vec<(String, Guest)> = std::mem::take(&mut host.guests).into_iter().collect();
+        for (uuid, guest) in lost {
+            if let Some(volume) = volumes.get_mut(&guest.volume) {
+                volume.drop_lease(&uuid);
+            }
+        }
+        let touched: Vec<String> = volumes.keys().cloned().collect();
+        self.save_host(&state, name);
+        for uid in touched {
+            self.save_volume(&state, &uid);
+        }
+    }
+    /// Changes a host's certificate, as a stranger in its place would have another.
+    ///
+    /// # Errors
+    /// When no certificate can be made.
+    pub fn swap_identity(&self, name: &str) -> io::Result<()> {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.identity = identity(name)?;
+        }
+        self.save_host(&state, name);
+        Ok(())
+    }
+}
+
+pub(crate) fn wall() -> i64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_millis()).unwrap_or(0)
+}
+
+#[expect(clippy::cast_possible_truncation, reason = "`as` saturates")]
+fn whole(figure: f64) -> i64 {
+    figure as i64
+}
+
+fn read_all<T: DeserializeOwned>(dir: &Path) -> io::Result<Vec<T>> {
+    let mut all = Vec::new();
+    for entry in fs::read_dir(dir)? {
+        let path = entry?.path();
+        if path.extension().is_some_and(|e| e == "json") {
+            all.push(serde_json::from_slice(&fs::read(&path)?)?);
+        }
+    }
+    Ok(all)
+}
+
+fn identity(name: &str) -> io::Result<Identity> {
+    let made = || {
+        let key = rcgen::KeyPair::generate()?;
+        let certificate = rcgen::CertificateParams::new(vec![name.to_owned()])?.self_signed(&key)?;
+        Ok::<_, rcgen::Error>(Identity { certificate: certificate.pem(), key: key.serialize_pem() })
+    };
+    made().map_err(io::Error::other)
+}
+
+fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
+    let (third, fourth) = host.address.split_once('.').unwrap_or((&host.address, "1"));
+    let controllers: u32 = third.parse::<u32>().unwrap_or(1) + 100;
+    Ok(Host {
+        name: host.name.clone(),
+        address: format!("{net}.{third}.{fourth}:7443"),
+        bmc_address: format!("{net}.{controllers}.{fourth}:8443"),
+        maker: host.maker.clone(),
+        model: host.model.clone(),
+        serial: format!("SN{:010X}", hash(&host.name) & 0xff_ffff_ffff),
+        cpu: Cpu {
+            maker: host.cpu_maker.clone(),
+            model: host.cpu_model.clone(),
+            level: host.cpu_level.clone(),
+            sockets: host.sockets,
+            cores: host.cores,
+            base_mhz: host.base_mhz,
+        },
+        memory: host.memory_gib * GIB,
+        software: host.software.clone(),
+        virtualization: host.virtualization,
+        clock_offset_ms: host.clock_offset_ms,
+        volumes: host.volumes.clone(),
+        identity: identity(&host.name)?,
+        bmc_identity: identity(&format!("{}-bmc", host.name))?,
+        password: "first-light".into(),
+        wrong_passwords: 0,
+        owner: None,
+        bmc_password: "first-light".into(),
+        power: true,
+        boot: 1,
+        cluster: None,
+        mounted: host.volumes.iter().cloned().collect(),
+        guests: BTreeMap::new(),
+        answers: BTreeMap::new(),
+        effects: BTreeMap::new(),
+        fence: 0,
+    })
+}
+
+fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
+    let seed = hash(&machine.name);
+    let uuid = uuid::Builder::from_random_bytes(((u128::from(seed) << 64) | u128::from(hash(&seed.to_string()))).to_be_bytes())
+        .into_uuid()
+        .to_string();
+    let size = machine.memory_gib * GIB;
+    let b = seed.to_be_bytes();
+    let record = Record {
+        name: machine.name.clone(),
+        vcpus: machine.vcpus,
+        memory: Memory { kept: machine.kept_gib.map_or(size, |g| g * GIB), size, max: size },
+        video: 16 << 20,
+        disks: machine
+            .disks_gib
+            .iter()
+            .map(|g| Disk { size: g * GIB, thick: false, written: g * GIB / 100 * (30 + seed % 40) })
+            .collect(),
+        macs: vec![format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[2], b[3], b[4], b[5])],
+        labels: machine.labels.clone(),
+        tier: machine.tier,
+        apart: machine.apart.clone(),
+        protected: machine.protected,
+        note: machine.note.clone(),
+        virtual_hardware: 3,
+        guest_key: format!("{:016x}{:016x}{:016x}{:016x}", seed, !seed, seed.rotate_left(9), seed.rotate_left(23)),
+        created: now - i64::from(machine.age_days) * 86_400_000,
+        deleted: false,
+        lease: Lease { generation: u64::from(machine.host.is_some()), holder: machine.host.clone() },
+        temper: Temper { busy: machine.busy, agent: machine.agent, stubborn: machine.stubborn },
+    };
+    if let Some(volume) = state.volumes.get_mut(&machine.volume) {
+        volume.records.insert(uuid.clone(), record);
+    }
+    if let Some(host) = machine.host.as_ref().and_then(|h| state.hosts.get_mut(h)) {
+        let started = now - i64::from(machine.age_days) * 86_400_000;
+        host.guests.insert(uuid, Guest { volume: machine.volume.clone(), generation: 1, started, stopping: None });
+    }
+}
+
+/// A number that only grows: milliseconds, and never the same twice.
+pub(crate) fn tick() -> u64 {
+    use std::sync::atomic::{AtomicU64, Ordering};
+    static LAST: AtomicU64 = AtomicU64::new(0);
+    let now = u64::try_from(wall()).unwrap_or(0) * 1000;
+    LAST.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |last| Some(now.max(last + 1))).map_or(now, |last| now.max(last + 1))
+}
+
+impl World {
+    /// Lets guests that have finished stopping be off, and gives their leases back.
+    pub(crate) fn settle(&self, name: &str) {
+        let now = self.now();
+        let mut state = self.lock();
+        let State { hosts, volumes } = &mut *state;
+        let Some(host) = hosts.get_mut(name) else { return };
+        let temper = |uuid: &str, g: &Guest| volumes.get(&g.volume).and_then(|v| v.records.get(uuid)).map(|r| r.temper);
+        let off: Vec<(String, String)> = host
+            .guests
+            .iter()
+            .filter(|(uuid, g)| temper(uuid, g).is_some_and(|t| g.phase(now, t) == "off"))
+            .map(|(uuid, g)| (uuid.clone(), g.volume.clone()))
+            .collect();
+        if off.is_empty() {
+            return;
+        }
+        for (uuid, uid) in &off {
+            host.guests.remove(uuid);
+            if let Some(volume) = volumes.get_mut(uid) {
+                volume.drop_lease(uuid);
+            }
+        }
+        for (_, uid) in &off {
+            self.save_volume(&state, uid);
+        }
+        self.save_host(&state, name);
+    }
+}

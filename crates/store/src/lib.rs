@@ -1,0 +1,84 @@
+//! The store: the only SQL. Facts, events and orders ([`Journal`]), what pages read ([`Reads`]), belongings
+//! ([`People`], [`Settings`]), sealed secrets ([`Vault`]) and measurements ([`Measurements`]).
+//!
+//! Queries are checked when they run, and each of them runs in this crate's tests against a real PostgreSQL.
+
+mod cell;
+mod journal;
+mod lease;
+mod measurements;
+mod orders;
+mod people;
+mod reads;
+mod settings;
+mod vault;
+
+pub use journal::{Batch, CHANNEL, EventLine, Journal};
+pub use lease::{Held, Leases};
+pub use measurements::Measurements;
+pub use orders::{NewOrder, Orders, TakenOrder};
+pub use people::{People, Person, SessionRow};
+pub use reads::{EventFilter, EventRow, Reads};
+pub use settings::Settings;
+pub use vault::{Vault, VaultError};
+
+use sqlx::{
+    PgPool,
+    postgres::{PgConnectOptions, PgPoolOptions},
+};
+use std::{str::FromStr, time::Duration};
+
+/// All migrations, in order.
+pub static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
+
+/// Why the store did not do it.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// Nothing was written; try again.
+    #[error("the database does not answer: {0}")]
+    Unavailable(#[source] sqlx::Error),
+    /// Whether it was written is not known.
+    #[error("the database went away while it was writing: {0}")]
+    Unknown(#[source] sqlx::Error),
+    #[error("something with this {0} is there already")]
+    Taken(String),
+    #[error(transparent)]
+    Upgrade(#[from] zastrugi_core::estate::UpgradeError),
+    #[error("a stored body can't be written or read: {0}")]
+    Body(#[from] serde_json::Error),
+    #[error("the database can't be brought up to date: {0}")]
+    Migrate(#[from] sqlx::migrate::MigrateError),
+}
+
+impl From<sqlx::Error> for StoreError {
+    fn from(error: sqlx::Error) -> Self {
+        match error.as_database_error() {
+            Some(db) if db.is_unique_violation() => {
+                StoreError::Taken(db.constraint().unwrap_or("value").replace('_', " "))
+            }
+            _ => StoreError::Unavailable(error),
+        }
+    }
+}
+
+/// Opens a pool with the time limits that every statement has.
+///
+/// # Errors
+/// [`StoreError::Unavailable`] when the address can't be read or nobody answers.
+pub async fn connect(url: &str, most: u32) -> Result<PgPool, StoreError> {
+    let options = PgConnectOptions::from_str(url)?.options([
+        ("lock_timeout", "2s"),
+        ("statement_timeout", "10s"),
+        ("idle_in_transaction_session_timeout", "5s"),
+    ]);
+    let pool = PgPoolOptions::new().max_connections(most).acquire_timeout(Duration::from_secs(5));
+    Ok(pool.connect_with(options).await?)
+}
+
+/// Brings the tables up to date.
+///
+/// # Errors
+/// [`StoreError::Migrate`] when a migration fails.
+pub async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
+    Ok(MIGRATOR.run(pool).await?)
+}

@@ -1,0 +1,128 @@
+//! What pages read besides the estate in memory: runs and events.
+
+use crate::{
+    StoreError,
+    cell::{from_db, moment_of, to_db},
+};
+use serde_json::Value;
+use sqlx::{PgPool, Row};
+use std::sync::Arc;
+use time::OffsetDateTime;
+use zastrugi_core::{estate::Fact, ids::RunId, moment::Moment, plan::Plan, run::Run};
+
+#[derive(Debug, Clone)]
+pub struct Reads {
+    pool: PgPool,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EventRow {
+    pub revision: u64,
+    pub n: i32,
+    pub at: Moment,
+    pub who: String,
+    pub run: Option<RunId>,
+    pub kind: String,
+    pub text: String,
+}
+
+/// Which events; empty strings don't limit.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct EventFilter {
+    pub text: String,
+    pub kind: String,
+    pub who: String,
+    /// An identifier such as `machine-7`.
+    pub about: String,
+    /// Only those before (revision, n).
+    pub before: Option<(u64, i32)>,
+}
+
+impl Reads {
+    pub fn new(pool: PgPool) -> Self {
+        Self { pool }
+    }
+
+    /// The newest runs before `before`.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database or a stored body can't be read.
+    pub async fn runs(&self, before: Option<RunId>, most: i64) -> Result<Vec<Arc<Run>>, StoreError> {
+        let rows = sqlx::query(
+            "select kind, id, version, body from fact
+             where kind = 'run' and until is null and id < $1 order by id desc limit $2",
+        )
+        .bind(before.map_or(i64::MAX, |r| to_db(r.0)))
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await?;
+        let mut runs = Vec::with_capacity(rows.len());
+        for row in &rows {
+            let body: Value = row.try_get("body")?;
+            if let Fact::Run(run) = Fact::read("run", from_db(row.try_get("id")?), row.try_get("version")?, body)? {
+                runs.push(run);
+            }
+        }
+        Ok(runs)
+    }
+
+    /// One run with its plan, open or closed.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database or a stored body can't be read.
+    pub async fn run(&self, id: RunId) -> Result<Option<(Arc<Run>, Arc<Plan>)>, StoreError> {
+        let rows = sqlx::query(
+            "select kind, id, version, body from fact where kind in ('run', 'plan') and id = $1 and until is null",
+        )
+        .bind(to_db(id.0))
+        .fetch_all(&self.pool)
+        .await?;
+        let (mut run, mut plan) = (None, None);
+        for row in &rows {
+            let kind: String = row.try_get("kind")?;
+            match Fact::read(&kind, id.0, row.try_get("version")?, row.try_get("body")?)? {
+                Fact::Run(r) => run = Some(r),
+                Fact::Plan(p) => plan = Some(p),
+                _ => {}
+            }
+        }
+        Ok(run.zip(plan))
+    }
+
+    /// Events, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn events(&self, filter: &EventFilter, most: i64) -> Result<Vec<EventRow>, StoreError> {
+        let (revision, n) = filter.before.map_or((i64::MAX, i32::MAX), |(r, n)| (to_db(r), n));
+        let rows = sqlx::query(
+            "select revision, n, at, who, run, kind, text from event
+             where ($1 = '' or text ilike '%' || replace(replace($1, '\\', '\\\\'), '%', '\\%') || '%')
+               and ($2 = '' or kind = $2) and ($3 = '' or who = $3)
+               and ($4 = '' or about @> array[$4]) and (revision, n) < ($5, $6)
+             order by revision desc, n desc limit $7",
+        )
+        .bind(&filter.text)
+        .bind(&filter.kind)
+        .bind(&filter.who)
+        .bind(&filter.about)
+        .bind(revision)
+        .bind(n)
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(EventRow {
+                    revision: from_db(row.try_get("revision")?),
+                    n: row.try_get("n")?,
+                    at: moment_of(row.try_get::<OffsetDateTime, _>("at")?),
+                    who: row.try_get("who")?,
+                    run: row.try_get::<Option<i64>, _>("run")?.map(|r| RunId(from_db(r))),
+                    kind: row.try_get("kind")?,
+                    text: row.try_get("text")?,
+                })
+            })
+            .collect()
+    }
+}
