@@ -1,1 +1,47 @@
-//! Stub.
+//! Drivers: how devices are spoken to. One folder for each protocol, with its wire types, its client and the
+//! translation into core's words. Start at [`Drivers::perform`].
+//!
+//! Every call has a timeout, goes only to management networks that an admin listed, to a pinned certificate, and is
+//! safe to repeat: it carries the step's key and fence.
+
+pub mod agent;
+mod announce;
+pub mod check;
+mod fault;
+mod http;
+mod networks;
+mod perform;
+mod probe;
+mod redfish;
+mod scan;
+mod tls;
+
+pub use announce::{Announcement, Announcements};
+pub use http::Watch;
+pub use networks::{Networks, NotAllowed};
+pub use perform::{Installation, Outcome, Secrets, Turn};
+pub use scan::{Range, RangeError, addresses};
+
+use std::sync::{Arc, PoisonError, RwLock};
+
+/// Everything that can be spoken to, and the limits within which it is.
+#[derive(Clone)]
+pub struct Drivers {
+    http: http::Http,
+    networks: Arc<RwLock<Networks>>,
+    secrets: Arc<dyn Secrets>,
+    installation: Installation,
+}
+
+impl Drivers {
+    pub fn new(networks: Networks, secrets: Arc<dyn Secrets>, installation: Installation) -> Self {
+        Drivers { http: http::Http::default(), networks: Arc::new(RwLock::new(networks)), secrets, installation }
+    }
+    /// Which addresses may be spoken to from now on.
+    pub fn allow(&self, networks: Networks) {
+        *self.networks.write().unwrap_or_else(PoisonError::into_inner) = networks;
+    }
+    pub fn networks(&self) -> Networks {
+        self.networks.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}

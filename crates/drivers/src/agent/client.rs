@@ -1,0 +1,204 @@
+//! The calls of the agent's protocol.
+
+use super::wire::{Greeting, Machine, Report, limited};
+use crate::{
+    fault::garbled,
+    http::{Call, Http, Watch},
+    perform::Installation,
+};
+use reqwest::Method;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::time::Duration;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Machine as OurMachine, Memory, Provisioning},
+    evidence,
+    ids::Revision,
+    loads::MachineLoad,
+    observe::HostReport,
+    proposal::Set,
+    run::Fault,
+    units::{Bytes, Mhz},
+};
+
+/// An agent at an address, with the certificate that it must show and the key that we must.
+pub(crate) struct Agent<'a> {
+    pub(crate) http: &'a Http,
+    pub(crate) address: &'a str,
+    pub(crate) pin: &'a str,
+    pub(crate) key: &'a str,
+}
+
+/// Which step asks, for the agent to recognise a repetition and an outdated caller.
+#[derive(Clone, Copy)]
+pub(crate) struct Stamp<'a> {
+    pub(crate) key: &'a str,
+    pub(crate) fence: Revision,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Claimed {
+    pub(crate) key: String,
+    pub(crate) bmc: Option<ClaimedBmc>,
+    pub(crate) state: Report,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct ClaimedBmc {
+    pub(crate) address: String,
+    pub(crate) password: String,
+    pub(crate) pin: String,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Seen {
+    pub(crate) machines: Vec<Machine>,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Made {
+    pub(crate) guest_key: String,
+}
+
+/// Loads as the agent measured them.
+#[derive(Debug, Clone)]
+pub struct Sample {
+    pub cpu: Mhz,
+    pub active: Bytes,
+    pub machines: Vec<(Uuid, MachineLoad)>,
+}
+
+impl Agent<'_> {
+    fn ask(&self, method: Method, path: impl Into<String>, stamp: Option<Stamp<'_>>, body: Option<Value>) -> Call<'_> {
+        let mut headers = Vec::new();
+        if !self.key.is_empty() {
+            headers.push(("authorization", format!("Bearer {}", self.key)));
+        }
+        if let Some(stamp) = stamp {
+            headers.push(("step-key", stamp.key.to_owned()));
+            headers.push(("fence", stamp.fence.0.to_string()));
+        }
+        Call { address: self.address, pin: self.pin, method, path: path.into(), headers, body }
+    }
+
+    pub(crate) async fn claim(&self, stamp: Stamp<'_>, who: &Installation, password: &str) -> Result<Claimed, Fault> {
+        let body = json!({"installation": who.id, "name": who.name, "password": password});
+        self.http.call(self.ask(Method::POST, "/v1/claim", Some(stamp), Some(body))).await
+    }
+    pub(crate) async fn check_password(&self, password: &str) -> Result<(), Fault> {
+        let body = json!({"password": password});
+        self.http.call::<Value>(self.ask(Method::POST, "/v1/password-check", None, Some(body))).await.map(drop)
+    }
+    pub(crate) async fn release(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
+        self.http.call::<Value>(self.ask(Method::POST, "/v1/release", Some(stamp), Some(json!({})))).await.map(drop)
+    }
+    pub(crate) async fn state(&self) -> Result<HostReport, Fault> {
+        self.http.call::<Report>(self.ask(Method::GET, "/v1/state", None, None)).await.map(Report::read)
+    }
+    /// Milliseconds since 1970 on the host's own clock.
+    pub(crate) async fn clock(&self) -> Result<i64, Fault> {
+        let said: Value = self.http.call(self.ask(Method::GET, "/v1/clock", None, None)).await?;
+        said.get("unix_ms").and_then(Value::as_i64).ok_or_else(|| garbled(self.address, "no time in it"))
+    }
+    pub(crate) async fn join(&self, stamp: Stamp<'_>, cluster: &str, volume: &str) -> Result<Seen, Fault> {
+        let body = json!({"name": cluster, "volume": volume});
+        self.http.call(self.ask(Method::PUT, "/v1/cluster", Some(stamp), Some(body))).await
+    }
+    pub(crate) async fn leave(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
+        self.http.call::<Value>(self.ask(Method::DELETE, "/v1/cluster", Some(stamp), None)).await.map(drop)
+    }
+    pub(crate) async fn machine(&self, uuid: &Uuid) -> Result<Machine, Fault> {
+        self.http.call(self.ask(Method::GET, format!("/v1/machines/{uuid}"), None, None)).await
+    }
+    pub(crate) async fn create(&self, stamp: Stamp<'_>, machine: &OurMachine, volume: &str) -> Result<Made, Fault> {
+        let disks: Vec<Value> = machine
+            .disks
+            .iter()
+            .map(|d| json!({"size": d.size.0, "thick": d.provisioning == Provisioning::Thick}))
+            .collect();
+        let macs: Vec<&str> = machine.nics.iter().map(|n| n.mac.as_str()).collect();
+        let body = json!({
+            "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "memory": memory(&machine.memory),
+            "video": machine.video.0, "disks": disks, "macs": macs, "labels": machine.labels, "tier": machine.tier,
+            "apart": machine.apart, "protected": machine.protected, "note": machine.note,
+            "virtual_hardware": machine.virtual_hardware
+        });
+        let path = format!("/v1/machines/{}", machine.uuid);
+        self.http.call(self.ask(Method::PUT, path, Some(stamp), Some(body))).await
+    }
+    pub(crate) async fn rewrite(&self, stamp: Stamp<'_>, uuid: &Uuid, sets: &[Set]) -> Result<(), Fault> {
+        let mut body = json!({});
+        for set in sets {
+            match set {
+                Set::Name(name) => body["name"] = json!(name),
+                Set::VCpus(n) => body["vcpus"] = json!(n),
+                Set::Memory(m) => body["memory"] = memory(m),
+                _ => {}
+            }
+        }
+        self.patch(stamp, uuid, body).await
+    }
+    pub(crate) async fn set_deleted(&self, stamp: Stamp<'_>, uuid: &Uuid, deleted: bool) -> Result<(), Fault> {
+        self.patch(stamp, uuid, json!({"deleted": deleted})).await
+    }
+    async fn patch(&self, stamp: Stamp<'_>, uuid: &Uuid, body: Value) -> Result<(), Fault> {
+        let call = self.ask(Method::PATCH, format!("/v1/machines/{uuid}"), Some(stamp), Some(body));
+        self.http.call::<Value>(call).await.map(drop)
+    }
+    pub(crate) async fn remove(&self, stamp: Stamp<'_>, uuid: &Uuid) -> Result<(), Fault> {
+        let call = self.ask(Method::DELETE, format!("/v1/machines/{uuid}"), Some(stamp), None);
+        self.http.call::<Value>(call).await.map(drop)
+    }
+    /// `act`: `on` (with a higher generation), `stop` or `off`. Answers the machine as it is then.
+    pub(crate) async fn power(&self, stamp: Stamp<'_>, uuid: &Uuid, act: &str, generation: u64) -> Result<Value, Fault> {
+        let body = json!({"act": act, "generation": generation});
+        let path = format!("/v1/machines/{uuid}/power");
+        self.http.call(self.ask(Method::POST, path, Some(stamp), Some(body))).await
+    }
+    pub(crate) async fn watch(&self) -> Result<Watch, Fault> {
+        self.http.follow(self.ask(Method::GET, "/v1/events", None, None)).await
+    }
+}
+
+fn memory(memory: &Memory) -> Value {
+    json!({"kept": memory.kept.0, "size": memory.size.0, "max": memory.max.0})
+}
+
+impl Watch {
+    /// The host's next report. An agent speaks at least every second; five seconds of silence are a fault.
+    ///
+    /// # Errors
+    /// [`Fault`] when the stream ends, is silent, or makes no sense.
+    pub async fn report(&mut self) -> Result<(HostReport, Sample), Fault> {
+        let mut report: Report = self.next(Duration::from_secs(5)).await?;
+        let load = std::mem::take(&mut report.load);
+        let sample = Sample {
+            cpu: Mhz(load.cpu_mhz),
+            active: Bytes(load.active),
+            machines: load
+                .machines
+                .into_iter()
+                .map(|(uuid, l)| (uuid, MachineLoad { cpu: Mhz(l.cpu_mhz), active: Bytes(l.active) }))
+                .collect(),
+        };
+        Ok((report.read(), sample))
+    }
+}
+
+/// Who is at `address`? Nothing secret is sent.
+pub(crate) async fn greet(http: &Http, address: &str) -> Result<evidence::Greeting, Fault> {
+    let (said, pin) = http.greet::<Greeting>(address, "/v1/greeting").await?;
+    if said.protocol != 1 {
+        return Err(garbled(address, &format!("protocol {}", said.protocol)));
+    }
+    Ok(evidence::Greeting {
+        name: limited(said.name),
+        pin,
+        hardware: said.hardware.read().map_err(|why| garbled(address, &why))?,
+        software: limited(said.software),
+        owner: said.owner.map(|o| (limited(o.installation), limited(o.name))),
+        machines: said.machines.into_iter().take(500).map(limited).collect(),
+        bmc: said.bmc.map(limited),
+    })
+}

@@ -1,0 +1,9 @@
+//! The host agent's protocol, version 1: JSON over HTTPS. It is described in `docs/agent-api.json`; anybody who writes an
+//! agent can try it with [`crate::check`].
+
+mod client;
+mod wire;
+
+pub use client::Sample;
+pub(crate) use client::{Agent, Stamp, greet};
+pub(crate) use wire::Machine;

@@ -1,0 +1,228 @@
+//! Values as an agent sends them, and what they mean in core's words.
+
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Cpu, Hardware, MachineState, Memory, PsabiLevel},
+    evidence::SeenVolume,
+    moment::Moment,
+    observe::{HostReport, MachineReport},
+    units::{Bytes, Mhz},
+};
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Greeting {
+    pub(crate) protocol: u32,
+    pub(crate) name: String,
+    pub(crate) hardware: WireHardware,
+    pub(crate) software: String,
+    pub(crate) owner: Option<WireOwner>,
+    #[serde(default)]
+    pub(crate) machines: Vec<String>,
+    pub(crate) bmc: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireOwner {
+    pub(crate) installation: String,
+    pub(crate) name: String,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireHardware {
+    maker: String,
+    model: String,
+    serial: String,
+    cpu: WireCpu,
+    memory_bytes: u64,
+    numa_nodes: u32,
+    virtualization: bool,
+    virtual_hardware: u32,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireCpu {
+    maker: String,
+    model: String,
+    level: String,
+    sockets: u32,
+    cores: u32,
+    threads: u32,
+    base_mhz: u64,
+}
+
+impl WireHardware {
+    pub(crate) fn read(self) -> Result<Hardware, String> {
+        let level = PsabiLevel::ALL.into_iter().find(|l| l.word() == self.cpu.level);
+        let level = level.ok_or_else(|| format!("CPU level “{}”", self.cpu.level))?;
+        Ok(Hardware {
+            maker: limited(self.maker),
+            model: limited(self.model),
+            serial: limited(self.serial),
+            cpu: Cpu {
+                maker: limited(self.cpu.maker),
+                model: limited(self.cpu.model),
+                sockets: self.cpu.sockets,
+                cores: self.cpu.cores,
+                threads: self.cpu.threads,
+                base: Mhz(self.cpu.base_mhz),
+                level,
+            },
+            memory: Bytes(self.memory_bytes),
+            numa_nodes: self.numa_nodes,
+            virtualization: self.virtualization,
+            virtual_hardware: self.virtual_hardware,
+        })
+    }
+}
+
+/// Strings from devices are limited in length and have no control characters.
+pub(crate) fn limited(text: String) -> String {
+    text.chars().filter(|c| !c.is_control()).take(120).collect()
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Report {
+    boot: u64,
+    seq: u64,
+    software: String,
+    #[serde(default)]
+    machines: Vec<Machine>,
+    #[serde(default)]
+    volumes: Vec<WireVolume>,
+    #[serde(default)]
+    pub(crate) load: Load,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireVolume {
+    uid: String,
+    name: String,
+    capacity: u64,
+    used: u64,
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Load {
+    pub(crate) cpu_mhz: u64,
+    pub(crate) active: u64,
+    #[serde(default)]
+    pub(crate) machines: BTreeMap<Uuid, WireLoad>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireLoad {
+    pub(crate) cpu_mhz: u64,
+    pub(crate) active: u64,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Machine {
+    pub(crate) uuid: Uuid,
+    name: String,
+    pub(crate) generation: u64,
+    vcpus: u32,
+    memory: WireMemory,
+    video: u64,
+    disks: Vec<WireDisk>,
+    macs: Vec<String>,
+    #[serde(default)]
+    labels: BTreeMap<String, String>,
+    #[serde(default)]
+    tier: u8,
+    #[serde(default)]
+    apart: Option<String>,
+    #[serde(default)]
+    protected: bool,
+    #[serde(default)]
+    note: String,
+    virtual_hardware: u32,
+    guest_key: Option<String>,
+    #[serde(default)]
+    created_ms: i64,
+    #[serde(default)]
+    pub(crate) deleted: bool,
+    #[serde(default)]
+    power: Option<String>,
+    #[serde(default)]
+    phase: Option<String>,
+    #[serde(default)]
+    guest_answers: bool,
+    /// Only in a volume's records.
+    #[serde(default)]
+    pub(crate) running_on: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireMemory {
+    kept: u64,
+    size: u64,
+    max: u64,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireDisk {
+    size: u64,
+    thick: bool,
+}
+
+impl Machine {
+    pub(crate) fn state(&self) -> MachineState {
+        match (self.power.as_deref(), self.phase.as_deref()) {
+            (Some("stopping"), _) => MachineState::Stopping,
+            (Some("paused"), why) => MachineState::Paused(limited(why.unwrap_or("by its host").to_owned())),
+            (Some("on"), Some("up")) => MachineState::Running { guest: self.guest_answers },
+            (Some("on"), phase) => MachineState::Starting(limited(phase.unwrap_or("on").to_owned())),
+            _ => MachineState::Off,
+        }
+    }
+
+    pub(crate) fn read(self) -> MachineReport {
+        let state = self.state();
+        MachineReport {
+            uuid: self.uuid,
+            name: limited(self.name),
+            state,
+            generation: self.generation,
+            vcpus: self.vcpus,
+            memory: Memory {
+                kept: Bytes(self.memory.kept),
+                size: Bytes(self.memory.size),
+                max: Bytes(self.memory.max),
+            },
+            video: Bytes(self.video),
+            disks: self.disks.iter().take(64).map(|d| (Bytes(d.size), d.thick)).collect(),
+            macs: self.macs.into_iter().take(16).map(limited).collect(),
+            labels: self.labels.into_iter().take(64).map(|(k, v)| (limited(k), limited(v))).collect(),
+            tier: self.tier.clamp(1, 4),
+            apart: self.apart.map(limited),
+            protected: self.protected,
+            guest_key: self.guest_key.map(limited).filter(|k| !k.is_empty()),
+            note: self.note.chars().take(2000).collect(),
+            virtual_hardware: self.virtual_hardware,
+            created: Moment(self.created_ms),
+        }
+    }
+}
+
+impl Report {
+    pub(crate) fn read(self) -> HostReport {
+        HostReport {
+            boot: self.boot,
+            seq: self.seq,
+            software: limited(self.software),
+            machines: self.machines.into_iter().map(Machine::read).collect(),
+            volumes: self
+                .volumes
+                .into_iter()
+                .map(|v| SeenVolume {
+                    uid: limited(v.uid),
+                    name: limited(v.name),
+                    capacity: Bytes(v.capacity),
+                    used: Bytes(v.used),
+                })
+                .collect(),
+        }
+    }
+}

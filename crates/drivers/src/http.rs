@@ -1,0 +1,162 @@
+//! HTTPS to devices: one client for each pin, short limits, answers of at most 4 MiB.
+
+use crate::{
+    fault::{garbled, refused, unanswered},
+    tls,
+};
+use futures::{Stream, StreamExt};
+use reqwest::{Client, Method, Response};
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use std::{
+    collections::HashMap,
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
+use zastrugi_core::run::{Fault, FaultKind};
+
+const CONNECT: Duration = Duration::from_secs(2);
+/// A whole call, well within the lease of its order.
+const WHOLE: Duration = Duration::from_secs(5);
+const LARGEST: usize = 4 << 20;
+
+#[derive(Clone, Default)]
+pub(crate) struct Http {
+    clients: Arc<Mutex<HashMap<String, Client>>>,
+}
+
+/// One call.
+pub(crate) struct Call<'a> {
+    pub(crate) address: &'a str,
+    pub(crate) pin: &'a str,
+    pub(crate) method: Method,
+    pub(crate) path: String,
+    pub(crate) headers: Vec<(&'static str, String)>,
+    pub(crate) body: Option<Value>,
+}
+
+impl Http {
+    fn client(&self, pin: &str) -> Result<Client, Fault> {
+        let mut clients = self.clients.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(client) = clients.get(pin) {
+            return Ok(client.clone());
+        }
+        let (client, _) = build(Some(pin))?;
+        clients.insert(pin.to_owned(), client.clone());
+        Ok(client)
+    }
+
+    async fn send(&self, call: &Call<'_>, limit: Option<Duration>) -> Result<Response, Fault> {
+        let url = format!("https://{}{}", call.address, call.path);
+        let mut request = self.client(call.pin)?.request(call.method.clone(), url);
+        for (name, value) in &call.headers {
+            request = request.header(*name, value);
+        }
+        if let Some(body) = &call.body {
+            request = request.json(body);
+        }
+        if let Some(limit) = limit {
+            request = request.timeout(limit);
+        }
+        request.send().await.map_err(|e| unanswered(call.address, &e))
+    }
+
+    /// Sends it and reads the answer as `T`.
+    pub(crate) async fn call<T: DeserializeOwned>(&self, call: Call<'_>) -> Result<T, Fault> {
+        let response = self.send(&call, Some(WHOLE)).await?;
+        let status = response.status();
+        let body = read(call.address, response).await?;
+        if !status.is_success() {
+            return Err(refused(status.as_u16(), &body));
+        }
+        let body = if body.is_empty() { b"null".to_vec() } else { body };
+        serde_json::from_slice(&body).map_err(|e| garbled(call.address, &e.to_string()))
+    }
+
+    /// Follows an endless answer of one JSON value a line.
+    pub(crate) async fn follow(&self, call: Call<'_>) -> Result<Watch, Fault> {
+        let response = tokio::time::timeout(WHOLE, self.send(&call, None)).await.map_err(|_| {
+            Fault::new(FaultKind::TimedOut, format!("{} did not answer in time.", call.address), "It is asked again.")
+        })??;
+        let status = response.status();
+        if !status.is_success() {
+            let body = read(call.address, response).await?;
+            return Err(refused(status.as_u16(), &body));
+        }
+        Ok(Watch { bytes: Box::pin(response.bytes_stream()), rest: Vec::new(), address: call.address.to_owned() })
+    }
+
+    /// Asks somebody unknown: answers what they said and the fingerprint that they showed.
+    pub(crate) async fn greet<T: DeserializeOwned>(&self, address: &str, path: &str) -> Result<(T, String), Fault> {
+        let (client, shown) = build(None)?;
+        let url = format!("https://{address}{path}");
+        let response =
+            client.get(url).timeout(Duration::from_secs(3)).send().await.map_err(|e| unanswered(address, &e))?;
+        let body = read(address, response).await?;
+        let answer = serde_json::from_slice(&body).map_err(|e| garbled(address, &e.to_string()))?;
+        let pin = shown.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        Ok((answer, pin.unwrap_or_default()))
+    }
+}
+
+fn build(pin: Option<&str>) -> Result<(Client, tls::Shown), Fault> {
+    let ours = |e: String| Fault::new(FaultKind::Refused, format!("No secure connection can be made: {e}"), "Report this.");
+    let (config, shown) = tls::config(pin).map_err(|e| ours(e.to_string()))?;
+    let client = Client::builder()
+        .tls_backend_preconfigured(config)
+        .https_only(true)
+        .no_proxy()
+        .redirect(reqwest::redirect::Policy::none())
+        .connect_timeout(CONNECT)
+        .build()
+        .map_err(|e| ours(e.to_string()))?;
+    Ok((client, shown))
+}
+
+async fn read(address: &str, mut response: Response) -> Result<Vec<u8>, Fault> {
+    let mut body = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(|e| unanswered(address, &e))? {
+        if body.len() + chunk.len() > LARGEST {
+            return Err(garbled(address, "more than 4 MiB"));
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body)
+}
+
+type Chunks = std::pin::Pin<Box<dyn Stream<Item = reqwest::Result<bytes::Bytes>> + Send>>;
+
+/// A stream of values from a device.
+pub struct Watch {
+    bytes: Chunks,
+    rest: Vec<u8>,
+    address: String,
+}
+
+impl Watch {
+    /// The next value; a silence of more than `limit` is a fault.
+    pub(crate) async fn next<T: DeserializeOwned>(&mut self, limit: Duration) -> Result<T, Fault> {
+        loop {
+            if let Some(end) = self.rest.iter().position(|b| *b == b'\n') {
+                let line: Vec<u8> = self.rest.drain(..=end).collect();
+                return serde_json::from_slice(&line).map_err(|e| garbled(&self.address, &e.to_string()));
+            }
+            if self.rest.len() > LARGEST {
+                return Err(garbled(&self.address, "more than 4 MiB in a line"));
+            }
+            let silent = || {
+                let said = format!("{} has been silent for {} s.", self.address, limit.as_secs());
+                Fault::new(FaultKind::TimedOut, said, "It is asked again.")
+            };
+            match tokio::time::timeout(limit, self.bytes.next()).await {
+                Err(_) => return Err(silent()),
+                Ok(None) => {
+                    let said = format!("{} ended the connection.", self.address);
+                    return Err(Fault::new(FaultKind::Unreachable, said, "It is asked again."));
+                }
+                Ok(Some(Err(error))) => return Err(unanswered(&self.address, &error)),
+                Ok(Some(Ok(chunk))) => self.rest.extend_from_slice(&chunk),
+            }
+        }
+    }
+}

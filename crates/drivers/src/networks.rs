@@ -1,0 +1,63 @@
+//! Where calls may go: management networks that an admin listed, and known protocol ports.
+
+use ipnet::IpNet;
+use std::net::SocketAddr;
+
+/// The port of host agents.
+pub(crate) const AGENT_PORT: u16 = 7443;
+/// The port of management controllers.
+pub(crate) const BMC_PORT: u16 = 8443;
+
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Networks(pub Vec<IpNet>);
+
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+pub enum NotAllowed {
+    #[error("“{0}” is not an address with a port")]
+    NotAnAddress(String),
+    #[error("{0} is in no management network; an admin can add it under Settings")]
+    Outside(SocketAddr),
+    #[error("port {0} is not one that Zastrugi speaks to ({AGENT_PORT} and {BMC_PORT} are)")]
+    Port(u16),
+}
+
+impl Networks {
+    /// # Errors
+    /// [`NotAllowed`] when the address lies outside, or its port is no known protocol's.
+    pub fn check(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
+        let socket: SocketAddr = address.parse().map_err(|_| NotAllowed::NotAnAddress(address.chars().take(60).collect()))?;
+        if ![AGENT_PORT, BMC_PORT].contains(&socket.port()) {
+            return Err(NotAllowed::Port(socket.port()));
+        }
+        if self.0.iter().any(|net| net.contains(&socket.ip())) { Ok(socket) } else { Err(NotAllowed::Outside(socket)) }
+    }
+
+    /// Reads one network a line or a comma.
+    ///
+    /// # Errors
+    /// Words for the person who typed it.
+    pub fn parse(text: &str) -> Result<Networks, String> {
+        text.split([',', '\n', ' '])
+            .map(str::trim)
+            .filter(|part| !part.is_empty())
+            .map(|part| part.parse::<IpNet>().map_err(|_| format!("“{part}” is not a network such as 10.20.0.0/16.")))
+            .collect::<Result<Vec<_>, _>>()
+            .map(Networks)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_outside_the_listed_networks_is_called() {
+        let nets = Networks::parse("10.1.0.0/16, fd00::/8").unwrap();
+        assert!(nets.check("10.1.2.3:7443").is_ok());
+        assert!(nets.check("[fd00::1]:8443").is_ok());
+        assert!(matches!(nets.check("10.2.0.1:7443"), Err(NotAllowed::Outside(_))));
+        assert!(matches!(nets.check("10.1.0.1:22"), Err(NotAllowed::Port(22))));
+        assert!(matches!(nets.check("host.example:7443"), Err(NotAllowed::NotAnAddress(_))));
+        assert!(Networks::parse("10.0.0.0/40").is_err());
+    }
+}

@@ -1,0 +1,168 @@
+//! Looking for hosts, and asking them without changing anything.
+
+use super::Desk;
+use crate::{evidence, shared::now};
+use futures::{StreamExt, stream};
+use std::sync::{Arc, PoisonError};
+use zastrugi_core::{
+    evidence::{Answer, Greeting, Probe},
+    ids::{HostId, SecretRef},
+    moment::Moment,
+    run::Fault,
+};
+use zastrugi_drivers::{Announcement, Range, RangeError, addresses};
+
+const AT_ONCE: usize = 64;
+
+/// A scan: how far it is and what it found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ScanState {
+    pub range: String,
+    pub total: usize,
+    pub done: usize,
+    pub found: usize,
+    pub began: Moment,
+    pub ended: Option<Moment>,
+}
+
+/// A host that answered lately and isn't ours yet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    pub address: String,
+    pub greeting: Box<Greeting>,
+    pub taken: Moment,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum ProbeError {
+    #[error(transparent)]
+    Range(#[from] RangeError),
+    #[error("A scan is running; wait until it is done.")]
+    Busy,
+    #[error("{0}")]
+    Silent(String),
+}
+
+impl Desk {
+    /// Begins to look for hosts in a range; it goes on when the page is closed.
+    ///
+    /// # Errors
+    /// [`ProbeError`] when the range is wrong, outside the management networks, or a scan runs.
+    pub fn scan(&self, range: &str) -> Result<(), ProbeError> {
+        let parsed: Range = range.parse()?;
+        let all = addresses(&parsed, &self.networks())?;
+        let mut slot = self.shared.scan.lock().unwrap_or_else(PoisonError::into_inner);
+        if slot.as_ref().is_some_and(|s| s.ended.is_none()) {
+            return Err(ProbeError::Busy);
+        }
+        let range = range.trim().to_owned();
+        *slot = Some(ScanState { range, total: all.len(), done: 0, found: 0, began: now(), ended: None });
+        drop(slot);
+        let shared = self.shared.clone();
+        tokio::spawn(async move {
+            let few = all.len() <= 4;
+            stream::iter(all)
+                .for_each_concurrent(AT_ONCE, |address| {
+                    let shared = shared.clone();
+                    async move {
+                        let probe = Probe::Greeting(address);
+                        let answer = shared.drivers.probe(&shared.estate(), &probe).await;
+                        let greeted = matches!(answer, Answer::Greeting(_));
+                        if greeted || few {
+                            evidence::keep(&shared, probe, answer);
+                        }
+                        let mut slot = shared.scan.lock().unwrap_or_else(PoisonError::into_inner);
+                        if let Some(scan) = slot.as_mut() {
+                            scan.done += 1;
+                            scan.found += usize::from(greeted);
+                        }
+                    }
+                })
+                .await;
+            if let Some(scan) = shared.scan.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+                scan.ended = Some(now());
+            }
+        });
+        Ok(())
+    }
+    pub fn scan_state(&self) -> Option<ScanState> {
+        self.shared.scan.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Hosts that answered lately and are not claimed by us, by name.
+    pub fn found(&self) -> Vec<Found> {
+        let view = self.look();
+        let mut found: Vec<Found> = view
+            .evidence
+            .answers
+            .iter()
+            .filter_map(|(probe, evidence)| match (probe, &evidence.answer) {
+                (Probe::Greeting(address), Answer::Greeting(greeting)) if evidence.expires > now() => {
+                    let ours = view.estate.host_at(address).is_some();
+                    (!ours).then(|| Found { address: address.clone(), greeting: greeting.clone(), taken: evidence.taken })
+                }
+                _ => None,
+            })
+            .collect();
+        found.sort_by(|a, b| a.greeting.name.cmp(&b.greeting.name).then_with(|| a.address.cmp(&b.address)));
+        found
+    }
+
+    /// Hosts that announce themselves and are neither claimed nor asked yet.
+    pub fn announced(&self) -> Vec<Announcement> {
+        let view = self.look();
+        let asked = |a: &Announcement| view.evidence.fresh(&Probe::Greeting(a.address.clone()), now()).is_some();
+        self.shared
+            .announcements
+            .heard()
+            .into_iter()
+            .filter(|a| view.estate.host_at(&a.address).is_none() && !asked(a))
+            .collect()
+    }
+
+    /// Asks again who is at these addresses.
+    pub async fn greet(&self, addresses: &[String]) {
+        stream::iter(addresses.to_vec())
+            .for_each_concurrent(AT_ONCE, |address| async move {
+                drop(evidence::ask(&self.shared, Probe::Greeting(address)).await);
+            })
+            .await;
+    }
+
+    /// Reads clocks, controllers and volumes of hosts whose answers are missing or old.
+    pub async fn inspect(&self, hosts: &[HostId]) {
+        let probes = hosts.iter().flat_map(|h| [Probe::Clock(*h), Probe::Bmc(*h), Probe::Sight(*h)]).collect();
+        evidence::ask_missing(&self.shared, probes).await;
+    }
+
+    /// Tries a first password once at each host, before it is kept and a run starts.
+    ///
+    /// # Errors
+    /// The first host's refusal, with its address.
+    pub async fn check_password(&self, targets: &[(String, String)], password: &str) -> Result<(), (String, Fault)> {
+        let drivers = &self.shared.drivers;
+        let answers: Vec<_> = stream::iter(targets.to_vec())
+            .map(|(address, pin)| async move {
+                drivers.check_password(&address, &pin, password).await.map_err(|fault| (address, fault))
+            })
+            .buffered(AT_ONCE)
+            .collect()
+            .await;
+        answers.into_iter().collect()
+    }
+
+    /// Seals a secret that a person typed.
+    ///
+    /// # Errors
+    /// Words, when the database does not answer.
+    pub async fn keep_secret(&self, plain: &str) -> Result<SecretRef, String> {
+        self.shared.vault.keep(plain).await.map_err(|e| e.to_string())
+    }
+}
+
+/// Shared by tests that look from outside.
+impl Desk {
+    pub fn revision(&self) -> zastrugi_core::ids::Revision {
+        Arc::clone(&self.shared.estate()).revision
+    }
+}

@@ -1,0 +1,111 @@
+//! The desk: all that pages and API may do. One file for each place.
+
+mod hosts;
+mod logbook;
+mod people;
+mod runs;
+
+pub use hosts::{Found, ProbeError, ScanState};
+pub use people::{PasswordProblem, SignIn, SignInError};
+pub(crate) use runs::start_as;
+pub use runs::{Answer, AnswerError, StartError};
+
+use crate::{
+    passwords::Softlock,
+    scribe::Scribe,
+    shared::{Shared, now},
+};
+use std::sync::{Arc, atomic::Ordering};
+use tokio::sync::watch;
+use zastrugi_core::{
+    assess::{Assessment, assess},
+    ids::{PersonId, Revision},
+    moment::Moment,
+    permits::{Permits, Role, Who},
+    proposal::Proposal,
+    view::View,
+};
+use zastrugi_store::{People, Reads, Settings};
+
+/// Who looks, and what they may do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Viewer {
+    pub id: PersonId,
+    pub name: String,
+    pub role: Role,
+}
+
+impl Viewer {
+    pub fn permits(&self) -> Permits {
+        Permits::of(self.role)
+    }
+    pub(crate) fn who(&self) -> Who {
+        Who { person: Some(self.id), name: self.name.clone() }
+    }
+}
+
+/// How this process does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Health {
+    pub database: bool,
+    pub revision: Revision,
+    pub leads: bool,
+}
+
+#[derive(Clone)]
+pub struct Desk {
+    shared: Arc<Shared>,
+    scribe: Scribe,
+    people: People,
+    reads: Reads,
+    settings: Settings,
+    softlock: Arc<Softlock>,
+}
+
+impl Desk {
+    pub(crate) fn new(shared: Arc<Shared>, scribe: Scribe) -> Self {
+        let pool = shared.pool.clone();
+        Desk {
+            shared,
+            scribe,
+            people: People::new(pool.clone()),
+            reads: Reads::new(pool.clone()),
+            settings: Settings::new(pool),
+            softlock: Arc::default(),
+        }
+    }
+
+    /// Snapshots in memory; no query.
+    pub fn look(&self) -> View {
+        self.shared.view()
+    }
+    pub fn now(&self) -> Moment {
+        now()
+    }
+    /// The consequences of `ask` for this viewer, from what is known now.
+    pub fn assess(&self, viewer: &Viewer, ask: &Proposal) -> Assessment {
+        assess(&self.look(), &viewer.permits(), ask, now())
+    }
+    pub fn health(&self) -> Health {
+        Health {
+            database: self.shared.database_answers.load(Ordering::Relaxed),
+            revision: self.shared.estate().revision,
+            leads: self.shared.leads.load(Ordering::Relaxed),
+        }
+    }
+    /// Rings at every new revision.
+    pub fn revisions(&self) -> watch::Receiver<Revision> {
+        self.shared.revisions()
+    }
+    /// When loads were last taken in.
+    pub fn loads_at(&self) -> Moment {
+        self.shared.loads_at()
+    }
+
+    /// Waits up to half a second until this process has `revision`.
+    pub async fn reach(&self, revision: Revision) -> bool {
+        let mut revisions = self.revisions();
+        let reached = revisions.wait_for(|r| *r >= revision);
+        tokio::time::timeout(std::time::Duration::from_millis(500), reached).await.is_ok_and(|r| r.is_ok())
+    }
+}

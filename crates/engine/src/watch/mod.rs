@@ -1,0 +1,12 @@
+//! Observing devices. One process leads; it follows every claimed host and appends what changed.
+
+mod host;
+mod leader;
+
+use crate::{scribe::Scribe, shared::Shared};
+use std::sync::Arc;
+use tokio::task::JoinSet;
+
+pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, scribe: Scribe) {
+    tasks.spawn(leader::lead(shared, scribe));
+}
