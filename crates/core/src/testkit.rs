@@ -1,1 +1,170 @@
+//! Small estates written as text, for tests that read like the domain.
+//!
+//! ```text
+//! cluster eider                      # id is its place; volume of 10 TiB
+//! host 1 512 [cores=32] [down] [loose]   # GiB installed; in the last cluster unless `loose`
+//! machine 7 db 16 on 1 [vcpus=4] [tier=1] [apart=g] [deleted] [protected]
+//! machine 8 web 16 off
+//! ```
 
+use crate::{
+    estate::{
+        Access, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host, Machine, MachineState, Memory, Nic,
+        Provisioning, PsabiLevel, Site, Volume, Wanted,
+    },
+    ids::{ClusterId, HostId, MachineId, Revision, SecretRef, SiteId, VolumeId},
+    moment::Moment,
+    permits::{Permits, Role},
+    units::{Bytes, Mhz},
+    view::View,
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// A fixture: the view, an admin's permits and a moment.
+pub struct Small {
+    pub view: View,
+    pub permits: Permits,
+    pub now: Moment,
+}
+
+/// Reads the text above.
+///
+/// # Panics
+/// When a line can't be read: a fixture with a slip is a slip of the test.
+#[expect(clippy::panic, clippy::unwrap_used, reason = "fixtures of tests")]
+pub fn read(text: &str) -> Small {
+    let mut estate = Estate { revision: Revision(1), next: 1000, ..Estate::default() };
+    estate.put(Fact::Site(Arc::new(Site { id: SiteId(900), name: "Quayside".into() })));
+    let mut cluster: Option<Cluster> = None;
+    for line in text.lines().map(str::trim).filter(|l| !l.is_empty()) {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let opts: BTreeMap<&str, &str> = words.iter().map(|w| w.split_once('=').unwrap_or((w, ""))).collect();
+        match words[0] {
+            "cluster" => {
+                cluster.take().into_iter().for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
+                let n = 901 + u64::try_from(estate.clusters.len()).unwrap();
+                let volume = volume(n + 50, ClusterId(n));
+                cluster = Some(a_cluster(n, words[1], volume.id, &opts));
+                estate.put(Fact::Volume(Arc::new(volume)));
+            }
+            "host" => {
+                let mut host = host(words[1].parse().unwrap(), words[2].parse().unwrap(), &opts);
+                if let (Some(c), false) = (cluster.as_mut(), opts.contains_key("loose")) {
+                    host.cluster = Some(c.id);
+                    c.hosts.insert(host.id);
+                }
+                estate.put(Fact::Host(Arc::new(host)));
+            }
+            "machine" => {
+                let c = cluster.as_ref().unwrap();
+                estate.put(Fact::Machine(Arc::new(machine(&words, &opts, c))));
+            }
+            other => panic!("“{other}” is no word of a fixture"),
+        }
+    }
+    cluster.into_iter().for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
+    Small { view: View::of(estate), permits: Permits::of(Role::Admin), now: Moment(1_000_000) }
+}
+
+fn volume(n: u64, cluster: ClusterId) -> Volume {
+    Volume {
+        id: VolumeId(n),
+        uid: format!("vol-{n}"),
+        name: format!("slab-{n}"),
+        cluster: Some(cluster),
+        capacity: Bytes::gib(10_240),
+        used: Bytes::gib(100),
+    }
+}
+
+fn a_cluster(n: u64, name: &str, volume: VolumeId, opts: &BTreeMap<&str, &str>) -> Cluster {
+    Cluster {
+        id: ClusterId(n),
+        name: name.into(),
+        site: SiteId(900),
+        hosts: Default::default(),
+        volume,
+        cpu_maker: "Korund".into(),
+        cpu_level: PsabiLevel::V2,
+        demand: Demand { failures: u32::from(!opts.contains_key("careless")), enforced: opts.contains_key("enforced") },
+        ready: true,
+        note: String::new(),
+    }
+}
+
+/// A host with 32 cores unless told otherwise.
+#[expect(clippy::unwrap_used, reason = "fixtures of tests")]
+pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
+    let cores: u32 = opts.get("cores").map_or(32, |c| c.parse().unwrap());
+    let condition = if opts.contains_key("down") {
+        Condition::Lost { since: Moment(0), why: "silent".into() }
+    } else {
+        Condition::Steady
+    };
+    Host {
+        id: HostId(id),
+        name: format!("h{id}"),
+        site: SiteId(900),
+        cluster: None,
+        access: Access {
+            address: format!("10.0.0.{id}:7443"),
+            pin: format!("pin{id}"),
+            key: Some(SecretRef(uuid::Uuid::nil())),
+        },
+        bmc: None,
+        hardware: Hardware {
+            maker: "Brattholm".into(),
+            model: "R2".into(),
+            serial: format!("S{id}"),
+            cpu: Cpu {
+                maker: "Korund".into(),
+                model: "K64".into(),
+                sockets: 2,
+                cores,
+                threads: cores * 2,
+                base: Mhz(2500),
+                level: PsabiLevel::V3,
+            },
+            memory: Bytes::gib(gib),
+            numa_nodes: 1,
+            virtualization: true,
+            virtual_hardware: 3,
+        },
+        software: "4.2.1".into(),
+        condition,
+        seen: (1, 1),
+        note: String::new(),
+    }
+}
+
+#[expect(clippy::unwrap_used, reason = "fixtures of tests")]
+fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Machine {
+    let id: u64 = words[1].parse().unwrap();
+    let size = Bytes::gib(words[3].parse().unwrap());
+    let host = (words[4] == "on").then(|| HostId(words[5].parse().unwrap()));
+    let label = opts.get("label").map(|l| (l.split(':').next().unwrap_or(l).to_owned(), l.split(':').nth(1).unwrap_or("").to_owned()));
+    Machine {
+        id: MachineId(id),
+        uuid: uuid::Uuid::from_u128(u128::from(id)),
+        name: words[2].into(),
+        cluster: Some(cluster.id),
+        host,
+        state: if host.is_some() { MachineState::Running { guest: true } } else { MachineState::Off },
+        wanted: if host.is_some() { Wanted::On } else { Wanted::Off },
+        vcpus: opts.get("vcpus").map_or(2, |v| v.parse().unwrap()),
+        memory: Memory { kept: size, size, max: size },
+        video: Bytes::mib(16),
+        disks: vec![Disk { size: Bytes::gib(40), provisioning: Provisioning::Thin, volume: cluster.volume }],
+        nics: vec![Nic { mac: format!("02:00:00:00:{:02x}:{:02x}", id / 256 % 256, id % 256) }],
+        labels: label.into_iter().collect(),
+        tier: opts.get("tier").map_or(3, |t| t.parse().unwrap()),
+        protected: opts.contains_key("protected"),
+        apart: opts.get("apart").map(|g| (*g).to_owned()),
+        generation: u64::from(host.is_some()),
+        guest_key: None,
+        deleted: opts.contains_key("deleted").then_some(Moment(1000)),
+        note: String::new(),
+        virtual_hardware: 3,
+        created: Moment(0),
+    }
+}

@@ -1,1 +1,3 @@
-//! Stub.
+//! Formats: bytes from and to values. So far CSV out; nothing here knows the network or the database.
+
+pub mod csv;

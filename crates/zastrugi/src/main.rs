@@ -1,1 +1,40 @@
-fn main() {}
+//! The binary: wiring only.
+
+mod args;
+mod demo;
+mod serve;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let filter = tracing_subscriber::EnvFilter::try_from_default_env()
+        .unwrap_or_else(|_| "warn,zastrugi=info,zastrugi_engine=warn,rocket=error,mdns_sd=error".into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_target(false).with_writer(std::io::stderr).init();
+    let args = args::Args::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            tracing::error!(%error, "no runtime");
+            return ExitCode::FAILURE;
+        }
+    };
+    match runtime.block_on(run(args.command)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            tracing::error!("{error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(command: args::Command) -> Result<(), serve::Failed> {
+    match command {
+        args::Command::Serve(args) => serve::serve(args).await,
+        args::Command::Standins(args) => serve::standins(args).await,
+        args::Command::Demo(args) => demo::demo(args).await,
+        args::Command::Migrate(args) => serve::migrate(&args.database).await,
+        args::Command::AddPerson(args) => serve::add_person(args).await,
+        args::Command::AgentCheck(args) => serve::agent_check(args).await,
+    }
+}

@@ -1,0 +1,180 @@
+// What the page does by itself: keys, the live stream, field errors, selection, local times.
+(() => {
+  const body = document.body;
+  const $ = (sel, root = document) => root.querySelector(sel);
+  const $$ = (sel, root = document) => [...root.querySelectorAll(sel)];
+  const typing = (el) => el && (el.matches('input:not([type=checkbox]):not([type=radio]), select, textarea') || el.isContentEditable);
+
+  // Times in the person's zone, with the zone named.
+  const zoned = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'medium' });
+  const zone = (new Intl.DateTimeFormat('en', { timeZoneName: 'short' }).formatToParts(new Date()).find((p) => p.type === 'timeZoneName') || {}).value || '';
+  const two = (n) => String(n).padStart(2, '0');
+  function times(root) {
+    for (const el of $$('time[data-ms]', root)) {
+      const at = new Date(Number(el.dataset.ms));
+      const today = at.toDateString() === new Date().toDateString();
+      const clock = `${two(at.getHours())}:${two(at.getMinutes())}:${two(at.getSeconds())}`;
+      const text = `${today ? '' : `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} `}${clock} ${zone}`;
+      if (el.textContent !== text) el.textContent = text;
+      el.title = zoned.format(at);
+    }
+  }
+
+  // Words beside the field that they are about.
+  function fieldErrors() {
+    const part = $('#consequences');
+    if (!part) return;
+    let errors = {};
+    try { errors = JSON.parse(part.dataset.errors || '{}'); } catch { /* shown as findings all the same */ }
+    for (const field of $$('[data-field]')) {
+      const words = errors[field.dataset.field] || '';
+      const slot = $('.wrong', field);
+      if (slot && slot.textContent !== words) slot.textContent = words;
+      for (const input of $$('input:not([type=hidden]), select, textarea', field)) {
+        if (words) input.setAttribute('aria-invalid', 'true'); else input.removeAttribute('aria-invalid');
+      }
+    }
+  }
+
+  // Selection of rows: kept by identifier, so that a refreshed list keeps it.
+  const chosen = new Set();
+  function selection() {
+    for (const box of $$('input[data-pick]')) box.checked = chosen.has(box.value);
+    const bulk = $('#bulk');
+    if (!bulk) return;
+    bulk.hidden = chosen.size === 0;
+    const count = $('#bulk-count');
+    if (count) count.textContent = `${chosen.size} selected`;
+    for (const link of $$('a[data-href]', bulk)) link.href = `${link.dataset.href}${[...chosen].join(',')}`;
+  }
+  document.addEventListener('change', (e) => {
+    if (e.target.matches('input[data-pick]')) {
+      if (e.target.checked) chosen.add(e.target.value); else chosen.delete(e.target.value);
+      selection();
+    }
+    if (e.target.matches('input[data-pick-all]')) {
+      for (const box of $$('input[data-pick]')) { if (e.target.checked) chosen.add(box.value); else chosen.delete(box.value); }
+      selection();
+    }
+    if (e.target.matches('[data-go]')) location.href = e.target.value;
+    if (e.target.matches('[data-size]')) {
+      const size = e.target.selectedOptions[0].dataset;
+      for (const [name, value] of Object.entries(size)) { const input = $(`[name="${name}"]`); if (input) input.value = value; }
+      const form = e.target.form;
+      if (form) form.dispatchEvent(new Event('input', { bubbles: true }));
+    }
+    if (e.target.matches('[data-submit]')) e.target.form.requestSubmit();
+  });
+  document.addEventListener('click', (e) => {
+    const more = e.target.closest('[data-add]');
+    if (more) {
+      e.preventDefault();
+      const from = $(more.dataset.add);
+      const copy = from.content ? from.content.cloneNode(true) : null;
+      if (copy) { more.parentElement.before(copy); more.closest('form').dispatchEvent(new Event('input', { bubbles: true })); }
+    }
+    const open = e.target.closest('[data-open]');
+    if (open) $(open.dataset.open).showModal();
+    const close = e.target.closest('[data-close]');
+    if (close) close.closest('dialog').close();
+    const to = e.target.closest('a[href^="#f-"]');
+    if (to) { const input = $(`${to.getAttribute('href')} input:not([type=hidden]), ${to.getAttribute('href')} select, ${to.getAttribute('href')} textarea`); if (input) { e.preventDefault(); input.focus(); } }
+  });
+
+  // A press that was answered leads away; a second one in between finds the button asleep.
+  document.addEventListener('submit', (e) => {
+    const button = e.submitter;
+    if (button && e.target.matches('[data-once]')) setTimeout(() => { button.disabled = true; }, 0);
+  });
+  window.addEventListener('pageshow', () => { for (const b of $$('form[data-once] button')) b.disabled = false; });
+
+  // The live stream: one a page. When it breaks the page says so and works on.
+  const badge = () => $('#live');
+  let stream = null;
+  function listen() {
+    if (!badge() || stream) return;
+    stream = new EventSource('/live');
+    stream.addEventListener('open', () => { badge().hidden = true; });
+    stream.addEventListener('error', () => { badge().hidden = false; });
+    stream.addEventListener('revision', (e) => { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); });
+    stream.addEventListener('loads', () => htmx.trigger(body, 'loads'));
+    stream.addEventListener('ended', () => { location.reload(); });
+  }
+  window.addEventListener('pagehide', () => { if (stream) { stream.close(); stream = null; } });
+  window.addEventListener('pageshow', (e) => { if (e.persisted) listen(); });
+
+  function settle() { times(document); fieldErrors(); selection(); rowMark(); }
+  document.addEventListener('htmx:after:swap', settle);
+
+  // Keys.
+  let row = -1;
+  const rows = () => $$('tbody tr[data-row]');
+  function rowMark() { rows().forEach((r, i) => r.classList.toggle('at', i === row)); }
+  function move(by) {
+    const all = rows();
+    if (!all.length) return;
+    row = Math.max(0, Math.min(all.length - 1, row + by));
+    rowMark();
+    all[row].scrollIntoView({ block: 'nearest' });
+  }
+  const places = { f: '/', h: '/hosts', m: '/machines', l: '/logbook', s: '/settings' };
+  let going = false;
+  document.addEventListener('keydown', (e) => {
+    const search = $('#search');
+    if ((e.key === 'k' && (e.ctrlKey || e.metaKey)) || (e.key === '/' && !typing(e.target))) {
+      e.preventDefault();
+      if (search) { search.focus(); search.select(); }
+      return;
+    }
+    if (e.key === 'Escape') {
+      const hits = $('#hits');
+      if (hits) hits.replaceChildren();
+      if (document.activeElement) document.activeElement.blur();
+      return;
+    }
+    const hit = e.target.closest && e.target.closest('#hits a');
+    if ((e.target === search || hit) && (e.key === 'ArrowDown' || e.key === 'ArrowUp' || e.key === 'Enter')) {
+      const all = $$('#hits a');
+      const at = all.indexOf(document.activeElement);
+      if (e.key === 'Enter') { if (e.target === search && all[0]) { e.preventDefault(); all[0].click(); } return; }
+      e.preventDefault();
+      const next = at + (e.key === 'ArrowDown' ? 1 : -1);
+      if (next < 0) search.focus(); else if (all[next]) all[next].focus();
+      return;
+    }
+    if (typing(e.target) || e.ctrlKey || e.metaKey || e.altKey || $('dialog[open]')) return;
+    if (going) {
+      going = false;
+      if (places[e.key]) { e.preventDefault(); location.href = places[e.key]; }
+      return;
+    }
+    const at = rows()[row];
+    switch (e.key) {
+      case 'g': going = true; setTimeout(() => { going = false; }, 1200); break;
+      case 'j': move(1); break;
+      case 'k': move(-1); break;
+      case 'x': { const box = at && $('input[data-pick]', at); if (box) box.click(); break; }
+      case 'Enter': { const link = at && e.target === body && $('a', at); if (link) link.click(); break; }
+      case 'n': { const link = $('[data-new]'); if (link) link.click(); break; }
+      case '.': { const link = $('#bulk:not([hidden]) a, .acts a'); if (link) { e.preventDefault(); link.focus(); } break; }
+      case '?': { const keys = $('#keys'); if (keys) keys.showModal(); break; }
+      default:
+    }
+  });
+
+  document.addEventListener('alpine:init', () => {
+    Alpine.data('theme', () => ({
+      night: document.documentElement.dataset.theme === 'night',
+      label() { return this.night ? 'Day' : 'Night'; },
+      toggle() {
+        this.night = !this.night;
+        const theme = this.night ? 'night' : 'day';
+        document.documentElement.dataset.theme = theme;
+        const headers = { 'X-CSRF-Token': body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded', 'HX-Request': 'true' };
+        fetch('/settings/theme', { method: 'POST', headers, body: `theme=${theme}` });
+      },
+    }));
+  });
+  settle();
+  listen();
+})();

@@ -1,0 +1,159 @@
+//! The right-hand side of every sheet: what the core computed, made ready to be shown.
+
+use super::glyph;
+use askama::Template;
+use std::collections::BTreeMap;
+use zastrugi_core::{
+    assess::Assessment,
+    finding::{Finding, Severity},
+    plan::{Bar, Fill, Plan},
+    units::Bytes,
+};
+
+/// A word about a field that can't be read.
+pub(crate) type Wrong = (String, String);
+
+pub(crate) struct FindingView {
+    word: &'static str,
+    glyph: String,
+    text: String,
+    because: String,
+    remedy: String,
+    field: String,
+}
+
+struct FillView {
+    name: String,
+    before: u64,
+    after: u64,
+    words: String,
+}
+
+pub(crate) struct BarView {
+    group: &'static str,
+    count: usize,
+    from: u64,
+    width: u64,
+    words: String,
+}
+
+#[derive(Template)]
+#[template(path = "frame/consequences.html")]
+pub(crate) struct Consequences {
+    errors: String,
+    revision: String,
+    stops: usize,
+    findings: Vec<FindingView>,
+    clear: Vec<FindingView>,
+    interrupted: Vec<String>,
+    fills: Vec<FillView>,
+    more_fills: usize,
+    refused: Vec<(String, String)>,
+    bars: Vec<BarView>,
+    steps: usize,
+    time: String,
+    seen: String,
+    /// Shown for something that is only looked at, such as a run's record.
+    past: bool,
+}
+
+fn finding(f: &Finding) -> FindingView {
+    FindingView {
+        word: f.severity.word(),
+        glyph: glyph(f.severity.word()),
+        text: f.text.clone(),
+        because: f.evidence.clone(),
+        remedy: f.remedy.clone().unwrap_or_default(),
+        field: f.field.clone().unwrap_or_default(),
+    }
+}
+
+/// Widths out of 230.
+fn fill(f: &Fill) -> FillView {
+    let scale = |b: Bytes| zastrugi_core::units::round(b.share_of(f.installed) * 230.0).min(230);
+    let gib = |b: Bytes| format!("{:.0}", b.in_gib());
+    FillView {
+        name: f.name.clone(),
+        before: scale(f.before),
+        after: scale(f.after),
+        words: format!("{} → {} GiB", gib(f.before), gib(f.after)),
+    }
+}
+
+pub(crate) fn bars(bars: &[Bar]) -> Vec<BarView> {
+    let whole = bars.iter().map(|b| b.to.0).max().unwrap_or(1).max(1);
+    let scale = |ms: u64| ms.saturating_mul(280) / whole;
+    bars.iter()
+        .map(|b| BarView {
+            group: b.group,
+            count: b.steps,
+            from: scale(b.from.0),
+            width: scale(b.to.0.saturating_sub(b.from.0)).max(7),
+            words: b.to.to_string(),
+        })
+        .collect()
+}
+
+const MOST_FILLS: usize = 8;
+
+impl Consequences {
+    pub(crate) fn new(assessment: &Assessment, wrong: &[Wrong]) -> Self {
+        let mut errors: BTreeMap<&str, &str> = BTreeMap::new();
+        for f in assessment.findings().iter().filter(|f| f.stops()) {
+            if let Some(field) = &f.field {
+                errors.entry(field).or_insert(&f.text);
+            }
+        }
+        errors.extend(wrong.iter().map(|(field, words)| (field.as_str(), words.as_str())));
+        let unread = wrong.iter().map(|(field, words)| FindingView {
+            word: Severity::Stop.word(),
+            glyph: glyph("stop"),
+            text: words.clone(),
+            because: String::new(),
+            remedy: String::new(),
+            field: field.clone(),
+        });
+        let open = assessment.findings().iter().filter(|f| f.severity > Severity::Clear).map(finding);
+        let stops = assessment.findings().iter().filter(|f| f.stops()).count() + wrong.len();
+        Consequences {
+            errors: serde_json::to_string(&errors).unwrap_or_default(),
+            revision: assessment.revision().to_string(),
+            stops,
+            findings: unread.chain(open).collect(),
+            clear: clear(assessment.findings()),
+            interrupted: assessment.interrupted().iter().map(|(_, name)| name.clone()).collect(),
+            fills: assessment.fills().iter().take(MOST_FILLS).map(fill).collect(),
+            more_fills: assessment.fills().len().saturating_sub(MOST_FILLS),
+            refused: assessment.refused().to_vec(),
+            bars: bars(&assessment.bars()),
+            steps: assessment.steps().len(),
+            time: assessment.time().to_string(),
+            seen: serde_json::to_string(&assessment.seen()).unwrap_or_default(),
+            past: false,
+        }
+    }
+
+    /// The assessment as it was when a run began.
+    pub(crate) fn of_plan(plan: &Plan) -> Self {
+        Consequences {
+            errors: "{}".into(),
+            revision: plan.revision.to_string(),
+            stops: 0,
+            findings: plan.findings.iter().filter(|f| f.severity > Severity::Clear).map(finding).collect(),
+            clear: clear(&plan.findings),
+            interrupted: vec![],
+            fills: plan.fills.iter().take(MOST_FILLS).map(fill).collect(),
+            more_fills: plan.fills.len().saturating_sub(MOST_FILLS),
+            refused: vec![],
+            bars: bars(&zastrugi_core::plan::bars(&plan.steps)),
+            steps: plan.steps.len(),
+            time: plan.time.to_string(),
+            seen: String::new(),
+            past: true,
+        }
+    }
+}
+
+fn clear(findings: &[Finding]) -> Vec<FindingView> {
+    findings.iter().filter(|f| f.severity == Severity::Clear).map(finding).collect()
+}

@@ -1,0 +1,113 @@
+//! Form fields as they were typed: a body is read once, checked for its CSRF token, and kept whole, so that a page can
+//! show again what a person typed.
+
+use super::viewer::{Signed, from_here};
+use rocket::{
+    Request,
+    data::{Data, FromData, Outcome, ToByteUnit},
+    http::Status,
+    request::{self, FromRequest},
+};
+
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(crate) struct Fields(Vec<(String, String)>);
+
+impl Fields {
+    pub(crate) fn parse(text: &str) -> Self {
+        Fields(form_urlencoded::parse(text.as_bytes()).into_owned().collect())
+    }
+    /// The field's value, trimmed; empty when it isn't there.
+    pub(crate) fn get(&self, name: &str) -> &str {
+        self.0.iter().rev().find(|(n, _)| n == name).map_or("", |(_, v)| v.trim())
+    }
+    pub(crate) fn has(&self, name: &str) -> bool {
+        self.0.iter().any(|(n, _)| n == name)
+    }
+    /// What was typed, or a sensible value in a form that nobody has filled in yet.
+    pub(crate) fn or(&self, name: &str, otherwise: &str) -> String {
+        if self.has(name) { self.get(name).to_owned() } else { otherwise.to_owned() }
+    }
+    pub(crate) fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
+        self.0.iter().filter(move |(n, _)| n == name).map(|(_, v)| v.trim())
+    }
+    /// A check box: whether it is ticked, or `otherwise` before the form was ever sent.
+    pub(crate) fn ticked(&self, name: &str, otherwise: bool) -> bool {
+        if self.has("sent") { self.has(name) } else { otherwise || self.has(name) }
+    }
+    /// Identifiers from `ids=1,2,3`, repeated or not.
+    pub(crate) fn ids<T: std::str::FromStr>(&self, name: &str) -> Vec<T> {
+        self.all(name).flat_map(|v| v.split(',')).filter_map(|v| v.trim().parse().ok()).collect()
+    }
+    /// The same fields with one of them set, as a query.
+    pub(crate) fn with(&self, name: &str, value: &str) -> String {
+        let mut out = form_urlencoded::Serializer::new(String::new());
+        for (n, v) in self.0.iter().filter(|(n, v)| n != name && !v.is_empty()) {
+            out.append_pair(n, v);
+        }
+        if !value.is_empty() {
+            out.append_pair(name, value);
+        }
+        out.finish()
+    }
+}
+
+#[rocket::async_trait]
+impl<'r> FromData<'r> for Fields {
+    type Error = &'static str;
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
+        let Ok(text) = data.open(512.kibibytes()).into_string().await else {
+            return Outcome::Error((Status::BadRequest, "unreadable"));
+        };
+        if !text.is_complete() {
+            return Outcome::Error((Status::PayloadTooLarge, "too large"));
+        }
+        let fields = Fields::parse(&text);
+        if !from_here(request) {
+            return Outcome::Error((Status::Forbidden, "foreign"));
+        }
+        // Signing in has no session yet; everything else shows the session's token.
+        if request.uri().path() == "/sign-in" {
+            return Outcome::Success(fields);
+        }
+        let request::Outcome::Success(signed) = Signed::from_request(request).await else {
+            return Outcome::Error((Status::Unauthorized, "nobody"));
+        };
+        let shown = request.headers().get_one("X-CSRF-Token").unwrap_or_else(|| fields.get("_csrf"));
+        if shown == signed.csrf {
+            Outcome::Success(fields)
+        } else {
+            Outcome::Error((Status::Forbidden, "token"))
+        }
+    }
+}
+
+/// The query of a page.
+pub(crate) struct Query(pub(crate) Fields);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Query {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Self::Error> {
+        request::Outcome::Success(Query(Fields::parse(request.uri().query().map_or("", |q| q.as_str()))))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_typed_stays_and_an_unticked_box_is_told_from_an_unsent_form() {
+        let empty = Fields::default();
+        assert_eq!(empty.or("vcpus", "4"), "4");
+        assert!(empty.ticked("start", true));
+        let sent = Fields::parse("sent=1&vcpus=&ids=1,2&ids=9&name=+a+");
+        assert_eq!(sent.or("vcpus", "4"), "");
+        assert!(!sent.ticked("start", true));
+        assert_eq!(sent.ids::<u64>("ids"), [1, 2, 9]);
+        assert_eq!(sent.get("name"), "a");
+        assert_eq!(Fields::parse("q=x&sort=name").with("sort", "cpu"), "q=x&sort=cpu");
+    }
+}

@@ -1,0 +1,72 @@
+//! Search and commands in one field.
+
+use super::{AtDesk, Page, Query, Signed, part};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::permits::Act;
+
+struct Hit {
+    link: String,
+    text: String,
+    kind: String,
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"{% for hit in hits %}<a href="{{ hit.link }}"><span>{{ hit.text }}</span><small>{{ hit.kind }}</small></a>{% endfor %}{% if hits.is_empty() && !q.is_empty() %}<a href="/machines?q={{ q|urlencode }}"><span>Nothing is called “{{ q }}”</span><small>search the machines</small></a>{% endif %}"#,
+    ext = "html"
+)]
+struct Hits {
+    q: String,
+    hits: Vec<Hit>,
+}
+
+/// (words, link, who may)
+const COMMANDS: [(&str, &str, Act); 12] = [
+    ("create machines", "/sheet/new-machines", Act::Machines),
+    ("find hosts", "/hosts/look", Act::Hosts),
+    ("create a cluster", "/sheet/new-cluster", Act::Clusters),
+    ("go to the field", "/", Act::Look),
+    ("go to hosts", "/hosts", Act::Look),
+    ("go to machines", "/machines", Act::Look),
+    ("go to the logbook", "/logbook", Act::Look),
+    ("look at events", "/logbook/events", Act::Look),
+    ("machines that are off", "/machines?state=off", Act::Look),
+    ("deleted machines", "/machines?state=deleted", Act::Look),
+    ("people", "/settings/people", Act::People),
+    ("settings, theme, password", "/settings", Act::Look),
+];
+const MOST: usize = 8;
+
+#[get("/find")]
+pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    let q = query.0.get("q").to_lowercase();
+    if q.is_empty() {
+        return part(&Hits { q, hits: vec![] });
+    }
+    let view = desk.look();
+    let estate = &view.estate;
+    let hit = |link: String, text: &str, kind: &str| Hit { link, text: text.to_owned(), kind: kind.to_owned() };
+    let commands = COMMANDS
+        .iter()
+        .filter(|(words, _, act)| words.contains(&q) && signed.may(*act))
+        .map(|(words, link, _)| hit((*link).to_owned(), words, "do"));
+    let clusters = estate
+        .clusters
+        .values()
+        .filter(|c| c.name.to_lowercase().contains(&q))
+        .map(|c| hit(format!("/clusters/{}", c.id.0), &c.name, "cluster"));
+    let hosts = estate
+        .hosts
+        .values()
+        .filter(|h| h.name.contains(&q) || h.access.address.contains(&q))
+        .take(MOST)
+        .map(|h| hit(format!("/hosts/{}", h.id.0), &h.name, "host"));
+    let machines = estate
+        .machines_by_name()
+        .filter(|m| m.name.contains(&q) || m.nics.iter().any(|n| n.mac == q))
+        .take(MOST)
+        .map(|m| hit(format!("/machines/{}", m.id.0), &m.name, "machine"));
+    let hits = clusters.chain(hosts).chain(machines).chain(commands).collect();
+    part(&Hits { q, hits })
+}

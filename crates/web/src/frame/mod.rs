@@ -1,0 +1,27 @@
+//! What all pages have in common.
+
+pub(crate) mod assets;
+pub(crate) mod attention;
+pub(crate) mod consequences;
+pub(crate) mod fields;
+pub(crate) mod find;
+pub(crate) mod headers;
+pub(crate) mod live;
+pub(crate) mod problem;
+pub(crate) mod server;
+pub(crate) mod sheet;
+pub(crate) mod shell;
+pub(crate) mod viewer;
+pub(crate) mod words;
+
+pub(crate) use fields::{Fields, Query};
+pub(crate) use problem::Problem;
+pub(crate) use shell::{Page, page, part};
+pub(crate) use viewer::Signed;
+pub(crate) use words::{ago, glyph, host_state, machine_state, time};
+
+use rocket::State;
+use zastrugi_engine::Desk;
+
+/// The desk as routes get it.
+pub(crate) type AtDesk = State<Desk>;

@@ -1,0 +1,283 @@
+//! Sheets: the fields at the left, the consequences at the right, one button row. One pair of routes for all kinds; each
+//! place fills in its own.
+
+use super::{
+    AtDesk, Fields, Page, Problem, Query, Signed,
+    consequences::{Consequences, Wrong},
+    headers::Htmx,
+    page, part,
+};
+use crate::places;
+use askama::Template;
+use rocket::{
+    Responder, get,
+    http::Status,
+    post,
+    request::FromParam,
+    response::{Redirect, content::RawHtml},
+};
+use uuid::Uuid;
+use zastrugi_core::{
+    assess::Assessment,
+    ids::HostId,
+    permits::Act,
+    proposal::{Password, Proposal},
+    view::View,
+};
+use zastrugi_engine::StartError;
+
+/// Every kind of change that a page offers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Claim,
+    HandBack,
+    EditHost,
+    NewCluster,
+    EditCluster,
+    NewMachines,
+    EditMachines,
+    Power,
+    Delete,
+    Recover,
+    Purge,
+}
+
+impl Kind {
+    pub(crate) const ALL: [Kind; 11] = [
+        Kind::Claim,
+        Kind::HandBack,
+        Kind::EditHost,
+        Kind::NewCluster,
+        Kind::EditCluster,
+        Kind::NewMachines,
+        Kind::EditMachines,
+        Kind::Power,
+        Kind::Delete,
+        Kind::Recover,
+        Kind::Purge,
+    ];
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Kind::Claim => "claim",
+            Kind::HandBack => "hand-back",
+            Kind::EditHost => "edit-host",
+            Kind::NewCluster => "new-cluster",
+            Kind::EditCluster => "edit-cluster",
+            Kind::NewMachines => "new-machines",
+            Kind::EditMachines => "edit-machines",
+            Kind::Power => "power",
+            Kind::Delete => "delete",
+            Kind::Recover => "recover",
+            Kind::Purge => "purge",
+        }
+    }
+    pub(crate) fn act(self) -> Act {
+        match self {
+            Kind::Claim | Kind::HandBack | Kind::EditHost => Act::Hosts,
+            Kind::NewCluster | Kind::EditCluster => Act::Clusters,
+            Kind::Purge => Act::Purge,
+            _ => Act::Machines,
+        }
+    }
+    fn place(self) -> &'static str {
+        match self {
+            Kind::Claim | Kind::HandBack | Kind::EditHost | Kind::NewCluster | Kind::EditCluster => "hosts",
+            _ => "machines",
+        }
+    }
+    fn fill(self, view: &View, fields: &Fields) -> Filled {
+        match self {
+            Kind::Claim => places::hosts::claim::fill(view, fields),
+            Kind::HandBack => places::hosts::change::hand_back(view, fields),
+            Kind::EditHost => places::hosts::change::edit(view, fields),
+            Kind::NewCluster => places::clusters::new::fill(view, fields),
+            Kind::EditCluster => places::clusters::page::edit(view, fields),
+            Kind::NewMachines => places::machines::new::fill(view, fields),
+            Kind::EditMachines => places::machines::edit::fill(view, fields),
+            Kind::Power => places::machines::power::fill(view, fields),
+            Kind::Delete => places::machines::lifecycle::delete(view, fields),
+            Kind::Recover => places::machines::lifecycle::recover(view, fields),
+            Kind::Purge => places::machines::lifecycle::purge(view, fields),
+        }
+    }
+}
+
+impl<'a> FromParam<'a> for Kind {
+    type Error = &'a str;
+    fn from_param(param: &'a str) -> Result<Self, &'a str> {
+        Kind::ALL.into_iter().find(|k| k.word() == param).ok_or(param)
+    }
+}
+
+/// A sheet with what was typed, and the proposal that it means.
+pub(crate) struct Filled {
+    pub(crate) title: String,
+    pub(crate) lead: String,
+    pub(crate) run: String,
+    pub(crate) danger: bool,
+    pub(crate) back: String,
+    /// The fields, rendered.
+    pub(crate) fields: String,
+    pub(crate) ask: Proposal,
+    /// What can't be read, by field.
+    pub(crate) wrong: Vec<Wrong>,
+}
+
+/// Renders the fields of a sheet.
+pub(crate) fn render(template: &impl Template) -> String {
+    template.render().unwrap_or_else(|error| {
+        tracing::error!(%error, "a sheet's fields failed");
+        String::new()
+    })
+}
+
+#[derive(Template)]
+#[template(path = "frame/sheet.html")]
+struct SheetPage {
+    kind: &'static str,
+    title: String,
+    lead: String,
+    run: String,
+    danger: bool,
+    back: String,
+    fields: String,
+    consequences: String,
+    csrf: String,
+    request: String,
+    notice: String,
+}
+
+/// What must be known before a sheet can say something is asked first: limited, timed out, kept.
+async fn prepare(kind: Kind, desk: &AtDesk, fields: &Fields) {
+    match kind {
+        Kind::NewCluster => {
+            let hosts: Vec<HostId> = fields.ids("host");
+            desk.inspect(&hosts).await;
+        }
+        Kind::Claim if !fields.has("sent") => {
+            let asked: Vec<String> = places::hosts::claim::addresses(fields);
+            desk.greet(&asked).await;
+        }
+        _ => {}
+    }
+}
+
+fn show(signed: &Signed, desk: &AtDesk, kind: Kind, fields: &Fields, filled: Filled, said: Said) -> Page {
+    let assessment = said.assessment.unwrap_or_else(|| desk.assess(&signed.viewer, &filled.ask));
+    let mut wrong = filled.wrong;
+    wrong.extend(said.wrong);
+    let request = match fields.get("request") {
+        "" => Uuid::new_v4().to_string(),
+        given => given.to_owned(),
+    };
+    let sheet = SheetPage {
+        kind: kind.word(),
+        lead: filled.lead,
+        run: filled.run,
+        danger: filled.danger,
+        back: filled.back,
+        fields: filled.fields,
+        consequences: render(&Consequences::new(&assessment, &wrong)),
+        csrf: signed.csrf.clone(),
+        request,
+        notice: said.notice,
+        title: filled.title.clone(),
+    };
+    page(signed, desk, kind.place(), &filled.title, &sheet)
+}
+
+/// What there is to say besides the assessment.
+#[derive(Default)]
+struct Said {
+    notice: String,
+    wrong: Vec<Wrong>,
+    assessment: Option<Assessment>,
+}
+
+impl Said {
+    fn wrong(field: &str, words: String) -> Said {
+        Said { wrong: vec![(field.to_owned(), words)], ..Said::default() }
+    }
+    fn notice(notice: impl Into<String>) -> Said {
+        Said { notice: notice.into(), ..Said::default() }
+    }
+}
+
+fn allowed(signed: &Signed, kind: Kind) -> Result<(), Problem> {
+    if signed.may(kind.act()) { Ok(()) } else { Err(Problem::not_allowed()) }
+}
+
+#[get("/sheet/<kind>")]
+pub(crate) async fn open(signed: Signed, desk: &AtDesk, kind: Kind, query: Query) -> Page {
+    allowed(&signed, kind)?;
+    prepare(kind, desk, &query.0).await;
+    let filled = kind.fill(&desk.look(), &query.0);
+    show(&signed, desk, kind, &query.0, filled, Said::default())
+}
+
+#[derive(Responder)]
+pub(crate) enum Answer {
+    Part(RawHtml<String>),
+    Again((Status, RawHtml<String>)),
+    Started(Box<Redirect>),
+}
+
+#[post("/sheet/<kind>", data = "<fields>")]
+pub(crate) async fn send(
+    signed: Signed,
+    desk: &AtDesk,
+    kind: Kind,
+    htmx: Htmx,
+    fields: Fields,
+) -> Result<Answer, Problem> {
+    allowed(&signed, kind)?;
+    prepare(kind, desk, &fields).await;
+    let filled = kind.fill(&desk.look(), &fields);
+    if htmx.0 {
+        let assessment = desk.assess(&signed.viewer, &filled.ask);
+        return part(&Consequences::new(&assessment, &filled.wrong)).map(Answer::Part);
+    }
+    match start(&signed, desk, &fields, &filled).await {
+        Ok(run) => Ok(Answer::Started(Box::new(Redirect::to(format!("/logbook/runs/{run}"))))),
+        Err(said) => {
+            let again = show(&signed, desk, kind, &fields, filled, said)?;
+            Ok(Answer::Again((Status::UnprocessableEntity, again)))
+        }
+    }
+}
+
+/// Starts the run; or says why not, with everything that was typed kept.
+async fn start(signed: &Signed, desk: &AtDesk, fields: &Fields, filled: &Filled) -> Result<u64, Said> {
+    if !filled.wrong.is_empty() {
+        return Err(Said::notice("Nothing was started: look at the fields that are marked."));
+    }
+    let request = fields.get("request").parse().unwrap_or_else(|_| Uuid::new_v4());
+    let seen = serde_json::from_str(fields.get("seen")).ok();
+    let mut ask = filled.ask.clone();
+    if let Proposal::ClaimHosts(claim) = &mut ask {
+        let blocked = desk.assess(&signed.viewer, &filled.ask).blocked();
+        if claim.password == Password::Typed && !blocked {
+            let targets: Vec<_> = claim.targets.iter().map(|t| (t.address.clone(), t.pin.clone())).collect();
+            let password = fields.get("password");
+            desk.check_password(&targets, password).await.map_err(|(address, fault)| {
+                let field = if fault.kind == zastrugi_core::run::FaultKind::Password { "password" } else { "hosts" };
+                Said::wrong(field, format!("{address}: {} {}", fault.said, fault.remedy))
+            })?;
+            let kept = desk.keep_secret(password).await.map_err(Said::notice)?;
+            claim.password = Password::Kept(kept);
+        }
+    }
+    desk.start(&signed.viewer, ask, seen, request).await.map(|run| run.0).map_err(|error| match error {
+        StartError::Blocked(assessment, _) => Said {
+            notice: "Nothing was started: a check stops it.".into(),
+            assessment: Some(*assessment),
+            wrong: vec![],
+        },
+        StartError::Stale(assessment) => Said {
+            notice: "Nothing was started: things changed since you looked. These are the consequences now.".into(),
+            assessment: Some(*assessment),
+            wrong: vec![],
+        },
+        other => Said::notice(format!("Nothing was started: {other}.")),
+    })
+}

@@ -1,0 +1,95 @@
+//! Who asks, and whether they may. The default is to deny: a route without a guard of this file is a test failure.
+
+use rocket::{
+    Request,
+    http::{CookieJar, Status},
+    request::{FromRequest, Outcome},
+};
+use zastrugi_core::permits::Act;
+use zastrugi_engine::{Desk, Viewer};
+
+use super::server::WebSettings;
+
+/// Somebody who is signed in.
+#[derive(Debug, Clone)]
+pub(crate) struct Signed {
+    pub(crate) viewer: Viewer,
+    pub(crate) csrf: String,
+    pub(crate) theme: String,
+    pub(crate) cookie: String,
+    /// The site that the person looks at; none for all.
+    pub(crate) site: Option<u64>,
+}
+
+impl Signed {
+    pub(crate) fn may(&self, act: Act) -> bool {
+        self.viewer.permits().allow(act)
+    }
+}
+
+pub(crate) fn session_cookie<'a>(jar: &'a CookieJar<'_>, settings: &WebSettings) -> Option<&'a str> {
+    jar.get(settings.cookie_name()).map(|c| c.value())
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Signed {
+    type Error = &'static str;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        let (Some(desk), Some(settings)) = (request.rocket().state::<Desk>(), request.rocket().state::<WebSettings>())
+        else {
+            return Outcome::Error((Status::InternalServerError, "not set up"));
+        };
+        let cached: &Option<Signed> = request
+            .local_cache_async(async {
+                let cookie = session_cookie(request.cookies(), settings)?;
+                let stream = request.uri().path() == "/live";
+                let (viewer, csrf, theme) = desk.session(cookie, !stream).await.ok()??;
+                let site = request.cookies().get("site").and_then(|c| c.value().parse().ok());
+                Some(Signed { viewer, csrf, theme, cookie: cookie.to_owned(), site })
+            })
+            .await;
+        match cached {
+            Some(signed) => Outcome::Success(signed.clone()),
+            None => Outcome::Error((Status::Unauthorized, "nobody is signed in")),
+        }
+    }
+}
+
+/// Did this request come from a page of ours? Browsers say so; without their word the origin must be ours.
+pub(crate) fn from_here(request: &Request<'_>) -> bool {
+    match request.headers().get_one("Sec-Fetch-Site") {
+        Some(site) => matches!(site, "same-origin" | "none"),
+        None => {
+            let origin = request.headers().get_one("Origin").and_then(|o| o.split_once("://")).map(|(_, rest)| rest);
+            let host = request.headers().get_one("Host");
+            origin.is_some() && origin == host
+        }
+    }
+}
+
+/// A guard that lets only those through who may do `act`.
+macro_rules! guard {
+    ($(#[$doc:meta])* $name:ident, $act:expr) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone)]
+        pub(crate) struct $name(pub(crate) Signed);
+
+        #[rocket::async_trait]
+        impl<'r> FromRequest<'r> for $name {
+            type Error = &'static str;
+            async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+                match Signed::from_request(request).await {
+                    Outcome::Success(signed) if signed.may($act) => Outcome::Success($name(signed)),
+                    Outcome::Success(_) => Outcome::Error((Status::Forbidden, "role")),
+                    Outcome::Error(error) => Outcome::Error(error),
+                    Outcome::Forward(status) => Outcome::Forward(status),
+                }
+            }
+        }
+    };
+}
+
+guard!(/** May look for, claim and hand back hosts. */ MayHosts, Act::Hosts);
+guard!(/** May add and change people. */ MayPeople, Act::People);
+guard!(/** May change settings of the installation. */ MaySettings, Act::Settings);

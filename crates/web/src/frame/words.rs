@@ -1,0 +1,71 @@
+//! States and times in words and shapes.
+
+use zastrugi_core::{
+    estate::{Condition, Host, Machine, MachineState},
+    moment::Moment,
+    run::RunState,
+};
+
+/// An inline glyph; a word always stands beside it.
+pub(crate) fn glyph(state: &str) -> String {
+    let shape = match state {
+        "clear" | "done" => "steady",
+        "needs you" => "mind",
+        "failed" | "down" => "stop",
+        "running" | "stopping" => "busy",
+        "cancelled" | "waiting" | "skipped" => "resting",
+        "unchecked" => "unknown",
+        other => other,
+    };
+    let class = if state == "needs you" { "needs" } else { state };
+    format!(r##"<svg class="glyph g-{class}" viewBox="0 0 16 16" aria-hidden="true"><use href="#g-{shape}"/></svg>"##)
+}
+
+/// A host's glyph and word.
+pub(crate) fn host_state(host: &Host) -> (&'static str, String) {
+    match &host.condition {
+        Condition::Steady => ("steady", "steady".into()),
+        Condition::Claiming => ("busy", "being claimed".into()),
+        Condition::Lost { .. } => ("down", "down".into()),
+        Condition::Stranger { .. } => ("down", "certificate changed".into()),
+    }
+}
+
+/// A machine's glyph and word; unknown where its host is silent.
+pub(crate) fn machine_state(machine: &Machine, host: Option<&Host>) -> (&'static str, String) {
+    if machine.deleted.is_some() {
+        return ("resting", "deleted".into());
+    }
+    if host.is_some_and(|h| !h.accepts_work()) {
+        return ("unknown", "unknown, its host is silent".into());
+    }
+    match &machine.state {
+        MachineState::Planned => ("busy", "being made".into()),
+        MachineState::Off => ("resting", "off".into()),
+        MachineState::Starting(phase) => ("busy", format!("starting · {phase}")),
+        MachineState::Running { guest: true } => ("steady", "steady".into()),
+        MachineState::Running { guest: false } => ("mind", "on, agent silent".into()),
+        MachineState::Stopping => ("busy", "stopping".into()),
+        MachineState::Paused(why) => ("mind", format!("paused · {why}")),
+    }
+}
+
+pub(crate) fn run_glyph(state: RunState) -> String {
+    glyph(state.word())
+}
+
+/// A time for the page: in UTC here, turned into the person's zone by the browser.
+pub(crate) fn time(at: Moment) -> String {
+    let utc = time::OffsetDateTime::from_unix_timestamp_nanos(i128::from(at.0) * 1_000_000).ok();
+    let text = utc.map_or_else(String::new, |t| {
+        let (date, clock) = (t.date(), t.time());
+        format!("{date} {:02}:{:02}:{:02} UTC", clock.hour(), clock.minute(), clock.second())
+    });
+    format!(r#"<time data-ms="{}">{text}</time>"#, at.0)
+}
+
+/// How long ago, in words.
+pub(crate) fn ago(now: Moment, at: Moment) -> String {
+    let span = now.since(at);
+    if span.0 < 2000 { "just now".into() } else { format!("{span} ago") }
+}

@@ -1,0 +1,10 @@
+//! Clusters: making one, and its page.
+
+pub(crate) mod new;
+pub(crate) mod page;
+
+use rocket::{Route, routes};
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![page::show, page::page_part]
+}

@@ -1,0 +1,92 @@
+//! The sheet for making a cluster of claimed hosts.
+
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use std::collections::BTreeMap;
+use zastrugi_core::{
+    estate::{Demand, PsabiLevel},
+    evidence::{Answer, Probe},
+    ids::HostId,
+    proposal::{CreateCluster, Proposal},
+    view::View,
+};
+
+struct HostChoice {
+    id: u64,
+    name: String,
+    words: String,
+    chosen: bool,
+}
+
+#[derive(Template)]
+#[template(path = "places/clusters/new.html")]
+struct ClusterFields {
+    name: String,
+    hosts: Vec<HostChoice>,
+    level: String,
+    levels: Vec<&'static str>,
+    volume: String,
+    volumes: Vec<(String, String)>,
+    survive: bool,
+    enforced: bool,
+}
+
+/// Volumes that any chosen host sees and that no cluster has.
+fn volumes(view: &View, chosen: &[HostId]) -> Vec<(String, String)> {
+    let mut seen: BTreeMap<String, String> = BTreeMap::new();
+    for host in chosen {
+        if let Some(Answer::Sight { volumes }) = view.evidence.answers.get(&Probe::Sight(*host)).map(|e| &e.answer) {
+            for v in volumes.iter().filter(|v| view.estate.volume_with_uid(&v.uid).is_none()) {
+                seen.insert(v.uid.clone(), format!("{} · {} free", v.name, v.capacity.less(v.used)));
+            }
+        }
+    }
+    seen.into_iter().collect()
+}
+
+pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
+    let chosen: Vec<HostId> = fields.ids("host");
+    let mut free: Vec<_> = view.estate.hosts.values().filter(|h| h.cluster.is_none()).collect();
+    free.sort_by(|a, b| a.name.cmp(&b.name));
+    let hosts = free
+        .iter()
+        .map(|h| HostChoice {
+            id: h.id.0,
+            name: h.name.clone(),
+            words: format!("{} · {} cores · {} · {}", h.hardware.cpu.level, h.hardware.cpu.cores, h.hardware.memory, h.software),
+            chosen: chosen.contains(&h.id),
+        })
+        .collect();
+    let (name, level, volume) = (fields.get("name").to_owned(), fields.get("level").to_owned(), fields.get("volume").to_owned());
+    let (survive, enforced) = (fields.ticked("survive", true), fields.ticked("enforced", false));
+    let ask = Proposal::CreateCluster(CreateCluster {
+        name: name.clone(),
+        hosts: chosen.clone(),
+        level: PsabiLevel::ALL.into_iter().find(|l| l.word() == level),
+        volume: (!volume.is_empty()).then(|| volume.clone()),
+        demand: Demand { failures: u32::from(survive), enforced },
+    });
+    let shown = ClusterFields {
+        hosts,
+        level,
+        levels: PsabiLevel::ALL.into_iter().map(PsabiLevel::word).collect(),
+        volume,
+        volumes: volumes(view, &chosen),
+        survive,
+        enforced,
+        name,
+    };
+    Filled {
+        title: "New cluster".into(),
+        lead: "Hosts that share a volume and restart each other's machines.".into(),
+        run: "Run: create the cluster".into(),
+        danger: false,
+        back: "/hosts".into(),
+        fields: render(&shown),
+        ask,
+        wrong: vec![],
+    }
+}

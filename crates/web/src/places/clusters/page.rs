@@ -1,0 +1,155 @@
+//! One cluster, and the sheet to edit it.
+
+use crate::frame::{
+    AtDesk, Fields, Page, Problem, Signed, host_state, page as whole, part,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::{
+    assess::reserve,
+    estate::{Demand, Machine},
+    ids::ClusterId,
+    permits::Act,
+    placement::{Ledger, Row},
+    proposal::{Proposal, Set, Target},
+    units::Bytes,
+    view::View,
+};
+
+struct HostRow {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    machines: usize,
+    memory: String,
+    software: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/clusters/page.html")]
+struct ClusterPage {
+    id: u64,
+    name: String,
+    lead: String,
+    facts: Vec<(&'static str, String)>,
+    hosts: Vec<HostRow>,
+    note: String,
+    may_clusters: bool,
+    may_machines: bool,
+}
+
+fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem> {
+    let view = desk.look();
+    let estate = &view.estate;
+    let cluster = estate.clusters.get(&ClusterId(id)).ok_or_else(|| Problem::not_found("This cluster"))?;
+    let mut hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
+    hosts.sort_by(|a, b| a.name.cmp(&b.name));
+    let ledger = Ledger::of(&view, hosts.clone(), &Default::default());
+    let bound = match reserve(&ledger) {
+        None => "It survives no host failure: fewer than two hosts answer.".to_owned(),
+        Some(r) if r.holds_up() => {
+            format!("It keeps room for one host failure with {} to spare; tightest if {} fails.", r.spare(), r.fullest)
+        }
+        Some(r) => format!("It has no room for a host failure: {} too much is always kept if {} fails.", r.short(), r.fullest),
+    };
+    let state = if cluster.ready { "" } else { "It is still being made. " };
+    let volume = estate.volumes.get(&cluster.volume);
+    let promised: Bytes = estate.machines_with_disk_on(cluster.volume).map(|m| m.disk_total()).sum();
+    let deleted: Bytes =
+        estate.machines_in(cluster.id).filter(|m| m.deleted.is_some()).map(|m| Machine::disk_total(m)).sum();
+    let demand = match (cluster.demand.failures, cluster.demand.enforced) {
+        (0, _) => "none".to_owned(),
+        (n, true) => format!("{n} host failure, enforced"),
+        (n, false) => format!("{n} host failure, advised"),
+    };
+    Ok(ClusterPage {
+        id,
+        name: cluster.name.clone(),
+        lead: format!("{state}{bound} By the plain bound, which does not look at single machines."),
+        facts: vec![
+            ("Site", estate.sites.get(&cluster.site).map_or_else(String::new, |s| s.name.clone())),
+            ("CPU", format!("{} · {}", cluster.cpu_maker, cluster.cpu_level)),
+            ("Must survive", demand),
+            ("Machines", estate.count_in(cluster.id).to_string()),
+            ("Volume", volume.map_or_else(String::new, |v| format!("{} · {} of {} used", v.name, v.used, v.capacity))),
+            ("Disks promised", format!("{promised}, {deleted} of it by deleted machines")),
+        ],
+        hosts: hosts
+            .iter()
+            .map(|h| {
+                let (glyph, word) = host_state(h);
+                let taken = ledger.row(h.id).map(Row::taken).unwrap_or_default();
+                HostRow {
+                    id: h.id.0,
+                    name: h.name.clone(),
+                    glyph,
+                    word,
+                    machines: estate.machines_on(h.id).count(),
+                    memory: format!("{:.0} / {:.0} GiB", taken.in_gib(), h.hardware.memory.in_gib()),
+                    software: h.software.clone(),
+                }
+            })
+            .collect(),
+        note: cluster.note.clone(),
+        may_clusters: signed.may(Act::Clusters),
+        may_machines: signed.may(Act::Machines),
+    })
+}
+
+#[get("/clusters/<id>")]
+pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    let body = build(&signed, desk, id)?;
+    let title = body.name.clone();
+    whole(&signed, desk, "hosts", &title, &body)
+}
+#[get("/clusters/<id>/part")]
+pub(crate) fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    part(&build(&signed, desk, id)?)
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Cluster</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="field" id="f-failures" data-field="failures"><label class="check"><input type="checkbox" name="survive"{% if survive %} checked{% endif %}> keep room for one host failure</label><label class="check"><input type="checkbox" name="enforced"{% if enforced %} checked{% endif %}> block changes that would break this, instead of only saying so</label><span class="wrong" role="alert"></span></div><div class="row mt-4"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    ext = "html"
+)]
+struct EditFields {
+    id: u64,
+    name: String,
+    survive: bool,
+    enforced: bool,
+    note: String,
+}
+
+pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
+    let id = fields.ids::<ClusterId>("ids").first().copied().unwrap_or(ClusterId(0));
+    let was = view.estate.clusters.get(&id);
+    let was_demand = was.map_or(Demand { failures: 1, enforced: false }, |c| c.demand);
+    let was_name = was.map_or_else(String::new, |c| c.name.clone());
+    let was_note = was.map_or_else(String::new, |c| c.note.clone());
+    let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
+    let survive = fields.ticked("survive", was_demand.failures > 0);
+    let enforced = fields.ticked("enforced", was_demand.enforced);
+    let demand = Demand { failures: u32::from(survive), enforced };
+    let mut sets = Vec::new();
+    if name != was_name {
+        sets.push(Set::Name(name.clone()));
+    }
+    if demand != was_demand {
+        sets.push(Set::Demand(demand));
+    }
+    if note != was_note {
+        sets.push(Set::Note(note.clone()));
+    }
+    Filled {
+        title: format!("Edit {was_name}"),
+        lead: "What the cluster is called and what it must survive.".into(),
+        run: "Run: change it".into(),
+        danger: false,
+        back: format!("/clusters/{}", id.0),
+        fields: render(&EditFields { id: id.0, name, survive, enforced, note }),
+        ask: Proposal::Edit { targets: vec![Target::Cluster(id)], sets },
+        wrong: vec![],
+    }
+}

@@ -1,0 +1,76 @@
+//! The sheets for handing hosts back and for editing one.
+
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use zastrugi_core::{
+    ids::HostId,
+    proposal::{Proposal, Set, Target},
+    view::View,
+};
+
+#[derive(Template)]
+#[template(
+    source = r#"<fieldset><legend class="legend">Hosts</legend><div class="field" id="f-hosts" data-field="hosts">{% for (id, name) in hosts %}<label class="check"><input type="checkbox" name="ids" value="{{ id }}" checked> <b class="mono">{{ name }}</b></label>{% endfor %}<span class="wrong" role="alert"></span></div><p class="hint">The host forgets Zastrugi's key and takes its first password again. Nothing on its volumes is touched.</p></fieldset>"#,
+    ext = "html"
+)]
+struct BackFields {
+    hosts: Vec<(u64, String)>,
+}
+
+pub(crate) fn hand_back(view: &View, fields: &Fields) -> Filled {
+    let ids: Vec<HostId> = fields.ids("ids");
+    let name = |id: &HostId| view.estate.hosts.get(id).map_or_else(|| id.to_string(), |h| h.name.clone());
+    let hosts: Vec<(u64, String)> = ids.iter().map(|id| (id.0, name(id))).collect();
+    let what = match hosts.as_slice() {
+        [(_, one)] => one.clone(),
+        many => format!("{} hosts", many.len()),
+    };
+    Filled {
+        title: format!("Hand back {what}"),
+        lead: "An installation gives a host up; another can claim it afterwards.".into(),
+        run: format!("Run: hand back {what}"),
+        danger: true,
+        back: "/hosts".into(),
+        fields: render(&BackFields { hosts }),
+        ask: Proposal::HandBack { hosts: ids },
+        wrong: vec![],
+    }
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Host</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" class="mono" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="row"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    ext = "html"
+)]
+struct EditFields {
+    id: u64,
+    name: String,
+    note: String,
+}
+
+pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
+    let id = fields.ids::<HostId>("ids").first().copied().unwrap_or(HostId(0));
+    let host = view.estate.hosts.get(&id);
+    let (was_name, was_note) = host.map_or((String::new(), String::new()), |h| (h.name.clone(), h.note.clone()));
+    let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
+    let mut sets = Vec::new();
+    if name != was_name {
+        sets.push(Set::Name(name.clone()));
+    }
+    if note != was_note {
+        sets.push(Set::Note(note.clone()));
+    }
+    Filled {
+        title: format!("Edit {was_name}"),
+        lead: "Names and notes are Zastrugi's own; the host is not touched.".into(),
+        run: "Run: change it".into(),
+        danger: false,
+        back: format!("/hosts/{}", id.0),
+        fields: render(&EditFields { id: id.0, name, note }),
+        ask: Proposal::Edit { targets: vec![Target::Host(id)], sets },
+        wrong: vec![],
+    }
+}

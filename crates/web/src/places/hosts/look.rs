@@ -1,0 +1,117 @@
+//! Looking for hosts: a scan of an address range, announcements, and what was found.
+
+use crate::frame::{AtDesk, Fields, Page, Problem, ago, page as whole, part, viewer::MayHosts};
+use askama::Template;
+use rocket::{get, http::Status, post, response::Redirect};
+
+struct FoundRow {
+    address: String,
+    name: String,
+    hardware: String,
+    serial: String,
+    software: String,
+    owner: String,
+    machines: usize,
+    pin: String,
+    asked: String,
+}
+
+struct ScanView {
+    range: String,
+    words: String,
+    share: usize,
+    going: bool,
+}
+
+#[derive(Template)]
+#[template(path = "places/hosts/look.html")]
+struct Look {
+    csrf: String,
+    range: String,
+    wrong: String,
+    part: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/hosts/found.html")]
+struct FoundPart {
+    csrf: String,
+    scan: Option<ScanView>,
+    announced: Vec<(String, String)>,
+    found: Vec<FoundRow>,
+}
+
+/// A fingerprint in groups of four, for comparing by eye.
+pub(super) fn grouped(pin: &str) -> String {
+    let chars: Vec<char> = pin.chars().collect();
+    chars.chunks(4).map(|c| c.iter().collect::<String>()).collect::<Vec<_>>().join(" ")
+}
+
+fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
+    let scan = desk.scan_state().map(|s| ScanView {
+        words: match s.ended {
+            None => format!("{} of {} addresses asked, {} hosts so far", s.done, s.total, s.found),
+            Some(end) => {
+                format!("{} addresses in {}: {} hosts answered", s.total, end.since(s.began), s.found)
+            }
+        },
+        range: s.range,
+        share: s.done * 300 / s.total.max(1),
+        going: s.ended.is_none(),
+    });
+    let now = desk.now();
+    let found = desk
+        .found()
+        .into_iter()
+        .map(|f| FoundRow {
+            address: f.address,
+            name: f.greeting.name,
+            hardware: format!(
+                "{} {} · {} cores · {}",
+                f.greeting.hardware.maker, f.greeting.hardware.model, f.greeting.hardware.cpu.cores, f.greeting.hardware.memory
+            ),
+            serial: f.greeting.hardware.serial,
+            software: f.greeting.software,
+            owner: f.greeting.owner.map_or_else(String::new, |(_, name)| name),
+            machines: f.greeting.machines.len(),
+            pin: grouped(&f.greeting.pin),
+            asked: ago(now, f.taken),
+        })
+        .collect();
+    let announced = desk.announced().into_iter().map(|a| (a.name, a.address)).collect();
+    FoundPart { csrf: csrf.to_owned(), scan, announced, found }
+}
+
+fn look_page(may: &MayHosts, desk: &AtDesk, range: &str, wrong: &str) -> Page {
+    let part = crate::frame::sheet::render(&found_part(&may.0.csrf, desk));
+    let look = Look { csrf: may.0.csrf.clone(), range: range.into(), wrong: wrong.into(), part };
+    whole(&may.0, desk, "hosts", "Look for hosts", &look)
+}
+
+#[get("/hosts/look")]
+pub(crate) fn show(may: MayHosts, desk: &AtDesk) -> Page {
+    let range = desk.scan_state().map(|s| s.range).unwrap_or_default();
+    look_page(&may, desk, &range, "")
+}
+
+#[get("/hosts/look/part")]
+pub(crate) fn look_part(may: MayHosts, desk: &AtDesk) -> Page {
+    part(&found_part(&may.0.csrf, desk))
+}
+
+#[post("/hosts/look", data = "<fields>")]
+pub(crate) fn scan(may: MayHosts, desk: &AtDesk, fields: Fields) -> Result<Redirect, (Status, Page)> {
+    let range = fields.get("range");
+    match desk.scan(range) {
+        Ok(()) => Ok(Redirect::to("/hosts/look")),
+        Err(error) => Err((Status::UnprocessableEntity, look_page(&may, desk, range, &error.to_string()))),
+    }
+}
+
+/// Asks the hosts that announced themselves who they are; only now is anything fetched.
+#[post("/hosts/look/announced", data = "<_fields>")]
+pub(crate) async fn greet(_may: MayHosts, desk: &AtDesk, _fields: Fields) -> Result<Redirect, Problem> {
+    let addresses: Vec<String> = desk.announced().into_iter().map(|a| a.address).collect();
+    desk.greet(&addresses).await;
+    Ok(Redirect::to("/hosts/look"))
+}

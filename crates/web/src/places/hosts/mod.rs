@@ -1,0 +1,121 @@
+//! Hosts: the list, looking for new ones, one host's page, and the sheets that change them.
+
+pub(crate) mod change;
+pub(crate) mod claim;
+mod look;
+mod page;
+
+use crate::frame::{AtDesk, Page, Query, Signed, host_state, page as whole, part};
+use askama::Template;
+use rocket::{Route, get, routes};
+use zastrugi_core::{permits::Act, placement::Ledger};
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![list, list_part, look::show, look::scan, look::look_part, look::greet, page::show, page::page_part]
+}
+
+struct HostRow {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    site: String,
+    cluster: Option<(u64, String)>,
+    machines: usize,
+    memory: String,
+    memory_width: u64,
+    cpu: String,
+    cpu_width: u64,
+    software: String,
+    address: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/hosts/list.html")]
+struct List {
+    rows: Vec<HostRow>,
+    sentence: String,
+    query: String,
+    q: String,
+    may_hosts: bool,
+    may_clusters: bool,
+    loose: usize,
+    waiting: usize,
+    shown: usize,
+    total: usize,
+}
+
+const WINDOW: usize = 200;
+
+fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
+    let view = desk.look();
+    let estate = &view.estate;
+    let q = query.0.get("q").to_lowercase();
+    let mut hosts: Vec<_> = estate
+        .hosts
+        .values()
+        .filter(|h| signed.site.is_none_or(|s| h.site.0 == s))
+        .filter(|h| q.is_empty() || h.name.contains(&q) || h.access.address.contains(&q))
+        .collect();
+    hosts.sort_by(|a, b| a.name.cmp(&b.name));
+    let total = hosts.len();
+    let down = hosts.iter().filter(|h| !h.accepts_work()).count();
+    let rows: Vec<HostRow> = hosts
+        .iter()
+        .take(WINDOW)
+        .map(|h| {
+            let ledger = Ledger::of(&view, [(*h).clone()], &Default::default());
+            let taken = ledger.row(h.id).map(zastrugi_core::placement::Row::taken).unwrap_or_default();
+            let cpu = view.loads.hosts.get(&h.id).map_or(0.0, |l| l.cpu.share_of(h.hardware.cpu_capacity()));
+            let (glyph, word) = host_state(h);
+            let share = taken.share_of(h.hardware.memory);
+            HostRow {
+                id: h.id.0,
+                name: h.name.clone(),
+                glyph,
+                word,
+                site: estate.sites.get(&h.site).map_or_else(String::new, |s| s.name.clone()),
+                cluster: h.cluster.and_then(|c| estate.clusters.get(&c)).map(|c| (c.id.0, c.name.clone())),
+                machines: estate.machines_on(h.id).count(),
+                memory: format!("{:.0} / {:.0} GiB", taken.in_gib(), h.hardware.memory.in_gib()),
+                memory_width: zastrugi_core::units::round(share * 100.0).min(100),
+                cpu: format!("{:.0} %", cpu * 100.0),
+                cpu_width: zastrugi_core::units::round(cpu * 100.0).min(100),
+                software: h.software.clone(),
+                address: h.access.address.clone(),
+            }
+        })
+        .collect();
+    let loose = estate.hosts.values().filter(|h| h.cluster.is_none() && h.accepts_work()).count();
+    let steady = total - down;
+    let mut sentence = format!("{steady} {} steady", if steady == 1 { "host" } else { "hosts" });
+    if down > 0 {
+        sentence.push_str(&format!(", {down} not"));
+    }
+    let waiting = desk.announced().len() + desk.found().len();
+    sentence.push_str(match waiting {
+        0 => ".",
+        _ => ". Others are powered on and not claimed.",
+    });
+    List {
+        shown: rows.len(),
+        rows,
+        sentence,
+        query: query.0.with("", ""),
+        q,
+        may_hosts: signed.may(Act::Hosts),
+        may_clusters: signed.may(Act::Clusters),
+        loose,
+        waiting,
+        total,
+    }
+}
+
+#[get("/hosts")]
+fn list(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    whole(&signed, desk, "hosts", "Hosts", &build(&signed, desk, &query))
+}
+#[get("/hosts/part")]
+fn list_part(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    part(&build(&signed, desk, &query))
+}

@@ -1,0 +1,116 @@
+//! One host.
+
+use super::look::grouped;
+use crate::frame::{AtDesk, Page, Problem, Signed, host_state, machine_state, page as whole, part, time};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::{
+    estate::Condition,
+    ids::HostId,
+    permits::Act,
+    placement::Ledger,
+};
+use zastrugi_engine::EventFilter;
+
+struct MachineRow {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    held: String,
+    vcpus: u32,
+    tier: u8,
+}
+
+struct EventView {
+    at: String,
+    who: String,
+    text: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/hosts/page.html")]
+struct HostPage {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    lead: String,
+    facts: Vec<(&'static str, String)>,
+    mono: Vec<(&'static str, String)>,
+    machines: Vec<MachineRow>,
+    events: Vec<EventView>,
+    note: String,
+    may_hosts: bool,
+}
+
+async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Problem> {
+    let view = desk.look();
+    let estate = &view.estate;
+    let host = estate.hosts.get(&HostId(id)).ok_or_else(|| Problem::not_found("This host"))?;
+    let ledger = Ledger::of(&view, [host.clone()], &Default::default());
+    let row = ledger.row(host.id);
+    let taken = row.map(zastrugi_core::placement::Row::taken).unwrap_or_default();
+    let (glyph, word) = host_state(host);
+    let cluster = host.cluster.and_then(|c| estate.clusters.get(&c)).map_or("no cluster", |c| c.name.as_str());
+    let hw = &host.hardware;
+    let load = view.loads.hosts.get(&host.id);
+    let mut machines: Vec<_> = estate.machines_on(host.id).cloned().collect();
+    machines.sort_by(|a, b| a.name.cmp(&b.name));
+    let lead = match &host.condition {
+        Condition::Lost { why, since } => format!("It has not answered for {}: {why}.", desk.now().since(*since)),
+        Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
+        _ => format!("{} machines are on it; {:.0} of {:.0} GiB are held.", machines.len(), taken.in_gib(), hw.memory.in_gib()),
+    };
+    let cpu = load.map_or_else(
+        || "not measured yet".to_owned(),
+        |l| format!("{} of {} ({:.0} %)", l.cpu, hw.cpu_capacity(), l.cpu.share_of(hw.cpu_capacity()) * 100.0),
+    );
+    let events = desk.events(&EventFilter { about: host.id.to_string(), ..EventFilter::default() }, 12).await?;
+    Ok(HostPage {
+        id,
+        name: host.name.clone(),
+        glyph,
+        word,
+        lead,
+        facts: vec![
+            ("Cluster", cluster.to_owned()),
+            ("Site", estate.sites.get(&host.site).map_or_else(String::new, |s| s.name.clone())),
+            ("Hardware", format!("{} {}", hw.maker, hw.model)),
+            ("CPU", format!("{} {} · {} sockets, {} cores, {} threads · {}", hw.cpu.maker, hw.cpu.model, hw.cpu.sockets, hw.cpu.cores, hw.cpu.threads, hw.cpu.level)),
+            ("CPU now", cpu),
+            ("Memory", format!("{} installed, {} for the host itself, {} free for machines", hw.memory, host.reserve(), row.map(zastrugi_core::placement::Row::free).unwrap_or_default())),
+            ("NUMA nodes", hw.numa_nodes.to_string()),
+            ("Software", host.software.clone()),
+            ("Virtual hardware", format!("up to version {}", hw.virtual_hardware)),
+        ],
+        mono: vec![
+            ("Agent", host.access.address.clone()),
+            ("Fingerprint", grouped(&host.access.pin)),
+            ("Controller", host.bmc.as_ref().map_or_else(|| "none".into(), |b| b.address.clone())),
+            ("Serial", hw.serial.clone()),
+        ],
+        machines: machines
+            .iter()
+            .map(|m| {
+                let (glyph, word) = machine_state(m, Some(host));
+                MachineRow { id: m.id.0, name: m.name.clone(), glyph, word, held: m.held().to_string(), vcpus: m.vcpus, tier: m.tier }
+            })
+            .collect(),
+        events: events.into_iter().map(|e| EventView { at: time(e.at), who: e.who, text: e.text }).collect(),
+        note: host.note.clone(),
+        may_hosts: signed.may(Act::Hosts),
+    })
+}
+
+#[get("/hosts/<id>", rank = 3)]
+pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    let body = build(&signed, desk, id).await?;
+    let title = body.name.clone();
+    whole(&signed, desk, "hosts", &title, &body)
+}
+
+#[get("/hosts/<id>/part")]
+pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    part(&build(&signed, desk, id).await?)
+}

@@ -1,0 +1,88 @@
+//! Events: filtered, in pages, and as CSV.
+
+use crate::frame::{AtDesk, Page, Problem, Query, Signed, page as whole, time};
+use askama::Template;
+use rocket::{
+    get,
+    http::{ContentType, Header},
+};
+use zastrugi_engine::{EventFilter, EventRow};
+
+struct EventView {
+    at: String,
+    who: String,
+    kind: String,
+    text: String,
+    run: Option<u64>,
+}
+
+#[derive(Template)]
+#[template(path = "places/logbook/events.html")]
+struct Events {
+    rows: Vec<EventView>,
+    q: String,
+    kind: String,
+    who: String,
+    about: String,
+    csv: String,
+    next: Option<String>,
+}
+
+const WINDOW: i64 = 100;
+/// The most lines of one export.
+const EXPORT: i64 = 10_000;
+
+fn filter(query: &Query) -> EventFilter {
+    let at = query.0.get("before").split_once('.');
+    EventFilter {
+        text: query.0.get("q").into(),
+        kind: query.0.get("kind").into(),
+        who: query.0.get("who").into(),
+        about: query.0.get("about").into(),
+        before: at.and_then(|(r, n)| Some((r.parse().ok()?, n.parse().ok()?))),
+    }
+}
+
+fn view(e: EventRow) -> EventView {
+    EventView { at: time(e.at), who: e.who, kind: e.kind, text: e.text, run: e.run.map(|r| r.0) }
+}
+
+#[get("/logbook/events")]
+pub(crate) async fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    let rows = desk.events(&filter(&query), WINDOW).await?;
+    let full = i64::try_from(rows.len()).unwrap_or(0) == WINDOW;
+    let next = rows.last().filter(|_| full).map(|e| query.0.with("before", &format!("{}.{}", e.revision, e.n)));
+    let events = Events {
+        rows: rows.into_iter().map(view).collect(),
+        q: query.0.get("q").into(),
+        kind: query.0.get("kind").into(),
+        who: query.0.get("who").into(),
+        about: query.0.get("about").into(),
+        csv: query.0.with("before", ""),
+        next,
+    };
+    whole(&signed, desk, "logbook", "Events", &events)
+}
+
+/// A file to save, of a kind.
+#[derive(rocket::Responder)]
+pub(crate) struct Saved {
+    body: String,
+    kind: ContentType,
+    name: Header<'static>,
+}
+
+#[get("/logbook/events.csv")]
+pub(crate) async fn csv(_signed: Signed, desk: &AtDesk, query: Query) -> Result<Saved, Problem> {
+    let rows = desk.events(&filter(&query), EXPORT).await?;
+    let lines = rows.into_iter().map(|e| {
+        let run = e.run.map_or_else(String::new, |r| r.to_string());
+        [zastrugi_formats::csv::utc(e.at.0), e.who, e.kind, e.text, run, e.revision.to_string()]
+    });
+    let body = zastrugi_formats::csv::write(["time (UTC)", "who", "kind", "what", "run", "revision"], lines);
+    Ok(Saved {
+        body,
+        kind: ContentType::CSV,
+        name: Header::new("Content-Disposition", "attachment; filename=\"zastrugi-events.csv\""),
+    })
+}

@@ -1,0 +1,128 @@
+//! One run: its steps, live, and the assessment as it was. An old run's page is the same page.
+
+use crate::frame::{
+    AtDesk, Fields, Page, Problem, Signed, consequences::Consequences, glyph, page as whole, part, sheet::render,
+    words::run_glyph,
+};
+use askama::Template;
+use rocket::{get, post, response::Redirect};
+use zastrugi_core::{
+    ids::RunId,
+    plan::Plan,
+    run::{Phase, Run, RunState, StepState},
+};
+use zastrugi_engine::Answer;
+
+struct StepView {
+    glyph: String,
+    word: String,
+    title: String,
+    said: String,
+    remedy: String,
+    took: String,
+    attempts: u32,
+}
+
+#[derive(Template)]
+#[template(path = "places/logbook/run.html")]
+struct RunPage {
+    id: u64,
+    title: String,
+    glyph: String,
+    word: &'static str,
+    lead: String,
+    share: usize,
+    steps: Vec<StepView>,
+    hidden: usize,
+    open: bool,
+    needs_you: bool,
+    may_answer: bool,
+    consequences: String,
+    csrf: String,
+}
+
+/// A run of a hundred machines has hundreds of steps; those that are not done come first.
+const MOST: usize = 120;
+
+fn step_view(state: &StepState, title: &str) -> StepView {
+    let (word, shape) = match state.phase {
+        Phase::Waiting => ("waiting".to_owned(), "waiting"),
+        Phase::Queued { behind, .. } => (format!("waits for {behind}"), "mind"),
+        Phase::Running => ("running".to_owned(), "running"),
+        Phase::Done => ("done".to_owned(), "done"),
+        Phase::Failed => ("failed".to_owned(), "failed"),
+        Phase::Skipped => ("left out".to_owned(), "skipped"),
+    };
+    let took = state.began.zip(state.ended).map_or_else(String::new, |(from, to)| to.since(from).to_string());
+    StepView {
+        glyph: glyph(shape),
+        word,
+        title: title.to_owned(),
+        said: state.said.clone(),
+        remedy: state.fault.as_ref().map_or_else(String::new, |f| f.remedy.clone()),
+        took,
+        attempts: state.attempt,
+    }
+}
+
+fn steps(run: &Run, plan: &Plan) -> (Vec<StepView>, usize) {
+    let all: Vec<_> = run.steps.iter().zip(&plan.steps).collect();
+    let many = all.len() > MOST;
+    let shown: Vec<_> = all
+        .iter()
+        .filter(|(s, _)| !many || s.phase != Phase::Done)
+        .take(MOST)
+        .map(|(s, p)| step_view(s, &p.title))
+        .collect();
+    let hidden = all.len() - shown.len();
+    (shown, hidden)
+}
+
+async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Problem> {
+    let (run, plan) = desk.run(RunId(id)).await?.ok_or_else(|| Problem::not_found("This run"))?;
+    let (steps, hidden) = steps(&run, &plan);
+    let done = run.count(Phase::Done);
+    let lead = match run.ended {
+        Some(end) => format!("{} began it; it took {}.", run.by.name, end.since(run.began)),
+        None => format!("{} began it {}.", run.by.name, crate::frame::ago(desk.now(), run.began)),
+    };
+    Ok(RunPage {
+        id,
+        title: run.title.clone(),
+        glyph: run_glyph(run.state),
+        word: run.state.word(),
+        lead: format!("{lead} {done} of {} steps are done.", run.steps.len()),
+        share: done * 600 / run.steps.len().max(1),
+        steps,
+        hidden,
+        open: run.state.open() && run.state != RunState::Cancelling,
+        needs_you: run.state == RunState::NeedsYou,
+        may_answer: signed.may(plan.ask.act()),
+        consequences: render(&Consequences::of_plan(&plan)),
+        csrf: signed.csrf.clone(),
+    })
+}
+
+#[get("/logbook/runs/<id>")]
+pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    let body = build(&signed, desk, id).await?;
+    let title = body.title.clone();
+    whole(&signed, desk, "logbook", &title, &body)
+}
+
+#[get("/logbook/runs/<id>/part")]
+pub(crate) async fn run_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    part(&build(&signed, desk, id).await?)
+}
+
+#[post("/logbook/runs/<id>", data = "<fields>")]
+pub(crate) async fn answer(signed: Signed, desk: &AtDesk, id: u64, fields: Fields) -> Result<Redirect, Problem> {
+    let said = match fields.get("answer") {
+        "cancel" => Answer::Cancel,
+        "retry" => Answer::Retry,
+        _ => return Err(Problem::not_found("This answer")),
+    };
+    desk.answer(&signed.viewer, RunId(id), said).await?;
+    Ok(Redirect::to(format!("/logbook/runs/{id}")))
+}
+

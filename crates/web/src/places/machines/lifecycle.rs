@@ -1,0 +1,67 @@
+//! The sheets for deleting, bringing back and removing for good.
+
+use super::{back, chosen, what};
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use zastrugi_core::{proposal::Proposal, view::View};
+
+#[derive(Template)]
+#[template(
+    source = r#"<fieldset><legend class="legend">Machines</legend><div class="field" id="f-machines" data-field="machines"><p>{% for (id, name) in machines %}<input type="hidden" name="ids" value="{{ id }}"><span class="chip">{{ name }}</span>{% endfor %}</p><span class="wrong" role="alert"></span></div></fieldset>{% if let Some(expected) = expected %}<fieldset><legend class="legend">Confirm</legend><div class="row"><div class="field" id="f-typed" data-field="typed"><label for="typed">Type <b>{{ expected }}</b></label><input id="typed" name="typed" value="{{ typed }}" autocomplete="off"><span class="wrong" role="alert"></span></div></div></fieldset>{% endif %}"#,
+    ext = "html"
+)]
+struct Chosen {
+    machines: Vec<(u64, String)>,
+    expected: Option<String>,
+    typed: String,
+}
+
+pub(crate) fn delete(view: &View, fields: &Fields) -> Filled {
+    let (ids, named) = chosen(view, fields);
+    Filled {
+        title: format!("Delete {}", what(&named)),
+        lead: "Deleted machines can be brought back for seven days.".into(),
+        run: format!("Run: delete {}", what(&named)),
+        danger: true,
+        back: back(&named),
+        fields: render(&Chosen { machines: named, expected: None, typed: String::new() }),
+        ask: Proposal::Delete { machines: ids },
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn recover(view: &View, fields: &Fields) -> Filled {
+    let (ids, named) = chosen(view, fields);
+    Filled {
+        title: format!("Bring back {}", what(&named)),
+        lead: "A deleted machine comes back as it was, off.".into(),
+        run: format!("Run: bring back {}", what(&named)),
+        danger: false,
+        back: back(&named),
+        fields: render(&Chosen { machines: named, expected: None, typed: String::new() }),
+        ask: Proposal::Recover { machines: ids },
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn purge(view: &View, fields: &Fields) -> Filled {
+    let (ids, named) = chosen(view, fields);
+    let expected = match named.as_slice() {
+        [(_, one)] => one.clone(),
+        many => many.len().to_string(),
+    };
+    let typed = fields.get("typed").to_owned();
+    Filled {
+        title: format!("Remove {} for good", what(&named)),
+        lead: "There is no way back from this.".into(),
+        run: format!("Run: remove {} for good", what(&named)),
+        danger: true,
+        back: back(&named),
+        fields: render(&Chosen { machines: named, expected: Some(expected), typed: typed.clone() }),
+        ask: Proposal::Purge { machines: ids, typed },
+        wrong: vec![],
+    }
+}

@@ -1,0 +1,50 @@
+//! Machines: a list that stays quick at 20,000, one machine's page, and the sheets that change them.
+
+pub(crate) mod edit;
+pub(crate) mod lifecycle;
+mod list;
+pub(crate) mod new;
+mod page;
+pub(crate) mod power;
+
+use crate::frame::Fields;
+use rocket::{Route, routes};
+use zastrugi_core::{ids::MachineId, view::View};
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![list::show, list::list_part, page::show, page::page_part]
+}
+
+/// The machines that a sheet is about, as their numbers and names.
+fn chosen(view: &View, fields: &Fields) -> (Vec<MachineId>, Vec<(u64, String)>) {
+    let ids: Vec<MachineId> = fields.ids("ids");
+    let named = ids
+        .iter()
+        .map(|id| (id.0, view.estate.machines.get(id).map_or_else(|| id.to_string(), |m| m.name.clone())))
+        .collect();
+    (ids, named)
+}
+
+/// `payroll`, or `4 machines`.
+fn what(named: &[(u64, String)]) -> String {
+    match named {
+        [(_, one)] => one.clone(),
+        many => format!("{} machines", many.len()),
+    }
+}
+
+/// Where a sheet leads back to.
+fn back(named: &[(u64, String)]) -> String {
+    match named {
+        [(id, _)] => format!("/machines/{id}"),
+        _ => "/machines".into(),
+    }
+}
+
+/// Labels as typed: `app=stowage owner=cargo`.
+fn read_labels(text: &str) -> std::collections::BTreeMap<String, String> {
+    text.split([' ', ',', '\n'])
+        .filter(|part| !part.is_empty())
+        .map(|part| part.split_once('=').map_or((part.to_owned(), String::new()), |(k, v)| (k.to_owned(), v.to_owned())))
+        .collect()
+}

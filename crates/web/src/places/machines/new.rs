@@ -1,0 +1,168 @@
+//! The sheet for creating machines.
+
+use super::read_labels;
+use crate::frame::{
+    Fields,
+    consequences::Wrong,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use zastrugi_core::{
+    estate::{Memory, Provisioning},
+    ids::{ClusterId, HostId},
+    placement::Ledger,
+    proposal::{CreateMachines, NewDisk, Proposal},
+    units::Bytes,
+    view::View,
+};
+
+/// (name, vCPUs, memory in GiB, disk in GiB)
+const SIZES: [(&str, u32, u64, u64); 4] = [("Small", 2, 4, 20), ("Medium", 4, 16, 40), ("Large", 8, 32, 80), ("Wide", 16, 64, 120)];
+
+struct DiskField {
+    size: String,
+    thick: bool,
+}
+
+#[derive(Template)]
+#[template(path = "places/machines/new.html")]
+struct NewFields {
+    name: String,
+    count: String,
+    sizes: Vec<(&'static str, u32, String, String)>,
+    vcpus: String,
+    memory: String,
+    kept: String,
+    max: String,
+    disks: Vec<DiskField>,
+    clusters: Vec<(u64, String)>,
+    cluster: u64,
+    hosts: Vec<(u64, String)>,
+    host: u64,
+    labels: String,
+    tier: String,
+    apart: bool,
+    protected: bool,
+    start: bool,
+    note: String,
+    volume: String,
+}
+
+/// Reads a number; what can't be read is said at the field, and counts as nothing.
+fn number(fields: &Fields, name: &str, otherwise: &str, wrong: &mut Vec<Wrong>) -> u32 {
+    let text = fields.or(name, otherwise);
+    text.parse().unwrap_or_else(|_| {
+        wrong.push((name.to_owned(), format!("“{text}” is not a whole number.")));
+        1
+    })
+}
+
+/// Reads a size; `otherwise` where nothing was typed.
+fn size(fields: &Fields, name: &str, otherwise: Bytes, wrong: &mut Vec<Wrong>) -> Bytes {
+    match fields.get(name) {
+        "" => otherwise,
+        text => Bytes::parse(text).unwrap_or_else(|words| {
+            wrong.push((name.to_owned(), words));
+            otherwise
+        }),
+    }
+}
+
+fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDisk>) {
+    if !fields.has("disk") {
+        let disk = NewDisk { size: Bytes::gib(40), provisioning: Provisioning::Thin };
+        return (vec![DiskField { size: "40 GiB".into(), thick: false }], vec![disk]);
+    }
+    let kinds: Vec<&str> = fields.all("provisioning").collect();
+    let (mut shown, mut read) = (Vec::new(), Vec::new());
+    for (i, text) in fields.all("disk").enumerate() {
+        let thick = kinds.get(i) == Some(&"thick");
+        if text.is_empty() && i > 0 {
+            continue;
+        }
+        let provisioning = if thick { Provisioning::Thick } else { Provisioning::Thin };
+        match Bytes::parse(text) {
+            Ok(size) => read.push(NewDisk { size, provisioning }),
+            Err(words) => {
+                wrong.push(("disks".into(), words));
+                read.push(NewDisk { size: Bytes::gib(1), provisioning });
+            }
+        }
+        shown.push(DiskField { size: text.to_owned(), thick });
+    }
+    (shown, read)
+}
+
+/// The hosts of the cluster with what is free on each, for those who choose by hand.
+fn hosts(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+    let Some(cluster) = cluster else { return vec![] };
+    let hosts: Vec<_> = view.estate.hosts_in(cluster).cloned().collect();
+    let ledger = Ledger::of(view, hosts, &Default::default());
+    let mut named: Vec<_> =
+        ledger.rows().map(|row| (row.host.id.0, format!("{} · {} free", row.host.name, row.free()))).collect();
+    named.sort_by(|a, b| a.1.cmp(&b.1));
+    named
+}
+
+pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
+    let mut wrong = Vec::new();
+    let clusters: Vec<(u64, String)> = view.estate.clusters.values().map(|c| (c.id.0, c.name.clone())).collect();
+    let given = fields.get("cluster").parse().ok();
+    let cluster = given.or_else(|| clusters.first().map(|c| c.0)).map(ClusterId);
+    let memory_size = size(fields, "memory", Bytes::gib(16), &mut wrong);
+    let memory = Memory {
+        size: memory_size,
+        kept: size(fields, "kept", memory_size, &mut wrong),
+        max: size(fields, "max", memory_size, &mut wrong),
+    };
+    let (shown_disks, disks) = disks(fields, &mut wrong);
+    let count = number(fields, "count", "1", &mut wrong);
+    let ask = CreateMachines {
+        pattern: fields.get("name").to_owned(),
+        count,
+        cluster,
+        host: fields.get("host").parse().ok().map(HostId),
+        vcpus: number(fields, "vcpus", "4", &mut wrong),
+        memory,
+        disks,
+        labels: read_labels(fields.get("labels")),
+        tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
+        protected: fields.ticked("protected", false),
+        apart: fields.ticked("apart", false),
+        note: fields.get("note").to_owned(),
+        start: fields.ticked("start", true),
+    };
+    let volume = cluster.and_then(|c| view.estate.clusters.get(&c)).and_then(|c| view.estate.volumes.get(&c.volume));
+    let shown = NewFields {
+        name: fields.get("name").into(),
+        count: fields.or("count", "1"),
+        sizes: SIZES.iter().map(|(n, v, m, d)| (*n, *v, format!("{m} GiB"), format!("{d} GiB"))).collect(),
+        vcpus: fields.or("vcpus", "4"),
+        memory: fields.or("memory", "16 GiB"),
+        kept: fields.get("kept").into(),
+        max: fields.get("max").into(),
+        disks: shown_disks,
+        cluster: cluster.map_or(0, |c| c.0),
+        hosts: hosts(view, cluster),
+        host: ask.host.map_or(0, |h| h.0),
+        labels: fields.get("labels").into(),
+        tier: fields.or("tier", "3"),
+        apart: ask.apart,
+        protected: ask.protected,
+        start: ask.start,
+        note: ask.note.clone(),
+        volume: volume.map_or_else(String::new, |v| format!("{} · {} free", v.name, v.capacity.less(v.used))),
+        clusters,
+    };
+    let many = if count == 1 { "the machine".to_owned() } else { format!("{count} machines") };
+    Filled {
+        title: "New machines".into(),
+        lead: "Everything on the right follows from what you enter; nothing happens before you run it.".into(),
+        run: format!("Run: create {many}"),
+        danger: false,
+        back: "/machines".into(),
+        fields: render(&shown),
+        ask: Proposal::CreateMachines(ask),
+        wrong,
+    }
+}

@@ -1,0 +1,24 @@
+//! The places. Each has its routes, view structs and templates in one folder.
+
+pub(crate) mod clusters;
+pub(crate) mod door;
+pub(crate) mod field;
+pub(crate) mod hosts;
+pub(crate) mod logbook;
+pub(crate) mod machines;
+pub(crate) mod settings;
+
+use rocket::Route;
+
+pub(crate) fn routes() -> Vec<Route> {
+    [
+        clusters::routes(),
+        door::routes(),
+        field::routes(),
+        hosts::routes(),
+        logbook::routes(),
+        machines::routes(),
+        settings::routes(),
+    ]
+    .concat()
+}

@@ -1,0 +1,205 @@
+//! Settings: one's own, people, management networks.
+
+use super::door::remember_theme;
+use crate::frame::{
+    AtDesk, Fields, Page, Problem, Query, Signed, page,
+    viewer::{MayPeople, MaySettings},
+};
+use askama::Template;
+use rocket::{
+    Route, get,
+    http::{Cookie, CookieJar, SameSite, Status},
+    post,
+    response::Redirect,
+    routes,
+};
+use zastrugi_core::{ids::PersonId, permits::{Act, Role}};
+use zastrugi_engine::{Networks, PasswordProblem, StoreError};
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![own, set_theme, set_site, set_password, people, add_person, change_person, set_networks]
+}
+
+#[derive(Template)]
+#[template(path = "places/settings/own.html")]
+struct Own {
+    name: String,
+    role: &'static str,
+    csrf: String,
+    networks: String,
+    may_people: bool,
+    may_settings: bool,
+    said: String,
+    wrong: String,
+}
+
+fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Option<&str>) -> Page {
+    let listed = desk.networks().0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+    let own = Own {
+        name: signed.viewer.name.clone(),
+        role: signed.viewer.role.word(),
+        csrf: signed.csrf.clone(),
+        networks: typed.map_or(listed, str::to_owned),
+        may_people: signed.may(Act::People),
+        may_settings: signed.may(Act::Settings),
+        said: said.into(),
+        wrong: wrong.into(),
+    };
+    page(signed, desk, "settings", "Settings", &own)
+}
+
+#[get("/settings")]
+fn own(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    let said = match query.0.get("done") {
+        "networks" => "The management networks were changed.",
+        _ => "",
+    };
+    own_page(&signed, desk, said, "", None)
+}
+
+#[post("/settings/theme", data = "<fields>")]
+async fn set_theme(signed: Signed, desk: &AtDesk, jar: &CookieJar<'_>, fields: Fields) -> Result<Status, Problem> {
+    desk.set_theme(&signed.viewer, fields.get("theme")).await?;
+    remember_theme(jar, if fields.get("theme") == "night" { "night" } else { "day" });
+    Ok(Status::NoContent)
+}
+
+#[post("/settings/site", data = "<fields>")]
+fn set_site(_signed: Signed, jar: &CookieJar<'_>, referer: Back, fields: Fields) -> Redirect {
+    let cookie = Cookie::build(("site", fields.get("site").to_owned())).path("/").same_site(SameSite::Strict);
+    jar.add(cookie);
+    Redirect::to(referer.0)
+}
+
+/// The page that one came from: its path alone.
+struct Back(String);
+
+#[rocket::async_trait]
+impl<'r> rocket::request::FromRequest<'r> for Back {
+    type Error = std::convert::Infallible;
+    async fn from_request(request: &'r rocket::Request<'_>) -> rocket::request::Outcome<Self, Self::Error> {
+        let path = request
+            .headers()
+            .get_one("Referer")
+            .and_then(|r| r.split_once("://"))
+            .and_then(|(_, rest)| rest.find('/').map(|at| rest[at..].to_owned()))
+            .filter(|p| !p.starts_with("//") && !p.starts_with("/sheet"));
+        rocket::request::Outcome::Success(Back(path.unwrap_or_else(|| "/".into())))
+    }
+}
+
+type Answer = Result<Redirect, (Status, Page)>;
+
+fn problem(error: StoreError) -> (Status, Page) {
+    (Status::ServiceUnavailable, Err(error.into()))
+}
+
+#[post("/settings/password", data = "<fields>")]
+async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Answer {
+    let again = |words: &str| Err((Status::UnprocessableEntity, own_page(&signed, desk, "", words, None)));
+    match desk.sign_in(&signed.viewer.name, fields.get("current"), "settings").await {
+        Ok(check) => desk.sign_out(&check.cookie).await.map_err(problem)?,
+        Err(_) => return again("The current password is wrong."),
+    }
+    if fields.get("fresh") != fields.get("again") {
+        return again("The two new passwords differ.");
+    }
+    match desk.set_password(signed.viewer.id, fields.get("fresh")).await {
+        Ok(()) => Ok(Redirect::to("/sign-in")),
+        Err(PasswordProblem::Store(error)) => Err(problem(error)),
+        Err(other) => again(&other.to_string()),
+    }
+}
+
+#[post("/settings/networks", data = "<fields>")]
+async fn set_networks(may: MaySettings, desk: &AtDesk, fields: Fields) -> Answer {
+    let typed = fields.get("networks");
+    match Networks::parse(typed) {
+        Ok(networks) => {
+            desk.set_networks(networks).await.map_err(problem)?;
+            Ok(Redirect::to("/settings?done=networks"))
+        }
+        Err(words) => Err((Status::UnprocessableEntity, own_page(&may.0, desk, "", &words, Some(typed)))),
+    }
+}
+
+struct PersonRow {
+    id: u64,
+    name: String,
+    role: &'static str,
+    active: bool,
+    me: bool,
+    created: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/settings/people.html")]
+struct People {
+    csrf: String,
+    rows: Vec<PersonRow>,
+    name: String,
+    role: String,
+    wrong: String,
+}
+
+async fn people_page(signed: &Signed, desk: &AtDesk, typed: &Fields, wrong: &str) -> Page {
+    let rows = desk
+        .people()
+        .await?
+        .into_iter()
+        .map(|p| PersonRow {
+            id: p.id.0,
+            me: p.id == signed.viewer.id,
+            name: p.name,
+            role: p.role.word(),
+            active: p.active,
+            created: crate::frame::time(p.created),
+        })
+        .collect();
+    let people = People {
+        csrf: signed.csrf.clone(),
+        rows,
+        name: typed.get("name").into(),
+        role: typed.or("role", "viewer"),
+        wrong: wrong.into(),
+    };
+    page(signed, desk, "settings", "People", &people)
+}
+
+#[get("/settings/people")]
+async fn people(may: MayPeople, desk: &AtDesk) -> Page {
+    people_page(&may.0, desk, &Fields::default(), "").await
+}
+
+async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &str) -> Answer {
+    Err((Status::UnprocessableEntity, people_page(&may.0, desk, fields, words).await))
+}
+
+#[post("/settings/people", data = "<fields>")]
+async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Answer {
+    let role: Role = match fields.get("role").parse() {
+        Ok(role) => role,
+        Err(words) => return people_again(&may, desk, &fields, &words).await,
+    };
+    match desk.add_person(fields.get("name"), role, fields.get("password")).await {
+        Ok(_) => Ok(Redirect::to("/settings/people")),
+        Err(PasswordProblem::Store(error)) => Err(problem(error)),
+        Err(other) => people_again(&may, desk, &fields, &other.to_string()).await,
+    }
+}
+
+#[post("/settings/people/<id>", data = "<fields>")]
+async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -> Answer {
+    let role: Role = match fields.get("role").parse() {
+        Ok(role) => role,
+        Err(words) => return people_again(&may, desk, &Fields::default(), &words).await,
+    };
+    match desk.change_person(PersonId(id), role, fields.get("active") == "yes").await {
+        Ok(()) => Ok(Redirect::to("/settings/people")),
+        Err(StoreError::Taken(_)) => {
+            let words = "Somebody must stay an admin who can sign in; nothing was changed.";
+            people_again(&may, desk, &Fields::default(), words).await
+        }
+        Err(error) => Err(problem(error)),
+    }
+}

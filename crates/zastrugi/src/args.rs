@@ -1,0 +1,141 @@
+//! The command line.
+
+use clap::{Args as ClapArgs, Parser, Subcommand};
+use std::{net::IpAddr, path::PathBuf};
+
+/// Zastrugi: hosts, clusters and virtual machines, with the consequences before the action.
+#[derive(Debug, Parser)]
+#[command(version)]
+pub(crate) struct Args {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Serve the pages and do the work.
+    Serve(Serve),
+    /// Run the simulated devices.
+    Standins(Standins),
+    /// Serve, with simulated devices, people and a filled estate.
+    Demo(Demo),
+    /// Bring the database up to date and leave.
+    Migrate(Migrate),
+    /// Add somebody who may sign in; the password is read from standard input.
+    AddPerson(AddPerson),
+    /// Try a host agent against the protocol. It is claimed, a machine made, run and removed, and handed back.
+    AgentCheck(AgentCheck),
+}
+
+#[derive(Debug, Clone, ClapArgs)]
+pub(crate) struct Database {
+    /// Address of the database.
+    #[arg(long, env = "DATABASE_URL", hide_env_values = true)]
+    pub(crate) database: String,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Migrate {
+    #[command(flatten)]
+    pub(crate) database: Database,
+}
+
+#[derive(Debug, Clone, ClapArgs)]
+pub(crate) struct Serve {
+    #[command(flatten)]
+    pub(crate) database: Database,
+    #[arg(long, default_value = "127.0.0.1")]
+    pub(crate) address: IpAddr,
+    #[arg(long, default_value_t = 8470)]
+    pub(crate) port: u16,
+    /// File with the key that seals secrets; made if it isn't there.
+    #[arg(long, default_value = "zastrugi.key")]
+    pub(crate) key_file: PathBuf,
+    /// A proxy in front does TLS; needed to listen beyond loopback.
+    #[arg(long)]
+    pub(crate) behind_proxy: bool,
+    /// Name of this installation, for its first start.
+    #[arg(long, default_value = "Zastrugi")]
+    pub(crate) name: String,
+    /// Management networks, for its first start.
+    #[arg(long, default_value = "")]
+    pub(crate) networks: String,
+    /// UDP port on which hosts announce themselves; 0 to not listen.
+    #[arg(long, default_value_t = 5353)]
+    pub(crate) announcements: u16,
+    /// Only show pages; another process does the work.
+    #[arg(long)]
+    pub(crate) pages_only: bool,
+}
+
+#[derive(Debug, Clone, ClapArgs)]
+pub(crate) struct Standins {
+    /// Where their state is kept.
+    #[arg(long)]
+    pub(crate) dir: PathBuf,
+    /// First two numbers of all their addresses.
+    #[arg(long, default_value = "127.77")]
+    pub(crate) net: String,
+    /// Virtual seconds per second.
+    #[arg(long, default_value_t = 1.0)]
+    pub(crate) speed: f64,
+    /// A scenario file; the demo's if none is given.
+    #[arg(long)]
+    pub(crate) scenario: Option<PathBuf>,
+    /// Instead of a scenario: this many hosts and machines, such as 1000x20000.
+    #[arg(long)]
+    pub(crate) large: Option<String>,
+    /// UDP port for announcements; 0 for silence.
+    #[arg(long, default_value_t = 5353)]
+    pub(crate) announcements: u16,
+    #[arg(long, default_value_t = 0)]
+    pub(crate) control_port: u16,
+    /// Token for the control socket.
+    #[arg(long, env = "ZASTRUGI_CONTROL_TOKEN", hide_env_values = true)]
+    pub(crate) control_token: String,
+}
+
+#[derive(Debug, Clone, ClapArgs)]
+pub(crate) struct Demo {
+    #[command(flatten)]
+    pub(crate) database: Database,
+    #[arg(long, default_value_t = 8470)]
+    pub(crate) port: u16,
+    /// Where keys and the devices' state are kept.
+    #[arg(long)]
+    pub(crate) dir: PathBuf,
+    #[arg(long, default_value_t = 1.0)]
+    pub(crate) speed: f64,
+    /// The devices are there, and nothing is claimed.
+    #[arg(long)]
+    pub(crate) empty: bool,
+    #[arg(long, default_value = "127.77")]
+    pub(crate) net: String,
+    #[arg(long, default_value_t = 5353)]
+    pub(crate) announcements: u16,
+    #[arg(long, default_value_t = 0)]
+    pub(crate) control_port: u16,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AddPerson {
+    #[command(flatten)]
+    pub(crate) database: Database,
+    #[arg(long, default_value = "zastrugi.key")]
+    pub(crate) key_file: PathBuf,
+    pub(crate) name: String,
+    /// viewer, operator or admin
+    pub(crate) role: String,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AgentCheck {
+    /// Address of the agent, such as https://10.1.2.3:7443
+    pub(crate) url: String,
+    /// Identity of a volume that the host sees.
+    #[arg(long)]
+    pub(crate) volume: String,
+    /// Its first password.
+    #[arg(long, env = "AGENT_PASSWORD", hide_env_values = true)]
+    pub(crate) password: String,
+}

@@ -1,0 +1,124 @@
+//! Serving, the stand-ins, and small commands.
+
+use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
+use std::{io::Read, net::SocketAddr};
+use zastrugi_engine::{Engine, EngineSettings, StoreError};
+use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
+use zastrugi_web::WebSettings;
+
+/// Why a command did not go on.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Failed {
+    #[error("{0}")]
+    Store(#[from] StoreError),
+    #[error("{0}")]
+    Io(#[from] std::io::Error),
+    #[error("the pages can't be served: {0}")]
+    Web(Box<rocket::Error>),
+    #[error("{0}")]
+    Other(String),
+}
+
+pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
+    Ok(EngineSettings {
+        database: args.database.database.clone(),
+        connections: 24,
+        key: zastrugi_engine::read_key(&args.key_file)?,
+        name: args.name.clone(),
+        networks: args.networks.clone(),
+        announcements: (args.announcements > 0).then_some(args.announcements),
+        announcements_everywhere: args.behind_proxy,
+        works: !args.pages_only,
+    })
+}
+
+pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
+    if !args.address.is_loopback() && !args.behind_proxy {
+        let words = "Beyond loopback Zastrugi listens only behind a proxy that does TLS: say --behind-proxy.";
+        return Err(Failed::Other(words.into()));
+    }
+    let engine = Engine::start(engine_settings(&args)?).await?;
+    let served = pages(&engine, &args).await;
+    engine.stop().await;
+    served
+}
+
+/// Serves the pages until it is told to stop.
+pub(crate) async fn pages(engine: &Engine, args: &Serve) -> Result<(), Failed> {
+    let settings = WebSettings { address: args.address, port: args.port, behind_proxy: args.behind_proxy };
+    let served = zastrugi_web::build(engine.desk(), settings).launch().await;
+    served.map(drop).map_err(|e| Failed::Web(Box::new(e)))
+}
+
+pub(crate) async fn migrate(database: &Database) -> Result<(), Failed> {
+    let pool = zastrugi_store::connect(&database.database, 2).await?;
+    Ok(zastrugi_store::migrate(&pool).await?)
+}
+
+fn scenario(args: &StandinsArgs) -> Result<Scenario, Failed> {
+    if let Some((hosts, machines)) = args.large.as_ref().and_then(|l| l.split_once('x')) {
+        let number = |n: &str| n.parse::<u32>().map_err(|_| Failed::Other("--large is written 1000x20000".into()));
+        return Ok(zastrugi_standins::large(number(hosts)?, number(machines)?));
+    }
+    let text = match &args.scenario {
+        Some(path) => std::fs::read_to_string(path)?,
+        None => SKARHOLM.to_owned(),
+    };
+    serde_json::from_str(&text).map_err(|e| Failed::Other(format!("the scenario can't be read: {e}")))
+}
+
+pub(crate) async fn start_standins(args: &StandinsArgs) -> Result<Standins, Failed> {
+    let settings = Settings {
+        dir: args.dir.clone(),
+        scenario: scenario(args)?,
+        net: args.net.clone(),
+        speed: args.speed,
+        control: SocketAddr::from(([127, 0, 0, 1], args.control_port)),
+        control_token: args.control_token.clone(),
+        announce: (args.announcements > 0).then_some(args.announcements),
+    };
+    Ok(Standins::start(settings).await?)
+}
+
+pub(crate) async fn standins(args: StandinsArgs) -> Result<(), Failed> {
+    let standins = start_standins(&args).await?;
+    tracing::info!(control = %standins.control, hosts = standins.world.agents().len(), "the stand-ins listen");
+    tokio::select! {
+        () = standins.run() => {}
+        stopped = tokio::signal::ctrl_c() => stopped?,
+    }
+    Ok(())
+}
+
+pub(crate) async fn add_person(args: AddPerson) -> Result<(), Failed> {
+    let role = args.role.parse().map_err(Failed::Other)?;
+    let mut password = String::new();
+    std::io::stdin().read_to_string(&mut password)?;
+    let settings = EngineSettings {
+        database: args.database.database,
+        connections: 4,
+        key: zastrugi_engine::read_key(&args.key_file)?,
+        name: "Zastrugi".into(),
+        networks: String::new(),
+        announcements: None,
+        announcements_everywhere: false,
+        works: false,
+    };
+    let engine = Engine::start(settings).await?;
+    let added = engine.desk().add_person(&args.name, role, password.trim_end_matches('\n')).await;
+    added.map(drop).map_err(|e| Failed::Other(e.to_string()))
+}
+
+pub(crate) async fn agent_check(args: AgentCheck) -> Result<(), Failed> {
+    let address = args.url.trim_start_matches("https://").trim_end_matches('/');
+    let results = zastrugi_engine::check::run(address, &args.volume, &args.password).await;
+    let mut out = std::io::stdout().lock();
+    let mut wrong = 0;
+    for result in &results {
+        use std::io::Write;
+        let word = if result.problem.is_none() { "fine " } else { "WRONG" };
+        writeln!(out, "{word}  {}{}", result.what, result.problem.as_ref().map_or(String::new(), |p| format!(": {p}")))?;
+        wrong += usize::from(result.problem.is_some());
+    }
+    if wrong == 0 { Ok(()) } else { Err(Failed::Other(format!("{wrong} of {} checks are wrong", results.len()))) }
+}

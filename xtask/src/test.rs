@@ -1,0 +1,78 @@
+//! `cargo xtask test`: everything that CI runs, with the time of each phase.
+
+use crate::{
+    assets, checks,
+    cluster::Cluster,
+    install,
+    shell::{Failed, cargo, run},
+};
+use std::{
+    process::Command,
+    time::{Duration, Instant},
+};
+
+struct Phases(Vec<(&'static str, Duration)>);
+
+impl Phases {
+    fn run(&mut self, name: &'static str, work: impl FnOnce() -> Result<(), Failed>) -> Result<(), Failed> {
+        println!("── {name}");
+        let began = Instant::now();
+        let done = work();
+        self.0.push((name, began.elapsed()));
+        done
+    }
+}
+
+fn run_all(phases: &mut Phases) -> Result<(), Failed> {
+    let mut database = String::new();
+    let cluster = Cluster::at("test")?;
+    phases.run("what is missing", || {
+        install::browser()?;
+        install::node()
+    })?;
+    phases.run("styles and scripts", || assets::build(false))?;
+    phases.run("format", || run(cargo().args(["fmt", "--all", "--check"])))?;
+    phases.run("house rules", checks::run)?;
+    phases.run("lints", || {
+        run(cargo().args(["clippy", "--workspace", "--all-targets", "--quiet", "--", "-D", "warnings"]))
+    })?;
+    phases.run("build", || run(cargo().args(["test", "--workspace", "--no-run", "--quiet"])))?;
+    phases.run("database", || {
+        database = cluster.up()?;
+        Ok(())
+    })?;
+    let tested = phases.run("tests", || tests(&database));
+    cluster.down()?;
+    tested
+}
+
+fn tests(database: &str) -> Result<(), Failed> {
+    let with = |command: &mut Command| run(command.env("DATABASE_URL", database));
+    if crate::shell::ask("cargo", &["nextest", "--version"]).is_some() {
+        // Shows the slowest tests and gives each test a process of its own.
+        return with(cargo().args(["nextest", "run", "--workspace", "--no-fail-fast", "--status-level", "slow", "--final-status-level", "slow"]));
+    }
+    with(cargo().args(["test", "--workspace"]))
+}
+
+pub(crate) fn run_test() -> Result<(), Failed> {
+    let mut phases = Phases(Vec::new());
+    let began = Instant::now();
+    let done = run_all(&mut phases);
+    println!("\nphase                    seconds");
+    for (name, took) in &phases.0 {
+        println!("{name:<24} {:>7.1}", took.as_secs_f64());
+    }
+    println!("{:<24} {:>7.1}", "all", began.elapsed().as_secs_f64());
+    done
+}
+
+/// Measures what the issues name, in a release build.
+pub(crate) fn bench() -> Result<(), Failed> {
+    assets::build(false)?;
+    let cluster = Cluster::at("bench")?;
+    let database = cluster.up()?;
+    let done = run(cargo().args(["bench", "--workspace"]).env("DATABASE_URL", database));
+    cluster.down()?;
+    done
+}
