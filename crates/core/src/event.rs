@@ -52,94 +52,103 @@ pub struct Told {
     pub about: Vec<String>,
 }
 
+type Words = Option<(&'static str, String, Vec<String>)>;
+
 impl Event {
     /// The event in words, with the names that things have in `estate`; none for what is not worth a line.
     pub fn tell(&self, estate: &Estate) -> Option<Told> {
-        let host = |id: &HostId| estate.hosts.get(id).map_or_else(|| id.to_string(), |h| h.name.clone());
-        let machine = |id: &MachineId| estate.machines.get(id).map_or_else(|| id.to_string(), |m| m.name.clone());
-        let cluster = |id: &ClusterId| estate.clusters.get(id).map_or_else(|| id.to_string(), |c| c.name.clone());
-        let (kind, text, about) = match self {
-            Event::SiteAdded(site) => ("site", format!("Site {} was added", site.name), vec![site.id.to_string()]),
-            Event::HostClaiming(_) | Event::HostSeen { .. } | Event::Ordered { .. } | Event::VolumeSeen { .. } => {
-                return None;
+        let (kind, text, about) =
+            self.of_host(estate).or_else(|| self.of_cluster(estate)).or_else(|| self.of_machine(estate)).or_else(|| self.of_work(estate))?;
+        Some(Told { kind: kind.into(), text, about })
+    }
+
+    fn of_host(&self, estate: &Estate) -> Words {
+        let name = |id: &HostId| estate.hosts.get(id).map_or_else(|| id.to_string(), |h| h.name.clone());
+        let line = |id: &HostId, text: String| Some(("host", text, vec![id.to_string()]));
+        match self {
+            Event::HostClaimed(h) => line(&h.id, format!("{} was claimed", h.name)),
+            Event::HostReleased { host } => line(host, format!("{} was handed back", name(host))),
+            Event::HostCondition { host, condition } => match condition {
+                Condition::Claiming => None,
+                Condition::Steady => line(host, format!("{} answers", name(host))),
+                Condition::Lost { why, .. } => line(host, format!("{} does not answer: {why}", name(host))),
+                Condition::Stranger { .. } => {
+                    let words = "shows another certificate than the pinned one; orders are held";
+                    line(host, format!("{} {words}", name(host)))
+                }
+            },
+            Event::HostJoined { host, cluster } => {
+                let to = estate.clusters.get(cluster).map_or_else(|| cluster.to_string(), |c| c.name.clone());
+                Some(("host", format!("{} joined {to}", name(host)), vec![host.to_string(), cluster.to_string()]))
             }
-            Event::HostClaimed(h) => ("host", format!("{} was claimed", h.name), vec![h.id.to_string()]),
-            Event::HostReleased { host: id } => ("host", format!("{} was handed back", host(id)), vec![id.to_string()]),
-            Event::HostCondition { host: id, condition } => {
-                let text = match condition {
-                    Condition::Claiming => return None,
-                    Condition::Steady => format!("{} answers", host(id)),
-                    Condition::Lost { why, .. } => format!("{} does not answer: {why}", host(id)),
-                    Condition::Stranger { .. } => {
-                        format!("{} shows another certificate than the pinned one; orders are held", host(id))
-                    }
-                };
-                ("host", text, vec![id.to_string()])
-            }
-            Event::HostJoined { host: h, cluster: c } => (
-                "host",
-                format!("{} joined {}", host(h), cluster(c)),
-                vec![h.to_string(), c.to_string()],
-            ),
-            Event::HostLeft { host: h } => ("host", format!("{} left its cluster", host(h)), vec![h.to_string()]),
-            Event::ClusterAdded { cluster: c, .. } => {
-                ("cluster", format!("Cluster {} is being made", c.name), vec![c.id.to_string()])
-            }
-            Event::ClusterReady { cluster: c } => {
-                ("cluster", format!("Cluster {} is ready", cluster(c)), vec![c.to_string()])
-            }
-            Event::ClusterDropped { cluster: c } => {
-                ("cluster", format!("Cluster {} was not made", cluster(c)), vec![c.to_string()])
-            }
-            Event::MachinePlanned(m) => {
-                ("machine", format!("Name and room are held for {}", m.name), vec![m.id.to_string()])
-            }
-            Event::MachineMade { machine: m, .. } => {
-                ("machine", format!("{} was created", machine(m)), vec![m.to_string()])
-            }
-            Event::MachineAdopted(m) => {
-                ("machine", format!("{} was found and registered", m.name), vec![m.id.to_string()])
-            }
+            Event::HostLeft { host } => line(host, format!("{} left its cluster", name(host))),
+            _ => None,
+        }
+    }
+
+    fn of_cluster(&self, estate: &Estate) -> Words {
+        let name = |id: &ClusterId| estate.clusters.get(id).map_or_else(|| id.to_string(), |c| c.name.clone());
+        let line = |id: &ClusterId, text: String| Some(("cluster", text, vec![id.to_string()]));
+        match self {
+            Event::SiteAdded(site) => Some(("site", format!("Site {} was added", site.name), vec![site.id.to_string()])),
+            Event::ClusterAdded { cluster: c, .. } => line(&c.id, format!("Cluster {} is being made", c.name)),
+            Event::ClusterReady { cluster } => line(cluster, format!("Cluster {} is ready", name(cluster))),
+            Event::ClusterDropped { cluster } => line(cluster, format!("Cluster {} was not made", name(cluster))),
+            _ => None,
+        }
+    }
+
+    fn of_machine(&self, estate: &Estate) -> Words {
+        let name = |id: &MachineId| estate.machines.get(id).map_or_else(|| id.to_string(), |m| m.name.clone());
+        let line = |id: &MachineId, text: String| Some(("machine", text, vec![id.to_string()]));
+        match self {
+            Event::MachinePlanned(m) => line(&m.id, format!("Name and room are held for {}", m.name)),
+            Event::MachineMade { machine: m, .. } => line(m, format!("{} was created", name(m))),
+            Event::MachineAdopted(m) => line(&m.id, format!("{} was found and registered", m.name)),
             Event::MachineDropped { machine: m } => {
-                ("machine", format!("{} was not created; its name and room are free", machine(m)), vec![m.to_string()])
+                line(m, format!("{} was not created; its name and room are free", name(m)))
             }
             Event::MachineWanted { machine: m, wanted, .. } => {
                 let word = if *wanted == Wanted::On { "on" } else { "off" };
-                ("machine", format!("{} shall be {word}", machine(m)), vec![m.to_string()])
+                line(m, format!("{} shall be {word}", name(m)))
             }
-            Event::MachineSeen { machine: m, state, host: h, .. } => {
-                let place = h.as_ref().map(|h| format!(" on {}", host(h))).unwrap_or_default();
-                let text = match state {
-                    MachineState::Off => format!("{} is off", machine(m)),
-                    MachineState::Running { guest: true } => format!("{} is up and answers{place}", machine(m)),
-                    MachineState::Running { guest: false } => format!("{} runs{place}; its agent is silent", machine(m)),
-                    MachineState::Paused(why) => format!("{} was paused{place}: {why}", machine(m)),
-                    MachineState::Starting(phase) if phase == "firmware" => format!("{} starts{place}", machine(m)),
-                    MachineState::Starting(_) | MachineState::Planned | MachineState::Stopping => return None,
-                };
-                ("machine", text, vec![m.to_string()])
+            Event::MachineSeen { machine: m, state, host, .. } => {
+                let host = host.as_ref().and_then(|h| estate.hosts.get(h));
+                let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
+                line(m, seen(&name(m), state, &place)?)
             }
-            Event::MachineDeleted { machine: m, .. } => (
-                "machine",
-                format!("{} was deleted; it can be brought back for {} days", machine(m), Machine::KEPT_DAYS),
-                vec![m.to_string()],
-            ),
-            Event::MachineRecovered { machine: m } => {
-                ("machine", format!("{} was brought back", machine(m)), vec![m.to_string()])
+            Event::MachineDeleted { machine: m, .. } => {
+                line(m, format!("{} was deleted; it can be brought back for {} days", name(m), Machine::KEPT_DAYS))
             }
-            Event::MachinePurged { machine: m } => {
-                ("machine", format!("{} was removed for good", machine(m)), vec![m.to_string()])
-            }
+            Event::MachineRecovered { machine: m } => line(m, format!("{} was brought back", name(m))),
+            Event::MachinePurged { machine: m } => line(m, format!("{} was removed for good", name(m))),
+            _ => None,
+        }
+    }
+
+    fn of_work(&self, estate: &Estate) -> Words {
+        match self {
             Event::Edited { target, sets } => {
                 let what = sets.iter().map(Set::tell).collect::<Vec<_>>().join("; ");
-                ("edit", format!("{}: {what}", target.name(estate)), vec![target.to_string()])
+                Some(("edit", format!("{}: {what}", target.name(estate)), vec![target.to_string()]))
             }
-            Event::RunStarted { run, .. } => ("run", format!("Began: {}", run.title), vec![run.id.to_string()]),
+            Event::RunStarted { run, .. } => Some(("run", format!("Began: {}", run.title), vec![run.id.to_string()])),
             Event::RunMoved { run, what } if !what.is_empty() => {
-                ("run", format!("{}: {what}", run.title), vec![run.id.to_string()])
+                Some(("run", format!("{}: {what}", run.title), vec![run.id.to_string()]))
             }
-            Event::RunMoved { .. } => return None,
-        };
-        Some(Told { kind: kind.into(), text, about })
+            _ => None,
+        }
+    }
+}
+
+/// What a machine was seen doing; phases in between are not worth a line.
+fn seen(name: &str, state: &MachineState, place: &str) -> Option<String> {
+    match state {
+        MachineState::Off => Some(format!("{name} is off")),
+        MachineState::Running { guest: true } => Some(format!("{name} is up and answers{place}")),
+        MachineState::Running { guest: false } => Some(format!("{name} runs{place}; its agent is silent")),
+        MachineState::Paused(why) => Some(format!("{name} was paused{place}: {why}")),
+        MachineState::Starting(phase) if phase == "firmware" => Some(format!("{name} starts{place}")),
+        MachineState::Starting(_) | MachineState::Planned | MachineState::Stopping => None,
     }
 }

@@ -33,7 +33,7 @@ pub struct Small {
 /// When a line can't be read: a fixture with a slip is a slip of the test.
 #[expect(clippy::panic, clippy::unwrap_used, reason = "fixtures of tests")]
 pub fn read(text: &str) -> Small {
-    let mut estate = Estate { revision: Revision(1), next: 1000, ..Estate::default() };
+    let mut estate = Estate::from_facts(Revision(1), [Fact::Meta(1000)]);
     estate.put(Fact::Site(Arc::new(Site { id: SiteId(900), name: "Quayside".into() })));
     let mut cluster: Option<Cluster> = None;
     for line in text.lines().map(str::trim).filter(|l| !l.is_empty()) {

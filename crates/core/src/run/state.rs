@@ -138,6 +138,8 @@ pub enum Input {
     Start,
     Granted { step: usize, fence: Revision },
     Refused { step: usize, behind: RunId, since: Revision },
+    /// It may not go on: what it rests on is no longer so.
+    Barred { step: usize, fault: Fault },
     /// Something was freed: try the queued steps again.
     Recheck,
     Succeeded { step: usize, said: String },
@@ -185,7 +187,12 @@ impl Run {
                 orders.extend(self.numbers(|p| matches!(p, Phase::Queued { .. })).map(|step| Order::Want { step }));
                 return orders;
             }
-            Input::Granted { step, fence } => self.granted(step, fence, now, &mut orders),
+            Input::Granted { step, fence } => {
+                // The other ready steps have been wanted already.
+                self.granted(step, fence, now, &mut orders);
+                return orders;
+            }
+            Input::Barred { step, fault } => self.barred(step, fault, now, &mut orders),
             Input::Refused { step, behind, since } => {
                 if let Some(s) = self.steps.get_mut(step) {
                     let since = if let Phase::Queued { since, .. } = s.phase { since } else { since };
@@ -214,12 +221,24 @@ impl Run {
     }
 
     fn granted(&mut self, step: usize, fence: Revision, now: Moment, orders: &mut Vec<Order>) {
-        let Some(s) = self.steps.get_mut(step) else { return };
+        let pending = |s: &&mut StepState| matches!(s.phase, Phase::Waiting | Phase::Queued { .. });
+        let Some(s) = self.steps.get_mut(step).filter(pending) else { return };
         s.phase = Phase::Running;
         s.attempt = 1;
         s.began.get_or_insert(now);
         s.fence = fence;
         orders.push(Order::Perform { step, attempt: 1, after: Span(0) });
+    }
+
+    /// At its turn the step no longer makes sense; no device was told anything.
+    fn barred(&mut self, step: usize, fault: Fault, now: Moment, orders: &mut Vec<Order>) {
+        let pending = |s: &&mut StepState| matches!(s.phase, Phase::Waiting | Phase::Queued { .. });
+        let Some(s) = self.steps.get_mut(step).filter(pending) else { return };
+        s.phase = Phase::Failed;
+        s.ended = Some(now);
+        s.said.clone_from(&fault.said);
+        orders.push(Order::Tell(fault.said.clone()));
+        s.fault = Some(fault);
     }
 
     fn finish(

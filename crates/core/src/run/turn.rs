@@ -117,7 +117,7 @@ impl Table<'_> {
             return Input::Refused { step, behind, since: self.fork.revision };
         }
         match premise(&self.view.with(self.fork.clone()), what) {
-            Some(finding) => Input::Failed { step, fault: broken_premise(finding) },
+            Some(finding) => Input::Barred { step, fault: broken_premise(finding) },
             None => Input::Granted { step, fence: Revision(self.fork.revision.0 + 1) },
         }
     }

@@ -31,7 +31,7 @@ pub(super) struct Ridge {
 const COLUMN: f64 = 45.0;
 const GUTTER: f64 = 26.0;
 const TALL: f64 = 262.0;
-const LOW: f64 = 196.0;
+const LOW: f64 = 180.0;
 
 pub(super) fn ridges(view: &View, site: Option<u64>, colour: Colour) -> Vec<Ridge> {
     let mut clusters: Vec<_> =
@@ -71,9 +71,9 @@ fn ridge(view: &View, cluster: &Cluster, span: usize, colour: Colour) -> Ridge {
     let survives = cluster.demand.failures == 0 || bound.as_ref().is_some_and(Reserve::holds_up);
     let site = estate.sites.get(&cluster.site).map_or("", |s| s.name.as_str());
     let words = match &bound {
-        None => "survives no host failure".to_owned(),
-        Some(r) if r.holds_up() => format!("room for one host failure, {} to spare", r.spare()),
-        Some(r) => format!("no room for a host failure, {} too much", r.short()),
+        None => "survives no failure".to_owned(),
+        Some(r) if r.holds_up() => format!("room for one failure, {} to spare", r.spare()),
+        Some(r) => format!("no room for a failure, {} too much", r.short()),
     };
     let caption =
         format!("{site} · {} hosts · {} machines · {words}", hosts.len(), estate.count_in(cluster.id));
@@ -115,7 +115,7 @@ impl<'a> Drawing<'a> {
         if let Some(r) = bound {
             let y = self.height * (1.0 - r.line);
             self.put(format_args!(
-                r#"<path class="reserve" d="M0 {y:.1} H{width:.0}"/><text class="halo" x="{width:.0}" y="{:.1}">one host may fail up to here (plain bound)</text>"#,
+                r#"<path class="reserve" d="M0 {y:.1} H{width:.0}"/><text class="halo" x="{width:.0}" y="{:.1}">one may fail up to here (plain bound)</text>"#,
                 y - 4.0
             ));
         }

@@ -52,7 +52,7 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
         words: match s.ended {
             None => format!("{} of {} addresses asked, {} hosts so far", s.done, s.total, s.found),
             Some(end) => {
-                format!("{} addresses in {}: {} hosts answered", s.total, end.since(s.began), s.found)
+                format!("{} addresses in {}: {} hosts answered, yours among them", s.total, end.since(s.began), s.found)
             }
         },
         range: s.range,

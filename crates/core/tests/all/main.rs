@@ -1,0 +1,24 @@
+//! Core's tests from outside: fixtures as text, findings as words, properties against independent reasoning.
+
+mod assessing;
+mod facts;
+mod observing;
+mod placing;
+mod running;
+
+use zastrugi_core::{
+    assess::{Assessment, assess},
+    finding::Severity,
+    proposal::Proposal,
+    testkit::Small,
+};
+
+/// The findings worse than clear, worst first, as `stop: …` lines.
+fn worse(assessment: &Assessment) -> Vec<String> {
+    let open = assessment.findings().iter().filter(|f| f.severity > Severity::Clear);
+    open.map(|f| format!("{}: {}", f.severity.word(), f.text)).collect()
+}
+
+fn put(small: &Small, ask: &Proposal) -> Assessment {
+    assess(&small.view, &small.permits, ask, small.now)
+}
