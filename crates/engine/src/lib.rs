@@ -17,7 +17,7 @@ pub use desk::{
     Answer, AnswerError, Desk, Found, Health, PasswordProblem, ProbeError, ScanState, SignIn, SignInError, StartError, Viewer,
 };
 pub use secrets::read_key;
-pub use settings::EngineSettings;
+pub use settings::{Boundary, EngineSettings};
 pub use zastrugi_drivers::{Announcement, Networks, check};
 pub use zastrugi_store::{EventFilter, EventRow, Person, StoreError};
 
@@ -58,7 +58,8 @@ impl Engine {
         let mut tasks = JoinSet::new();
         let scribe = scribe::spawn(&mut tasks, shared.clone(), journal);
         if settings.works {
-            runs::spawn(&mut tasks, shared.clone(), scribe.clone(), Orders::new(pool.clone()));
+            let way = runs::Way { lease: settings.order_lease, die_at: settings.die_at };
+            runs::spawn(&mut tasks, shared.clone(), scribe.clone(), Orders::new(pool.clone()), way);
             watch::spawn(&mut tasks, shared.clone(), scribe.clone());
         }
         Ok(Engine { desk: Desk::new(shared, scribe), tasks })

@@ -4,6 +4,28 @@ use sqlx::PgPool;
 use zastrugi_drivers::{Installation, Networks};
 use zastrugi_store::{Settings, StoreError};
 
+/// A point between an order and its written result.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Boundary {
+    OrderTaken,
+    CallSent,
+    AnswerHad,
+    ResultWritten,
+}
+
+impl std::str::FromStr for Boundary {
+    type Err = String;
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text {
+            "order-taken" => Ok(Boundary::OrderTaken),
+            "call-sent" => Ok(Boundary::CallSent),
+            "answer-had" => Ok(Boundary::AnswerHad),
+            "result-written" => Ok(Boundary::ResultWritten),
+            other => Err(format!("{other} is no boundary")),
+        }
+    }
+}
+
 #[derive(Debug, Clone)]
 pub struct EngineSettings {
     pub database: String,
@@ -19,6 +41,10 @@ pub struct EngineSettings {
     pub announcements_everywhere: bool,
     /// False for a process that only shows pages.
     pub works: bool,
+    /// How long an order that this process took is its own.
+    pub order_lease: zastrugi_core::moment::Span,
+    /// Where this process shall be killed, for tests of what then happens.
+    pub die_at: Option<Boundary>,
 }
 
 pub(crate) const NETWORKS: &str = "management networks";

@@ -62,9 +62,9 @@ impl Standins {
             let controller = Device { is_bmc: true, ..device.clone() };
             let guard = |d: &Device| middleware::from_fn_with_state(d.clone(), fault::inject);
             let routes = agent::routes(device.clone()).layer(guard(&device));
-            serve_tls(&mut tasks, &address, identity, routes).await?;
+            serve_tls(&mut tasks, &address, identity, routes, Some(device)).await?;
             let routes = bmc::routes(controller.clone()).layer(guard(&controller));
-            serve_tls(&mut tasks, &bmc_address, bmc_identity, routes).await?;
+            serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, None).await?;
         }
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
@@ -85,19 +85,26 @@ impl Standins {
     }
 }
 
-async fn serve_tls(tasks: &mut JoinSet<()>, address: &str, identity: Identity, routes: Router) -> io::Result<()> {
+async fn serve_tls(tasks: &mut JoinSet<()>, address: &str, identity: Identity, routes: Router, needs_power: Option<Device>) -> io::Result<()> {
     let acceptor = TlsAcceptor::from(Arc::new(config(&identity)?));
     let listener = TcpListener::bind(address)
         .await
         .map_err(|e| io::Error::new(e.kind(), format!("{address} can't be listened on: {e}")))?;
     tasks.spawn(async move {
+        // Connections end with their listener.
+        let mut connections = JoinSet::new();
         loop {
+            while connections.try_join_next().is_some() {}
             let Ok((stream, _)) = listener.accept().await else {
                 tokio::time::sleep(std::time::Duration::from_millis(50)).await;
                 continue;
             };
+            if needs_power.as_ref().is_some_and(|d| !d.world.is_on(&d.name)) {
+                // A host without power answers nobody; its controller still does.
+                continue;
+            }
             let (acceptor, routes) = (acceptor.clone(), routes.clone());
-            tokio::spawn(async move {
+            connections.spawn(async move {
                 if let Ok(stream) = acceptor.accept(stream).await {
                     let service = TowerToHyperService::new(routes);
                     let server = hyper_util::server::conn::auto::Builder::new(TokioExecutor::new());

@@ -96,6 +96,11 @@
     stream = new EventSource('/live');
     stream.addEventListener('open', () => { badge().hidden = true; });
     stream.addEventListener('error', () => { badge().hidden = false; });
+    // What happened between the page's making and the stream's first word, or while it was broken.
+    stream.addEventListener('hello', (e) => {
+      badge().hidden = true;
+      if (e.data !== body.dataset.revision) { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); }
+    });
     stream.addEventListener('revision', (e) => { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); });
     stream.addEventListener('loads', () => htmx.trigger(body, 'loads'));
     stream.addEventListener('ended', () => { location.reload(); });

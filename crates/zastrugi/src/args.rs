@@ -66,6 +66,12 @@ pub(crate) struct Serve {
     /// Only show pages; another process does the work.
     #[arg(long)]
     pub(crate) pages_only: bool,
+    /// How long an order that this process took is its own, in seconds.
+    #[arg(long, default_value_t = 30, hide = true)]
+    pub(crate) order_lease: u64,
+    /// Kills the process there; for tests.
+    #[arg(long, hide = true)]
+    pub(crate) die_at: Option<zastrugi_engine::Boundary>,
 }
 
 #[derive(Debug, Clone, ClapArgs)]

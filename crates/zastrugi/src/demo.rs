@@ -53,6 +53,8 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         networks: format!("{}.0.0/16", args.net),
         announcements: args.announcements,
         pages_only: false,
+        order_lease: 30,
+        die_at: None,
     };
     let engine = Engine::start(engine_settings(&serve)?).await?;
     let desk = engine.desk();

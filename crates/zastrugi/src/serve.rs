@@ -2,6 +2,7 @@
 
 use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
 use std::{io::Read, net::SocketAddr};
+use zastrugi_core::moment::Span;
 use zastrugi_engine::{Engine, EngineSettings, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 use zastrugi_web::WebSettings;
@@ -29,6 +30,8 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
         announcements: (args.announcements > 0).then_some(args.announcements),
         announcements_everywhere: args.behind_proxy,
         works: !args.pages_only,
+        order_lease: Span::secs(args.order_lease),
+        die_at: args.die_at,
     })
 }
 
@@ -103,6 +106,8 @@ pub(crate) async fn add_person(args: AddPerson) -> Result<(), Failed> {
         announcements: None,
         announcements_everywhere: false,
         works: false,
+        order_lease: Span::secs(30),
+        die_at: None,
     };
     let engine = Engine::start(settings).await?;
     let added = engine.desk().add_person(&args.name, role, password.trim_end_matches('\n')).await;

@@ -1,6 +1,7 @@
 //! Orders to devices: taken with a lease, carried out, answered in one transaction with what follows from them.
 
 use crate::{
+    Boundary,
     scribe::{Decision, Guard, Refusal, Scribe},
     shared::{Shared, now},
 };
@@ -23,27 +24,43 @@ use zastrugi_store::{Orders, TakenOrder};
 
 /// Calls of this process at once.
 const AT_ONCE: usize = 32;
-/// How long an order is ours. Every call ends well before.
-const LEASE: Span = Span::secs(30);
-const CALL: Duration = Duration::from_secs(15);
 const SLOWEST_LOOK: Duration = Duration::from_secs(1);
 
-pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, scribe: Scribe, orders: Orders) {
-    tasks.spawn(dispatch(shared, scribe, orders));
+/// How orders are carried out.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Way {
+    /// How long an order is ours. A call ends in half of it.
+    pub(crate) lease: Span,
+    pub(crate) die_at: Option<Boundary>,
 }
 
-async fn dispatch(shared: Arc<Shared>, scribe: Scribe, orders: Orders) {
+impl Way {
+    /// Kills this process, as a power cut would, if this is where it shall die.
+    fn boundary(self, here: Boundary) {
+        if self.die_at == Some(here) {
+            let me = std::process::id().to_string();
+            drop(std::process::Command::new("kill").args(["-9", &me]).status());
+        }
+    }
+}
+
+pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way) {
+    tasks.spawn(dispatch(shared, scribe, orders, way));
+}
+
+async fn dispatch(shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way) {
     let room = Arc::new(Semaphore::new(AT_ONCE));
     let mut calls = JoinSet::new();
     loop {
         while calls.try_join_next().is_some() {}
         let free = room.available_permits();
-        let taken = if free == 0 { Ok(vec![]) } else { orders.take(i64::try_from(free).unwrap_or(1), LEASE).await };
+        let taken = if free == 0 { Ok(vec![]) } else { orders.take(i64::try_from(free).unwrap_or(1), way.lease).await };
         match taken {
             Ok(taken) if !taken.is_empty() => {
                 for order in taken {
                     let Ok(permit) = room.clone().acquire_owned().await else { return };
-                    calls.spawn(carry_out(shared.clone(), scribe.clone(), orders.clone(), order, permit));
+                    let task = Task { shared: shared.clone(), scribe: scribe.clone(), orders: orders.clone(), way };
+                    calls.spawn(task.carry_out(order, permit));
                 }
             }
             Ok(_) => wait(&shared, &orders).await,
@@ -65,35 +82,49 @@ async fn wait(shared: &Shared, orders: &Orders) {
     }
 }
 
-async fn carry_out(
+/// What one order needs.
+struct Task {
     shared: Arc<Shared>,
     scribe: Scribe,
     orders: Orders,
-    order: TakenOrder,
-    _permit: OwnedSemaphorePermit,
-) {
-    let estate = shared.estate();
-    let step = order.step;
-    let found = estate.runs.get(&order.run).zip(estate.plans.get(&order.run));
-    let Some((state, planned)) = found.and_then(|(run, plan)| run.steps.get(step).zip(plan.steps.get(step))) else {
-        // This process is behind the one that wrote the order.
-        drop(orders.give_back(&order, Span::millis(50)).await);
-        return;
-    };
-    if state.phase != Phase::Running {
-        drop(orders.give_back(&order, Span::millis(50)).await);
-        return;
+    way: Way,
+}
+
+impl Task {
+    async fn carry_out(self, order: TakenOrder, _permit: OwnedSemaphorePermit) {
+        let estate = self.shared.estate();
+        let step = order.step;
+        let found = estate.runs.get(&order.run).zip(estate.plans.get(&order.run));
+        let running = found
+            .and_then(|(run, plan)| run.steps.get(step).zip(plan.steps.get(step)))
+            .filter(|(state, _)| state.phase == Phase::Running);
+        let Some((state, planned)) = running else {
+            // This process is behind the one that wrote the order.
+            drop(self.orders.give_back(&order, Span::millis(50)).await);
+            return;
+        };
+        self.way.boundary(Boundary::OrderTaken);
+        let key = format!("{}.{step}.{}", order.run, state.fence.0);
+        let began = state.began.unwrap_or_else(now);
+        let turn = Turn { key: &key, fence: state.fence, waited: now().since(began), now: now() };
+        let limit = Duration::from_millis(self.way.lease.0 / 2);
+        if self.way.die_at == Some(Boundary::CallSent) {
+            tokio::spawn(async move {
+                sleep(Duration::from_millis(400)).await;
+                self.way.boundary(Boundary::CallSent);
+            });
+        }
+        let outcome = timeout(limit, self.shared.drivers.perform(&estate, &planned.step, turn)).await;
+        let outcome = outcome.unwrap_or_else(|_| {
+            let said = "The call took too long.";
+            Err(Fault::new(FaultKind::TimedOut, said, "Look whether the device is overloaded; then retry."))
+        });
+        self.way.boundary(Boundary::AnswerHad);
+        let group = planned.step.group();
+        tracing::info!(run = %order.run, step, attempt = order.attempt, group, ok = outcome.is_ok(), "order");
+        report(&self.scribe, &order, outcome).await;
+        self.way.boundary(Boundary::ResultWritten);
     }
-    let key = format!("{}.{step}.{}", order.run, state.fence.0);
-    let began = state.began.unwrap_or_else(now);
-    let attempt = Turn { key: &key, fence: state.fence, waited: now().since(began), now: now() };
-    let outcome = timeout(CALL, shared.drivers.perform(&estate, &planned.step, attempt)).await;
-    let outcome = outcome.unwrap_or_else(|_| {
-        let said = "The call took longer than 15 s.";
-        Err(Fault::new(FaultKind::TimedOut, said, "Look whether the device is overloaded; then retry."))
-    });
-    tracing::info!(run = %order.run, step, attempt = order.attempt, group = planned.step.group(), ok = outcome.is_ok(), "order");
-    report(&scribe, &order, outcome).await;
 }
 
 /// Writes the result. It is tried again while the order is ours: a lost result would mean a second call.

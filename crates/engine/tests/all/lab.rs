@@ -1,0 +1,207 @@
+//! A laboratory for one test: devices on loopback addresses of their own, a database of its own, an engine.
+
+use sqlx::PgPool;
+use std::{
+    net::TcpListener,
+    sync::atomic::{AtomicU32, Ordering},
+    time::{Duration, Instant},
+};
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Demand, Estate, Memory, Provisioning},
+    ids::{HostId, MachineId, RunId},
+    moment::Span,
+    permits::Role,
+    proposal::{ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password, Proposal},
+    run::{Run, RunState},
+    units::Bytes,
+};
+use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
+use zastrugi_standins::{Scenario, ScenarioHost, ScenarioVolume, Settings, Standins};
+
+pub(crate) struct Lab {
+    pub(crate) standins: Standins,
+    pub(crate) engine: Engine,
+    pub(crate) desk: Desk,
+    pub(crate) admin: Viewer,
+    pub(crate) settings: EngineSettings,
+    pub(crate) devices: Settings,
+    _dir: tempfile::TempDir,
+    _net: TcpListener,
+}
+
+/// A second number of a loopback address that no other test has, held by a listener.
+fn net() -> (String, TcpListener) {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    let start = std::process::id() % 97;
+    for i in 0..97 {
+        let n = 130 + (start + i + NEXT.fetch_add(1, Ordering::Relaxed)) % 97;
+        if let Ok(held) = TcpListener::bind(format!("127.{n}.0.1:7443")) {
+            return (format!("127.{n}"), held);
+        }
+    }
+    panic!("no free loopback network");
+}
+
+pub(crate) fn scenario(hosts: u32) -> Scenario {
+    let host = |n: u32| ScenarioHost {
+        name: format!("h{n}"),
+        address: format!("1.{}", 10 + n),
+        maker: "Brattholm".into(),
+        model: "R2".into(),
+        cpu_maker: "Korund".into(),
+        cpu_model: "K64".into(),
+        cpu_level: "v3".into(),
+        sockets: 2,
+        cores: 32,
+        base_mhz: 2500,
+        memory_gib: 64,
+        software: "4.2.1".into(),
+        volumes: vec!["vol-a".into()],
+        clock_offset_ms: 0,
+        virtualization: true,
+    };
+    let volumes = vec![ScenarioVolume { uid: "vol-a".into(), name: "slab".into(), capacity_gib: 1000 }];
+    Scenario { hosts: (1..=hosts).map(host).collect(), volumes, machines: vec![] }
+}
+
+/// The address of the database that a test was given.
+pub(crate) fn url(pool: &PgPool) -> String {
+    let base = std::env::var("DATABASE_URL").unwrap();
+    let at = base.rfind('/').unwrap();
+    format!("{}/{}", &base[..at], pool.connect_options().get_database().unwrap())
+}
+
+impl Lab {
+    pub(crate) async fn new(pool: &PgPool, hosts: u32) -> Lab {
+        Lab::at(&url(pool), hosts, true).await
+    }
+
+    pub(crate) async fn at(database: &str, hosts: u32, works: bool) -> Lab {
+        let dir = tempfile::tempdir().unwrap();
+        let (net, held) = net();
+        let devices = Settings {
+            dir: dir.path().to_owned(),
+            scenario: scenario(hosts),
+            net: net.clone(),
+            speed: 40.0,
+            control: "127.0.0.1:0".parse().unwrap(),
+            control_token: "lab".into(),
+            announce: None,
+        };
+        let standins = Standins::start(devices.clone()).await.unwrap();
+        let settings = EngineSettings {
+            database: database.to_owned(),
+            connections: 8,
+            key: [7; 32],
+            name: "Laboratory".into(),
+            networks: format!("{net}.0.0/16"),
+            announcements: None,
+            announcements_everywhere: false,
+            works,
+            order_lease: Span::secs(12),
+            die_at: None,
+        };
+        let engine = Engine::start(settings.clone()).await.unwrap();
+        let desk = engine.desk();
+        let id = desk.add_person("lab.admin", Role::Admin, "laboratory").await.unwrap();
+        let admin = Viewer { id, name: "lab.admin".into(), role: Role::Admin };
+        Lab { standins, engine, desk, admin, settings, devices, _dir: dir, _net: held }
+    }
+
+    pub(crate) fn estate(&self) -> std::sync::Arc<Estate> {
+        self.desk.look().estate
+    }
+
+    pub(crate) async fn start(&self, ask: Proposal) -> RunId {
+        self.desk.start(&self.admin, ask, None, Uuid::new_v4()).await.unwrap()
+    }
+
+    /// Waits until the run is in one of these states.
+    pub(crate) async fn until(&self, run: RunId, states: &[RunState]) -> Run {
+        until(&self.desk, run, states).await
+    }
+
+    pub(crate) async fn done(&self, ask: Proposal) -> Run {
+        let run = self.start(ask).await;
+        let ended = self.until(run, &[RunState::Done, RunState::NeedsYou]).await;
+        assert_eq!(ended.state, RunState::Done, "{:?}", ended.steps.iter().filter_map(|s| s.fault.clone()).collect::<Vec<_>>());
+        ended
+    }
+
+    pub(crate) async fn claim(&self) -> Proposal {
+        let addresses: Vec<String> = self.standins.world.agents().into_values().collect();
+        self.desk.greet(&addresses).await;
+        let found = self.desk.found();
+        let targets = found.into_iter().map(|f| ClaimTarget { address: f.address, pin: f.greeting.pin }).collect();
+        let secret = self.desk.keep_secret("first-light").await.unwrap();
+        Proposal::ClaimHosts(ClaimHosts { targets, site: "Quayside".into(), password: Password::Kept(secret) })
+    }
+
+    pub(crate) async fn cluster(&self) -> Proposal {
+        let hosts: Vec<HostId> = self.estate().hosts.keys().copied().collect();
+        self.desk.inspect(&hosts).await;
+        let demand = Demand { failures: 0, enforced: false };
+        Proposal::CreateCluster(CreateCluster { name: "Eider".into(), hosts, level: None, volume: None, demand })
+    }
+
+    /// All hosts claimed and in one cluster.
+    pub(crate) async fn ready(&self) {
+        self.done(self.claim().await).await;
+        self.done(self.cluster().await).await;
+    }
+
+    pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {
+        let size = Bytes::gib(2);
+        Proposal::CreateMachines(CreateMachines {
+            pattern: name.into(),
+            count,
+            cluster: self.estate().clusters.keys().next().copied(),
+            host: None,
+            vcpus: 1,
+            memory: Memory { kept: size, size, max: size },
+            disks: vec![NewDisk { size: Bytes::gib(4), provisioning: Provisioning::Thin }],
+            labels: Default::default(),
+            tier: 3,
+            protected: false,
+            apart: false,
+            note: String::new(),
+            start,
+        })
+    }
+
+    pub(crate) fn machine(&self, name: &str) -> MachineId {
+        self.estate().machine_named(name).unwrap().id
+    }
+
+    /// Every key had its effect once, and nobody wrote to a disk that wasn't theirs.
+    pub(crate) fn assert_once(&self) {
+        let effects = self.standins.world.effects();
+        assert!(!effects.is_empty());
+        assert!(effects.values().all(|n| *n == 1), "{effects:?}");
+        assert_eq!(self.standins.world.violations(), Vec::<String>::new());
+    }
+}
+
+pub(crate) async fn until(desk: &Desk, run: RunId, states: &[RunState]) -> Run {
+    let began = Instant::now();
+    loop {
+        let found = desk.run(run).await.ok().flatten();
+        if let Some((run, _)) = &found
+            && states.contains(&run.state)
+        {
+            return Run::clone(run);
+        }
+        assert!(began.elapsed() < Duration::from_secs(60), "{run} is {:?}", found.map(|f| f.0));
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// Waits until `fine`, up to half a minute.
+pub(crate) async fn eventually(what: &str, fine: impl Fn() -> bool) {
+    let began = Instant::now();
+    while !fine() {
+        assert!(began.elapsed() < Duration::from_secs(30), "not in time: {what}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}

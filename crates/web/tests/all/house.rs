@@ -1,0 +1,110 @@
+//! A house with three people, an estate without devices, and the pages.
+
+use rocket::{
+    http::{ContentType, Cookie, Header, Status},
+    local::asynchronous::{Client, LocalResponse},
+};
+use sqlx::PgPool;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Change, Estate, Touched},
+    ids::Revision,
+    moment::Span,
+    permits::Role,
+    testkit::read,
+};
+use zastrugi_engine::{Engine, EngineSettings};
+use zastrugi_store::Journal;
+use zastrugi_web::{WebSettings, build};
+
+pub(crate) const PEOPLE: [(&str, Role); 3] = [("vera", Role::Viewer), ("otto", Role::Operator), ("ada", Role::Admin)];
+const PASSWORD: &str = "tide and time";
+pub(crate) const ESTATE: &str = "cluster eider\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1 label=app:tickets\nmachine 8 web 16 off\nmachine 9 gone 8 off deleted";
+
+pub(crate) struct House {
+    pub(crate) client: Client,
+    _engine: Engine,
+}
+
+pub(crate) fn url(pool: &PgPool) -> String {
+    let base = std::env::var("DATABASE_URL").unwrap();
+    let at = base.rfind('/').unwrap();
+    format!("{}/{}", &base[..at], pool.connect_options().get_database().unwrap())
+}
+
+/// Stores an estate as if it had always been there.
+async fn store(pool: &PgPool, estate: &Estate) {
+    zastrugi_store::migrate(pool).await.unwrap();
+    let mut change = Change::default();
+    for fact in estate.facts() {
+        change.touched.insert((fact.kind(), fact.id()), Touched::Put(fact));
+    }
+    let mut batch = Journal::new(pool.clone()).begin().await.unwrap();
+    batch.write(Revision(1), &change, &[], &[]).await.unwrap();
+    batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
+}
+
+impl House {
+    pub(crate) async fn new(pool: &PgPool, text: &str) -> House {
+        store(pool, &read(text).view.estate).await;
+        let settings = EngineSettings {
+            database: url(pool),
+            connections: 6,
+            key: [3; 32],
+            name: "House".into(),
+            networks: "127.1.0.0/16".into(),
+            announcements: None,
+            announcements_everywhere: false,
+            works: false,
+            order_lease: Span::secs(30),
+            die_at: None,
+        };
+        let engine = Engine::start(settings).await.unwrap();
+        for (name, role) in PEOPLE {
+            engine.desk().add_person(name, role, PASSWORD).await.unwrap();
+        }
+        let web = WebSettings { address: "127.0.0.1".parse().unwrap(), port: 0, behind_proxy: false };
+        let client = Client::untracked(build(engine.desk(), web)).await.unwrap();
+        House { client, _engine: engine }
+    }
+
+    /// The session cookie of somebody who signed in.
+    pub(crate) async fn sign_in(&self, name: &str) -> Cookie<'static> {
+        let answer = self.sign_in_with(name, PASSWORD, "same-origin").await;
+        assert_eq!(answer.status(), Status::SeeOther);
+        answer.cookies().get("zastrugi").unwrap().clone().into_owned()
+    }
+    pub(crate) async fn sign_in_with(&self, name: &str, password: &str, site: &str) -> LocalResponse<'_> {
+        self.client
+            .post("/sign-in")
+            .header(ContentType::Form)
+            .header(Header::new("Sec-Fetch-Site", site.to_owned()))
+            .body(format!("name={name}&password={password}"))
+            .dispatch()
+            .await
+    }
+    pub(crate) async fn get(&self, cookie: &Cookie<'static>, path: &str) -> (Status, String) {
+        let answer = self.client.get(path.to_owned()).cookie(cookie.clone()).dispatch().await;
+        (answer.status(), answer.into_string().await.unwrap_or_default())
+    }
+    /// The session's CSRF token, as it stands in every page.
+    pub(crate) async fn token(&self, cookie: &Cookie<'static>) -> String {
+        let (_, page) = self.get(cookie, "/").await;
+        let at = page.find("data-csrf=\"").unwrap() + 11;
+        page[at..].split('"').next().unwrap().to_owned()
+    }
+    pub(crate) async fn post(&self, cookie: &Cookie<'static>, path: &str, body: String) -> (Status, String) {
+        let answer = self
+            .client
+            .post(path.to_owned())
+            .cookie(cookie.clone())
+            .header(ContentType::Form)
+            .header(Header::new("Sec-Fetch-Site", "same-origin"))
+            .body(body)
+            .dispatch()
+            .await;
+        let status = answer.status();
+        let to = answer.headers().get_one("Location").unwrap_or_default().to_owned();
+        (status, if status == Status::SeeOther { to } else { answer.into_string().await.unwrap_or_default() })
+    }
+}

@@ -1,0 +1,5 @@
+//! Pages through Rocket's local client: guards, forms, words.
+
+mod forms;
+mod house;
+mod matrix;

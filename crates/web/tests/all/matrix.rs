@@ -1,0 +1,136 @@
+//! Every route × every role: the default is to deny.
+
+use crate::house::{ESTATE, House};
+use rocket::http::{ContentType, Header, Method, Status};
+use sqlx::PgPool;
+
+/// Sheets, and the least role that may open each.
+const SHEETS: [(&str, usize); 11] = [
+    ("claim", 2),
+    ("hand-back", 2),
+    ("edit-host", 2),
+    ("new-cluster", 2),
+    ("edit-cluster", 2),
+    ("new-machines", 1),
+    ("edit-machines", 1),
+    ("power", 1),
+    ("delete", 1),
+    ("recover", 1),
+    ("purge", 2),
+];
+/// Routes that anybody may call, signed in or not.
+const OPEN: [&str; 4] = ["/healthz", "/sign-in", "/assets/<name>", "/favicon.ico"];
+
+/// The least role for a route: 0 viewer, 1 operator, 2 admin.
+fn least(method: Method, route: &str) -> usize {
+    match (method, route) {
+        (_, r) if r.starts_with("/hosts/look") => 2,
+        (_, r) if r.starts_with("/settings/people") => 2,
+        (_, "/settings/networks") => 2,
+        _ => 0,
+    }
+}
+
+fn with_values(route: &str) -> Vec<(String, Option<usize>)> {
+    if route.contains("<kind>") {
+        return SHEETS.iter().map(|(kind, role)| (format!("{}?ids=7", route.replace("<kind>", kind)), Some(*role))).collect();
+    }
+    let id = if route.starts_with("/hosts") { "1" } else if route.starts_with("/clusters") { "901" } else { "7" };
+    vec![(route.replace("<id>", id), None)]
+}
+
+#[sqlx::test(migrations = false)]
+async fn each_route_is_open_to_those_it_is_meant_for_and_to_nobody_else(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let people = [house.sign_in("vera").await, house.sign_in("otto").await, house.sign_in("ada").await];
+    let routes: Vec<_> = house.client.rocket().routes().map(|r| (r.method, r.uri.path().to_owned())).collect();
+    assert!(routes.len() > 30, "{} routes", routes.len());
+    for (method, route) in routes {
+        if OPEN.contains(&route.as_str()) || route == "/live" {
+            continue;
+        }
+        for (path, sheet) in with_values(&route) {
+            let needs = sheet.unwrap_or_else(|| least(method, &route));
+            let ask = |cookie: Option<&rocket::http::Cookie<'static>>| {
+                let mut request = house.client.req(method, path.clone()).header(ContentType::Form);
+                request = request.header(Header::new("Sec-Fetch-Site", "same-origin"));
+                if let Some(cookie) = cookie {
+                    request = request.cookie(cookie.clone());
+                }
+                async move { request.dispatch().await.status() }
+            };
+            let nobody = ask(None).await;
+            let sent_away = nobody == Status::SeeOther || nobody == Status::Unauthorized;
+            assert!(sent_away, "{method} {path} answers {nobody} to nobody");
+            for (role, cookie) in people.iter().enumerate() {
+                let status = ask(Some(cookie)).await;
+                if method == Method::Post || role < needs {
+                    // A write without the session's token is refused to everybody.
+                    assert_eq!(status, Status::Forbidden, "{method} {path} as {role}");
+                } else {
+                    assert_ne!(status, Status::Forbidden, "{method} {path} as {role}");
+                    assert!(status.code < 500, "{method} {path} as {role}: {status}");
+                }
+            }
+        }
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_role_that_may_not_is_refused_with_a_good_token_too(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let roles = ["vera", "otto", "ada"];
+    for (role, name) in roles.iter().enumerate() {
+        let cookie = house.sign_in(name).await;
+        let token = house.token(&cookie).await;
+        for (kind, needs) in SHEETS {
+            let (status, _) = house.post(&cookie, &format!("/sheet/{kind}"), format!("_csrf={token}&sent=1&ids=77")).await;
+            let expected = if role < needs { Status::Forbidden } else { Status::UnprocessableEntity };
+            assert_eq!(status, expected, "{kind} as {name}");
+        }
+        for path in ["/settings/people", "/settings/networks", "/hosts/look"] {
+            let (status, _) = house.post(&cookie, path, format!("_csrf={token}&networks=x&role=x&range=x")).await;
+            let expected = if role < 2 { Status::Forbidden } else { Status::UnprocessableEntity };
+            assert_eq!(status, expected, "{path} as {name}");
+        }
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_write_from_another_site_is_refused_even_with_cookie_and_token(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    for (header, value, fine) in [
+        ("Sec-Fetch-Site", "cross-site", false),
+        ("Sec-Fetch-Site", "same-site", false),
+        ("Origin", "https://elsewhere.example", false),
+        ("Sec-Fetch-Site", "same-origin", true),
+    ] {
+        let answer = house
+            .client
+            .post("/settings/theme")
+            .cookie(cookie.clone())
+            .header(ContentType::Form)
+            .header(Header::new(header, value))
+            .body(format!("_csrf={token}&theme=night"))
+            .dispatch()
+            .await;
+        assert_eq!(answer.status() == Status::NoContent, fine, "{header}: {value}");
+    }
+    assert_eq!(house.sign_in_with("ada", "x", "cross-site").await.status(), Status::Forbidden);
+}
+
+#[sqlx::test(migrations = false)]
+async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("ada").await;
+    for path in ["/", "/machines", "/nowhere", "/healthz", "/sign-in"] {
+        let answer = house.client.get(path).cookie(cookie.clone()).dispatch().await;
+        let policy = answer.headers().get_one("Content-Security-Policy").unwrap_or_default();
+        assert!(policy.starts_with("default-src 'none'; script-src 'self'") && !policy.contains("unsafe"), "{path}");
+        assert_eq!(answer.headers().get_one("Cache-Control"), Some("no-store"), "{path}");
+        let page = answer.into_string().await.unwrap();
+        assert!(!page.contains(" style=\"") && !page.contains("<style") && !page.contains(" onclick="), "{path} is inline");
+    }
+}

@@ -1,0 +1,127 @@
+//! A real browser: chromedriver on a free port, killed with everything below it at the end; the console must be empty.
+
+use fantoccini::{Client, ClientBuilder, Locator, wd::WebDriverCompatibleCommand};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::{Value, json};
+use std::{
+    io::{BufRead, BufReader},
+    os::unix::process::CommandExt,
+    process::{Child, Command, Stdio},
+    time::{Duration, Instant},
+};
+
+pub(crate) struct Browser {
+    pub(crate) page: Client,
+    driver: Child,
+    _dir: tempfile::TempDir,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let group = format!("-{}", self.driver.id());
+        drop(Command::new("kill").args(["-9", "--", &group]).status());
+        drop(self.driver.wait());
+    }
+}
+
+#[derive(Debug)]
+struct Console;
+
+impl WebDriverCompatibleCommand for Console {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
+    }
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(json!({"type": "browser"}).to_string()))
+    }
+}
+
+const PATIENCE: Duration = Duration::from_secs(20);
+
+impl Browser {
+    pub(crate) async fn start() -> Browser {
+        let dir = tempfile::tempdir().unwrap();
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .env("TMPDIR", dir.path())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .spawn()
+            .unwrap();
+        let out = BufReader::new(driver.stdout.take().unwrap());
+        let port = out.lines().map_while(Result::ok).find_map(|l| {
+            Some(l.split("successfully on port ").nth(1)?.trim_end_matches('.').to_owned())
+        });
+        let data = format!("--user-data-dir={}", dir.path().join("data").display());
+        let args = [
+            "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+            "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+            "--hide-scrollbars", "--force-device-scale-factor=1", "--window-size=1280,900", &data,
+        ];
+        let wanted = json!({"goog:chromeOptions": {"args": args}, "goog:loggingPrefs": {"browser": "ALL"}});
+        let page = ClientBuilder::new(HttpConnector::new())
+            .capabilities(wanted.as_object().unwrap().clone())
+            .connect(&format!("http://127.0.0.1:{}", port.unwrap()))
+            .await
+            .unwrap();
+        Browser { page, driver, _dir: dir }
+    }
+
+    /// Waits for it to be there and pressable, then presses it.
+    pub(crate) async fn press(&self, css: &str) {
+        let began = Instant::now();
+        loop {
+            if let Ok(found) = self.page.find(Locator::Css(css)).await
+                && found.click().await.is_ok()
+            {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "{css} can't be pressed: {}", self.text().await);
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+    /// Replaces what stands in a field.
+    pub(crate) async fn fill(&self, css: &str, text: &str) {
+        let field = self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await.unwrap();
+        field.clear().await.unwrap();
+        field.send_keys(text).await.unwrap();
+    }
+    pub(crate) async fn text(&self) -> String {
+        match self.page.find(Locator::Css("body")).await {
+            Ok(body) => body.text().await.unwrap_or_default(),
+            Err(_) => String::new(),
+        }
+    }
+    /// Waits until the page says it.
+    pub(crate) async fn says(&self, words: &str) {
+        let began = Instant::now();
+        loop {
+            let text = self.text().await;
+            if text.contains(words) {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "the page does not say “{words}”:\n{text}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+    pub(crate) async fn go(&self, url: &str) {
+        self.page.goto(url).await.unwrap();
+    }
+    /// Presses keys where the focus is.
+    pub(crate) async fn keys(&self, keys: &str) {
+        let body = self.page.find(Locator::Css("body")).await.unwrap();
+        body.send_keys(keys).await.unwrap();
+    }
+    /// Nothing was refused by the policy and nothing went wrong in a script. Answers that a test provoked are named.
+    pub(crate) async fn assert_quiet(&self, provoked: &[&str]) {
+        let said = self.page.issue_cmd(Console).await.unwrap();
+        let lines: Vec<Value> = said.as_array().cloned().unwrap_or_default();
+        let loud: Vec<_> = lines
+            .iter()
+            .filter(|l| l["level"] == "SEVERE" || l["message"].as_str().is_some_and(|m| m.contains("Content Security Policy")))
+            .filter(|l| !provoked.iter().any(|p| l["message"].as_str().is_some_and(|m| m.contains(p))))
+            .collect();
+        assert!(loud.is_empty(), "{loud:#?}");
+    }
+}

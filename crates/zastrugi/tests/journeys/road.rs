@@ -1,0 +1,170 @@
+//! In the browser, from bare hosts to a machine that answers: everything an administrator does on the first day.
+
+use crate::{
+    browser::Browser,
+    world::{World, url},
+};
+use sqlx::PgPool;
+use std::net::TcpListener;
+use zastrugi_core::{moment::Span, permits::Role};
+use zastrugi_engine::{Engine, EngineSettings};
+use zastrugi_standins::{Fault, FaultKind};
+use zastrugi_web::WebSettings;
+
+struct Served {
+    base: String,
+    _engine: Engine,
+}
+
+async fn serve(pool: &PgPool, world: &World) -> Served {
+    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let settings = EngineSettings {
+        database: url(pool),
+        connections: 10,
+        key: [9; 32],
+        name: "Journey".into(),
+        networks: format!("{}.0.0/16", world.net),
+        announcements: None,
+        announcements_everywhere: false,
+        works: true,
+        order_lease: Span::secs(30),
+        die_at: None,
+    };
+    let engine = Engine::start(settings).await.unwrap();
+    let desk = engine.desk();
+    desk.add_person("duty.admin", Role::Admin, "harbour-lights").await.unwrap();
+    desk.add_person("bridge.viewer", Role::Viewer, "spyglass-only").await.unwrap();
+    let web = WebSettings { address: "127.0.0.1".parse().unwrap(), port, behind_proxy: false };
+    tokio::spawn(zastrugi_web::build(desk, web).launch());
+    Served { base: format!("http://127.0.0.1:{port}"), _engine: engine }
+}
+
+async fn sign_in(b: &Browser, base: &str, name: &str, password: &str) {
+    b.go(&format!("{base}/sign-in")).await;
+    b.fill("#name", name).await;
+    b.fill("#password", password).await;
+    b.press("button[type=submit]").await;
+}
+
+#[sqlx::test(migrations = false)]
+async fn from_bare_hosts_to_a_machine_that_answers(pool: PgPool) {
+    let world = World::new(false).await;
+    let served = serve(&pool, &world).await;
+    let base = &served.base;
+    let b = Browser::start().await;
+
+    // A wrong password, then the right one. The empty Field offers the next step.
+    sign_in(&b, base, "duty.admin", "wrong").await;
+    b.says("Name or password is wrong").await;
+    b.fill("#password", "harbour-lights").await;
+    b.press("button[type=submit]").await;
+    b.says("No host is claimed yet").await;
+    b.press(".empty a.button").await;
+
+    // A scan that is too wide is refused at its field; the next one finds eight hosts and more.
+    b.fill("#range", "10.0.0.0/8").await;
+    b.press("main button.primary").await;
+    b.says("addresses are too many").await;
+    b.fill("#range", &format!("{}.1.11-14", world.net)).await;
+    b.press("main button.primary").await;
+    b.says("4 hosts answered").await;
+    b.says("eider-04").await;
+    b.press("input[data-pick-all]").await;
+    b.press("#bulk a.primary").await;
+
+    // The claim: a wrong first password stands at its field, nothing typed is lost.
+    b.fill("#site", "Quayside").await;
+    b.fill("#password", "last-light").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("Password not accepted").await;
+    b.fill("#password", "first-light").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("4 of 4 steps are done").await;
+
+    // A cluster of them.
+    b.go(&format!("{base}/hosts")).await;
+    b.says("4 hosts steady").await;
+    b.press("input[data-pick]").await;
+    b.go(&format!("{base}/sheet/new-cluster")).await;
+    b.fill("#name", "Eider").await;
+    for n in 1..=4 {
+        b.press(&format!("#f-hosts label:nth-of-type({n}) input")).await;
+    }
+    b.says("All hosts see basalt-fast").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("9 of 9 steps are done").await;
+
+    machines(&b, &world, base).await;
+    b.assert_quiet(&["status of 422", "status of 401"]).await;
+    world.assert_once();
+}
+
+/// Two machines, with a device that refuses on the way; then one is stopped, deleted and brought back.
+async fn machines(b: &Browser, world: &World, base: &str) {
+    b.keys("gm").await;
+    b.says("Virtual machines stand here").await;
+    b.keys("n").await;
+    b.fill("#name", "Gate {01}").await;
+    b.says("Names are in lower case").await;
+    b.fill("#name", "gate-{01}").await;
+    b.fill("#count", "2").await;
+    b.says("Where it goes").await;
+    let refuse = |host: &str| Fault { device: host.into(), call: "PUT /v1/machines".into(), kind: FaultKind::Refuse, times: 1 };
+    for n in 1..=4 {
+        world.standins.world.add_fault(refuse(&format!("eider-0{n}")));
+    }
+    b.press("form#sheet button[type=submit]").await;
+    b.says("The device is busy with its own maintenance.").await;
+    b.says("needs you").await;
+    world.standins.world.clear_faults();
+    b.press("button[value=retry]").await;
+    b.says("6 of 6 steps are done").await;
+
+    b.go(&format!("{base}/machines?q=gate-01")).await;
+    b.says("steady").await;
+    b.press("tbody a").await;
+    b.says("It uses").await;
+    b.press(".acts a[href*='act=stop']").await;
+    b.says("is asked to stop").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("2 of 2 steps are done").await;
+    b.go(&format!("{base}/machines?q=gate-01&state=off")).await;
+    b.press("tbody a").await;
+    b.press(".acts a[href*='/sheet/delete']").await;
+    b.says("Recoverable for 7 days").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    b.go(&format!("{base}/machines?state=deleted")).await;
+    b.press("tbody a").await;
+    b.press(".acts a.primary").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+
+    b.go(base).await;
+    b.says("Every cluster keeps room for one host failure").await;
+    b.go(&format!("{base}/logbook/events")).await;
+    b.says("gate-01 was brought back").await;
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_viewer_looks_and_is_offered_nothing_and_a_broken_stream_is_said(pool: PgPool) {
+    let world = World::new(false).await;
+    let served = serve(&pool, &world).await;
+    let b = Browser::start().await;
+    sign_in(&b, &served.base, "bridge.viewer", "spyglass-only").await;
+    b.says("No host is claimed yet").await;
+    let text = b.text().await;
+    assert!(!text.contains("Look for hosts"), "{text}");
+    b.keys("?").await;
+    b.says("find anything, or say what to do").await;
+    b.press("#keys [data-close]").await;
+    // Night and day by the settings page, kept for the person.
+    b.keys("gs").await;
+    b.press("main [x-data] button").await;
+    b.says("Day").await;
+    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    b.go(&served.base).await;
+    let theme = b.page.execute("return document.documentElement.dataset.theme", vec![]).await.unwrap();
+    assert_eq!(theme, "night");
+    b.assert_quiet(&[]).await;
+}
