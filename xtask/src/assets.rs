@@ -14,13 +14,21 @@ use std::{
 /// Builds them if a source is newer than the last build, or if told to.
 pub(crate) fn build(always: bool) -> Result<(), Failed> {
     let dir = root().join("crates/web/assets");
-    let made = fs::metadata(dir.join("dist/manifest.json")).and_then(|m| m.modified()).ok();
-    if !always && made.is_some_and(|made| newest(&dir) < made && newest(&root().join("crates/web/src")) < made) {
+    let made = fs::metadata(dir.join("dist/manifest.json"))
+        .and_then(|m| m.modified())
+        .ok();
+    if !always
+        && made.is_some_and(|made| {
+            newest(&dir) < made && newest(&root().join("crates/web/src")) < made
+        })
+    {
         return Ok(());
     }
     install::node()?;
     if !dir.join("node_modules/.package-lock.json").exists() {
-        run(Command::new("npm").args(["ci", "--no-audit", "--no-fund", "--silent"]).current_dir(&dir))?;
+        run(Command::new("npm")
+            .args(["ci", "--no-audit", "--no-fund", "--silent"])
+            .current_dir(&dir))?;
     }
     run(Command::new("node").arg("build.mjs").current_dir(&dir))
 }
@@ -37,8 +45,17 @@ fn newest(dir: &Path) -> SystemTime {
                 if name != "node_modules" && name != "dist" {
                     open.push(path);
                 }
-            } else if path.extension().is_some_and(|e| ["html", "css", "js", "mjs", "svg", "json"].iter().any(|x| e == *x)) {
-                newest = newest.max(entry.metadata().and_then(|m| m.modified()).unwrap_or(newest));
+            } else if path.extension().is_some_and(|e| {
+                ["html", "css", "js", "mjs", "svg", "json"]
+                    .iter()
+                    .any(|x| e == *x)
+            }) {
+                newest = newest.max(
+                    entry
+                        .metadata()
+                        .and_then(|m| m.modified())
+                        .unwrap_or(newest),
+                );
             }
         }
     }

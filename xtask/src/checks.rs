@@ -1,7 +1,10 @@
 //! House rules that no other tool checks: the arrows between crates, file sizes, what ARCHITECTURE.md names.
 
 use crate::shell::{Failed, ask, root};
-use std::{fs, path::{Path, PathBuf}};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
 
 /// A file longer than this (tests apart) is two files.
 const LONGEST: usize = 700;
@@ -14,12 +17,18 @@ pub(crate) fn run() -> Result<(), Failed> {
     if wrong.is_empty() {
         return Ok(());
     }
-    Err(Failed::Words(format!("House rules:\n  {}", wrong.join("\n  "))))
+    Err(Failed::Words(format!(
+        "House rules:\n  {}",
+        wrong.join("\n  ")
+    )))
 }
 
 /// (crate, what must not be below it)
 const FORBIDDEN: [(&str, &[&str]); 4] = [
-    ("zastrugi-core", &["tokio", "sqlx", "rocket", "reqwest", "zastrugi-"]),
+    (
+        "zastrugi-core",
+        &["tokio", "sqlx", "rocket", "reqwest", "zastrugi-"],
+    ),
     ("zastrugi-standins", &["zastrugi-core", "sqlx", "rocket"]),
     ("zastrugi-drivers", &["sqlx", "rocket"]),
     ("zastrugi-formats", &["tokio", "sqlx", "rocket"]),
@@ -27,12 +36,28 @@ const FORBIDDEN: [(&str, &[&str]); 4] = [
 
 fn arrows(wrong: &mut Vec<String>) {
     for (name, banned) in FORBIDDEN {
-        let Some(tree) = ask("cargo", &["tree", "--quiet", "--package", name, "--edges", "normal", "--prefix", "none", "--offline"]) else {
+        let Some(tree) = ask(
+            "cargo",
+            &[
+                "tree",
+                "--quiet",
+                "--package",
+                name,
+                "--edges",
+                "normal",
+                "--prefix",
+                "none",
+                "--offline",
+            ],
+        ) else {
             continue;
         };
         for line in tree.lines().skip(1) {
             let dependency = line.split(' ').next().unwrap_or_default();
-            if banned.iter().any(|b| dependency == *b || (b.ends_with('-') && dependency.starts_with(b))) {
+            if banned
+                .iter()
+                .any(|b| dependency == *b || (b.ends_with('-') && dependency.starts_with(b)))
+            {
                 wrong.push(format!("{name} must not depend on {dependency}"));
             }
         }
@@ -43,10 +68,16 @@ fn sources(dir: &Path, found: &mut Vec<PathBuf>) {
     for entry in fs::read_dir(dir).into_iter().flatten().flatten() {
         let path = entry.path();
         if path.is_dir() {
-            if !["target", "node_modules", "dist"].iter().any(|skip| path.ends_with(skip)) {
+            if !["target", "node_modules", "dist"]
+                .iter()
+                .any(|skip| path.ends_with(skip))
+            {
                 sources(&path, found);
             }
-        } else if path.extension().is_some_and(|e| e == "rs" || e == "html" || e == "sql") {
+        } else if path
+            .extension()
+            .is_some_and(|e| e == "rs" || e == "html" || e == "sql")
+        {
             found.push(path);
         }
     }
@@ -57,12 +88,25 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
     sources(&root().join("crates"), &mut files);
     for file in files {
         let text = fs::read_to_string(&file)?;
-        let code = text.split("#[cfg(test)]\nmod tests").next().unwrap_or_default().lines().count();
+        let code = text
+            .split("#[cfg(test)]\nmod tests")
+            .next()
+            .unwrap_or_default()
+            .lines()
+            .count();
         if code > LONGEST && !file.components().any(|c| c.as_os_str() == "tests") {
-            wrong.push(format!("{} has {code} lines; at most {LONGEST}", file.display()));
+            wrong.push(format!(
+                "{} has {code} lines; at most {LONGEST}",
+                file.display()
+            ));
         }
-        let sql = file.extension().is_some_and(|e| e == "rs") && (text.contains("sqlx::query(") || text.contains("sqlx::query_scalar("));
-        let may = file.components().any(|c| ["store", "tests", "benches"].iter().any(|d| c.as_os_str() == *d));
+        let sql = file.extension().is_some_and(|e| e == "rs")
+            && (text.contains("sqlx::query(") || text.contains("sqlx::query_scalar("));
+        let may = file.components().any(|c| {
+            ["store", "tests", "benches"]
+                .iter()
+                .any(|d| c.as_os_str() == *d)
+        });
         if sql && !may {
             wrong.push(format!("{} has SQL; only the store may", file.display()));
         }
@@ -73,7 +117,12 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
 /// Every folder that ARCHITECTURE.md names is there.
 fn folders(wrong: &mut Vec<String>) -> Result<(), Failed> {
     let text = fs::read_to_string(root().join("ARCHITECTURE.md"))?;
-    for word in text.split('`').skip(1).step_by(2).filter(|w| w.starts_with("crates/") || w.starts_with("docs/")) {
+    for word in text
+        .split('`')
+        .skip(1)
+        .step_by(2)
+        .filter(|w| w.starts_with("crates/") || w.starts_with("docs/"))
+    {
         if !root().join(word).exists() {
             wrong.push(format!("ARCHITECTURE.md names {word}, which is not there"));
         }

@@ -25,7 +25,10 @@ pub(crate) struct Demo {
 
 pub(crate) fn run(args: &Demo) -> Result<(), Failed> {
     if TcpListener::bind(("127.0.0.1", args.port)).is_err() {
-        return Err(Failed::Words(format!("Port {} is taken; choose another with --port.", args.port)));
+        return Err(Failed::Words(format!(
+            "Port {} is taken; choose another with --port.",
+            args.port
+        )));
     }
     let name = if args.empty { "demo-empty" } else { "demo" };
     let cluster = Cluster::at(name)?;
@@ -40,8 +43,16 @@ pub(crate) fn run(args: &Demo) -> Result<(), Failed> {
     run_build()?;
     let database = cluster.up()?;
     let mut command = Command::new(root().join("target/debug/zastrugi"));
-    command.arg("demo").arg("--dir").arg(&dir).arg("--port").arg(args.port.to_string());
-    command.arg("--speed").arg(args.speed.to_string()).env("DATABASE_URL", database);
+    command
+        .arg("demo")
+        .arg("--dir")
+        .arg(&dir)
+        .arg("--port")
+        .arg(args.port.to_string());
+    command
+        .arg("--speed")
+        .arg(args.speed.to_string())
+        .env("DATABASE_URL", database);
     if args.empty {
         command.arg("--empty");
     }
@@ -59,10 +70,20 @@ fn run_build() -> Result<(), Failed> {
 /// Ctrl-C reaches the program as well; ours waits for it and then stops the database.
 fn run_quietly(command: &mut Command) -> Result<(), Failed> {
     let child = command.spawn();
-    let mut child = child.map_err(|source| Failed::Start { program: "zastrugi".into(), source, hint: String::new() })?;
+    let mut child = child.map_err(|source| Failed::Start {
+        program: "zastrugi".into(),
+        source,
+        hint: String::new(),
+    })?;
     ctrlc_ignore();
     let status = child.wait()?;
-    if status.success() || status.code().is_none() { Ok(()) } else { Err(Failed::Words("The demo did not start; its words stand above.".into())) }
+    if status.success() || status.code().is_none() {
+        Ok(())
+    } else {
+        Err(Failed::Words(
+            "The demo did not start; its words stand above.".into(),
+        ))
+    }
 }
 
 /// From here on Ctrl-C is the child's business.

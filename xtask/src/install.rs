@@ -11,7 +11,9 @@ pub(crate) fn postgres_dir() -> Option<String> {
         .filter(|v: &u32| Path::new(&format!("/usr/lib/postgresql/{v}/bin/initdb")).exists())
         .collect();
     versions.sort_unstable();
-    versions.last().map(|v| format!("/usr/lib/postgresql/{v}/bin"))
+    versions
+        .last()
+        .map(|v| format!("/usr/lib/postgresql/{v}/bin"))
 }
 
 pub(crate) fn postgres() -> Result<(), Failed> {
@@ -21,12 +23,22 @@ pub(crate) fn postgres() -> Result<(), Failed> {
     // No cluster of Debian's own is wanted; ours is private.
     let conf = "/etc/postgresql-common/createcluster.d";
     privileged("mkdir", &["-p", conf])?;
-    privileged("sh", &["-c", &format!("echo 'create_main_cluster = false' > {conf}/zastrugi.conf")])?;
+    privileged(
+        "sh",
+        &[
+            "-c",
+            &format!("echo 'create_main_cluster = false' > {conf}/zastrugi.conf"),
+        ],
+    )?;
     packages(&["postgresql"])
 }
 
 pub(crate) fn browser() -> Result<(), Failed> {
-    if has("chromium") && has("chromedriver") { Ok(()) } else { packages(&["chromium", "chromium-driver"]) }
+    if has("chromium") && has("chromedriver") {
+        Ok(())
+    } else {
+        packages(&["chromium", "chromium-driver"])
+    }
 }
 
 pub(crate) fn node() -> Result<(), Failed> {
@@ -46,14 +58,27 @@ fn privileged(program: &str, args: &[&str]) -> Result<(), Failed> {
 
 fn packages(names: &[&str]) -> Result<(), Failed> {
     if !has("apt-get") {
-        return Err(Failed::Words(format!("{} can't be installed here: this is not Debian. Install them by hand and try again.", names.join(", "))));
+        return Err(Failed::Words(format!(
+            "{} can't be installed here: this is not Debian. Install them by hand and try again.",
+            names.join(", ")
+        )));
     }
     if !is_root() && !has("sudo") {
-        return Err(Failed::Words(format!("{} must be installed; run this as root, or install sudo.", names.join(", "))));
+        return Err(Failed::Words(format!(
+            "{} must be installed; run this as root, or install sudo.",
+            names.join(", ")
+        )));
     }
     println!("Installing {} …", names.join(", "));
     privileged("apt-get", &["update", "-qq"])?;
     let mut args = vec!["install", "-y", "-qq", "--no-install-recommends"];
     args.extend(names);
-    privileged("env", &[&["DEBIAN_FRONTEND=noninteractive", "apt-get"], args.as_slice()].concat())
+    privileged(
+        "env",
+        &[
+            &["DEBIAN_FRONTEND=noninteractive", "apt-get"],
+            args.as_slice(),
+        ]
+        .concat(),
+    )
 }

@@ -14,7 +14,11 @@ use std::{
 struct Phases(Vec<(&'static str, Duration)>);
 
 impl Phases {
-    fn run(&mut self, name: &'static str, work: impl FnOnce() -> Result<(), Failed>) -> Result<(), Failed> {
+    fn run(
+        &mut self,
+        name: &'static str,
+        work: impl FnOnce() -> Result<(), Failed>,
+    ) -> Result<(), Failed> {
         println!("── {name}");
         let began = Instant::now();
         let done = work();
@@ -34,9 +38,19 @@ fn run_all(phases: &mut Phases) -> Result<(), Failed> {
     phases.run("format", || run(cargo().args(["fmt", "--all", "--check"])))?;
     phases.run("house rules", checks::run)?;
     phases.run("lints", || {
-        run(cargo().args(["clippy", "--workspace", "--all-targets", "--quiet", "--", "-D", "warnings"]))
+        run(cargo().args([
+            "clippy",
+            "--workspace",
+            "--all-targets",
+            "--quiet",
+            "--",
+            "-D",
+            "warnings",
+        ]))
     })?;
-    phases.run("build", || run(cargo().args(["test", "--workspace", "--no-run", "--quiet"])))?;
+    phases.run("build", || {
+        run(cargo().args(["test", "--workspace", "--no-run", "--quiet"]))
+    })?;
     phases.run("database", || {
         database = cluster.up()?;
         Ok(())
@@ -50,7 +64,16 @@ fn tests(database: &str) -> Result<(), Failed> {
     let with = |command: &mut Command| run(command.env("DATABASE_URL", database));
     if crate::shell::ask("cargo", &["nextest", "--version"]).is_some() {
         // Shows the slowest tests and gives each test a process of its own.
-        return with(cargo().args(["nextest", "run", "--workspace", "--no-fail-fast", "--status-level", "slow", "--final-status-level", "slow"]));
+        return with(cargo().args([
+            "nextest",
+            "run",
+            "--workspace",
+            "--no-fail-fast",
+            "--status-level",
+            "slow",
+            "--final-status-level",
+            "slow",
+        ]));
     }
     with(cargo().args(["test", "--workspace"]))
 }
@@ -72,7 +95,9 @@ pub(crate) fn bench() -> Result<(), Failed> {
     assets::build(false)?;
     let cluster = Cluster::at("bench")?;
     let database = cluster.up()?;
-    let done = run(cargo().args(["bench", "--workspace"]).env("DATABASE_URL", database));
+    let done = run(cargo()
+        .args(["bench", "--workspace"])
+        .env("DATABASE_URL", database));
     cluster.down()?;
     done
 }

@@ -18,29 +18,90 @@ pub enum Event {
     /// Its name and address are held; the claim runs.
     HostClaiming(Box<Host>),
     HostClaimed(Box<Host>),
-    HostReleased { host: HostId },
-    HostCondition { host: HostId, condition: Condition },
-    HostSeen { host: HostId, boot: u64, seq: u64, software: String },
-    HostJoined { host: HostId, cluster: ClusterId },
-    HostLeft { host: HostId },
-    ClusterAdded { cluster: Box<Cluster>, volume: Box<Volume> },
-    ClusterReady { cluster: ClusterId },
-    ClusterDropped { cluster: ClusterId },
-    VolumeSeen { volume: VolumeId, capacity: Bytes, used: Bytes },
+    HostReleased {
+        host: HostId,
+    },
+    HostCondition {
+        host: HostId,
+        condition: Condition,
+    },
+    HostSeen {
+        host: HostId,
+        boot: u64,
+        seq: u64,
+        software: String,
+    },
+    HostJoined {
+        host: HostId,
+        cluster: ClusterId,
+    },
+    HostLeft {
+        host: HostId,
+    },
+    ClusterAdded {
+        cluster: Box<Cluster>,
+        volume: Box<Volume>,
+    },
+    ClusterReady {
+        cluster: ClusterId,
+    },
+    ClusterDropped {
+        cluster: ClusterId,
+    },
+    VolumeSeen {
+        volume: VolumeId,
+        capacity: Bytes,
+        used: Bytes,
+    },
     MachinePlanned(Box<Machine>),
-    MachineMade { machine: MachineId, guest_key: String },
+    MachineMade {
+        machine: MachineId,
+        guest_key: String,
+    },
     MachineAdopted(Box<Machine>),
-    MachineDropped { machine: MachineId },
-    MachineWanted { machine: MachineId, wanted: Wanted, host: Option<HostId> },
-    MachineSeen { machine: MachineId, state: MachineState, host: Option<HostId>, generation: u64 },
-    MachineDeleted { machine: MachineId, at: Moment },
-    MachineRecovered { machine: MachineId },
-    MachinePurged { machine: MachineId },
-    Edited { target: Target, sets: Vec<Set> },
-    RunStarted { run: Box<Run>, plan: Box<Plan> },
-    RunMoved { run: Box<Run>, what: String },
+    MachineDropped {
+        machine: MachineId,
+    },
+    MachineWanted {
+        machine: MachineId,
+        wanted: Wanted,
+        host: Option<HostId>,
+    },
+    MachineSeen {
+        machine: MachineId,
+        state: MachineState,
+        host: Option<HostId>,
+        generation: u64,
+    },
+    MachineDeleted {
+        machine: MachineId,
+        at: Moment,
+    },
+    MachineRecovered {
+        machine: MachineId,
+    },
+    MachinePurged {
+        machine: MachineId,
+    },
+    Edited {
+        target: Target,
+        sets: Vec<Set>,
+    },
+    RunStarted {
+        run: Box<Run>,
+        plan: Box<Plan>,
+    },
+    RunMoved {
+        run: Box<Run>,
+        what: String,
+    },
     /// A device must do this now: becomes an order.
-    Ordered { run: RunId, step: usize, attempt: u32, after_ms: u64 },
+    Ordered {
+        run: RunId,
+        step: usize,
+        attempt: u32,
+        after_ms: u64,
+    },
 }
 
 /// An event as people read it.
@@ -57,13 +118,25 @@ type Words = Option<(&'static str, String, Vec<String>)>;
 impl Event {
     /// The event in words, with the names that things have in `estate`; none for what is not worth a line.
     pub fn tell(&self, estate: &Estate) -> Option<Told> {
-        let (kind, text, about) =
-            self.of_host(estate).or_else(|| self.of_cluster(estate)).or_else(|| self.of_machine(estate)).or_else(|| self.of_work(estate))?;
-        Some(Told { kind: kind.into(), text, about })
+        let (kind, text, about) = self
+            .of_host(estate)
+            .or_else(|| self.of_cluster(estate))
+            .or_else(|| self.of_machine(estate))
+            .or_else(|| self.of_work(estate))?;
+        Some(Told {
+            kind: kind.into(),
+            text,
+            about,
+        })
     }
 
     fn of_host(&self, estate: &Estate) -> Words {
-        let name = |id: &HostId| estate.hosts.get(id).map_or_else(|| id.to_string(), |h| h.name.clone());
+        let name = |id: &HostId| {
+            estate
+                .hosts
+                .get(id)
+                .map_or_else(|| id.to_string(), |h| h.name.clone())
+        };
         let line = |id: &HostId, text: String| Some(("host", text, vec![id.to_string()]));
         match self {
             Event::HostClaimed(h) => line(&h.id, format!("{} was claimed", h.name)),
@@ -71,15 +144,24 @@ impl Event {
             Event::HostCondition { host, condition } => match condition {
                 Condition::Claiming => None,
                 Condition::Steady => line(host, format!("{} answers", name(host))),
-                Condition::Lost { why, .. } => line(host, format!("{} does not answer: {why}", name(host))),
+                Condition::Lost { why, .. } => {
+                    line(host, format!("{} does not answer: {why}", name(host)))
+                }
                 Condition::Stranger { .. } => {
                     let words = "shows another certificate than the pinned one; orders are held";
                     line(host, format!("{} {words}", name(host)))
                 }
             },
             Event::HostJoined { host, cluster } => {
-                let to = estate.clusters.get(cluster).map_or_else(|| cluster.to_string(), |c| c.name.clone());
-                Some(("host", format!("{} joined {to}", name(host)), vec![host.to_string(), cluster.to_string()]))
+                let to = estate
+                    .clusters
+                    .get(cluster)
+                    .map_or_else(|| cluster.to_string(), |c| c.name.clone());
+                Some((
+                    "host",
+                    format!("{} joined {to}", name(host)),
+                    vec![host.to_string(), cluster.to_string()],
+                ))
             }
             Event::HostLeft { host } => line(host, format!("{} left its cluster", name(host))),
             _ => None,
@@ -87,41 +169,80 @@ impl Event {
     }
 
     fn of_cluster(&self, estate: &Estate) -> Words {
-        let name = |id: &ClusterId| estate.clusters.get(id).map_or_else(|| id.to_string(), |c| c.name.clone());
+        let name = |id: &ClusterId| {
+            estate
+                .clusters
+                .get(id)
+                .map_or_else(|| id.to_string(), |c| c.name.clone())
+        };
         let line = |id: &ClusterId, text: String| Some(("cluster", text, vec![id.to_string()]));
         match self {
-            Event::SiteAdded(site) => Some(("site", format!("Site {} was added", site.name), vec![site.id.to_string()])),
-            Event::ClusterAdded { cluster: c, .. } => line(&c.id, format!("Cluster {} is being made", c.name)),
-            Event::ClusterReady { cluster } => line(cluster, format!("Cluster {} is ready", name(cluster))),
-            Event::ClusterDropped { cluster } => line(cluster, format!("Cluster {} was not made", name(cluster))),
+            Event::SiteAdded(site) => Some((
+                "site",
+                format!("Site {} was added", site.name),
+                vec![site.id.to_string()],
+            )),
+            Event::ClusterAdded { cluster: c, .. } => {
+                line(&c.id, format!("Cluster {} is being made", c.name))
+            }
+            Event::ClusterReady { cluster } => {
+                line(cluster, format!("Cluster {} is ready", name(cluster)))
+            }
+            Event::ClusterDropped { cluster } => {
+                line(cluster, format!("Cluster {} was not made", name(cluster)))
+            }
             _ => None,
         }
     }
 
     fn of_machine(&self, estate: &Estate) -> Words {
-        let name = |id: &MachineId| estate.machines.get(id).map_or_else(|| id.to_string(), |m| m.name.clone());
+        let name = |id: &MachineId| {
+            estate
+                .machines
+                .get(id)
+                .map_or_else(|| id.to_string(), |m| m.name.clone())
+        };
         let line = |id: &MachineId, text: String| Some(("machine", text, vec![id.to_string()]));
         match self {
-            Event::MachinePlanned(m) => line(&m.id, format!("Name and room are held for {}", m.name)),
+            Event::MachinePlanned(m) => {
+                line(&m.id, format!("Name and room are held for {}", m.name))
+            }
             Event::MachineMade { machine: m, .. } => line(m, format!("{} was created", name(m))),
             Event::MachineAdopted(m) => line(&m.id, format!("{} was found and registered", m.name)),
-            Event::MachineDropped { machine: m } => {
-                line(m, format!("{} was not created; its name and room are free", name(m)))
-            }
-            Event::MachineWanted { machine: m, wanted, .. } => {
+            Event::MachineDropped { machine: m } => line(
+                m,
+                format!("{} was not created; its name and room are free", name(m)),
+            ),
+            Event::MachineWanted {
+                machine: m, wanted, ..
+            } => {
                 let word = if *wanted == Wanted::On { "on" } else { "off" };
                 line(m, format!("{} shall be {word}", name(m)))
             }
-            Event::MachineSeen { machine: m, state, host, .. } => {
+            Event::MachineSeen {
+                machine: m,
+                state,
+                host,
+                ..
+            } => {
                 let host = host.as_ref().and_then(|h| estate.hosts.get(h));
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
             }
-            Event::MachineDeleted { machine: m, .. } => {
-                line(m, format!("{} was deleted; it can be brought back for {} days", name(m), Machine::KEPT_DAYS))
+            Event::MachineDeleted { machine: m, .. } => line(
+                m,
+                format!(
+                    "{} was deleted; it can be brought back for {} days",
+                    name(m),
+                    Machine::KEPT_DAYS
+                ),
+            ),
+            Event::MachineRecovered { machine: m } => {
+                line(m, format!("{} was brought back", name(m)))
             }
-            Event::MachineRecovered { machine: m } => line(m, format!("{} was brought back", name(m))),
-            Event::MachinePurged { machine: m } => line(m, format!("{} was removed for good", name(m))),
+            Event::MachinePurged { machine: m } => {
+                line(m, format!("{} was removed for good", name(m)))
+            }
             _ => None,
         }
     }
@@ -130,12 +251,22 @@ impl Event {
         match self {
             Event::Edited { target, sets } => {
                 let what = sets.iter().map(Set::tell).collect::<Vec<_>>().join("; ");
-                Some(("edit", format!("{}: {what}", target.name(estate)), vec![target.to_string()]))
+                Some((
+                    "edit",
+                    format!("{}: {what}", target.name(estate)),
+                    vec![target.to_string()],
+                ))
             }
-            Event::RunStarted { run, .. } => Some(("run", format!("Began: {}", run.title), vec![run.id.to_string()])),
-            Event::RunMoved { run, what } if !what.is_empty() => {
-                Some(("run", format!("{}: {what}", run.title), vec![run.id.to_string()]))
-            }
+            Event::RunStarted { run, .. } => Some((
+                "run",
+                format!("Began: {}", run.title),
+                vec![run.id.to_string()],
+            )),
+            Event::RunMoved { run, what } if !what.is_empty() => Some((
+                "run",
+                format!("{}: {what}", run.title),
+                vec![run.id.to_string()],
+            )),
             _ => None,
         }
     }
@@ -146,9 +277,13 @@ fn seen(name: &str, state: &MachineState, place: &str) -> Option<String> {
     match state {
         MachineState::Off => Some(format!("{name} is off")),
         MachineState::Running { guest: true } => Some(format!("{name} is up and answers{place}")),
-        MachineState::Running { guest: false } => Some(format!("{name} runs{place}; its agent is silent")),
+        MachineState::Running { guest: false } => {
+            Some(format!("{name} runs{place}; its agent is silent"))
+        }
         MachineState::Paused(why) => Some(format!("{name} was paused{place}: {why}")),
-        MachineState::Starting(phase) if phase == "firmware" => Some(format!("{name} starts{place}")),
+        MachineState::Starting(phase) if phase == "firmware" => {
+            Some(format!("{name} starts{place}"))
+        }
         MachineState::Starting(_) | MachineState::Planned | MachineState::Stopping => None,
     }
 }

@@ -92,10 +92,20 @@ pub struct EvidenceBook {
 impl EvidenceBook {
     /// The answer, if there is one that hasn't expired.
     pub fn fresh(&self, probe: &Probe, now: Moment) -> Option<&Answer> {
-        self.answers.get(probe).filter(|e| e.expires > now).map(|e| &e.answer)
+        self.answers
+            .get(probe)
+            .filter(|e| e.expires > now)
+            .map(|e| &e.answer)
     }
     pub fn put(&mut self, probe: Probe, answer: Answer, now: Moment) {
         let expires = now.plus(lifetime(&probe));
-        self.answers.insert(probe, Evidence { answer, taken: now, expires });
+        self.answers.insert(
+            probe,
+            Evidence {
+                answer,
+                taken: now,
+                expires,
+            },
+        );
     }
 }

@@ -86,7 +86,12 @@ pub struct Finding {
 }
 
 impl Finding {
-    pub fn new(rule: Rule, severity: Severity, subject: impl Into<String>, text: impl Into<String>) -> Self {
+    pub fn new(
+        rule: Rule,
+        severity: Severity,
+        subject: impl Into<String>,
+        text: impl Into<String>,
+    ) -> Self {
         Finding {
             rule,
             subject: subject.into(),

@@ -46,7 +46,9 @@ id_type!(/** A proposal being carried out. */ RunId, "run");
 id_type!(/** Somebody who signs in. */ PersonId, "person");
 
 /// The number of a committed change to the estate; grows by one with each batch.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct Revision(pub u64);
 

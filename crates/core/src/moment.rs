@@ -4,12 +4,16 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// Milliseconds since 1970-01-01T00:00:00Z.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct Moment(pub i64);
 
 /// A length of time in milliseconds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct Span(pub u64);
 
@@ -33,7 +37,10 @@ impl Span {
 
 impl Moment {
     pub fn plus(self, span: Span) -> Moment {
-        Moment(self.0.saturating_add(i64::try_from(span.0).unwrap_or(i64::MAX)))
+        Moment(
+            self.0
+                .saturating_add(i64::try_from(span.0).unwrap_or(i64::MAX)),
+        )
     }
     /// The time from `earlier` to here; zero if it lies ahead.
     pub fn since(self, earlier: Moment) -> Span {
@@ -51,7 +58,11 @@ impl fmt::Display for Span {
             90_000..5_400_000 => write!(f, "{} min", (s + 30) / 60),
             5_400_000..172_800_000 => {
                 let (h, m) = (s / 3600, (s % 3600) / 60);
-                if m == 0 { write!(f, "{h} h") } else { write!(f, "{h} h {m} min") }
+                if m == 0 {
+                    write!(f, "{h} h")
+                } else {
+                    write!(f, "{h} h {m} min")
+                }
             }
             _ => write!(f, "{} days", s / 86_400),
         }

@@ -10,15 +10,20 @@ pub const MOST: u32 = 100;
 /// # Errors
 /// Words for the person who typed it.
 pub fn check(name: &str) -> Result<(), String> {
-    let bad = name.chars().find(|c| !(c.is_ascii_lowercase() || c.is_ascii_digit() || *c == '-'));
+    let bad = name
+        .chars()
+        .find(|c| !(c.is_ascii_lowercase() || c.is_ascii_digit() || *c == '-'));
     match bad {
         _ if name.is_empty() => Err("A name is missing.".into()),
         Some(' ') => Err("A name has no spaces; use hyphens.".into()),
         Some(c) if c.is_ascii_uppercase() => Err("Names are in lower case.".into()),
-        Some(c) => Err(format!("“{c}” can't stand in a name; letters a–z, digits and hyphens can.")),
-        None if name.len() > LONGEST => {
-            Err(format!("{} characters; a name has at most {LONGEST}.", name.len()))
-        }
+        Some(c) => Err(format!(
+            "“{c}” can't stand in a name; letters a–z, digits and hyphens can."
+        )),
+        None if name.len() > LONGEST => Err(format!(
+            "{} characters; a name has at most {LONGEST}.",
+            name.len()
+        )),
         None if name.starts_with('-') || name.ends_with('-') => {
             Err("A name neither begins nor ends with a hyphen.".into())
         }
@@ -38,7 +43,9 @@ pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
         return Err("At least one machine.".into());
     }
     if count > MOST {
-        return Err(format!("At most {MOST} machines at once; you asked for {count}."));
+        return Err(format!(
+            "At most {MOST} machines at once; you asked for {count}."
+        ));
     }
     let (head, width, first, tail) = match (pattern.find('{'), pattern.find('}')) {
         (None, None) if count == 1 => return check(pattern).map(|()| vec![pattern.to_owned()]),
@@ -50,13 +57,22 @@ pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
                 .ok()
                 .filter(|_| number.len() <= 6)
                 .ok_or("Between the braces stands the first number, such as {01}.")?;
-            (pattern[..open].to_owned(), number.len(), first, &pattern[close + 1..])
+            (
+                pattern[..open].to_owned(),
+                number.len(),
+                first,
+                &pattern[close + 1..],
+            )
         }
         _ => return Err("A brace is open; write the first number in braces, such as {01}.".into()),
     };
-    let names: Vec<String> =
-        (first..first.saturating_add(count)).map(|n| format!("{head}{n:0width$}{tail}")).collect();
-    names.iter().try_for_each(|name| check(name)).map(|()| names)
+    let names: Vec<String> = (first..first.saturating_add(count))
+        .map(|n| format!("{head}{n:0width$}{tail}"))
+        .collect();
+    names
+        .iter()
+        .try_for_each(|name| check(name))
+        .map(|()| names)
 }
 
 #[cfg(test)]
@@ -65,7 +81,10 @@ mod tests {
 
     #[test]
     fn a_pattern_keeps_its_width_and_start() {
-        assert_eq!(spread("stowage-{08}", 3).unwrap(), ["stowage-08", "stowage-09", "stowage-10"]);
+        assert_eq!(
+            spread("stowage-{08}", 3).unwrap(),
+            ["stowage-08", "stowage-09", "stowage-10"]
+        );
         assert_eq!(spread("gate", 2).unwrap(), ["gate-1", "gate-2"]);
         assert_eq!(spread("gate", 1).unwrap(), ["gate"]);
     }

@@ -48,8 +48,14 @@ pub struct HostReport {
 /// What differs between the report and the estate. A report that is not newer than the last answers nothing; one that
 /// changes nothing answers nothing.
 pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) -> Vec<Event> {
-    let Some(held) = estate.hosts.get(&host) else { return Vec::new() };
-    let newer = if report.boot == held.seen.0 { report.seq > held.seen.1 } else { report.boot > held.seen.0 };
+    let Some(held) = estate.hosts.get(&host) else {
+        return Vec::new();
+    };
+    let newer = if report.boot == held.seen.0 {
+        report.seq > held.seen.1
+    } else {
+        report.boot > held.seen.0
+    };
     if !newer || held.condition == Condition::Claiming {
         return Vec::new();
     }
@@ -63,14 +69,27 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
                 events.extend(differs(ours, host, machine));
             }
             None => {
-                events.push(Event::MachineAdopted(Box::new(adopt(estate, held, machine, MachineId(next), now))));
+                events.push(Event::MachineAdopted(Box::new(adopt(
+                    estate,
+                    held,
+                    machine,
+                    MachineId(next),
+                    now,
+                ))));
                 next += 1;
             }
         }
     }
-    events.extend(estate.machines_on(host).filter(|m| !reported.contains(&m.id)).filter_map(|m| stopped(estate, m)));
-    let stale = held.condition != Condition::Steady && !matches!(held.condition, Condition::Stranger { .. });
-    if !events.is_empty() || stale || report.boot != held.seen.0 || report.software != held.software {
+    events.extend(
+        estate
+            .machines_on(host)
+            .filter(|m| !reported.contains(&m.id))
+            .filter_map(|m| stopped(estate, m)),
+    );
+    let stale = held.condition != Condition::Steady
+        && !matches!(held.condition, Condition::Stranger { .. });
+    if !events.is_empty() || stale || report.boot != held.seen.0 || report.software != held.software
+    {
         events.push(Event::HostSeen {
             host,
             boot: report.boot,
@@ -85,7 +104,11 @@ fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {
     let changed = |seen: &SeenVolume| {
         let ours = estate.volume_with_uid(&seen.uid)?;
         let differs = ours.capacity != seen.capacity || ours.used != seen.used;
-        differs.then_some(Event::VolumeSeen { volume: ours.id, capacity: seen.capacity, used: seen.used })
+        differs.then_some(Event::VolumeSeen {
+            volume: ours.id,
+            capacity: seen.capacity,
+            used: seen.used,
+        })
     };
     report.volumes.iter().filter_map(changed).collect()
 }
@@ -95,7 +118,8 @@ fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> 
     if seen.generation < ours.generation {
         return None;
     }
-    let same = ours.state == seen.state && ours.host == Some(host) && ours.generation == seen.generation;
+    let same =
+        ours.state == seen.state && ours.host == Some(host) && ours.generation == seen.generation;
     (!same).then(|| Event::MachineSeen {
         machine: ours.id,
         state: seen.state.clone(),
@@ -126,7 +150,13 @@ fn stopped(estate: &Estate, machine: &Machine) -> Option<Event> {
 }
 
 /// A machine that was there before us, with everything that its host knows of it.
-pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, id: MachineId, now: Moment) -> Machine {
+pub fn adopt(
+    estate: &Estate,
+    host: &Host,
+    seen: &MachineReport,
+    id: MachineId,
+    now: Moment,
+) -> Machine {
     let off = seen.state == MachineState::Off;
     let cluster = host.cluster.and_then(|c| estate.clusters.get(&c));
     let taken = estate.machine_named(&seen.name).is_some();
@@ -134,7 +164,11 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, id: MachineId, 
     Machine {
         id,
         uuid: seen.uuid,
-        name: if taken { format!("{}-{}", seen.name, id.0) } else { seen.name.clone() },
+        name: if taken {
+            format!("{}-{}", seen.name, id.0)
+        } else {
+            seen.name.clone()
+        },
         cluster: host.cluster,
         host: (!off).then_some(host.id),
         state: seen.state.clone(),
@@ -155,7 +189,11 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, id: MachineId, 
                 volume,
             })
             .collect(),
-        nics: seen.macs.iter().map(|mac| crate::estate::Nic { mac: mac.clone() }).collect(),
+        nics: seen
+            .macs
+            .iter()
+            .map(|mac| crate::estate::Nic { mac: mac.clone() })
+            .collect(),
         labels: seen.labels.clone(),
         tier: seen.tier,
         protected: seen.protected,
@@ -165,7 +203,11 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, id: MachineId, 
         deleted: None,
         note: seen.note.clone(),
         virtual_hardware: seen.virtual_hardware,
-        created: if seen.created.0 > 0 { seen.created } else { now },
+        created: if seen.created.0 > 0 {
+            seen.created
+        } else {
+            now
+        },
     }
 }
 
@@ -182,7 +224,9 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
                 }
                 machine.id = MachineId(next);
                 next += 1;
-                if !names.insert(machine.name.clone()) || estate.machine_named(&machine.name).is_some() {
+                if !names.insert(machine.name.clone())
+                    || estate.machine_named(&machine.name).is_some()
+                {
                     machine.name = format!("{}-{}", machine.name, machine.id.0);
                 }
                 settled.push(Event::MachineAdopted(machine));

@@ -32,8 +32,15 @@ pub enum Act {
 }
 
 impl Act {
-    pub const ALL: [Act; 7] =
-        [Act::Look, Act::Machines, Act::Purge, Act::Hosts, Act::Clusters, Act::People, Act::Settings];
+    pub const ALL: [Act; 7] = [
+        Act::Look,
+        Act::Machines,
+        Act::Purge,
+        Act::Hosts,
+        Act::Clusters,
+        Act::People,
+        Act::Settings,
+    ];
 }
 
 /// What one person may do.
@@ -76,7 +83,10 @@ impl fmt::Display for Role {
 impl FromStr for Role {
     type Err = String;
     fn from_str(text: &str) -> Result<Self, String> {
-        Role::ALL.into_iter().find(|r| r.word() == text).ok_or_else(|| "Choose viewer, operator or admin.".into())
+        Role::ALL
+            .into_iter()
+            .find(|r| r.word() == text)
+            .ok_or_else(|| "Choose viewer, operator or admin.".into())
     }
 }
 
@@ -89,7 +99,10 @@ pub struct Who {
 
 impl Who {
     pub fn itself() -> Self {
-        Who { person: None, name: "Zastrugi".into() }
+        Who {
+            person: None,
+            name: "Zastrugi".into(),
+        }
     }
 }
 

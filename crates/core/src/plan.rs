@@ -16,24 +16,69 @@ use std::fmt;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
-    Claim { host: HostId, password: SecretRef },
+    Claim {
+        host: HostId,
+        password: SecretRef,
+    },
     /// Reads clock and management controller.
-    Verify { host: HostId },
-    Join { host: HostId, cluster: ClusterId, volume: String },
-    Leave { host: HostId },
-    Release { host: HostId },
+    Verify {
+        host: HostId,
+    },
+    Join {
+        host: HostId,
+        cluster: ClusterId,
+        volume: String,
+    },
+    Leave {
+        host: HostId,
+    },
+    Release {
+        host: HostId,
+    },
     /// No device: the cluster is complete.
-    ClusterReady { cluster: ClusterId },
-    Create { machine: MachineId, via: HostId },
-    Start { machine: MachineId, host: HostId },
-    AwaitGuest { machine: MachineId, limit: Span },
-    AskStop { machine: MachineId },
-    AwaitOff { machine: MachineId, grace: Span, then: AfterGrace },
-    Off { machine: MachineId },
-    Rewrite { machine: MachineId, via: HostId, sets: Vec<Set> },
-    Delete { machine: MachineId, via: HostId },
-    Recover { machine: MachineId, via: HostId },
-    Purge { machine: MachineId, via: HostId },
+    ClusterReady {
+        cluster: ClusterId,
+    },
+    Create {
+        machine: MachineId,
+        via: HostId,
+    },
+    Start {
+        machine: MachineId,
+        host: HostId,
+    },
+    AwaitGuest {
+        machine: MachineId,
+        limit: Span,
+    },
+    AskStop {
+        machine: MachineId,
+    },
+    AwaitOff {
+        machine: MachineId,
+        grace: Span,
+        then: AfterGrace,
+    },
+    Off {
+        machine: MachineId,
+    },
+    Rewrite {
+        machine: MachineId,
+        via: HostId,
+        sets: Vec<Set>,
+    },
+    Delete {
+        machine: MachineId,
+        via: HostId,
+    },
+    Recover {
+        machine: MachineId,
+        via: HostId,
+    },
+    Purge {
+        machine: MachineId,
+        via: HostId,
+    },
 }
 
 impl Step {
@@ -106,7 +151,8 @@ impl Step {
     }
     /// Where the device speaks: the host named by the step, or the one that the machine is on.
     pub fn spoken_to(&self, estate: &Estate) -> Option<HostId> {
-        self.host().or_else(|| estate.machines.get(&self.machine()?)?.host)
+        self.host()
+            .or_else(|| estate.machines.get(&self.machine()?)?.host)
     }
     /// What it takes for the time it changes something.
     pub fn locks(&self) -> Vec<Lock> {
@@ -115,7 +161,10 @@ impl Step {
                 vec![Lock::exclusive(Object::Host(*host))]
             }
             Step::Join { host, cluster, .. } => {
-                vec![Lock::exclusive(Object::Host(*host)), Lock::shared(Object::Cluster(*cluster))]
+                vec![
+                    Lock::exclusive(Object::Host(*host)),
+                    Lock::shared(Object::Cluster(*cluster)),
+                ]
             }
             Step::Verify { host } => vec![Lock::shared(Object::Host(*host))],
             Step::ClusterReady { cluster } => vec![Lock::exclusive(Object::Cluster(*cluster))],
@@ -160,10 +209,16 @@ pub struct Lock {
 
 impl Lock {
     pub fn exclusive(object: Object) -> Self {
-        Lock { object, exclusive: true }
+        Lock {
+            object,
+            exclusive: true,
+        }
     }
     pub fn shared(object: Object) -> Self {
-        Lock { object, exclusive: false }
+        Lock {
+            object,
+            exclusive: false,
+        }
     }
     pub fn clashes(&self, other: &Lock) -> bool {
         self.object == other.object && (self.exclusive || other.exclusive)
@@ -224,7 +279,13 @@ pub struct Bar {
 pub fn schedule(steps: &[PlannedStep]) -> Vec<(Span, Span)> {
     let mut times: Vec<(Span, Span)> = Vec::with_capacity(steps.len());
     for step in steps {
-        let from = step.after.iter().filter_map(|i| times.get(*i)).map(|t| t.1).max().unwrap_or_default();
+        let from = step
+            .after
+            .iter()
+            .filter_map(|i| times.get(*i))
+            .map(|t| t.1)
+            .max()
+            .unwrap_or_default();
         times.push((from, from.plus(step.step.usual())));
     }
     times
@@ -240,7 +301,12 @@ pub fn bars(steps: &[PlannedStep]) -> Vec<Bar> {
                 bar.to = bar.to.max(to);
                 bar.steps += 1;
             }
-            None => bars.push(Bar { group: step.step.group(), from, to, steps: 1 }),
+            None => bars.push(Bar {
+                group: step.step.group(),
+                from,
+                to,
+                steps: 1,
+            }),
         }
     }
     bars.sort_by_key(|b| (b.from, b.to));

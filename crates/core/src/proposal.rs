@@ -14,15 +14,30 @@ use std::{collections::BTreeMap, fmt};
 #[serde(rename_all = "snake_case")]
 pub enum Proposal {
     ClaimHosts(ClaimHosts),
-    HandBack { hosts: Vec<HostId> },
+    HandBack {
+        hosts: Vec<HostId>,
+    },
     CreateCluster(CreateCluster),
     CreateMachines(CreateMachines),
-    Power { machines: Vec<MachineId>, act: PowerAct },
-    Edit { targets: Vec<Target>, sets: Vec<Set> },
-    Delete { machines: Vec<MachineId> },
-    Recover { machines: Vec<MachineId> },
+    Power {
+        machines: Vec<MachineId>,
+        act: PowerAct,
+    },
+    Edit {
+        targets: Vec<Target>,
+        sets: Vec<Set>,
+    },
+    Delete {
+        machines: Vec<MachineId>,
+    },
+    Recover {
+        machines: Vec<MachineId>,
+    },
     /// `typed` is the name (or the number of machines) that the person typed to confirm.
-    Purge { machines: Vec<MachineId>, typed: String },
+    Purge {
+        machines: Vec<MachineId>,
+        typed: String,
+    },
 }
 
 /// A host to claim, with the certificate that the person was shown.
@@ -100,12 +115,20 @@ pub enum AfterGrace {
 #[serde(rename_all = "snake_case")]
 pub enum PowerAct {
     /// `host`: None for the best.
-    On { host: Option<HostId> },
+    On {
+        host: Option<HostId>,
+    },
     /// Asks the guest agent.
-    Stop { grace: Span, then: AfterGrace },
+    Stop {
+        grace: Span,
+        then: AfterGrace,
+    },
     /// Like pulling the plug.
     Off,
-    Restart { grace: Span, then: AfterGrace },
+    Restart {
+        grace: Span,
+        then: AfterGrace,
+    },
 }
 
 impl PowerAct {

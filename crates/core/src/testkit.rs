@@ -9,8 +9,8 @@
 
 use crate::{
     estate::{
-        Access, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host, Machine, MachineState, Memory, Nic,
-        Provisioning, PsabiLevel, Site, Volume, Wanted,
+        Access, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host, Machine,
+        MachineState, Memory, Nic, Provisioning, PsabiLevel, Site, Volume, Wanted,
     },
     ids::{ClusterId, HostId, MachineId, Revision, SecretRef, SiteId, VolumeId},
     moment::Moment,
@@ -34,14 +34,23 @@ pub struct Small {
 #[expect(clippy::panic, clippy::unwrap_used, reason = "fixtures of tests")]
 pub fn read(text: &str) -> Small {
     let mut estate = Estate::from_facts(Revision(1), [Fact::Meta(1000)]);
-    estate.put(Fact::Site(Arc::new(Site { id: SiteId(900), name: "Quayside".into() })));
+    estate.put(Fact::Site(Arc::new(Site {
+        id: SiteId(900),
+        name: "Quayside".into(),
+    })));
     let mut cluster: Option<Cluster> = None;
     for line in text.lines().map(str::trim).filter(|l| !l.is_empty()) {
         let words: Vec<&str> = line.split_whitespace().collect();
-        let opts: BTreeMap<&str, &str> = words.iter().map(|w| w.split_once('=').unwrap_or((w, ""))).collect();
+        let opts: BTreeMap<&str, &str> = words
+            .iter()
+            .map(|w| w.split_once('=').unwrap_or((w, "")))
+            .collect();
         match words[0] {
             "cluster" => {
-                cluster.take().into_iter().for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
+                cluster
+                    .take()
+                    .into_iter()
+                    .for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
                 let n = 901 + u64::try_from(estate.clusters.len()).unwrap();
                 let volume = volume(n + 50, ClusterId(n));
                 cluster = Some(a_cluster(n, words[1], volume.id, &opts));
@@ -62,8 +71,14 @@ pub fn read(text: &str) -> Small {
             other => panic!("“{other}” is no word of a fixture"),
         }
     }
-    cluster.into_iter().for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
-    Small { view: View::of(estate), permits: Permits::of(Role::Admin), now: Moment(1_000_000) }
+    cluster
+        .into_iter()
+        .for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
+    Small {
+        view: View::of(estate),
+        permits: Permits::of(Role::Admin),
+        now: Moment(1_000_000),
+    }
 }
 
 fn volume(n: u64, cluster: ClusterId) -> Volume {
@@ -86,7 +101,10 @@ fn a_cluster(n: u64, name: &str, volume: VolumeId, opts: &BTreeMap<&str, &str>) 
         volume,
         cpu_maker: "Korund".into(),
         cpu_level: PsabiLevel::V2,
-        demand: Demand { failures: u32::from(!opts.contains_key("careless")), enforced: opts.contains_key("enforced") },
+        demand: Demand {
+            failures: u32::from(!opts.contains_key("careless")),
+            enforced: opts.contains_key("enforced"),
+        },
         ready: true,
         note: String::new(),
     }
@@ -97,7 +115,10 @@ fn a_cluster(n: u64, name: &str, volume: VolumeId, opts: &BTreeMap<&str, &str>) 
 pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
     let cores: u32 = opts.get("cores").map_or(32, |c| c.parse().unwrap());
     let condition = if opts.contains_key("down") {
-        Condition::Lost { since: Moment(0), why: "silent".into() }
+        Condition::Lost {
+            since: Moment(0),
+            why: "silent".into(),
+        }
     } else {
         Condition::Steady
     };
@@ -142,20 +163,43 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
     let id: u64 = words[1].parse().unwrap();
     let size = Bytes::gib(words[3].parse().unwrap());
     let host = (words[4] == "on").then(|| HostId(words[5].parse().unwrap()));
-    let label = opts.get("label").map(|l| (l.split(':').next().unwrap_or(l).to_owned(), l.split(':').nth(1).unwrap_or("").to_owned()));
+    let label = opts.get("label").map(|l| {
+        (
+            l.split(':').next().unwrap_or(l).to_owned(),
+            l.split(':').nth(1).unwrap_or("").to_owned(),
+        )
+    });
     Machine {
         id: MachineId(id),
         uuid: uuid::Uuid::from_u128(u128::from(id)),
         name: words[2].into(),
         cluster: Some(cluster.id),
         host,
-        state: if host.is_some() { MachineState::Running { guest: true } } else { MachineState::Off },
-        wanted: if host.is_some() { Wanted::On } else { Wanted::Off },
+        state: if host.is_some() {
+            MachineState::Running { guest: true }
+        } else {
+            MachineState::Off
+        },
+        wanted: if host.is_some() {
+            Wanted::On
+        } else {
+            Wanted::Off
+        },
         vcpus: opts.get("vcpus").map_or(2, |v| v.parse().unwrap()),
-        memory: Memory { kept: size, size, max: size },
+        memory: Memory {
+            kept: size,
+            size,
+            max: size,
+        },
         video: Bytes::mib(16),
-        disks: vec![Disk { size: Bytes::gib(40), provisioning: Provisioning::Thin, volume: cluster.volume }],
-        nics: vec![Nic { mac: format!("02:00:00:00:{:02x}:{:02x}", id / 256 % 256, id % 256) }],
+        disks: vec![Disk {
+            size: Bytes::gib(40),
+            provisioning: Provisioning::Thin,
+            volume: cluster.volume,
+        }],
+        nics: vec![Nic {
+            mac: format!("02:00:00:00:{:02x}:{:02x}", id / 256 % 256, id % 256),
+        }],
         labels: label.into_iter().collect(),
         tier: opts.get("tier").map_or(3, |t| t.parse().unwrap()),
         protected: opts.contains_key("protected"),

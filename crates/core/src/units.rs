@@ -4,12 +4,16 @@ use serde::{Deserialize, Serialize};
 use std::{fmt, iter::Sum, ops::Add};
 
 /// Bytes; shown in binary units (1 GiB = 2^30 bytes).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct Bytes(pub u64);
 
 /// Megahertz of CPU: capacity is cores times base frequency.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
 #[serde(transparent)]
 pub struct Mhz(pub u64);
 
@@ -42,7 +46,11 @@ impl Bytes {
     }
     /// This as a share of `whole`, 0 when there is no whole.
     pub fn share_of(self, whole: Bytes) -> f64 {
-        if whole.0 == 0 { 0.0 } else { self.as_f64() / whole.as_f64() }
+        if whole.0 == 0 {
+            0.0
+        } else {
+            self.as_f64() / whole.as_f64()
+        }
     }
 
     /// Reads `16`, `16 GiB`, `512MiB`, `1.5 TiB`; a bare number is GiB.
@@ -51,7 +59,9 @@ impl Bytes {
     /// Words for the person who typed it.
     pub fn parse(text: &str) -> Result<Bytes, String> {
         let text = text.trim();
-        let split = text.find(|c: char| !c.is_ascii_digit() && c != '.' && c != ',').unwrap_or(text.len());
+        let split = text
+            .find(|c: char| !c.is_ascii_digit() && c != '.' && c != ',')
+            .unwrap_or(text.len());
         let (number, unit) = text.split_at(split);
         let number: f64 = number
             .replace(',', ".")
@@ -76,7 +86,11 @@ impl Bytes {
 }
 
 /// A non-negative figure rounded to a whole number; figures beyond the range end at its ends.
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "`as` saturates, which is what is promised")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "`as` saturates, which is what is promised"
+)]
 pub fn round(figure: f64) -> u64 {
     figure.max(0.0).round() as u64
 }
@@ -110,7 +124,11 @@ impl fmt::Display for Mhz {
 
 impl Mhz {
     pub fn share_of(self, whole: Mhz) -> f64 {
-        if whole.0 == 0 { 0.0 } else { self.0 as f64 / whole.0 as f64 }
+        if whole.0 == 0 {
+            0.0
+        } else {
+            self.0 as f64 / whole.0 as f64
+        }
     }
 }
 

@@ -12,9 +12,15 @@ pub struct View {
 
 impl View {
     pub fn of(estate: Estate) -> Self {
-        View { estate: Arc::new(estate), ..View::default() }
+        View {
+            estate: Arc::new(estate),
+            ..View::default()
+        }
     }
     pub fn with(&self, estate: Estate) -> Self {
-        View { estate: Arc::new(estate), ..self.clone() }
+        View {
+            estate: Arc::new(estate),
+            ..self.clone()
+        }
     }
 }

@@ -47,10 +47,18 @@ impl Announcements {
                 let mut book = book.lock().unwrap_or_else(PoisonError::into_inner);
                 match event {
                     ServiceEvent::ServiceResolved(info) => {
-                        let Some(ip) = info.addresses.iter().next().map(|a| a.to_ip_addr()) else { continue };
+                        let Some(ip) = info.addresses.iter().next().map(|a| a.to_ip_addr()) else {
+                            continue;
+                        };
                         let full = info.fullname.clone();
                         if book.len() < MOST || book.contains_key(&full) {
-                            let name = full.split('.').next().unwrap_or_default().chars().take(63).collect();
+                            let name = full
+                                .split('.')
+                                .next()
+                                .unwrap_or_default()
+                                .chars()
+                                .take(63)
+                                .collect();
                             let address = std::net::SocketAddr::new(ip, info.port).to_string();
                             book.insert(full, Announcement { name, address });
                         }
@@ -60,16 +68,27 @@ impl Announcements {
                 }
             }
         });
-        Ok(Announcements { heard, daemon: Some(daemon) })
+        Ok(Announcements {
+            heard,
+            daemon: Some(daemon),
+        })
     }
 
     /// Nobody listens; for processes that don't want to.
     pub fn none() -> Announcements {
-        Announcements { heard: Arc::default(), daemon: None }
+        Announcements {
+            heard: Arc::default(),
+            daemon: None,
+        }
     }
 
     pub fn heard(&self) -> Vec<Announcement> {
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
+        self.heard
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .values()
+            .cloned()
+            .collect()
     }
     pub fn is_listening(&self) -> bool {
         self.daemon.is_some()

@@ -24,26 +24,51 @@ struct Suite {
 type Said = Result<(StatusCode, Value), String>;
 
 impl Suite {
-    async fn send(&self, method: Method, path: &str, stamp: Option<(&str, u64)>, body: Option<Value>) -> Said {
-        let mut request = self.client.request(method, format!("{}{path}", self.base)).timeout(Duration::from_secs(5));
+    async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        stamp: Option<(&str, u64)>,
+        body: Option<Value>,
+    ) -> Said {
+        let mut request = self
+            .client
+            .request(method, format!("{}{path}", self.base))
+            .timeout(Duration::from_secs(5));
         if !self.key.is_empty() {
             request = request.bearer_auth(&self.key);
         }
         if let Some((key, fence)) = stamp {
-            request = request.header("step-key", key).header("fence", fence.to_string());
+            request = request
+                .header("step-key", key)
+                .header("fence", fence.to_string());
         }
         if let Some(body) = body {
             request = request.json(&body);
         }
-        let answer = request.send().await.map_err(|e| format!("no answer: {e}"))?;
+        let answer = request
+            .send()
+            .await
+            .map_err(|e| format!("no answer: {e}"))?;
         let status = answer.status();
-        let text = answer.text().await.map_err(|e| format!("the answer broke off: {e}"))?;
-        let value = if text.is_empty() { Value::Null } else { serde_json::from_str(&text).map_err(|e| e.to_string())? };
+        let text = answer
+            .text()
+            .await
+            .map_err(|e| format!("the answer broke off: {e}"))?;
+        let value = if text.is_empty() {
+            Value::Null
+        } else {
+            serde_json::from_str(&text).map_err(|e| e.to_string())?
+        };
         Ok((status, value))
     }
 
     /// Notes whether a promise was kept.
-    async fn check(&mut self, what: &'static str, outcome: impl Future<Output = Result<(), String>>) -> bool {
+    async fn check(
+        &mut self,
+        what: &'static str,
+        outcome: impl Future<Output = Result<(), String>>,
+    ) -> bool {
         let problem = outcome.await.err();
         let fine = problem.is_none();
         self.results.push(Checked { what, problem });
@@ -51,7 +76,10 @@ impl Suite {
     }
     fn note(&mut self, what: &'static str, outcome: Result<(), String>) -> bool {
         let fine = outcome.is_ok();
-        self.results.push(Checked { what, problem: outcome.err() });
+        self.results.push(Checked {
+            what,
+            problem: outcome.err(),
+        });
         fine
     }
 }
@@ -74,8 +102,15 @@ fn has(said: &Said, fields: &[&str]) -> Result<(), String> {
 
 fn code(said: &Said, expected: &str) -> Result<(), String> {
     let (_, body) = said.as_ref().map_err(Clone::clone)?;
-    let found = body.pointer("/error/code").and_then(Value::as_str).unwrap_or_default();
-    if found == expected { Ok(()) } else { Err(format!("error code “{found}”, expected “{expected}”")) }
+    let found = body
+        .pointer("/error/code")
+        .and_then(Value::as_str)
+        .unwrap_or_default();
+    if found == expected {
+        Ok(())
+    } else {
+        Err(format!("error code “{found}”, expected “{expected}”"))
+    }
 }
 
 /// Tries the agent at `address` (`ip:port`) with its first password. `volume` is one that the host sees and on which a
@@ -83,9 +118,19 @@ fn code(said: &Said, expected: &str) -> Result<(), String> {
 pub async fn run(address: &str, volume: &str, password: &str) -> Vec<Checked> {
     let client = match Http::for_check() {
         Ok(client) => client,
-        Err(fault) => return vec![Checked { what: "a secure connection", problem: Some(fault.said) }],
+        Err(fault) => {
+            return vec![Checked {
+                what: "a secure connection",
+                problem: Some(fault.said),
+            }];
+        }
     };
-    let mut suite = Suite { client, base: format!("https://{address}"), key: String::new(), results: vec![] };
+    let mut suite = Suite {
+        client,
+        base: format!("https://{address}"),
+        key: String::new(),
+        results: vec![],
+    };
     if greeting(&mut suite).await && claim(&mut suite, password).await {
         machine(&mut suite, volume).await;
         release(&mut suite).await;
@@ -95,73 +140,219 @@ pub async fn run(address: &str, volume: &str, password: &str) -> Vec<Checked> {
 
 async fn greeting(s: &mut Suite) -> bool {
     let said = s.send(Method::GET, "/v1/greeting", None, None).await;
-    let fields = ["/protocol", "/name", "/hardware/serial", "/hardware/memory_bytes", "/hardware/cpu/level", "/software"];
-    let fine = s.note("the greeting says who the host is, to anybody", answered(&said, &[200]).and_then(|()| has(&said, &fields)));
+    let fields = [
+        "/protocol",
+        "/name",
+        "/hardware/serial",
+        "/hardware/memory_bytes",
+        "/hardware/cpu/level",
+        "/software",
+    ];
+    let fine = s.note(
+        "the greeting says who the host is, to anybody",
+        answered(&said, &[200]).and_then(|()| has(&said, &fields)),
+    );
     let said = s.send(Method::GET, "/v1/state", None, None).await;
-    s.note("the state is refused to those without a key", answered(&said, &[401])) && fine
+    s.note(
+        "the state is refused to those without a key",
+        answered(&said, &[401]),
+    ) && fine
 }
 
 async fn claim(s: &mut Suite, password: &str) -> bool {
     let id = Uuid::new_v4().to_string();
     let body = |p: &str| Some(json!({"installation": id, "name": "agent check", "password": p}));
-    let said = s.send(Method::POST, "/v1/claim", Some(("check.wrong", 1)), body("surely not this one")).await;
-    s.note("a wrong password is refused in words", answered(&said, &[401]).and_then(|()| code(&said, "password")));
+    let said = s
+        .send(
+            Method::POST,
+            "/v1/claim",
+            Some(("check.wrong", 1)),
+            body("surely not this one"),
+        )
+        .await;
+    s.note(
+        "a wrong password is refused in words",
+        answered(&said, &[401]).and_then(|()| code(&said, "password")),
+    );
     let key = format!("check.claim.{id}");
-    let first = s.send(Method::POST, "/v1/claim", Some((&key, 1)), body(password)).await;
-    let fine = s.note("the right password claims the host and answers a key", answered(&first, &[200]).and_then(|()| has(&first, &["/key", "/state/boot", "/state/seq"])));
+    let first = s
+        .send(Method::POST, "/v1/claim", Some((&key, 1)), body(password))
+        .await;
+    let fine = s.note(
+        "the right password claims the host and answers a key",
+        answered(&first, &[200]).and_then(|()| has(&first, &["/key", "/state/boot", "/state/seq"])),
+    );
     if !fine {
         return false;
     }
-    let again = s.send(Method::POST, "/v1/claim", Some((&key, 1)), body(password)).await;
+    let again = s
+        .send(Method::POST, "/v1/claim", Some((&key, 1)), body(password))
+        .await;
     let same = again.as_ref().ok().map(|a| &a.1["key"]) == first.as_ref().ok().map(|a| &a.1["key"]);
-    s.note("the same step key gets the same answer", if same { Ok(()) } else { Err("another key came".into()) });
-    let other = s.send(Method::POST, "/v1/claim", Some(("check.other", 1)), body(password)).await;
-    s.note("a claimed host is not claimed twice", answered(&other, &[409]));
-    s.key = first.ok().and_then(|(_, b)| b["key"].as_str().map(str::to_owned)).unwrap_or_default();
+    s.note(
+        "the same step key gets the same answer",
+        if same {
+            Ok(())
+        } else {
+            Err("another key came".into())
+        },
+    );
+    let other = s
+        .send(
+            Method::POST,
+            "/v1/claim",
+            Some(("check.other", 1)),
+            body(password),
+        )
+        .await;
+    s.note(
+        "a claimed host is not claimed twice",
+        answered(&other, &[409]),
+    );
+    s.key = first
+        .ok()
+        .and_then(|(_, b)| b["key"].as_str().map(str::to_owned))
+        .unwrap_or_default();
     let said = s.send(Method::GET, "/v1/state", None, None).await;
-    s.note("the state is told to the owner", answered(&said, &[200]).and_then(|()| has(&said, &["/machines", "/volumes", "/load"])));
+    s.note(
+        "the state is told to the owner",
+        answered(&said, &[200]).and_then(|()| has(&said, &["/machines", "/volumes", "/load"])),
+    );
     let said = s.send(Method::GET, "/v1/clock", None, None).await;
-    s.note("the clock is told", answered(&said, &[200]).and_then(|()| has(&said, &["/unix_ms"])));
+    s.note(
+        "the clock is told",
+        answered(&said, &[200]).and_then(|()| has(&said, &["/unix_ms"])),
+    );
     true
 }
 
 async fn machine(s: &mut Suite, volume: &str) {
-    let said = s.send(Method::PUT, "/v1/cluster", Some(("check.join", 2)), Some(json!({"name": "check", "volume": volume}))).await;
-    s.note("the host joins a cluster and mounts its volume", answered(&said, &[200]));
+    let said = s
+        .send(
+            Method::PUT,
+            "/v1/cluster",
+            Some(("check.join", 2)),
+            Some(json!({"name": "check", "volume": volume})),
+        )
+        .await;
+    s.note(
+        "the host joins a cluster and mounts its volume",
+        answered(&said, &[200]),
+    );
     let uuid = Uuid::new_v4();
     let path = format!("/v1/machines/{uuid}");
     let body = json!({"volume": volume, "name": "agent-check", "vcpus": 1, "memory": {"kept": 1u64 << 30, "size": 1u64 << 30, "max": 1u64 << 30},
         "video": 16 << 20, "disks": [{"size": 1u64 << 30, "thick": false}], "macs": ["02:5a:00:00:00:01"], "virtual_hardware": 1});
     let said = s.send(Method::PUT, &path, None, Some(body.clone())).await;
-    s.note("a change without key and fence is refused", answered(&said, &[400]));
-    let made = s.send(Method::PUT, &path, Some(("check.create", 10)), Some(body.clone())).await;
-    s.note("a machine is made, with a guest key of its own", answered(&made, &[200]).and_then(|()| has(&made, &["/guest_key"])));
-    let again = s.send(Method::PUT, &path, Some(("check.create", 10)), Some(body.clone())).await;
+    s.note(
+        "a change without key and fence is refused",
+        answered(&said, &[400]),
+    );
+    let made = s
+        .send(
+            Method::PUT,
+            &path,
+            Some(("check.create", 10)),
+            Some(body.clone()),
+        )
+        .await;
+    s.note(
+        "a machine is made, with a guest key of its own",
+        answered(&made, &[200]).and_then(|()| has(&made, &["/guest_key"])),
+    );
+    let again = s
+        .send(
+            Method::PUT,
+            &path,
+            Some(("check.create", 10)),
+            Some(body.clone()),
+        )
+        .await;
     let same = again == made;
-    s.note("making it again with the same key changes nothing", if same { Ok(()) } else { Err("another answer came".into()) });
-    let said = s.send(Method::PUT, &path, Some(("check.create.2", 10)), Some(body)).await;
-    s.note("making it again with another key is refused", answered(&said, &[409]));
+    s.note(
+        "making it again with the same key changes nothing",
+        if same {
+            Ok(())
+        } else {
+            Err("another answer came".into())
+        },
+    );
+    let said = s
+        .send(Method::PUT, &path, Some(("check.create.2", 10)), Some(body))
+        .await;
+    s.note(
+        "making it again with another key is refused",
+        answered(&said, &[409]),
+    );
+    running(s, &path).await;
+    removed(s, &path).await;
+}
+
+/// Leases and fences of a machine that is powered on.
+async fn running(s: &mut Suite, path: &str) {
     let on = |generation: u64| Some(json!({"act": "on", "generation": generation}));
     let power = format!("{path}/power");
-    let said = s.send(Method::POST, &power, Some(("check.stale", 9)), on(1)).await;
-    s.note("an older fence is refused", answered(&said, &[412]).and_then(|()| code(&said, "stale_fence")));
-    let said = s.send(Method::POST, &power, Some(("check.on", 11)), on(1)).await;
-    s.note("it is powered on under a new generation", answered(&said, &[200]));
-    let said = s.send(Method::POST, &power, Some(("check.on.2", 12)), on(1)).await;
-    s.note("a running machine is not started twice", answered(&said, &[409]).and_then(|()| code(&said, "lease")));
-    let up = reaches(s, &path, |b| b["guest_answers"] == true).await;
-    s.check("the guest agent answers within a minute", async { up }).await;
-    let said = s.send(Method::DELETE, &path, Some(("check.remove.early", 13)), None).await;
+    let said = s
+        .send(Method::POST, &power, Some(("check.stale", 9)), on(1))
+        .await;
+    s.note(
+        "an older fence is refused",
+        answered(&said, &[412]).and_then(|()| code(&said, "stale_fence")),
+    );
+    let said = s
+        .send(Method::POST, &power, Some(("check.on", 11)), on(1))
+        .await;
+    s.note(
+        "it is powered on under a new generation",
+        answered(&said, &[200]),
+    );
+    let said = s
+        .send(Method::POST, &power, Some(("check.on.2", 12)), on(1))
+        .await;
+    s.note(
+        "a running machine is not started twice",
+        answered(&said, &[409]).and_then(|()| code(&said, "lease")),
+    );
+    let up = reaches(s, path, |b| b["guest_answers"] == true).await;
+    s.check("the guest agent answers within a minute", async { up })
+        .await;
+    let said = s
+        .send(Method::DELETE, path, Some(("check.remove.early", 13)), None)
+        .await;
     s.note("a running machine is not removed", answered(&said, &[409]));
-    let said = s.send(Method::POST, &power, Some(("check.stop", 14)), Some(json!({"act": "stop"}))).await;
+}
+
+/// Stopping, deleting and removing it.
+async fn removed(s: &mut Suite, path: &str) {
+    let power = format!("{path}/power");
+    let said = s
+        .send(
+            Method::POST,
+            &power,
+            Some(("check.stop", 14)),
+            Some(json!({"act": "stop"})),
+        )
+        .await;
     s.note("the guest is asked to stop", answered(&said, &[200]));
-    let off = reaches(s, &path, |b| b["power"] == "off").await;
+    let off = reaches(s, path, |b| b["power"] == "off").await;
     s.check("it stops within a minute", async { off }).await;
-    let said = s.send(Method::PATCH, &path, Some(("check.delete", 15)), Some(json!({"deleted": true}))).await;
+    let said = s
+        .send(
+            Method::PATCH,
+            path,
+            Some(("check.delete", 15)),
+            Some(json!({"deleted": true})),
+        )
+        .await;
     s.note("it is deleted, and kept", answered(&said, &[200]));
-    let said = s.send(Method::DELETE, &path, Some(("check.remove", 16)), None).await;
-    s.note("a deleted machine is removed for good", answered(&said, &[200]));
-    let said = s.send(Method::GET, &path, None, None).await;
+    let said = s
+        .send(Method::DELETE, path, Some(("check.remove", 16)), None)
+        .await;
+    s.note(
+        "a deleted machine is removed for good",
+        answered(&said, &[200]),
+    );
+    let said = s.send(Method::GET, path, None, None).await;
     s.note("then it is gone", answered(&said, &[404]));
 }
 
@@ -180,9 +371,23 @@ async fn reaches(s: &Suite, path: &str, fine: impl Fn(&Value) -> bool) -> Result
 }
 
 async fn release(s: &mut Suite) {
-    let said = s.send(Method::DELETE, "/v1/cluster", Some(("check.leave", 20)), None).await;
+    let said = s
+        .send(
+            Method::DELETE,
+            "/v1/cluster",
+            Some(("check.leave", 20)),
+            None,
+        )
+        .await;
     s.note("the host leaves its cluster", answered(&said, &[200]));
-    let said = s.send(Method::POST, "/v1/release", Some(("check.release", 21)), Some(json!({}))).await;
+    let said = s
+        .send(
+            Method::POST,
+            "/v1/release",
+            Some(("check.release", 21)),
+            Some(json!({})),
+        )
+        .await;
     s.note("the host is handed back", answered(&said, &[200]));
     let said = s.send(Method::GET, "/v1/state", None, None).await;
     s.note("then the key opens nothing", answered(&said, &[401]));
@@ -190,7 +395,15 @@ async fn release(s: &mut Suite) {
 
 /// The status that a bare call gets, without key and body; 0 for none.
 pub async fn status(address: &str, method: &str, path: &str) -> u16 {
-    let (Ok(client), Ok(method)) = (Http::for_check(), Method::from_bytes(method.as_bytes())) else { return 0 };
-    let request = client.request(method, format!("https://{address}{path}")).timeout(Duration::from_secs(5));
-    request.send().await.map_or(0, |answer| answer.status().as_u16())
+    let (Ok(client), Ok(method)) = (Http::for_check(), Method::from_bytes(method.as_bytes()))
+    else {
+        return 0;
+    };
+    let request = client
+        .request(method, format!("https://{address}{path}"))
+        .timeout(Duration::from_secs(5));
+    request
+        .send()
+        .await
+        .map_or(0, |answer| answer.status().as_u16())
 }

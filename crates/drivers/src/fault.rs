@@ -55,25 +55,51 @@ pub(crate) fn unanswered(address: &str, error: &reqwest::Error) -> Fault {
 pub(crate) fn garbled(address: &str, why: &str) -> Fault {
     Fault::new(
         FaultKind::Garbled,
-        format!("{address} gave an answer that makes no sense ({}).", words(why)),
+        format!(
+            "{address} gave an answer that makes no sense ({}).",
+            words(why)
+        ),
         "Look whether the host's agent has a version that Zastrugi knows; then retry.",
     )
 }
 
 /// The device said no: its own words are kept.
 pub(crate) fn refused(status: u16, body: &[u8]) -> Fault {
-    let said = serde_json::from_slice::<Refusal>(body).map(|r| r.error).unwrap_or(Said {
-        code: String::new(),
-        message: format!("status {status}"),
-    });
+    let said = serde_json::from_slice::<Refusal>(body)
+        .map(|r| r.error)
+        .unwrap_or(Said {
+            code: String::new(),
+            message: format!("status {status}"),
+        });
     let (kind, remedy) = match said.code.as_str() {
-        "stale_fence" => (FaultKind::Stale, "A later run has taken this object. Cancel this one."),
-        "password" => (FaultKind::Password, "Type the password again; mind the tries that are left."),
-        "locked" => (FaultKind::Password, "Unlock the host at its own screen first."),
-        "full" => (FaultKind::Refused, "Free room on the volume, or make the disks smaller, then retry."),
-        "lease" => (FaultKind::Refused, "The machine runs elsewhere. Look at it there before doing anything."),
-        "key" | "unclaimed" => (FaultKind::Refused, "The host no longer knows our key. Hand it back and claim it again."),
-        _ => (FaultKind::Refused, "Do what the device asks for, then retry; or cancel the run."),
+        "stale_fence" => (
+            FaultKind::Stale,
+            "A later run has taken this object. Cancel this one.",
+        ),
+        "password" => (
+            FaultKind::Password,
+            "Type the password again; mind the tries that are left.",
+        ),
+        "locked" => (
+            FaultKind::Password,
+            "Unlock the host at its own screen first.",
+        ),
+        "full" => (
+            FaultKind::Refused,
+            "Free room on the volume, or make the disks smaller, then retry.",
+        ),
+        "lease" => (
+            FaultKind::Refused,
+            "The machine runs elsewhere. Look at it there before doing anything.",
+        ),
+        "key" | "unclaimed" => (
+            FaultKind::Refused,
+            "The host no longer knows our key. Hand it back and claim it again.",
+        ),
+        _ => (
+            FaultKind::Refused,
+            "Do what the device asks for, then retry; or cancel the run.",
+        ),
     };
     Fault::new(kind, words(&said.message), remedy)
 }

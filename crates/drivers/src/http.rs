@@ -63,7 +63,10 @@ impl Http {
         if let Some(limit) = limit {
             request = request.timeout(limit);
         }
-        request.send().await.map_err(|e| unanswered(call.address, &e))
+        request
+            .send()
+            .await
+            .map_err(|e| unanswered(call.address, &e))
     }
 
     /// Sends it and reads the answer as `T`.
@@ -74,29 +77,51 @@ impl Http {
         if !status.is_success() {
             return Err(refused(status.as_u16(), &body));
         }
-        let body = if body.is_empty() { b"null".to_vec() } else { body };
+        let body = if body.is_empty() {
+            b"null".to_vec()
+        } else {
+            body
+        };
         serde_json::from_slice(&body).map_err(|e| garbled(call.address, &e.to_string()))
     }
 
     /// Follows an endless answer of one JSON value a line.
     pub(crate) async fn follow(&self, call: Call<'_>) -> Result<Watch, Fault> {
-        let response = tokio::time::timeout(WHOLE, self.send(&call, None)).await.map_err(|_| {
-            Fault::new(FaultKind::TimedOut, format!("{} did not answer in time.", call.address), "It is asked again.")
-        })??;
+        let response = tokio::time::timeout(WHOLE, self.send(&call, None))
+            .await
+            .map_err(|_| {
+                Fault::new(
+                    FaultKind::TimedOut,
+                    format!("{} did not answer in time.", call.address),
+                    "It is asked again.",
+                )
+            })??;
         let status = response.status();
         if !status.is_success() {
             let body = read(call.address, response).await?;
             return Err(refused(status.as_u16(), &body));
         }
-        Ok(Watch { bytes: Box::pin(response.bytes_stream()), rest: Vec::new(), address: call.address.to_owned() })
+        Ok(Watch {
+            bytes: Box::pin(response.bytes_stream()),
+            rest: Vec::new(),
+            address: call.address.to_owned(),
+        })
     }
 
     /// Asks somebody unknown: answers what they said and the fingerprint that they showed.
-    pub(crate) async fn greet<T: DeserializeOwned>(&self, address: &str, path: &str) -> Result<(T, String), Fault> {
+    pub(crate) async fn greet<T: DeserializeOwned>(
+        &self,
+        address: &str,
+        path: &str,
+    ) -> Result<(T, String), Fault> {
         let (client, shown) = build(None)?;
         let url = format!("https://{address}{path}");
-        let response =
-            client.get(url).timeout(Duration::from_secs(3)).send().await.map_err(|e| unanswered(address, &e))?;
+        let response = client
+            .get(url)
+            .timeout(Duration::from_secs(3))
+            .send()
+            .await
+            .map_err(|e| unanswered(address, &e))?;
         let body = read(address, response).await?;
         let answer = serde_json::from_slice(&body).map_err(|e| garbled(address, &e.to_string()))?;
         let pin = shown.lock().unwrap_or_else(PoisonError::into_inner).clone();
@@ -105,7 +130,13 @@ impl Http {
 }
 
 fn build(pin: Option<&str>) -> Result<(Client, tls::Shown), Fault> {
-    let ours = |e: String| Fault::new(FaultKind::Refused, format!("No secure connection can be made: {e}"), "Report this.");
+    let ours = |e: String| {
+        Fault::new(
+            FaultKind::Refused,
+            format!("No secure connection can be made: {e}"),
+            "Report this.",
+        )
+    };
     let (config, shown) = tls::config(pin).map_err(|e| ours(e.to_string()))?;
     let client = Client::builder()
         .tls_backend_preconfigured(config)
@@ -120,7 +151,11 @@ fn build(pin: Option<&str>) -> Result<(Client, tls::Shown), Fault> {
 
 async fn read(address: &str, mut response: Response) -> Result<Vec<u8>, Fault> {
     let mut body = Vec::new();
-    while let Some(chunk) = response.chunk().await.map_err(|e| unanswered(address, &e))? {
+    while let Some(chunk) = response
+        .chunk()
+        .await
+        .map_err(|e| unanswered(address, &e))?
+    {
         if body.len() + chunk.len() > LARGEST {
             return Err(garbled(address, "more than 4 MiB"));
         }
@@ -144,20 +179,29 @@ impl Watch {
         loop {
             if let Some(end) = self.rest.iter().position(|b| *b == b'\n') {
                 let line: Vec<u8> = self.rest.drain(..=end).collect();
-                return serde_json::from_slice(&line).map_err(|e| garbled(&self.address, &e.to_string()));
+                return serde_json::from_slice(&line)
+                    .map_err(|e| garbled(&self.address, &e.to_string()));
             }
             if self.rest.len() > LARGEST {
                 return Err(garbled(&self.address, "more than 4 MiB in a line"));
             }
             let silent = || {
-                let said = format!("{} has been silent for {} s.", self.address, limit.as_secs());
+                let said = format!(
+                    "{} has been silent for {} s.",
+                    self.address,
+                    limit.as_secs()
+                );
                 Fault::new(FaultKind::TimedOut, said, "It is asked again.")
             };
             match tokio::time::timeout(limit, self.bytes.next()).await {
                 Err(_) => return Err(silent()),
                 Ok(None) => {
                     let said = format!("{} ended the connection.", self.address);
-                    return Err(Fault::new(FaultKind::Unreachable, said, "It is asked again."));
+                    return Err(Fault::new(
+                        FaultKind::Unreachable,
+                        said,
+                        "It is asked again.",
+                    ));
                 }
                 Ok(Some(Err(error))) => return Err(unanswered(&self.address, &error)),
                 Ok(Some(Ok(chunk))) => self.rest.extend_from_slice(&chunk),

@@ -35,13 +35,24 @@ pub struct Drivers {
 
 impl Drivers {
     pub fn new(networks: Networks, secrets: Arc<dyn Secrets>, installation: Installation) -> Self {
-        Drivers { http: http::Http::default(), networks: Arc::new(RwLock::new(networks)), secrets, installation }
+        Drivers {
+            http: http::Http::default(),
+            networks: Arc::new(RwLock::new(networks)),
+            secrets,
+            installation,
+        }
     }
     /// Which addresses may be spoken to from now on.
     pub fn allow(&self, networks: Networks) {
-        *self.networks.write().unwrap_or_else(PoisonError::into_inner) = networks;
+        *self
+            .networks
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = networks;
     }
     pub fn networks(&self) -> Networks {
-        self.networks.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.networks
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
     }
 }

@@ -25,11 +25,17 @@ impl Networks {
     /// # Errors
     /// [`NotAllowed`] when the address lies outside, or its port is no known protocol's.
     pub fn check(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
-        let socket: SocketAddr = address.parse().map_err(|_| NotAllowed::NotAnAddress(address.chars().take(60).collect()))?;
+        let socket: SocketAddr = address
+            .parse()
+            .map_err(|_| NotAllowed::NotAnAddress(address.chars().take(60).collect()))?;
         if ![AGENT_PORT, BMC_PORT].contains(&socket.port()) {
             return Err(NotAllowed::Port(socket.port()));
         }
-        if self.0.iter().any(|net| net.contains(&socket.ip())) { Ok(socket) } else { Err(NotAllowed::Outside(socket)) }
+        if self.0.iter().any(|net| net.contains(&socket.ip())) {
+            Ok(socket)
+        } else {
+            Err(NotAllowed::Outside(socket))
+        }
     }
 
     /// Reads one network a line or a comma.
@@ -40,7 +46,10 @@ impl Networks {
         text.split([',', '\n', ' '])
             .map(str::trim)
             .filter(|part| !part.is_empty())
-            .map(|part| part.parse::<IpNet>().map_err(|_| format!("“{part}” is not a network such as 10.20.0.0/16.")))
+            .map(|part| {
+                part.parse::<IpNet>()
+                    .map_err(|_| format!("“{part}” is not a network such as 10.20.0.0/16."))
+            })
             .collect::<Result<Vec<_>, _>>()
             .map(Networks)
     }
@@ -55,9 +64,18 @@ mod tests {
         let nets = Networks::parse("10.1.0.0/16, fd00::/8").unwrap();
         assert!(nets.check("10.1.2.3:7443").is_ok());
         assert!(nets.check("[fd00::1]:8443").is_ok());
-        assert!(matches!(nets.check("10.2.0.1:7443"), Err(NotAllowed::Outside(_))));
-        assert!(matches!(nets.check("10.1.0.1:22"), Err(NotAllowed::Port(22))));
-        assert!(matches!(nets.check("host.example:7443"), Err(NotAllowed::NotAnAddress(_))));
+        assert!(matches!(
+            nets.check("10.2.0.1:7443"),
+            Err(NotAllowed::Outside(_))
+        ));
+        assert!(matches!(
+            nets.check("10.1.0.1:22"),
+            Err(NotAllowed::Port(22))
+        ));
+        assert!(matches!(
+            nets.check("host.example:7443"),
+            Err(NotAllowed::NotAnAddress(_))
+        ));
         assert!(Networks::parse("10.0.0.0/40").is_err());
     }
 }

@@ -37,9 +37,14 @@ pub trait Secrets: Send + Sync {
 /// What came of a step.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Outcome {
-    Done { events: Vec<Event>, said: String },
+    Done {
+        events: Vec<Event>,
+        said: String,
+    },
     /// It takes longer; ask again.
-    NotYet { said: String },
+    NotYet {
+        said: String,
+    },
 }
 
 /// One attempt at a step.
@@ -53,12 +58,19 @@ pub struct Turn<'a> {
 }
 
 fn done(events: Vec<Event>, said: impl Into<String>) -> Outcome {
-    Outcome::Done { events, said: said.into() }
+    Outcome::Done {
+        events,
+        said: said.into(),
+    }
 }
 
 impl From<NotAllowed> for Fault {
     fn from(why: NotAllowed) -> Fault {
-        Fault::new(FaultKind::Refused, format!("{why}."), "Add the network under Settings, or correct the address.")
+        Fault::new(
+            FaultKind::Refused,
+            format!("{why}."),
+            "Add the network under Settings, or correct the address.",
+        )
     }
 }
 
@@ -73,7 +85,11 @@ impl Drivers {
         self.allowed(&host.access.address)?;
         match host.access.key {
             Some(secret) => self.secrets.open(secret).await,
-            None => Err(Fault::new(FaultKind::Refused, "The host is not claimed.", "Claim it first.")),
+            None => Err(Fault::new(
+                FaultKind::Refused,
+                "The host is not claimed.",
+                "Claim it first.",
+            )),
         }
     }
 
@@ -87,33 +103,57 @@ impl Drivers {
     }
 
     pub(crate) fn agent<'a>(&'a self, host: &'a Host, key: &'a str) -> Agent<'a> {
-        Agent { http: &self.http, address: &host.access.address, pin: &host.access.pin, key }
+        Agent {
+            http: &self.http,
+            address: &host.access.address,
+            pin: &host.access.pin,
+            key,
+        }
     }
 
     /// Carries one step out at its device. Safe to repeat with the same key.
     ///
     /// # Errors
     /// [`Fault`] with the device's words and a remedy.
-    pub async fn perform(&self, estate: &Estate, step: &Step, turn: Turn<'_>) -> Result<Outcome, Fault> {
+    pub async fn perform(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         let host = step
             .spoken_to(estate)
             .and_then(|id| estate.hosts.get(&id))
-            .ok_or_else(|| Fault::new(FaultKind::Premise, "There is no host to do this at.", "Cancel the run."));
+            .ok_or_else(|| {
+                Fault::new(
+                    FaultKind::Premise,
+                    "There is no host to do this at.",
+                    "Cancel the run.",
+                )
+            });
         let machine = step.machine().and_then(|id| estate.machines.get(&id));
-        if matches!(step, Step::AwaitOff { .. } | Step::AwaitGuest { .. } | Step::Off { .. } | Step::AskStop { .. })
-            && host.is_err()
+        if matches!(
+            step,
+            Step::AwaitOff { .. }
+                | Step::AwaitGuest { .. }
+                | Step::Off { .. }
+                | Step::AskStop { .. }
+        ) && host.is_err()
         {
             return without_host(step, machine.map(|m| &**m));
         }
         let host = host?;
         self.allowed(&host.access.address)?;
         match step {
-            Step::Claim { host: id, password } => self.claim(estate, *id, host, *password, turn).await,
+            Step::Claim { host: id, password } => {
+                self.claim(estate, *id, host, *password, turn).await
+            }
             Step::Verify { .. } => self.verify(host).await,
             _ => {
                 let key = self.key_of(host).await?;
                 let agent = self.agent(host, &key);
-                self.at_host(&agent, estate, host, machine.map(|m| &**m), step, turn).await
+                self.at_host(&agent, estate, host, machine.map(|m| &**m), step, turn)
+                    .await
             }
         }
     }
@@ -127,19 +167,33 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         let password = self.secrets.open(password).await?;
-        let agent = Agent { http: &self.http, address: &host.access.address, pin: &host.access.pin, key: "" };
-        let claimed = agent.claim(stamp(turn), &self.installation, &password).await?;
+        let agent = Agent {
+            http: &self.http,
+            address: &host.access.address,
+            pin: &host.access.pin,
+            key: "",
+        };
+        let claimed = agent
+            .claim(stamp(turn), &self.installation, &password)
+            .await?;
         let key = self.secrets.keep(claimed.key).await?;
         let bmc = match claimed.bmc {
             Some(bmc) => {
                 let key = self.secrets.keep(bmc.password).await?;
-                Some(Bmc { address: bmc.address, pin: bmc.pin, key: Some(key) })
+                Some(Bmc {
+                    address: bmc.address,
+                    pin: bmc.pin,
+                    key: Some(key),
+                })
             }
             None => None,
         };
         let report = claimed.state.read();
         let ours = Host {
-            access: Access { key: Some(key), ..host.access.clone() },
+            access: Access {
+                key: Some(key),
+                ..host.access.clone()
+            },
             bmc,
             condition: Condition::Steady,
             seen: (report.boot, report.seq),
@@ -150,7 +204,10 @@ impl Drivers {
             Event::MachineAdopted(Box::new(adopt(estate, &ours, seen, MachineId(0), turn.now)))
         }));
         debug_assert_eq!(id, host.id);
-        Ok(done(events, format!("{} machines found", report.machines.len())))
+        Ok(done(
+            events,
+            format!("{} machines found", report.machines.len()),
+        ))
     }
 
     async fn verify(&self, host: &Host) -> Result<Outcome, Fault> {
@@ -159,7 +216,10 @@ impl Drivers {
             Ok(Answer::Bmc { serial, .. }) if serial != host.hardware.serial => {
                 return Err(Fault::new(
                     FaultKind::Refused,
-                    format!("The controller says serial {serial}; the host says {}.", host.hardware.serial),
+                    format!(
+                        "The controller says serial {serial}; the host says {}.",
+                        host.hardware.serial
+                    ),
                     "Correct the controller's address on the host, hand it back and claim it again.",
                 ));
             }
@@ -180,10 +240,15 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         match step {
-            Step::Join { cluster, volume, .. } => {
+            Step::Join {
+                cluster, volume, ..
+            } => {
                 let name = estate.clusters.get(cluster).map_or("", |c| c.name.as_str());
                 let seen = agent.join(stamp(turn), name, volume).await?;
-                Ok(done(joined(estate, host, *cluster, seen.machines, turn.now), "mounted"))
+                Ok(done(
+                    joined(estate, host, *cluster, seen.machines, turn.now),
+                    "mounted",
+                ))
             }
             Step::Leave { .. } => {
                 agent.leave(stamp(turn)).await?;
@@ -191,13 +256,22 @@ impl Drivers {
             }
             Step::Release { .. } => {
                 agent.release(stamp(turn)).await?;
-                for secret in [host.access.key, host.bmc.as_ref().and_then(|b| b.key)].into_iter().flatten() {
+                for secret in [host.access.key, host.bmc.as_ref().and_then(|b| b.key)]
+                    .into_iter()
+                    .flatten()
+                {
                     self.secrets.forget(secret).await;
                 }
                 Ok(done(vec![Event::HostReleased { host: host.id }], ""))
             }
             _ => {
-                let gone = || Fault::new(FaultKind::Premise, "The machine is gone.", "Cancel the run.");
+                let gone = || {
+                    Fault::new(
+                        FaultKind::Premise,
+                        "The machine is gone.",
+                        "Cancel the run.",
+                    )
+                };
                 at_machine(agent, estate, host, machine.ok_or_else(gone)?, step, turn).await
             }
         }
@@ -205,7 +279,10 @@ impl Drivers {
 }
 
 fn stamp(turn: Turn<'_>) -> Stamp<'_> {
-    Stamp { key: turn.key, fence: turn.fence }
+    Stamp {
+        key: turn.key,
+        fence: turn.fence,
+    }
 }
 
 /// The machines that a volume's records name and that nobody runs are registered with the first host that joins.
@@ -216,8 +293,14 @@ fn joined(
     records: Vec<crate::agent::Machine>,
     now: Moment,
 ) -> Vec<Event> {
-    let member = Host { cluster: Some(cluster), ..host.clone() };
-    let mut events = vec![Event::HostJoined { host: host.id, cluster }];
+    let member = Host {
+        cluster: Some(cluster),
+        ..host.clone()
+    };
+    let mut events = vec![Event::HostJoined {
+        host: host.id,
+        cluster,
+    }];
     for record in records {
         let deleted = record.deleted;
         if record.running_on.is_some() || estate.machine_with_uuid(&record.uuid).is_some() {
@@ -234,7 +317,9 @@ fn joined(
 fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault> {
     let name = machine.map_or("The machine", |m| m.name.as_str());
     match step {
-        Step::AwaitOff { .. } | Step::AskStop { .. } | Step::Off { .. } => Ok(done(vec![], "it is off")),
+        Step::AwaitOff { .. } | Step::AskStop { .. } | Step::Off { .. } => {
+            Ok(done(vec![], "it is off"))
+        }
         _ => Err(Fault::new(
             FaultKind::Refused,
             format!("{name} is off; somebody or something stopped it."),
@@ -245,7 +330,12 @@ fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault
 
 fn seen(machine: &Machine, host: &Host, state: MachineState, generation: u64) -> Event {
     let place = (state != MachineState::Off).then_some(host.id);
-    Event::MachineSeen { machine: machine.id, state, host: place, generation }
+    Event::MachineSeen {
+        machine: machine.id,
+        state,
+        host: place,
+        generation,
+    }
 }
 
 async fn at_machine(
@@ -259,26 +349,51 @@ async fn at_machine(
     let (uuid, id) = (&machine.uuid, machine.id);
     match step {
         Step::Create { .. } => {
-            let volume = machine.disks.first().and_then(|d| estate.volumes.get(&d.volume));
+            let volume = machine
+                .disks
+                .first()
+                .and_then(|d| estate.volumes.get(&d.volume));
             let volume = volume.map_or("", |v| v.uid.as_str());
             let made = agent.create(stamp(turn), machine, volume).await?;
-            Ok(done(vec![Event::MachineMade { machine: id, guest_key: made.guest_key }], "created"))
+            Ok(done(
+                vec![Event::MachineMade {
+                    machine: id,
+                    guest_key: made.guest_key,
+                }],
+                "created",
+            ))
         }
         Step::Start { .. } => {
             let generation = machine.generation + 1;
             let said = agent.power(stamp(turn), uuid, "on", generation).await?;
-            let had = said.get("generation").and_then(serde_json::Value::as_u64).unwrap_or(generation);
-            Ok(done(vec![seen(machine, host, MachineState::Starting("firmware".into()), had)], "on"))
+            let had = said
+                .get("generation")
+                .and_then(serde_json::Value::as_u64)
+                .unwrap_or(generation);
+            Ok(done(
+                vec![seen(
+                    machine,
+                    host,
+                    MachineState::Starting("firmware".into()),
+                    had,
+                )],
+                "on",
+            ))
         }
         Step::AwaitGuest { limit, .. } => await_guest(agent, host, machine, *limit, turn).await,
         Step::AskStop { .. } => {
             agent.power(stamp(turn), uuid, "stop", 0).await?;
             Ok(done(vec![], "asked"))
         }
-        Step::AwaitOff { grace, then, .. } => await_off(agent, host, machine, (*grace, *then), turn).await,
+        Step::AwaitOff { grace, then, .. } => {
+            await_off(agent, host, machine, (*grace, *then), turn).await
+        }
         Step::Off { .. } => {
             agent.power(stamp(turn), uuid, "off", 0).await?;
-            Ok(done(vec![seen(machine, host, MachineState::Off, machine.generation)], "off"))
+            Ok(done(
+                vec![seen(machine, host, MachineState::Off, machine.generation)],
+                "off",
+            ))
         }
         Step::Rewrite { sets, .. } => {
             agent.rewrite(stamp(turn), uuid, sets).await?;
@@ -286,7 +401,13 @@ async fn at_machine(
         }
         Step::Delete { .. } => {
             agent.set_deleted(stamp(turn), uuid, true).await?;
-            Ok(done(vec![Event::MachineDeleted { machine: id, at: turn.now }], "kept for recovery"))
+            Ok(done(
+                vec![Event::MachineDeleted {
+                    machine: id,
+                    at: turn.now,
+                }],
+                "kept for recovery",
+            ))
         }
         Step::Recover { .. } => {
             agent.set_deleted(stamp(turn), uuid, false).await?;
@@ -296,7 +417,11 @@ async fn at_machine(
             agent.remove(stamp(turn), uuid).await?;
             Ok(done(vec![Event::MachinePurged { machine: id }], "removed"))
         }
-        other => Err(Fault::new(FaultKind::Refused, format!("{} is not a machine's step.", other.group()), "Report this.")),
+        other => Err(Fault::new(
+            FaultKind::Refused,
+            format!("{} is not a machine's step.", other.group()),
+            "Report this.",
+        )),
     }
 }
 
@@ -310,10 +435,22 @@ async fn await_guest(
     let now = agent.machine(&machine.uuid).await?;
     let generation = now.generation;
     match now.state() {
-        MachineState::Running { guest: true } => {
-            Ok(done(vec![seen(machine, host, MachineState::Running { guest: true }, generation)], "answers"))
-        }
-        MachineState::Off => without_host(&Step::AwaitGuest { machine: machine.id, limit }, Some(machine)),
+        MachineState::Running { guest: true } => Ok(done(
+            vec![seen(
+                machine,
+                host,
+                MachineState::Running { guest: true },
+                generation,
+            )],
+            "answers",
+        )),
+        MachineState::Off => without_host(
+            &Step::AwaitGuest {
+                machine: machine.id,
+                limit,
+            },
+            Some(machine),
+        ),
         state if turn.waited >= limit => {
             let up = matches!(state, MachineState::Running { .. });
             let said = format!("{} has not answered for {limit}.", machine.name);
@@ -325,7 +462,9 @@ async fn await_guest(
             Err(Fault::new(FaultKind::Refused, said, remedy))
         }
         MachineState::Starting(phase) => Ok(Outcome::NotYet { said: phase }),
-        _ => Ok(Outcome::NotYet { said: "up; waiting for its agent".into() }),
+        _ => Ok(Outcome::NotYet {
+            said: "up; waiting for its agent".into(),
+        }),
     }
 }
 
@@ -338,12 +477,19 @@ async fn await_off(
 ) -> Result<Outcome, Fault> {
     let now = agent.machine(&machine.uuid).await?;
     let generation = now.generation;
-    let off = |said: &str| Ok(done(vec![seen(machine, host, MachineState::Off, generation)], said));
+    let off = |said: &str| {
+        Ok(done(
+            vec![seen(machine, host, MachineState::Off, generation)],
+            said,
+        ))
+    };
     if now.state() == MachineState::Off {
         return off("stopped by itself");
     }
     if turn.waited < grace {
-        return Ok(Outcome::NotYet { said: "stopping".into() });
+        return Ok(Outcome::NotYet {
+            said: "stopping".into(),
+        });
     }
     match then {
         AfterGrace::PowerOff => {
@@ -352,7 +498,10 @@ async fn await_off(
         }
         AfterGrace::LeaveOn => Err(Fault::new(
             FaultKind::Refused,
-            format!("{} has not stopped within {grace}; it is still on.", machine.name),
+            format!(
+                "{} has not stopped within {grace}; it is still on.",
+                machine.name
+            ),
             "Retry waits as long again. Or cancel, and power it off.",
         )),
     }

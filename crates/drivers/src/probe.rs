@@ -17,22 +17,32 @@ use zastrugi_core::{
 impl Drivers {
     /// Asks; a silence is an answer too.
     pub async fn probe(&self, estate: &Estate, probe: &Probe) -> Answer {
-        self.try_probe(estate, probe).await.unwrap_or_else(|fault| Answer::Silent { why: words(fault.said.trim_end_matches('.')) })
+        self.try_probe(estate, probe)
+            .await
+            .unwrap_or_else(|fault| Answer::Silent {
+                why: words(fault.said.trim_end_matches('.')),
+            })
     }
 
     async fn try_probe(&self, estate: &Estate, probe: &Probe) -> Result<Answer, Fault> {
         match probe {
             Probe::Greeting(address) => {
                 self.allowed(address)?;
-                Ok(Answer::Greeting(Box::new(greet(&self.http, address).await?)))
+                Ok(Answer::Greeting(Box::new(
+                    greet(&self.http, address).await?,
+                )))
             }
-            Probe::Clock(host) => Ok(Answer::Clock { offset_ms: self.offset(known(estate, *host)?).await? }),
+            Probe::Clock(host) => Ok(Answer::Clock {
+                offset_ms: self.offset(known(estate, *host)?).await?,
+            }),
             Probe::Bmc(host) => self.bmc(known(estate, *host)?).await,
             Probe::Sight(host) => {
                 let host = known(estate, *host)?;
                 let key = self.key_of(host).await?;
                 let report = self.agent(host, &key).state().await?;
-                Ok(Answer::Sight { volumes: report.volumes })
+                Ok(Answer::Sight {
+                    volumes: report.volumes,
+                })
             }
         }
     }
@@ -41,9 +51,21 @@ impl Drivers {
     ///
     /// # Errors
     /// The device's refusal, or why it did not answer.
-    pub async fn check_password(&self, address: &str, pin: &str, password: &str) -> Result<(), Fault> {
+    pub async fn check_password(
+        &self,
+        address: &str,
+        pin: &str,
+        password: &str,
+    ) -> Result<(), Fault> {
         self.allowed(address)?;
-        Agent { http: &self.http, address, pin, key: "" }.check_password(password).await
+        Agent {
+            http: &self.http,
+            address,
+            pin,
+            key: "",
+        }
+        .check_password(password)
+        .await
     }
 
     /// The host's clock minus ours at the middle of the exchange, in milliseconds.
@@ -52,21 +74,39 @@ impl Drivers {
         let began = Instant::now();
         let theirs = self.agent(host, &key).clock().await?;
         let half = i64::try_from(began.elapsed().as_millis() / 2).unwrap_or(0);
-        let ours = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_millis();
+        let ours = SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .unwrap_or_default()
+            .as_millis();
         Ok(theirs + half - i64::try_from(ours).unwrap_or(0))
     }
 
     pub(crate) async fn bmc(&self, host: &Host) -> Result<Answer, Fault> {
-        let none = || Fault::new(FaultKind::Refused, "No controller is known.", "Claim the host again.");
+        let none = || {
+            Fault::new(
+                FaultKind::Refused,
+                "No controller is known.",
+                "Claim the host again.",
+            )
+        };
         let bmc = host.bmc.as_ref().ok_or_else(none)?;
         self.allowed(&bmc.address)?;
         let password = self.secrets.open(bmc.key.ok_or_else(none)?).await?;
         let system = redfish::system(&self.http, &bmc.address, &bmc.pin, &password).await?;
-        Ok(Answer::Bmc { power: words(&system.power_state), serial: words(&system.serial_number) })
+        Ok(Answer::Bmc {
+            power: words(&system.power_state),
+            serial: words(&system.serial_number),
+        })
     }
 }
 
 fn known(estate: &Estate, host: HostId) -> Result<&Host, Fault> {
-    let gone = || Fault::new(FaultKind::Refused, format!("{host} is gone."), "Look at the list of hosts.");
+    let gone = || {
+        Fault::new(
+            FaultKind::Refused,
+            format!("{host} is gone."),
+            "Look at the list of hosts.",
+        )
+    };
     estate.hosts.get(&host).map(|h| &**h).ok_or_else(gone)
 }

@@ -15,7 +15,9 @@ pub struct Range(Vec<IpAddr>);
 pub enum RangeError {
     #[error("“{0}” is not a range; type 10.1.2.0/24, 10.1.2.11-30 or one address.")]
     NotARange(String),
-    #[error("{0} addresses are too many; a scan covers at most {MOST}. Choose a smaller range, such as a /24.")]
+    #[error(
+        "{0} addresses are too many; a scan covers at most {MOST}. Choose a smaller range, such as a /24."
+    )]
     TooMany(String),
     #[error("The range ends before it begins.")]
     Backwards,
@@ -32,7 +34,11 @@ impl std::str::FromStr for Range {
         let range: IpAddrRange = if let Ok(net) = text.parse::<IpNet>() {
             let bits = net.max_prefix_len() - net.prefix_len();
             if bits > 12 {
-                return Err(RangeError::TooMany(if bits < 40 { (1u64 << bits).to_string() } else { format!("2^{bits}") }));
+                return Err(RangeError::TooMany(if bits < 40 {
+                    (1u64 << bits).to_string()
+                } else {
+                    format!("2^{bits}")
+                }));
             }
             net.hosts()
         } else {
@@ -45,7 +51,11 @@ impl std::str::FromStr for Range {
         if all.len() > MOST {
             return Err(RangeError::TooMany(format!("More than {MOST}")));
         }
-        if all.is_empty() { Err(RangeError::Backwards) } else { Ok(Range(all)) }
+        if all.is_empty() {
+            Err(RangeError::Backwards)
+        } else {
+            Ok(Range(all))
+        }
     }
 }
 
@@ -77,7 +87,16 @@ fn between(from: IpAddr, to: IpAddr) -> Result<IpAddrRange, RangeError> {
 /// [`RangeError::NotAllowed`] at the first that is outside.
 pub fn addresses(range: &Range, networks: &Networks) -> Result<Vec<String>, RangeError> {
     let at = |ip: &IpAddr| SocketAddr::new(*ip, AGENT_PORT).to_string();
-    range.0.iter().map(|ip| networks.check(&at(ip)).map(|a| a.to_string()).map_err(RangeError::from)).collect()
+    range
+        .0
+        .iter()
+        .map(|ip| {
+            networks
+                .check(&at(ip))
+                .map(|a| a.to_string())
+                .map_err(RangeError::from)
+        })
+        .collect()
 }
 
 #[cfg(test)]
@@ -103,7 +122,13 @@ mod tests {
     #[test]
     fn a_scan_stays_inside_the_management_networks() {
         let nets = Networks::parse("10.1.2.0/28").unwrap();
-        assert_eq!(addresses(&"10.1.2.4-5".parse().unwrap(), &nets).unwrap(), ["10.1.2.4:7443", "10.1.2.5:7443"]);
-        assert!(matches!(addresses(&"10.1.2.10-20".parse().unwrap(), &nets), Err(RangeError::NotAllowed(_))));
+        assert_eq!(
+            addresses(&"10.1.2.4-5".parse().unwrap(), &nets).unwrap(),
+            ["10.1.2.4:7443", "10.1.2.5:7443"]
+        );
+        assert!(matches!(
+            addresses(&"10.1.2.10-20".parse().unwrap(), &nets),
+            Err(RangeError::NotAllowed(_))
+        ));
     }
 }

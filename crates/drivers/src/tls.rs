@@ -38,7 +38,9 @@ impl ServerCertVerifier for SpkiPin {
         if fits {
             Ok(ServerCertVerified::assertion())
         } else {
-            Err(Error::InvalidCertificate(CertificateError::ApplicationVerificationFailure))
+            Err(Error::InvalidCertificate(
+                CertificateError::ApplicationVerificationFailure,
+            ))
         }
     }
     fn verify_tls12_signature(
@@ -47,7 +49,12 @@ impl ServerCertVerifier for SpkiPin {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        verify_tls12_signature(message, certificate, signed, &self.provider.signature_verification_algorithms)
+        verify_tls12_signature(
+            message,
+            certificate,
+            signed,
+            &self.provider.signature_verification_algorithms,
+        )
     }
     fn verify_tls13_signature(
         &self,
@@ -55,10 +62,17 @@ impl ServerCertVerifier for SpkiPin {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        verify_tls13_signature(message, certificate, signed, &self.provider.signature_verification_algorithms)
+        verify_tls13_signature(
+            message,
+            certificate,
+            signed,
+            &self.provider.signature_verification_algorithms,
+        )
     }
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.provider.signature_verification_algorithms.supported_schemes()
+        self.provider
+            .signature_verification_algorithms
+            .supported_schemes()
     }
 }
 
@@ -66,7 +80,11 @@ impl ServerCertVerifier for SpkiPin {
 pub(crate) fn config(pin: Option<&str>) -> Result<(ClientConfig, Shown), Error> {
     let provider = Arc::new(ring::default_provider());
     let shown = Shown::default();
-    let verifier = SpkiPin { pin: pin.map(str::to_owned), shown: shown.clone(), provider: provider.clone() };
+    let verifier = SpkiPin {
+        pin: pin.map(str::to_owned),
+        shown: shown.clone(),
+        provider: provider.clone(),
+    };
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()?
         .dangerous()

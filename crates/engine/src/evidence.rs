@@ -24,6 +24,13 @@ pub(crate) fn keep(shared: &Shared, probe: Probe, answer: Answer) {
 /// Asks those that have no fresh answer, many at once.
 pub(crate) async fn ask_missing(shared: &Shared, probes: Vec<Probe>) {
     let book = shared.evidence.load_full();
-    let missing = probes.into_iter().filter(|p| book.fresh(p, now()).is_none());
-    stream::iter(missing).for_each_concurrent(AT_ONCE, |probe| async move { drop(ask(shared, probe).await) }).await;
+    let missing = probes
+        .into_iter()
+        .filter(|p| book.fresh(p, now()).is_none());
+    stream::iter(missing)
+        .for_each_concurrent(
+            AT_ONCE,
+            |probe| async move { drop(ask(shared, probe).await) },
+        )
+        .await;
 }

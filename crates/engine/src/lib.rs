@@ -14,7 +14,8 @@ mod shared;
 mod watch;
 
 pub use desk::{
-    Answer, AnswerError, Desk, Found, Health, PasswordProblem, ProbeError, ScanState, SignIn, SignInError, StartError, Viewer,
+    Answer, AnswerError, Desk, Found, Health, PasswordProblem, ProbeError, ScanState, SignIn,
+    SignInError, StartError, Viewer,
 };
 pub use secrets::read_key;
 pub use settings::{Boundary, EngineSettings};
@@ -48,21 +49,40 @@ impl Engine {
         let secrets = Arc::new(secrets::Sealed(vault.clone()));
         let drivers = Drivers::new(networks, secrets, installation);
         let announcements = match settings.announcements {
-            Some(port) => Announcements::listen(port, settings.announcements_everywhere).unwrap_or_else(|why| {
-                tracing::warn!(%why, "announcements of hosts are not heard");
-                Announcements::none()
-            }),
+            Some(port) => Announcements::listen(port, settings.announcements_everywhere)
+                .unwrap_or_else(|why| {
+                    tracing::warn!(%why, "announcements of hosts are not heard");
+                    Announcements::none()
+                }),
             None => Announcements::none(),
         };
-        let shared = Arc::new(Shared::new(pool.clone(), estate, drivers, vault, announcements));
+        let shared = Arc::new(Shared::new(
+            pool.clone(),
+            estate,
+            drivers,
+            vault,
+            announcements,
+        ));
         let mut tasks = JoinSet::new();
         let scribe = scribe::spawn(&mut tasks, shared.clone(), journal);
         if settings.works {
-            let way = runs::Way { lease: settings.order_lease, die_at: settings.die_at };
-            runs::spawn(&mut tasks, shared.clone(), scribe.clone(), Orders::new(pool.clone()), way);
+            let way = runs::Way {
+                lease: settings.order_lease,
+                die_at: settings.die_at,
+            };
+            runs::spawn(
+                &mut tasks,
+                shared.clone(),
+                scribe.clone(),
+                Orders::new(pool.clone()),
+                way,
+            );
             watch::spawn(&mut tasks, shared.clone(), scribe.clone());
         }
-        Ok(Engine { desk: Desk::new(shared, scribe), tasks })
+        Ok(Engine {
+            desk: Desk::new(shared, scribe),
+            tasks,
+        })
     }
 
     pub fn desk(&self) -> Desk {

@@ -16,7 +16,10 @@ static AT_ONCE: LazyLock<Arc<Semaphore>> = LazyLock::new(|| Arc::new(Semaphore::
 static NOBODY: LazyLock<String> = LazyLock::new(|| hash_now("nobody has this").unwrap_or_default());
 
 fn hash_now(password: &str) -> Option<String> {
-    Argon2::default().hash_password(password.as_bytes()).ok().map(|h| h.to_string())
+    Argon2::default()
+        .hash_password(password.as_bytes())
+        .ok()
+        .map(|h| h.to_string())
 }
 
 async fn on_pool<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Option<T> {
@@ -33,7 +36,11 @@ pub(crate) async fn verify(password: String, known: Option<String>) -> bool {
     let exists = known.is_some();
     let right = on_pool(move || {
         let text = known.unwrap_or_else(|| NOBODY.clone());
-        PasswordHash::new(&text).is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok())
+        PasswordHash::new(&text).is_ok_and(|hash| {
+            Argon2::default()
+                .verify_password(password.as_bytes(), &hash)
+                .is_ok()
+        })
     });
     right.await.unwrap_or(false) && exists
 }
@@ -52,7 +59,11 @@ impl Softlock {
     pub(crate) fn wait(&self, account: &str, source: &str, now: Moment) -> Option<Span> {
         let wrong = self.wrong.lock().unwrap_or_else(PoisonError::into_inner);
         let (count, last) = wrong.get(&(account.to_lowercase(), source.to_owned()))?;
-        let pause = Span::secs(1u64.checked_shl(count.checked_sub(Self::FREE)?).unwrap_or(30).min(30));
+        let pause = Span::secs(
+            1u64.checked_shl(count.checked_sub(Self::FREE)?)
+                .unwrap_or(30)
+                .min(30),
+        );
         let passed = now.since(*last);
         (passed < pause).then(|| Span(pause.0 - passed.0))
     }
@@ -85,16 +96,28 @@ mod tests {
             lock.note("duty.admin", "a", false, now);
         }
         assert_eq!(lock.wait("Duty.Admin", "a", now), Some(Span::secs(1)));
-        assert_eq!(lock.wait("duty.admin", "b", now), None, "another source is not slowed down");
+        assert_eq!(
+            lock.wait("duty.admin", "b", now),
+            None,
+            "another source is not slowed down"
+        );
         for _ in 0..40 {
             lock.note("duty.admin", "a", false, now);
         }
-        assert_eq!(lock.wait("duty.admin", "a", now), Some(Span::secs(30)), "never longer than half a minute");
+        assert_eq!(
+            lock.wait("duty.admin", "a", now),
+            Some(Span::secs(30)),
+            "never longer than half a minute"
+        );
         now = now.plus(Span::secs(30));
         assert_eq!(lock.wait("duty.admin", "a", now), None);
         lock.note("duty.admin", "a", true, now);
         lock.note("duty.admin", "a", false, now);
-        assert_eq!(lock.wait("duty.admin", "a", now), None, "a right one forgives");
+        assert_eq!(
+            lock.wait("duty.admin", "a", now),
+            None,
+            "a right one forgives"
+        );
     }
 
     #[tokio::test]

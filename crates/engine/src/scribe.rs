@@ -33,7 +33,12 @@ pub(crate) struct Decision {
 
 impl Decision {
     pub(crate) fn nothing(who: Who) -> Self {
-        Decision { events: vec![], who, run: None, request: None }
+        Decision {
+            events: vec![],
+            who,
+            run: None,
+            request: None,
+        }
     }
 }
 
@@ -54,7 +59,11 @@ pub(crate) enum Refusal {
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Guard {
     None,
-    Order { run: RunId, step: usize, token: Uuid },
+    Order {
+        run: RunId,
+        step: usize,
+        token: Uuid,
+    },
     Leader(Held),
     Request(Uuid),
 }
@@ -81,7 +90,14 @@ impl Scribe {
     ) -> Result<(Revision, Option<RunId>), Refusal> {
         let (reply, answer) = oneshot::channel();
         let ended = || Refusal::Unavailable("the process is stopping".into());
-        self.appends.send(Append { guard, decide: Box::new(decide), reply }).await.map_err(|_| ended())?;
+        self.appends
+            .send(Append {
+                guard,
+                decide: Box::new(decide),
+                reply,
+            })
+            .await
+            .map_err(|_| ended())?;
         answer.await.map_err(|_| ended())?
     }
 }
@@ -101,7 +117,8 @@ async fn listen(shared: Arc<Shared>, behind: mpsc::Sender<()>) {
             Ok(mut listener) => {
                 if listener.listen(CHANNEL).await.is_ok() {
                     loop {
-                        let heard = tokio::time::timeout(Duration::from_secs(2), listener.try_recv()).await;
+                        let heard =
+                            tokio::time::timeout(Duration::from_secs(2), listener.try_recv()).await;
                         if behind.send(()).await.is_err() {
                             return;
                         }
@@ -221,7 +238,10 @@ async fn write(shared: &Shared, journal: &Journal, appends: Vec<Append>) {
     }
 }
 
-type Waiting = Vec<(oneshot::Sender<Result<(Revision, Option<RunId>), Refusal>>, Option<RunId>)>;
+type Waiting = Vec<(
+    oneshot::Sender<Result<(Revision, Option<RunId>), Refusal>>,
+    Option<RunId>,
+)>;
 
 async fn try_write(
     shared: &Shared,
@@ -244,8 +264,14 @@ async fn try_write(
         let change = batch.changed_since(estate.revision).await?;
         apply(&mut estate, change, head);
     }
-    let mut draft =
-        Draft { estate, change: Change::default(), lines: vec![], new: vec![], done: vec![], requests: vec![] };
+    let mut draft = Draft {
+        estate,
+        change: Change::default(),
+        lines: vec![],
+        new: vec![],
+        done: vec![],
+        requests: vec![],
+    };
     for append in appends {
         match decide(shared, &mut batch, &mut draft, append.guard, append.decide).await {
             Ok(run) => waiting.push((append.reply, run)),
@@ -256,13 +282,19 @@ async fn try_write(
             Err(refusal) => drop(append.reply.send(Err(refusal))),
         }
     }
-    if draft.change.touched.is_empty() && draft.lines.is_empty() && draft.new.is_empty() && draft.done.is_empty() {
+    if draft.change.touched.is_empty()
+        && draft.lines.is_empty()
+        && draft.new.is_empty()
+        && draft.done.is_empty()
+    {
         shared.answers(true);
         return Ok(head);
     }
     let revision = Revision(head.0 + 1);
     draft.estate.revision = revision;
-    batch.write(revision, &draft.change, &draft.lines, &draft.requests).await?;
+    batch
+        .write(revision, &draft.change, &draft.lines, &draft.requests)
+        .await?;
     batch.write_orders(&draft.done, &draft.new).await?;
     let ordered = !draft.new.is_empty();
     commit(journal, batch, revision).await?;
@@ -282,7 +314,11 @@ async fn commit(journal: &Journal, batch: Batch, revision: Revision) -> Result<(
             for _ in 0..40 {
                 sleep(Duration::from_millis(250)).await;
                 if let Ok(found) = journal.was_written(id).await {
-                    return if found.is_some() { Ok(()) } else { Err(StoreError::Unavailable(error)) };
+                    return if found.is_some() {
+                        Ok(())
+                    } else {
+                        Err(StoreError::Unavailable(error))
+                    };
                 }
             }
             Err(StoreError::Unknown(error))
@@ -346,28 +382,53 @@ fn fold(draft: &mut Draft, event: &Event, who: &Who, run: Option<RunId>, at: Mom
     let before = event.tell(&draft.estate);
     let change = draft.estate.absorb(event);
     let goes = change.touched.values().any(|t| *t == Touched::Gone);
-    let told = if goes { before } else { event.tell(&draft.estate) };
+    let told = if goes {
+        before
+    } else {
+        event.tell(&draft.estate)
+    };
     draft.change.merge(change);
-    if let Event::Ordered { run, step, attempt, after_ms } = event {
-        draft.new.push(NewOrder { run: *run, step: *step, attempt: *attempt, after: Span(*after_ms) });
+    if let Event::Ordered {
+        run,
+        step,
+        attempt,
+        after_ms,
+    } = event
+    {
+        draft.new.push(NewOrder {
+            run: *run,
+            step: *step,
+            attempt: *attempt,
+            after: Span(*after_ms),
+        });
     }
     let run = match event {
         Event::RunStarted { run, .. } | Event::RunMoved { run, .. } => Some(run.id),
         _ => run,
     };
-    draft.lines.extend(told.map(|told| EventLine { at, who: who.clone(), run, told }));
+    draft.lines.extend(told.map(|told| EventLine {
+        at,
+        who: who.clone(),
+        run,
+        told,
+    }));
 }
-
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use zastrugi_core::{estate::{Fact, Site}, ids::SiteId};
+    use zastrugi_core::{
+        estate::{Fact, Site},
+        ids::SiteId,
+    };
 
     #[test]
     fn a_foreign_change_brings_the_estate_to_the_same_state() {
         let mut first = Estate::default();
-        let event = Event::SiteAdded(Site { id: SiteId(3), name: "Quayside".into() });
+        let event = Event::SiteAdded(Site {
+            id: SiteId(3),
+            name: "Quayside".into(),
+        });
         let change = first.absorb(&event);
         first.revision = Revision(1);
         let mut second = Estate::default();

@@ -12,13 +12,27 @@ use zastrugi_store::{Vault, VaultError};
 pub(crate) struct Sealed(pub(crate) Vault);
 
 fn fault(error: &VaultError) -> Fault {
-    let kind = if matches!(error, VaultError::Store(_)) { FaultKind::Unreachable } else { FaultKind::Refused };
-    Fault::new(kind, format!("A secret can't be used: {error}."), "Check the database and the key file, then retry.")
+    let kind = if matches!(error, VaultError::Store(_)) {
+        FaultKind::Unreachable
+    } else {
+        FaultKind::Refused
+    };
+    Fault::new(
+        kind,
+        format!("A secret can't be used: {error}."),
+        "Check the database and the key file, then retry.",
+    )
 }
 
 impl Secrets for Sealed {
     fn open(&self, secret: SecretRef) -> BoxFuture<'_, Result<String, Fault>> {
-        Box::pin(async move { self.0.open(secret).await.map(|s| s.to_string()).map_err(|e| fault(&e)) })
+        Box::pin(async move {
+            self.0
+                .open(secret)
+                .await
+                .map(|s| s.to_string())
+                .map_err(|e| fault(&e))
+        })
     }
     fn keep(&self, plain: String) -> BoxFuture<'_, Result<SecretRef, Fault>> {
         Box::pin(async move { self.0.keep(&plain).await.map_err(|e| fault(&e)) })
@@ -38,10 +52,14 @@ impl Secrets for Sealed {
 /// When it can't be read or written, or holds no 32-byte key in hexadecimal.
 pub fn read_key(path: &Path) -> io::Result<[u8; 32]> {
     match fs::read_to_string(path) {
-        Ok(text) => parse(text.trim()).ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "the key file holds no key")),
+        Ok(text) => parse(text.trim())
+            .ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "the key file holds no key")),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             let key: [u8; 32] = rand::random();
-            write_private(path, &key.iter().map(|b| format!("{b:02x}")).collect::<String>())?;
+            write_private(
+                path,
+                &key.iter().map(|b| format!("{b:02x}")).collect::<String>(),
+            )?;
             Ok(key)
         }
         Err(error) => Err(error),
@@ -49,13 +67,19 @@ pub fn read_key(path: &Path) -> io::Result<[u8; 32]> {
 }
 
 fn parse(text: &str) -> Option<[u8; 32]> {
-    let bytes: Option<Vec<u8>> =
-        (0..64).step_by(2).map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok()).collect();
+    let bytes: Option<Vec<u8>> = (0..64)
+        .step_by(2)
+        .map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok())
+        .collect();
     bytes?.try_into().ok()
 }
 
 fn write_private(path: &Path, text: &str) -> io::Result<()> {
     use std::{io::Write, os::unix::fs::OpenOptionsExt};
-    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+    let mut file = fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .open(path)?;
     file.write_all(text.as_bytes())
 }

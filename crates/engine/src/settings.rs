@@ -50,10 +50,18 @@ pub struct EngineSettings {
 pub(crate) const NETWORKS: &str = "management networks";
 
 /// Reads what is shared, and sets it the first time.
-pub(crate) async fn first(pool: &PgPool, given: &EngineSettings) -> Result<(Installation, Networks), StoreError> {
+pub(crate) async fn first(
+    pool: &PgPool,
+    given: &EngineSettings,
+) -> Result<(Installation, Networks), StoreError> {
     let settings = Settings::new(pool.clone());
-    let id = settings.keep("installation id", &uuid::Uuid::new_v4().to_string()).await?;
+    let id = settings
+        .keep("installation id", &uuid::Uuid::new_v4().to_string())
+        .await?;
     let name = settings.keep("installation name", &given.name).await?;
     let networks = settings.keep(NETWORKS, &given.networks).await?;
-    Ok((Installation { id, name }, Networks::parse(&networks).unwrap_or_default()))
+    Ok((
+        Installation { id, name },
+        Networks::parse(&networks).unwrap_or_default(),
+    ))
 }

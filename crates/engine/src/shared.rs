@@ -11,12 +11,7 @@ use std::{
 };
 use tokio::sync::{Notify, watch};
 use zastrugi_core::{
-    estate::Estate,
-    evidence::EvidenceBook,
-    ids::Revision,
-    loads::Loads,
-    moment::Moment,
-    view::View,
+    estate::Estate, evidence::EvidenceBook, ids::Revision, loads::Loads, moment::Moment, view::View,
 };
 use zastrugi_drivers::{Announcements, Drivers};
 use zastrugi_store::Vault;
@@ -66,7 +61,11 @@ impl Shared {
         }
     }
     pub(crate) fn view(&self) -> View {
-        View { estate: self.estate.load_full(), loads: self.loads.load_full(), evidence: self.evidence.load_full() }
+        View {
+            estate: self.estate.load_full(),
+            loads: self.loads.load_full(),
+            evidence: self.evidence.load_full(),
+        }
     }
     pub(crate) fn estate(&self) -> Arc<Estate> {
         self.estate.load_full()
@@ -93,6 +92,8 @@ impl Shared {
 
 /// The time by this process's clock.
 pub(crate) fn now() -> Moment {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    let since = SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .unwrap_or_default();
     Moment(i64::try_from(since.as_millis()).unwrap_or(i64::MAX))
 }

@@ -3,13 +3,18 @@
 /// A table with a head line. Cells that begin with `=`, `+`, `-`, `@` or a tab get a quote in front; control
 /// characters leave.
 pub fn write<const N: usize>(head: [&str; N], rows: impl Iterator<Item = [String; N]>) -> String {
-    let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut out = csv::WriterBuilder::new()
+        .terminator(csv::Terminator::CRLF)
+        .from_writer(Vec::new());
     // Writing to memory does not fail.
     let _ = out.write_record(head);
     for row in rows {
         let _ = out.write_record(row.iter().map(|cell| safe(cell)));
     }
-    out.into_inner().ok().and_then(|bytes| String::from_utf8(bytes).ok()).unwrap_or_default()
+    out.into_inner()
+        .ok()
+        .and_then(|bytes| String::from_utf8(bytes).ok())
+        .unwrap_or_default()
 }
 
 fn safe(cell: &str) -> String {
@@ -23,7 +28,12 @@ pub fn utc(ms: i64) -> String {
     let seconds = ms.div_euclid(1000);
     let (days, of_day) = (seconds.div_euclid(86_400), seconds.rem_euclid(86_400));
     let (y, m, d) = civil(days);
-    format!("{y:04}-{m:02}-{d:02}T{:02}:{:02}:{:02}Z", of_day / 3600, of_day / 60 % 60, of_day % 60)
+    format!(
+        "{y:04}-{m:02}-{d:02}T{:02}:{:02}:{:02}Z",
+        of_day / 3600,
+        of_day / 60 % 60,
+        of_day % 60
+    )
 }
 
 /// Days since 1970-01-01 as a date of the proleptic Gregorian calendar (Hinnant 2013, `civil_from_days`).
@@ -45,7 +55,10 @@ mod tests {
 
     #[test]
     fn no_cell_is_taken_for_a_formula() {
-        let rows = [["=1+1".to_owned(), "a,b\"c".to_owned()], ["@x\u{7}".to_owned(), "plain".to_owned()]];
+        let rows = [
+            ["=1+1".to_owned(), "a,b\"c".to_owned()],
+            ["@x\u{7}".to_owned(), "plain".to_owned()],
+        ];
         let text = write(["one", "two"], rows.into_iter());
         assert_eq!(text, "one,two\r\n'=1+1,\"a,b\"\"c\"\r\n'@x,plain\r\n");
     }

@@ -39,22 +39,40 @@ pub(crate) fn routes(device: Device) -> Router {
 
 /// Says no, in the protocol's shape.
 pub(crate) fn refused(status: StatusCode, code: &str, message: impl Into<String>) -> Response {
-    (status, Json(json!({"error": {"code": code, "message": message.into()}}))).into_response()
+    (
+        status,
+        Json(json!({"error": {"code": code, "message": message.into()}})),
+    )
+        .into_response()
 }
 
 pub(crate) fn sha(text: &str) -> String {
-    Sha256::digest(text.as_bytes()).iter().map(|b| format!("{b:02x}")).collect()
+    Sha256::digest(text.as_bytes())
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect()
 }
 
 /// The caller shows the owner's key.
 fn owner_only(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
-    let given = headers.get("authorization").and_then(|h| h.to_str().ok()).and_then(|h| h.strip_prefix("Bearer "));
+    let given = headers
+        .get("authorization")
+        .and_then(|h| h.to_str().ok())
+        .and_then(|h| h.strip_prefix("Bearer "));
     let state = device.world.lock();
     let owner = state.hosts.get(&device.name).and_then(|h| h.owner.clone());
     match (given, owner) {
         (Some(key), Some(owner)) if sha(key) == owner.key => Ok(()),
-        (_, None) => Err(refused(StatusCode::UNAUTHORIZED, "unclaimed", "This host is not claimed.")),
-        _ => Err(refused(StatusCode::UNAUTHORIZED, "key", "This key is not the owner's.")),
+        (_, None) => Err(refused(
+            StatusCode::UNAUTHORIZED,
+            "unclaimed",
+            "This host is not claimed.",
+        )),
+        _ => Err(refused(
+            StatusCode::UNAUTHORIZED,
+            "key",
+            "This key is not the owner's.",
+        )),
     }
 }
 
@@ -75,21 +93,34 @@ fn check_password(device: &Device, given: &str) -> Result<(), Response> {
         return Err(StatusCode::NOT_FOUND.into_response());
     };
     let verdict = if host.wrong_passwords >= TRIES {
-        Err(refused(StatusCode::LOCKED, "locked", "Too many wrong passwords; the host must be unlocked at its own screen."))
+        Err(refused(
+            StatusCode::LOCKED,
+            "locked",
+            "Too many wrong passwords; the host must be unlocked at its own screen.",
+        ))
     } else if host.password == given {
         host.wrong_passwords = 0;
         Ok(())
     } else {
         host.wrong_passwords += 1;
         let left = TRIES - host.wrong_passwords;
-        Err(refused(StatusCode::UNAUTHORIZED, "password", format!("Password not accepted; {left} tries left.")))
+        Err(refused(
+            StatusCode::UNAUTHORIZED,
+            "password",
+            format!("Password not accepted; {left} tries left."),
+        ))
     };
     device.world.save_host(&state, &device.name);
     verdict
 }
 
 async fn password_check(State(device): State<Device>, Json(body): Json<Value>) -> Response {
-    match check_password(&device, body.get("password").and_then(Value::as_str).unwrap_or_default()) {
+    match check_password(
+        &device,
+        body.get("password")
+            .and_then(Value::as_str)
+            .unwrap_or_default(),
+    ) {
         Ok(()) => StatusCode::NO_CONTENT.into_response(),
         Err(no) => no,
     }
@@ -106,39 +137,70 @@ fn report(device: &Device) -> Value {
     device.world.settle(&device.name);
     let now = device.world.now();
     let state = device.world.lock();
-    state.hosts.get(&device.name).map_or(Value::Null, |host| say::report(&state, host, now))
+    state
+        .hosts
+        .get(&device.name)
+        .map_or(Value::Null, |host| say::report(&state, host, now))
 }
 
 async fn clock(State(device): State<Device>, headers: HeaderMap) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
-    let offset = device.world.lock().hosts.get(&device.name).map_or(0, |h| h.clock_offset_ms);
+    let offset = device
+        .world
+        .lock()
+        .hosts
+        .get(&device.name)
+        .map_or(0, |h| h.clock_offset_ms);
     Json(json!({"unix_ms": crate::world::wall() + offset})).into_response()
 }
 
-async fn records(State(device): State<Device>, Path(uid): Path<String>, headers: HeaderMap) -> Response {
+async fn records(
+    State(device): State<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
     let state = device.world.lock();
-    let sees = state.hosts.get(&device.name).is_some_and(|h| h.mounted.contains(&uid));
+    let sees = state
+        .hosts
+        .get(&device.name)
+        .is_some_and(|h| h.mounted.contains(&uid));
     match state.volumes.get(&uid).filter(|_| sees) {
         Some(volume) => Json(json!({"machines": say::records(volume)})).into_response(),
-        None => refused(StatusCode::NOT_FOUND, "volume", "This host does not see that volume."),
+        None => refused(
+            StatusCode::NOT_FOUND,
+            "volume",
+            "This host does not see that volume.",
+        ),
     }
 }
 
-async fn machine(State(device): State<Device>, Path(uuid): Path<String>, headers: HeaderMap) -> Response {
+async fn machine(
+    State(device): State<Device>,
+    Path(uuid): Path<String>,
+    headers: HeaderMap,
+) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
     device.world.settle(&device.name);
     let now = device.world.now();
     let state = device.world.lock();
-    match state.hosts.get(&device.name).and_then(|h| say::machine(&state, h, &uuid, now)) {
+    match state
+        .hosts
+        .get(&device.name)
+        .and_then(|h| say::machine(&state, h, &uuid, now))
+    {
         Some(found) => Json(found).into_response(),
-        None => refused(StatusCode::NOT_FOUND, "machine", "No volume that this host sees has such a machine."),
+        None => refused(
+            StatusCode::NOT_FOUND,
+            "machine",
+            "No volume that this host sees has such a machine.",
+        ),
     }
 }
 
@@ -147,26 +209,33 @@ async fn events(State(device): State<Device>, headers: HeaderMap) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
-    let stream = futures::stream::unfold((device, String::new(), 0u32), |(device, last, beats)| async move {
-        for tick in 0..4 {
-            if tick > 0 || beats > 0 {
-                tokio::time::sleep(Duration::from_millis(250)).await;
+    let stream = futures::stream::unfold(
+        (device, String::new(), 0u32),
+        |(device, last, beats)| async move {
+            for tick in 0..4 {
+                if tick > 0 || beats > 0 {
+                    tokio::time::sleep(Duration::from_millis(250)).await;
+                }
+                if !device.world.is_on(&device.name) {
+                    return None;
+                }
+                let now = report(&device);
+                let mut shape = now.clone();
+                for passing in ["seq", "load"] {
+                    shape.as_object_mut().map(|o| o.remove(passing));
+                }
+                let shape = shape.to_string();
+                if shape != last || tick == 3 {
+                    let line = Bytes::from(format!("{now}\n"));
+                    return Some((Ok::<_, std::io::Error>(line), (device, shape, beats + 1)));
+                }
             }
-            if !device.world.is_on(&device.name) {
-                return None;
-            }
-            let now = report(&device);
-            let mut shape = now.clone();
-            for passing in ["seq", "load"] {
-                shape.as_object_mut().map(|o| o.remove(passing));
-            }
-            let shape = shape.to_string();
-            if shape != last || tick == 3 {
-                let line = Bytes::from(format!("{now}\n"));
-                return Some((Ok::<_, std::io::Error>(line), (device, shape, beats + 1)));
-            }
-        }
-        None
-    });
-    ([("content-type", "application/x-ndjson")], Body::from_stream(stream)).into_response()
+            None
+        },
+    );
+    (
+        [("content-type", "application/x-ndjson")],
+        Body::from_stream(stream),
+    )
+        .into_response()
 }

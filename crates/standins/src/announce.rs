@@ -17,8 +17,12 @@ impl Announcer {
         daemon.disable_interface(IfKind::All)?;
         daemon.enable_interface(IfKind::LoopbackV4)?;
         for (name, address) in world.agents() {
-            let Some((ip, port)) = address.rsplit_once(':') else { continue };
-            let (Ok(ip), Ok(port)) = (ip.parse::<IpAddr>(), port.parse::<u16>()) else { continue };
+            let Some((ip, port)) = address.rsplit_once(':') else {
+                continue;
+            };
+            let (Ok(ip), Ok(port)) = (ip.parse::<IpAddr>(), port.parse::<u16>()) else {
+                continue;
+            };
             let text = HashMap::from([("address".to_owned(), address.clone())]);
             let info = ServiceInfo::new(SERVICE, &name, &format!("{name}.local."), ip, port, text)?;
             daemon.register(info)?;

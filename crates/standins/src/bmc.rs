@@ -17,7 +17,10 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/redfish/v1", get(root))
         .route("/redfish/v1/Systems", get(systems))
         .route("/redfish/v1/Systems/{id}", get(system))
-        .route("/redfish/v1/Systems/{id}/Actions/ComputerSystem.Reset", post(reset))
+        .route(
+            "/redfish/v1/Systems/{id}/Actions/ComputerSystem.Reset",
+            post(reset),
+        )
         .with_state(device)
 }
 
@@ -35,33 +38,55 @@ fn refused(status: StatusCode, code: &str, words: &str) -> Response {
 }
 
 fn signed_in(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
-    let given = headers.get("authorization").and_then(|h| h.to_str().ok()).and_then(|h| h.strip_prefix("Basic "));
-    let plain = given.and_then(|g| BASE64_STANDARD.decode(g).ok()).unwrap_or_default();
+    let given = headers
+        .get("authorization")
+        .and_then(|h| h.to_str().ok())
+        .and_then(|h| h.strip_prefix("Basic "));
+    let plain = given
+        .and_then(|g| BASE64_STANDARD.decode(g).ok())
+        .unwrap_or_default();
     let state = device.world.lock();
-    let expected = state.hosts.get(&device.name).map(|h| format!("zastrugi:{}", h.bmc_password));
+    let expected = state
+        .hosts
+        .get(&device.name)
+        .map(|h| format!("zastrugi:{}", h.bmc_password));
     if expected.is_some_and(|e| e.as_bytes() == plain) {
         Ok(())
     } else {
-        Err(refused(StatusCode::UNAUTHORIZED, "NoValidSession", "There is no valid session with the service."))
+        Err(refused(
+            StatusCode::UNAUTHORIZED,
+            "NoValidSession",
+            "There is no valid session with the service.",
+        ))
     }
 }
 
 async fn systems(State(device): State<Device>, headers: HeaderMap) -> Response {
     match signed_in(&device, &headers) {
         Err(no) => no,
-        Ok(()) => Json(json!({"@odata.id": "/redfish/v1/Systems", "Name": "Systems", "Members@odata.count": 1,
-            "Members": [{"@odata.id": "/redfish/v1/Systems/1"}]}))
+        Ok(()) => Json(
+            json!({"@odata.id": "/redfish/v1/Systems", "Name": "Systems", "Members@odata.count": 1,
+            "Members": [{"@odata.id": "/redfish/v1/Systems/1"}]}),
+        )
         .into_response(),
     }
 }
 
-async fn system(State(device): State<Device>, Path(id): Path<String>, headers: HeaderMap) -> Response {
+async fn system(
+    State(device): State<Device>,
+    Path(id): Path<String>,
+    headers: HeaderMap,
+) -> Response {
     if let Err(no) = signed_in(&device, &headers) {
         return no;
     }
     let state = device.world.lock();
     let Some(host) = state.hosts.get(&device.name).filter(|_| id == "1") else {
-        return refused(StatusCode::NOT_FOUND, "ResourceMissingAtURI", "There is no such system.");
+        return refused(
+            StatusCode::NOT_FOUND,
+            "ResourceMissingAtURI",
+            "There is no such system.",
+        );
     };
     Json(json!({
         "@odata.id": "/redfish/v1/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
@@ -94,7 +119,11 @@ async fn reset(
             device.world.power(&device.name, true);
         }
         _ => {
-            return refused(StatusCode::BAD_REQUEST, "ActionParameterNotSupported", "ResetType is not one of the allowable values.");
+            return refused(
+                StatusCode::BAD_REQUEST,
+                "ActionParameterNotSupported",
+                "ResetType is not one of the allowable values.",
+            );
         }
     }
     StatusCode::NO_CONTENT.into_response()

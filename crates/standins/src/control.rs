@@ -31,8 +31,15 @@ pub(crate) fn routes(control: Control) -> Router {
 
 async fn token_only(State(control): State<Control>, request: Request, next: Next) -> Response {
     let expected = format!("Bearer {}", control.token);
-    let given = request.headers().get("authorization").and_then(|h| h.to_str().ok());
-    if given == Some(expected.as_str()) { next.run(request).await } else { StatusCode::UNAUTHORIZED.into_response() }
+    let given = request
+        .headers()
+        .get("authorization")
+        .and_then(|h| h.to_str().ok());
+    if given == Some(expected.as_str()) {
+        next.run(request).await
+    } else {
+        StatusCode::UNAUTHORIZED.into_response()
+    }
 }
 
 async fn add_fault(State(control): State<Control>, Json(fault): Json<Fault>) -> StatusCode {
@@ -52,7 +59,10 @@ async fn violations(State(control): State<Control>) -> Json<Value> {
 async fn agents(State(control): State<Control>) -> Json<Value> {
     Json(json!(control.world.agents()))
 }
-async fn power(State(control): State<Control>, Path((name, state)): Path<(String, String)>) -> StatusCode {
+async fn power(
+    State(control): State<Control>,
+    Path((name, state)): Path<(String, String)>,
+) -> StatusCode {
     control.world.power(&name, state == "on");
     StatusCode::NO_CONTENT
 }

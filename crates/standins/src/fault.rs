@@ -49,7 +49,11 @@ pub(crate) struct Device {
 
 pub(crate) async fn inject(State(device): State<Device>, request: Request, next: Next) -> Response {
     let call = format!("{} {}", request.method(), request.uri().path());
-    let name = if device.is_bmc { format!("{}-bmc", device.name) } else { device.name.clone() };
+    let name = if device.is_bmc {
+        format!("{}-bmc", device.name)
+    } else {
+        device.name.clone()
+    };
     match device.world.next_fault(&name, &call) {
         None => next.run(request).await,
         Some(FaultKind::Refuse) => {
@@ -75,9 +79,14 @@ pub(crate) async fn inject(State(device): State<Device>, request: Request, next:
         Some(FaultKind::Drop) => {
             let (mut parts, body) = next.run(request).await.into_parts();
             let bytes = to_bytes(body, 1 << 20).await.unwrap_or_default();
-            parts.headers.insert("content-length", (bytes.len() + 10).into());
+            parts
+                .headers
+                .insert("content-length", (bytes.len() + 10).into());
             let half = bytes.slice(..bytes.len() / 2);
-            let broken = stream::iter([Ok::<Bytes, std::io::Error>(half), Err(std::io::Error::other("cut"))]);
+            let broken = stream::iter([
+                Ok::<Bytes, std::io::Error>(half),
+                Err(std::io::Error::other("cut")),
+            ]);
             Response::from_parts(parts, Body::from_stream(broken))
         }
     }

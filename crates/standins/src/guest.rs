@@ -14,7 +14,12 @@ pub(crate) struct Guest {
 }
 
 /// How long after power-on each phase ends, in virtual milliseconds.
-const PHASES: [(&str, i64); 4] = [("firmware", 2_000), ("loader", 3_500), ("kernel", 8_000), ("services", 14_000)];
+const PHASES: [(&str, i64); 4] = [
+    ("firmware", 2_000),
+    ("loader", 3_500),
+    ("kernel", 8_000),
+    ("services", 14_000),
+];
 const STOP_TAKES: i64 = 6_000;
 
 impl Guest {
@@ -25,14 +30,26 @@ impl Guest {
             Some(_) if !temper.stubborn => return "stopping",
             _ => {}
         }
-        PHASES.iter().find(|(_, end)| now - self.started < *end).map_or("up", |(name, _)| name)
+        PHASES
+            .iter()
+            .find(|(_, end)| now - self.started < *end)
+            .map_or("up", |(name, _)| name)
     }
 }
 
 /// CPU in MHz and memory touched in bytes: a daily curve, with noise from a seed.
-pub(crate) fn load(record: &Record, uuid: &str, phase: &str, base_mhz: u64, now: i64) -> (u64, u64) {
+pub(crate) fn load(
+    record: &Record,
+    uuid: &str,
+    phase: &str,
+    base_mhz: u64,
+    now: i64,
+) -> (u64, u64) {
     if phase != "up" {
-        return (base_mhz * u64::from(record.vcpus) / 4, record.memory.size / 8);
+        return (
+            base_mhz * u64::from(record.vcpus) / 4,
+            record.memory.size / 8,
+        );
     }
     let minute = now.div_euclid(60_000);
     let hour = (minute.rem_euclid(1440)) as f64 / 60.0;
@@ -45,14 +62,20 @@ pub(crate) fn load(record: &Record, uuid: &str, phase: &str, base_mhz: u64, now:
     (whole(cpu), whole(active))
 }
 
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "`as` saturates")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "`as` saturates"
+)]
 fn whole(figure: f64) -> u64 {
     figure.max(0.0) as u64
 }
 
 /// FNV-1a, so that the same machine always draws the same curve.
 pub(crate) fn hash(text: &str) -> u64 {
-    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3))
+    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| {
+        (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3)
+    })
 }
 
 fn unit(x: u64) -> f64 {
@@ -66,12 +89,29 @@ mod tests {
 
     #[test]
     fn a_guest_boots_through_its_phases_and_stops_when_asked() {
-        let mut g = Guest { volume: "v".into(), generation: 1, started: 0, stopping: None };
+        let mut g = Guest {
+            volume: "v".into(),
+            generation: 1,
+            started: 0,
+            stopping: None,
+        };
         let calm = Temper::default();
-        assert_eq!([0, 2_500, 5_000, 9_000, 14_000].map(|t| g.phase(t, calm)), ["firmware", "loader", "kernel", "services", "up"]);
+        assert_eq!(
+            [0, 2_500, 5_000, 9_000, 14_000].map(|t| g.phase(t, calm)),
+            ["firmware", "loader", "kernel", "services", "up"]
+        );
         g.stopping = Some(20_000);
         assert_eq!(g.phase(21_000, calm), "stopping");
         assert_eq!(g.phase(26_000, calm), "off");
-        assert_eq!(g.phase(26_000, Temper { stubborn: true, ..calm }), "up");
+        assert_eq!(
+            g.phase(
+                26_000,
+                Temper {
+                    stubborn: true,
+                    ..calm
+                }
+            ),
+            "up"
+        );
     }
 }

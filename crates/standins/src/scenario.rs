@@ -96,7 +96,11 @@ fn busy() -> u32 {
 pub fn large(hosts: u32, machines: u32) -> Scenario {
     let cluster = |n: u32| format!("vol-{:03}", n / 32);
     let volumes = (0..hosts.div_ceil(32))
-        .map(|n| ScenarioVolume { uid: format!("vol-{n:03}"), name: format!("slab-{n:03}"), capacity_gib: 400_000 })
+        .map(|n| ScenarioVolume {
+            uid: format!("vol-{n:03}"),
+            name: format!("slab-{n:03}"),
+            capacity_gib: 400_000,
+        })
         .collect();
     let host = |n: u32| ScenarioHost {
         name: format!("node-{n:04}"),
@@ -133,5 +137,9 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         stubborn: false,
         age_days: 90,
     };
-    Scenario { hosts: (0..hosts).map(host).collect(), volumes, machines: (0..machines).map(machine).collect() }
+    Scenario {
+        hosts: (0..hosts).map(host).collect(),
+        volumes,
+        machines: (0..machines).map(machine).collect(),
+    }
 }

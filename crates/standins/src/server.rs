@@ -49,17 +49,37 @@ impl Standins {
     /// # Errors
     /// When an address is taken or the state can't be read.
     pub async fn start(settings: Settings) -> io::Result<Standins> {
-        let world = Arc::new(World::open(&settings.dir, &settings.scenario, &settings.net, settings.speed)?);
+        let world = Arc::new(World::open(
+            &settings.dir,
+            &settings.scenario,
+            &settings.net,
+            settings.speed,
+        )?);
         let mut tasks = JoinSet::new();
         let hosts: Vec<_> = world
             .lock()
             .hosts
             .values()
-            .map(|h| (h.name.clone(), h.address.clone(), h.bmc_address.clone(), h.identity.clone(), h.bmc_identity.clone()))
+            .map(|h| {
+                (
+                    h.name.clone(),
+                    h.address.clone(),
+                    h.bmc_address.clone(),
+                    h.identity.clone(),
+                    h.bmc_identity.clone(),
+                )
+            })
             .collect();
         for (name, address, bmc_address, identity, bmc_identity) in hosts {
-            let device = Device { world: world.clone(), name, is_bmc: false };
-            let controller = Device { is_bmc: true, ..device.clone() };
+            let device = Device {
+                world: world.clone(),
+                name,
+                is_bmc: false,
+            };
+            let controller = Device {
+                is_bmc: true,
+                ..device.clone()
+            };
             let guard = |d: &Device| middleware::from_fn_with_state(d.clone(), fault::inject);
             let routes = agent::routes(device.clone()).layer(guard(&device));
             serve_tls(&mut tasks, &address, identity, routes, Some(device)).await?;
@@ -68,15 +88,26 @@ impl Standins {
         }
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
-        let routes = control::routes(Control { world: world.clone(), token: settings.control_token });
+        let routes = control::routes(Control {
+            world: world.clone(),
+            token: settings.control_token,
+        });
         tasks.spawn(async move {
             if let Err(error) = axum::serve(listener, routes).await {
                 tracing::error!(%error, "the control socket ended");
             }
         });
-        let announcer = settings.announce.map(|port| Announcer::start(&world, port)).transpose();
+        let announcer = settings
+            .announce
+            .map(|port| Announcer::start(&world, port))
+            .transpose();
         let announcer = announcer.map_err(io::Error::other)?;
-        Ok(Standins { world, control: control_address, tasks, _announcer: announcer })
+        Ok(Standins {
+            world,
+            control: control_address,
+            tasks,
+            _announcer: announcer,
+        })
     }
 
     /// Goes on until all listeners have ended, which they don't by themselves.
@@ -85,7 +116,13 @@ impl Standins {
     }
 }
 
-async fn serve_tls(tasks: &mut JoinSet<()>, address: &str, identity: Identity, routes: Router, needs_power: Option<Device>) -> io::Result<()> {
+async fn serve_tls(
+    tasks: &mut JoinSet<()>,
+    address: &str,
+    identity: Identity,
+    routes: Router,
+    needs_power: Option<Device>,
+) -> io::Result<()> {
     let acceptor = TlsAcceptor::from(Arc::new(config(&identity)?));
     let listener = TcpListener::bind(address)
         .await
@@ -99,7 +136,10 @@ async fn serve_tls(tasks: &mut JoinSet<()>, address: &str, identity: Identity, r
                 tokio::time::sleep(std::time::Duration::from_millis(50)).await;
                 continue;
             };
-            if needs_power.as_ref().is_some_and(|d| !d.world.is_on(&d.name)) {
+            if needs_power
+                .as_ref()
+                .is_some_and(|d| !d.world.is_on(&d.name))
+            {
                 // A host without power answers nobody; its controller still does.
                 continue;
             }
@@ -117,7 +157,8 @@ async fn serve_tls(tasks: &mut JoinSet<()>, address: &str, identity: Identity, r
 }
 
 fn config(identity: &Identity) -> io::Result<rustls::ServerConfig> {
-    let certificate = CertificateDer::from_pem_slice(identity.certificate.as_bytes()).map_err(io::Error::other)?;
+    let certificate = CertificateDer::from_pem_slice(identity.certificate.as_bytes())
+        .map_err(io::Error::other)?;
     let key = PrivateKeyDer::from_pem_slice(identity.key.as_bytes()).map_err(io::Error::other)?;
     rustls::ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
         .with_safe_default_protocol_versions()

@@ -84,7 +84,11 @@ pub(crate) struct Temper {
 
 impl Default for Temper {
     fn default() -> Self {
-        Temper { busy: 15, agent: true, stubborn: false }
+        Temper {
+            busy: 15,
+            agent: true,
+            stubborn: false,
+        }
     }
 }
 
@@ -93,18 +97,42 @@ impl Volume {
         self.records
             .values()
             .map(|r| {
-                let disks: u64 = r.disks.iter().map(|d| if d.thick { d.size } else { d.written.min(d.size) }).sum();
-                let swap = if r.lease.holder.is_some() { r.memory.size.saturating_sub(r.memory.kept) } else { 0 };
+                let disks: u64 = r
+                    .disks
+                    .iter()
+                    .map(|d| {
+                        if d.thick {
+                            d.size
+                        } else {
+                            d.written.min(d.size)
+                        }
+                    })
+                    .sum();
+                let swap = if r.lease.holder.is_some() {
+                    r.memory.size.saturating_sub(r.memory.kept)
+                } else {
+                    0
+                };
                 disks + swap
             })
             .sum()
     }
 
     /// Takes the run lease for `host` with a higher generation than before.
-    pub(crate) fn take_lease(&mut self, uuid: &str, host: &str, generation: u64) -> Result<(), String> {
-        let Some(record) = self.records.get_mut(uuid) else { return Err("there is no such machine".into()) };
+    pub(crate) fn take_lease(
+        &mut self,
+        uuid: &str,
+        host: &str,
+        generation: u64,
+    ) -> Result<(), String> {
+        let Some(record) = self.records.get_mut(uuid) else {
+            return Err("there is no such machine".into());
+        };
         if let Some(holder) = &record.lease.holder {
-            return Err(format!("{holder} holds the run lease of {} (generation {})", record.name, record.lease.generation));
+            return Err(format!(
+                "{holder} holds the run lease of {} (generation {})",
+                record.name, record.lease.generation
+            ));
         }
         if generation <= record.lease.generation {
             return Err(format!(
@@ -112,7 +140,10 @@ impl Volume {
                 record.name, record.lease.generation
             ));
         }
-        record.lease = Lease { generation, holder: Some(host.to_owned()) };
+        record.lease = Lease {
+            generation,
+            holder: Some(host.to_owned()),
+        };
         Ok(())
     }
 
@@ -124,9 +155,15 @@ impl Volume {
 
     /// A guest writes: allowed only under the lease's generation, by its holder.
     pub(crate) fn write(&mut self, uuid: &str, host: &str, generation: u64, bytes: u64) {
-        let Some(record) = self.records.get_mut(uuid) else { return };
+        let Some(record) = self.records.get_mut(uuid) else {
+            return;
+        };
         if record.lease.holder.as_deref() != Some(host) || record.lease.generation != generation {
-            let holder = record.lease.holder.clone().unwrap_or_else(|| "nobody".into());
+            let holder = record
+                .lease
+                .holder
+                .clone()
+                .unwrap_or_else(|| "nobody".into());
             self.violations.push(format!(
                 "{host} wrote to {} under generation {generation}; {holder} holds it at {}",
                 record.name, record.lease.generation
@@ -147,9 +184,17 @@ mod tests {
         let record = Record {
             name: "a".into(),
             vcpus: 1,
-            memory: Memory { kept: 1, size: 3, max: 3 },
+            memory: Memory {
+                kept: 1,
+                size: 3,
+                max: 3,
+            },
             video: 0,
-            disks: vec![Disk { size: 100, thick: false, written: 0 }],
+            disks: vec![Disk {
+                size: 100,
+                thick: false,
+                written: 0,
+            }],
             macs: vec![],
             labels: BTreeMap::new(),
             tier: 1,
@@ -163,7 +208,10 @@ mod tests {
             lease: Lease::default(),
             temper: Temper::default(),
         };
-        Volume { records: BTreeMap::from([("u".into(), record)]), ..Volume::default() }
+        Volume {
+            records: BTreeMap::from([("u".into(), record)]),
+            ..Volume::default()
+        }
     }
 
     #[test]
@@ -172,7 +220,10 @@ mod tests {
         v.take_lease("u", "h1", 1).unwrap();
         assert!(v.take_lease("u", "h2", 2).is_err());
         v.drop_lease("u");
-        assert!(v.take_lease("u", "h2", 1).is_err(), "a generation is never used twice");
+        assert!(
+            v.take_lease("u", "h2", 1).is_err(),
+            "a generation is never used twice"
+        );
         v.take_lease("u", "h2", 2).unwrap();
     }
 

@@ -50,8 +50,14 @@ impl World {
         }
         let fresh = state.hosts.is_empty();
         let began_at = wall();
-        let world =
-            World { state: Mutex::new(state), faults: Mutex::new(Vec::new()), dir: dir.into(), speed, began: Instant::now(), began_at };
+        let world = World {
+            state: Mutex::new(state),
+            faults: Mutex::new(Vec::new()),
+            dir: dir.into(),
+            speed,
+            began: Instant::now(),
+            began_at,
+        };
         if fresh {
             world.make(scenario, net)?;
         }
@@ -103,7 +109,10 @@ impl World {
     }
     pub(crate) fn save_volume(&self, state: &State, uid: &str) {
         if let Some(volume) = state.volumes.get(uid) {
-            self.save(&self.dir.join("volumes").join(format!("{uid}.json")), volume);
+            self.save(
+                &self.dir.join("volumes").join(format!("{uid}.json")),
+                volume,
+            );
         }
     }
     /// Written beside and renamed, so that a killed process leaves the old or the new state, never half of one.
@@ -124,14 +133,22 @@ impl World {
 
     /// Adds faults for the next matching calls.
     pub fn add_fault(&self, fault: Fault) {
-        self.faults.lock().unwrap_or_else(PoisonError::into_inner).push(fault);
+        self.faults
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .push(fault);
     }
     pub fn clear_faults(&self) {
-        self.faults.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.faults
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clear();
     }
     pub(crate) fn next_fault(&self, device: &str, call: &str) -> Option<FaultKind> {
         let mut faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
-        let found = faults.iter_mut().find(|f| f.times > 0 && f.device == device && call.contains(&f.call))?;
+        let found = faults
+            .iter_mut()
+            .find(|f| f.times > 0 && f.device == device && call.contains(&f.call))?;
         found.times -= 1;
         let kind = found.kind;
         faults.retain(|f| f.times > 0);
@@ -150,17 +167,27 @@ impl World {
     }
     /// Writes that no machine should ever have made.
     pub fn violations(&self) -> Vec<String> {
-        self.lock().volumes.values().flat_map(|v| v.violations.clone()).collect()
+        self.lock()
+            .volumes
+            .values()
+            .flat_map(|v| v.violations.clone())
+            .collect()
     }
     /// Addresses (`ip:port`) of the host agents, by name.
     pub fn agents(&self) -> BTreeMap<String, String> {
-        self.lock().hosts.values().map(|h| (h.name.clone(), h.address.clone())).collect()
+        self.lock()
+            .hosts
+            .values()
+            .map(|h| (h.name.clone(), h.address.clone()))
+            .collect()
     }
     /// Switches a host on or off, as its power cord would; what ran on it is gone.
     pub fn power(&self, name: &str, on: bool) {
         let mut state = self.lock();
         let State { hosts, volumes } = &mut *state;
-        let Some(host) = hosts.get_mut(name) else { return };
+        let Some(host) = hosts.get_mut(name) else {
+            return;
+        };
         if on && !host.power {
             host.boot += 1;
         }
@@ -192,7 +219,9 @@ impl World {
 }
 
 pub(crate) fn wall() -> i64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    let since = SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .unwrap_or_default();
     i64::try_from(since.as_millis()).unwrap_or(0)
 }
 
@@ -215,8 +244,12 @@ fn read_all<T: DeserializeOwned>(dir: &Path) -> io::Result<Vec<T>> {
 fn identity(name: &str) -> io::Result<Identity> {
     let made = || {
         let key = rcgen::KeyPair::generate()?;
-        let certificate = rcgen::CertificateParams::new(vec![name.to_owned()])?.self_signed(&key)?;
-        Ok::<_, rcgen::Error>(Identity { certificate: certificate.pem(), key: key.serialize_pem() })
+        let certificate =
+            rcgen::CertificateParams::new(vec![name.to_owned()])?.self_signed(&key)?;
+        Ok::<_, rcgen::Error>(Identity {
+            certificate: certificate.pem(),
+            key: key.serialize_pem(),
+        })
     };
     made().map_err(io::Error::other)
 }
@@ -263,40 +296,74 @@ fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
 
 fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
     let seed = hash(&machine.name);
-    let uuid = uuid::Builder::from_random_bytes(((u128::from(seed) << 64) | u128::from(hash(&seed.to_string()))).to_be_bytes())
-        .into_uuid()
-        .to_string();
+    let uuid = uuid::Builder::from_random_bytes(
+        ((u128::from(seed) << 64) | u128::from(hash(&seed.to_string()))).to_be_bytes(),
+    )
+    .into_uuid()
+    .to_string();
     let size = machine.memory_gib * GIB;
     let b = seed.to_be_bytes();
     let record = Record {
         name: machine.name.clone(),
         vcpus: machine.vcpus,
-        memory: Memory { kept: machine.kept_gib.map_or(size, |g| g * GIB), size, max: size },
+        memory: Memory {
+            kept: machine.kept_gib.map_or(size, |g| g * GIB),
+            size,
+            max: size,
+        },
         video: 16 << 20,
         disks: machine
             .disks_gib
             .iter()
-            .map(|g| Disk { size: g * GIB, thick: false, written: g * GIB / 100 * (30 + seed % 40) })
+            .map(|g| Disk {
+                size: g * GIB,
+                thick: false,
+                written: g * GIB / 100 * (30 + seed % 40),
+            })
             .collect(),
-        macs: vec![format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[2], b[3], b[4], b[5])],
+        macs: vec![format!(
+            "02:5a:{:02x}:{:02x}:{:02x}:{:02x}",
+            b[2], b[3], b[4], b[5]
+        )],
         labels: machine.labels.clone(),
         tier: machine.tier,
         apart: machine.apart.clone(),
         protected: machine.protected,
         note: machine.note.clone(),
         virtual_hardware: 3,
-        guest_key: format!("{:016x}{:016x}{:016x}{:016x}", seed, !seed, seed.rotate_left(9), seed.rotate_left(23)),
+        guest_key: format!(
+            "{:016x}{:016x}{:016x}{:016x}",
+            seed,
+            !seed,
+            seed.rotate_left(9),
+            seed.rotate_left(23)
+        ),
         created: now - i64::from(machine.age_days) * 86_400_000,
         deleted: false,
-        lease: Lease { generation: u64::from(machine.host.is_some()), holder: machine.host.clone() },
-        temper: Temper { busy: machine.busy, agent: machine.agent, stubborn: machine.stubborn },
+        lease: Lease {
+            generation: u64::from(machine.host.is_some()),
+            holder: machine.host.clone(),
+        },
+        temper: Temper {
+            busy: machine.busy,
+            agent: machine.agent,
+            stubborn: machine.stubborn,
+        },
     };
     if let Some(volume) = state.volumes.get_mut(&machine.volume) {
         volume.records.insert(uuid.clone(), record);
     }
     if let Some(host) = machine.host.as_ref().and_then(|h| state.hosts.get_mut(h)) {
         let started = now - i64::from(machine.age_days) * 86_400_000;
-        host.guests.insert(uuid, Guest { volume: machine.volume.clone(), generation: 1, started, stopping: None });
+        host.guests.insert(
+            uuid,
+            Guest {
+                volume: machine.volume.clone(),
+                generation: 1,
+                started,
+                stopping: None,
+            },
+        );
     }
 }
 
@@ -305,7 +372,10 @@ pub(crate) fn tick() -> u64 {
     use std::sync::atomic::{AtomicU64, Ordering};
     static LAST: AtomicU64 = AtomicU64::new(0);
     let now = u64::try_from(wall()).unwrap_or(0) * 1000;
-    LAST.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |last| Some(now.max(last + 1))).map_or(now, |last| now.max(last + 1))
+    LAST.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |last| {
+        Some(now.max(last + 1))
+    })
+    .map_or(now, |last| now.max(last + 1))
 }
 
 impl World {
@@ -314,8 +384,15 @@ impl World {
         let now = self.now();
         let mut state = self.lock();
         let State { hosts, volumes } = &mut *state;
-        let Some(host) = hosts.get_mut(name) else { return };
-        let temper = |uuid: &str, g: &Guest| volumes.get(&g.volume).and_then(|v| v.records.get(uuid)).map(|r| r.temper);
+        let Some(host) = hosts.get_mut(name) else {
+            return;
+        };
+        let temper = |uuid: &str, g: &Guest| {
+            volumes
+                .get(&g.volume)
+                .and_then(|v| v.records.get(uuid))
+                .map(|r| r.temper)
+        };
         let off: Vec<(String, String)> = host
             .guests
             .iter()

@@ -10,7 +10,8 @@ pub(crate) fn from_db(n: i64) -> u64 {
     u64::try_from(n).unwrap_or(0)
 }
 pub(crate) fn time_of(moment: Moment) -> OffsetDateTime {
-    OffsetDateTime::from_unix_timestamp_nanos(i128::from(moment.0) * 1_000_000).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+    OffsetDateTime::from_unix_timestamp_nanos(i128::from(moment.0) * 1_000_000)
+        .unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 pub(crate) fn moment_of(time: OffsetDateTime) -> Moment {
     Moment(i64::try_from(time.unix_timestamp_nanos() / 1_000_000).unwrap_or(0))

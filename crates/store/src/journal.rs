@@ -47,11 +47,14 @@ impl Journal {
     /// [`StoreError`] when the database or a stored body can't be read.
     pub async fn load(&self) -> Result<Estate, StoreError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("set transaction isolation level repeatable read, read only").execute(&mut *tx).await?;
-        let revision = head(&mut tx, "select revision from head").await?;
-        let rows = sqlx::query("select kind, id, version, body from fact where until is null and live")
-            .fetch_all(&mut *tx)
+        sqlx::query("set transaction isolation level repeatable read, read only")
+            .execute(&mut *tx)
             .await?;
+        let revision = head(&mut tx, "select revision from head").await?;
+        let rows =
+            sqlx::query("select kind, id, version, body from fact where until is null and live")
+                .fetch_all(&mut *tx)
+                .await?;
         tx.commit().await?;
         let facts = rows.iter().map(read_fact).collect::<Result<Vec<_>, _>>()?;
         Ok(Estate::from_facts(revision, facts))
@@ -76,7 +79,9 @@ impl Journal {
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn head(&self) -> Result<Revision, StoreError> {
-        let n: i64 = sqlx::query_scalar("select revision from head").fetch_one(&self.pool).await?;
+        let n: i64 = sqlx::query_scalar("select revision from head")
+            .fetch_one(&self.pool)
+            .await?;
         Ok(Revision(from_db(n)))
     }
 
@@ -86,7 +91,9 @@ impl Journal {
     /// [`StoreError`] when the database or a stored body can't be read.
     pub async fn changed_since(&self, since: Revision) -> Result<(Revision, Change), StoreError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("set transaction isolation level repeatable read, read only").execute(&mut *tx).await?;
+        sqlx::query("set transaction isolation level repeatable read, read only")
+            .execute(&mut *tx)
+            .await?;
         let revision = head(&mut tx, "select revision from head").await?;
         let change = changes(&mut tx, since).await?;
         tx.commit().await?;
@@ -116,12 +123,18 @@ impl Journal {
     }
 }
 
-async fn head(tx: &mut Transaction<'_, Postgres>, query: &'static str) -> Result<Revision, StoreError> {
+async fn head(
+    tx: &mut Transaction<'_, Postgres>,
+    query: &'static str,
+) -> Result<Revision, StoreError> {
     let n: i64 = sqlx::query_scalar(query).fetch_one(&mut **tx).await?;
     Ok(Revision(from_db(n)))
 }
 
-async fn changes(tx: &mut Transaction<'_, Postgres>, since: Revision) -> Result<Change, StoreError> {
+async fn changes(
+    tx: &mut Transaction<'_, Postgres>,
+    since: Revision,
+) -> Result<Change, StoreError> {
     let rows = sqlx::query(
         "select distinct on (kind, id) kind, id, version, body, until from fact
          where since > $1 or until > $1 order by kind, id, since desc",
@@ -133,14 +146,25 @@ async fn changes(tx: &mut Transaction<'_, Postgres>, since: Revision) -> Result<
     for row in &rows {
         let fact = read_fact(row)?;
         let gone = row.try_get::<Option<i64>, _>("until")?.is_some();
-        change.touched.insert((fact.kind(), fact.id()), if gone { Touched::Gone } else { Touched::Put(fact) });
+        change.touched.insert(
+            (fact.kind(), fact.id()),
+            if gone {
+                Touched::Gone
+            } else {
+                Touched::Put(fact)
+            },
+        );
     }
     Ok(change)
 }
 
 fn read_fact(row: &PgRow) -> Result<Fact, StoreError> {
-    let (kind, id, version, body): (String, i64, i32, Value) =
-        (row.try_get("kind")?, row.try_get("id")?, row.try_get("version")?, row.try_get("body")?);
+    let (kind, id, version, body): (String, i64, i32, Value) = (
+        row.try_get("kind")?,
+        row.try_get("id")?,
+        row.try_get("version")?,
+        row.try_get("body")?,
+    );
     Ok(Fact::read(&kind, from_db(id), version, body)?)
 }
 
@@ -165,14 +189,20 @@ impl Batch {
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn holds(&mut self, run: RunId, step: usize, token: Uuid) -> Result<bool, StoreError> {
-        let found: Option<i32> =
-            sqlx::query_scalar("select 1 from orders where run = $1 and step = $2 and token = $3 for update")
-                .bind(to_db(run.0))
-                .bind(i32::try_from(step).unwrap_or(i32::MAX))
-                .bind(token)
-                .fetch_optional(&mut *self.tx)
-                .await?;
+    pub async fn holds(
+        &mut self,
+        run: RunId,
+        step: usize,
+        token: Uuid,
+    ) -> Result<bool, StoreError> {
+        let found: Option<i32> = sqlx::query_scalar(
+            "select 1 from orders where run = $1 and step = $2 and token = $3 for update",
+        )
+        .bind(to_db(run.0))
+        .bind(i32::try_from(step).unwrap_or(i32::MAX))
+        .bind(token)
+        .fetch_optional(&mut *self.tx)
+        .await?;
         Ok(found.is_some())
     }
 
@@ -230,7 +260,11 @@ impl Batch {
     ///
     /// # Errors
     /// [`StoreError`]; the batch must then be dropped.
-    pub async fn write_orders(&mut self, done: &[(RunId, usize)], new: &[NewOrder]) -> Result<(), StoreError> {
+    pub async fn write_orders(
+        &mut self,
+        done: &[(RunId, usize)],
+        new: &[NewOrder],
+    ) -> Result<(), StoreError> {
         let small = |n: usize| i32::try_from(n).unwrap_or(i32::MAX);
         if !done.is_empty() {
             sqlx::query(
@@ -263,7 +297,11 @@ impl Batch {
     async fn write_facts(&mut self, revision: Revision, change: &Change) -> Result<(), StoreError> {
         let kinds: Vec<&str> = change.touched.keys().map(|(kind, _)| kind.word()).collect();
         let ids: Vec<i64> = change.touched.keys().map(|(_, id)| to_db(*id)).collect();
-        let passing: Vec<&str> = Kind::ALL.into_iter().filter(|k| !k.keeps_history()).map(Kind::word).collect();
+        let passing: Vec<&str> = Kind::ALL
+            .into_iter()
+            .filter(|k| !k.keeps_history())
+            .map(Kind::word)
+            .collect();
         sqlx::query(
             "delete from fact f using unnest($1::text[], $2::bigint[]) as t (kind, id)
              where f.kind = t.kind and f.id = t.id and f.until is null and f.kind = any($3)",
@@ -285,11 +323,31 @@ impl Batch {
         self.insert_facts(revision, change).await
     }
 
-    async fn insert_facts(&mut self, revision: Revision, change: &Change) -> Result<(), StoreError> {
-        let facts: Vec<&Fact> =
-            change.touched.values().filter_map(|t| if let Touched::Put(fact) = t { Some(fact) } else { None }).collect();
-        let bodies = facts.iter().map(|f| f.body()).collect::<Result<Vec<Value>, _>>()?;
-        let closed: Vec<i64> = facts.iter().filter(|f| !f.live()).map(|f| to_db(f.id())).collect();
+    async fn insert_facts(
+        &mut self,
+        revision: Revision,
+        change: &Change,
+    ) -> Result<(), StoreError> {
+        let facts: Vec<&Fact> = change
+            .touched
+            .values()
+            .filter_map(|t| {
+                if let Touched::Put(fact) = t {
+                    Some(fact)
+                } else {
+                    None
+                }
+            })
+            .collect();
+        let bodies = facts
+            .iter()
+            .map(|f| f.body())
+            .collect::<Result<Vec<Value>, _>>()?;
+        let closed: Vec<i64> = facts
+            .iter()
+            .filter(|f| !f.live())
+            .map(|f| to_db(f.id()))
+            .collect();
         sqlx::query(
             "insert into fact (kind, id, since, version, live, body)
              select kind, id, $4, $5, live, body
@@ -312,7 +370,11 @@ impl Batch {
         Ok(())
     }
 
-    async fn write_events(&mut self, revision: Revision, events: &[EventLine]) -> Result<(), StoreError> {
+    async fn write_events(
+        &mut self,
+        revision: Revision,
+        events: &[EventLine],
+    ) -> Result<(), StoreError> {
         if events.is_empty() {
             return Ok(());
         }
@@ -348,7 +410,10 @@ impl Batch {
             .bind(to_db(revision.0))
             .execute(&mut *self.tx)
             .await?;
-        sqlx::query("update head set revision = $1").bind(to_db(revision.0)).execute(&mut *self.tx).await?;
+        sqlx::query("update head set revision = $1")
+            .bind(to_db(revision.0))
+            .execute(&mut *self.tx)
+            .await?;
         sqlx::query("select pg_notify($1, $2)")
             .bind(CHANNEL)
             .bind(revision.0.to_string())

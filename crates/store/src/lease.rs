@@ -43,7 +43,10 @@ impl Leases {
         .bind(length.0 as f64 / 1000.0)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(term.map(|term| Held { holder, term: from_db(term) }))
+        Ok(term.map(|term| Held {
+            holder,
+            term: from_db(term),
+        }))
     }
 
     /// Lets go, so that another process needn't wait.
@@ -51,11 +54,13 @@ impl Leases {
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn resign(&self, held: Held) -> Result<(), StoreError> {
-        sqlx::query("update lease set expires = now() where name = 'leader' and holder = $1 and term = $2")
-            .bind(held.holder)
-            .bind(to_db(held.term))
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "update lease set expires = now() where name = 'leader' and holder = $1 and term = $2",
+        )
+        .bind(held.holder)
+        .bind(to_db(held.term))
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 }

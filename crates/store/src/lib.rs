@@ -71,7 +71,9 @@ pub async fn connect(url: &str, most: u32) -> Result<PgPool, StoreError> {
         ("statement_timeout", "10s"),
         ("idle_in_transaction_session_timeout", "5s"),
     ]);
-    let pool = PgPoolOptions::new().max_connections(most).acquire_timeout(Duration::from_secs(5));
+    let pool = PgPoolOptions::new()
+        .max_connections(most)
+        .acquire_timeout(Duration::from_secs(5));
     Ok(pool.connect_with(options).await?)
 }
 

@@ -25,7 +25,10 @@ impl Measurements {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn write(&self, samples: &[(HostId, HostLoad)]) -> Result<(), StoreError> {
-        let bodies = samples.iter().map(|(_, s)| serde_json::to_value(s)).collect::<Result<Vec<Value>, _>>()?;
+        let bodies = samples
+            .iter()
+            .map(|(_, s)| serde_json::to_value(s))
+            .collect::<Result<Vec<Value>, _>>()?;
         sqlx::query(
             "insert into load (at, host, body)
              select at, host, body from unnest($1::timestamptz[], $2::bigint[], $3::jsonb[]) as l (at, host, body)",
@@ -52,7 +55,10 @@ impl Measurements {
         rows.iter()
             .map(|row| {
                 let body: Value = row.try_get("body")?;
-                Ok((HostId(from_db(row.try_get("host")?)), serde_json::from_value(body)?))
+                Ok((
+                    HostId(from_db(row.try_get("host")?)),
+                    serde_json::from_value(body)?,
+                ))
             })
             .collect()
     }
@@ -65,7 +71,9 @@ impl Measurements {
         for day in [now.date(), (now + Duration::DAY).date()] {
             let next = day.next_day().unwrap_or(day);
             let name = format!("load_{}", day.to_string().replace('-', "_"));
-            let sql = format!("create table if not exists {name} partition of load for values from ('{day}') to ('{next}')");
+            let sql = format!(
+                "create table if not exists {name} partition of load for values from ('{day}') to ('{next}')"
+            );
             // The name is made of a date alone. A day that already has rows in the default partition stays there.
             if let Err(error) = sqlx::query(AssertSqlSafe(sql)).execute(&self.pool).await {
                 tracing::debug!(%error, "no partition for {day}");
@@ -79,9 +87,13 @@ impl Measurements {
         .fetch_all(&self.pool)
         .await?;
         for name in old {
-            sqlx::query(AssertSqlSafe(format!("drop table {name}"))).execute(&self.pool).await?;
+            sqlx::query(AssertSqlSafe(format!("drop table {name}")))
+                .execute(&self.pool)
+                .await?;
         }
-        sqlx::query("delete from batch where at < now() - interval '1 day'").execute(&self.pool).await?;
+        sqlx::query("delete from batch where at < now() - interval '1 day'")
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 }

@@ -44,20 +44,29 @@ impl People {
 
     /// # Errors
     /// [`StoreError::Taken`] when the name is in use.
-    pub async fn add(&self, name: &str, role: Role, password: &str) -> Result<PersonId, StoreError> {
-        let id: i64 = sqlx::query_scalar("insert into person (name, role, password) values ($1, $2, $3) returning id")
-            .bind(name)
-            .bind(role.word())
-            .bind(password)
-            .fetch_one(&self.pool)
-            .await?;
+    pub async fn add(
+        &self,
+        name: &str,
+        role: Role,
+        password: &str,
+    ) -> Result<PersonId, StoreError> {
+        let id: i64 = sqlx::query_scalar(
+            "insert into person (name, role, password) values ($1, $2, $3) returning id",
+        )
+        .bind(name)
+        .bind(role.word())
+        .bind(password)
+        .fetch_one(&self.pool)
+        .await?;
         Ok(PersonId(from_db(id)))
     }
 
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn all(&self) -> Result<Vec<Person>, StoreError> {
-        let rows = sqlx::query("select * from person order by lower(name)").fetch_all(&self.pool).await?;
+        let rows = sqlx::query("select * from person order by lower(name)")
+            .fetch_all(&self.pool)
+            .await?;
         rows.iter().map(person).collect()
     }
 
@@ -77,20 +86,26 @@ impl People {
     /// [`StoreError::Taken`] (“last admin”) when nobody would be left to run the place.
     pub async fn change(&self, id: PersonId, role: Role, active: bool) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("lock table person in share row exclusive mode").execute(&mut *tx).await?;
+        sqlx::query("lock table person in share row exclusive mode")
+            .execute(&mut *tx)
+            .await?;
         sqlx::query("update person set role = $2, active = $3 where id = $1")
             .bind(to_db(id.0))
             .bind(role.word())
             .bind(active)
             .execute(&mut *tx)
             .await?;
-        let admins: i64 = sqlx::query_scalar("select count(*) from person where role = 'admin' and active")
-            .fetch_one(&mut *tx)
-            .await?;
+        let admins: i64 =
+            sqlx::query_scalar("select count(*) from person where role = 'admin' and active")
+                .fetch_one(&mut *tx)
+                .await?;
         if admins == 0 {
             return Err(StoreError::Taken("last admin".into()));
         }
-        sqlx::query("delete from session where person = $1").bind(to_db(id.0)).execute(&mut *tx).await?;
+        sqlx::query("delete from session where person = $1")
+            .bind(to_db(id.0))
+            .execute(&mut *tx)
+            .await?;
         tx.commit().await?;
         Ok(())
     }
@@ -106,7 +121,10 @@ impl People {
             .bind(password)
             .execute(&mut *tx)
             .await?;
-        sqlx::query("delete from session where person = $1").bind(to_db(id.0)).execute(&mut *tx).await?;
+        sqlx::query("delete from session where person = $1")
+            .bind(to_db(id.0))
+            .execute(&mut *tx)
+            .await?;
         tx.commit().await?;
         Ok(())
     }
@@ -126,14 +144,21 @@ impl People {
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn open_session(&self, token: &[u8], person: PersonId, csrf: &str) -> Result<(), StoreError> {
+    pub async fn open_session(
+        &self,
+        token: &[u8],
+        person: PersonId,
+        csrf: &str,
+    ) -> Result<(), StoreError> {
         sqlx::query("insert into session (token, person, csrf) values ($1, $2, $3)")
             .bind(token)
             .bind(to_db(person.0))
             .bind(csrf)
             .execute(&self.pool)
             .await?;
-        sqlx::query("delete from session where used < now() - interval '1 day'").execute(&self.pool).await?;
+        sqlx::query("delete from session where used < now() - interval '1 day'")
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 
@@ -141,7 +166,11 @@ impl People {
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn session(&self, token: &[u8], extend: bool) -> Result<Option<SessionRow>, StoreError> {
+    pub async fn session(
+        &self,
+        token: &[u8],
+        extend: bool,
+    ) -> Result<Option<SessionRow>, StoreError> {
         let row = sqlx::query(
             "select p.*, s.csrf, s.used < now() - interval '1 minute' as old from session s
              join person p on p.id = s.person and p.active
@@ -155,15 +184,24 @@ impl People {
         .await?;
         let Some(row) = row else { return Ok(None) };
         if extend && row.try_get::<bool, _>("old")? {
-            sqlx::query("update session set used = now() where token = $1").bind(token).execute(&self.pool).await?;
+            sqlx::query("update session set used = now() where token = $1")
+                .bind(token)
+                .execute(&self.pool)
+                .await?;
         }
-        Ok(Some(SessionRow { person: person(&row)?, csrf: row.try_get("csrf")? }))
+        Ok(Some(SessionRow {
+            person: person(&row)?,
+            csrf: row.try_get("csrf")?,
+        }))
     }
 
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn close_session(&self, token: &[u8]) -> Result<(), StoreError> {
-        sqlx::query("delete from session where token = $1").bind(token).execute(&self.pool).await?;
+        sqlx::query("delete from session where token = $1")
+            .bind(token)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 }

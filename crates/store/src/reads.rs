@@ -47,7 +47,11 @@ impl Reads {
     ///
     /// # Errors
     /// [`StoreError`] when the database or a stored body can't be read.
-    pub async fn runs(&self, before: Option<RunId>, most: i64) -> Result<Vec<Arc<Run>>, StoreError> {
+    pub async fn runs(
+        &self,
+        before: Option<RunId>,
+        most: i64,
+    ) -> Result<Vec<Arc<Run>>, StoreError> {
         let rows = sqlx::query(
             "select kind, id, version, body from fact
              where kind = 'run' and until is null and id < $1 order by id desc limit $2",
@@ -59,7 +63,12 @@ impl Reads {
         let mut runs = Vec::with_capacity(rows.len());
         for row in &rows {
             let body: Value = row.try_get("body")?;
-            if let Fact::Run(run) = Fact::read("run", from_db(row.try_get("id")?), row.try_get("version")?, body)? {
+            if let Fact::Run(run) = Fact::read(
+                "run",
+                from_db(row.try_get("id")?),
+                row.try_get("version")?,
+                body,
+            )? {
                 runs.push(run);
             }
         }
@@ -93,8 +102,14 @@ impl Reads {
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn events(&self, filter: &EventFilter, most: i64) -> Result<Vec<EventRow>, StoreError> {
-        let (revision, n) = filter.before.map_or((i64::MAX, i32::MAX), |(r, n)| (to_db(r), n));
+    pub async fn events(
+        &self,
+        filter: &EventFilter,
+        most: i64,
+    ) -> Result<Vec<EventRow>, StoreError> {
+        let (revision, n) = filter
+            .before
+            .map_or((i64::MAX, i32::MAX), |(r, n)| (to_db(r), n));
         let rows = sqlx::query(
             "select revision, n, at, who, run, kind, text from event
              where ($1 = '' or text ilike '%' || replace(replace($1, '\\', '\\\\'), '%', '\\%') || '%')
@@ -118,7 +133,9 @@ impl Reads {
                     n: row.try_get("n")?,
                     at: moment_of(row.try_get::<OffsetDateTime, _>("at")?),
                     who: row.try_get("who")?,
-                    run: row.try_get::<Option<i64>, _>("run")?.map(|r| RunId(from_db(r))),
+                    run: row
+                        .try_get::<Option<i64>, _>("run")?
+                        .map(|r| RunId(from_db(r))),
                     kind: row.try_get("kind")?,
                     text: row.try_get("text")?,
                 })

@@ -18,7 +18,10 @@ impl Settings {
     /// [`StoreError`] when the database or the stored value can't be read.
     pub async fn get<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>, StoreError> {
         let value: Option<serde_json::Value> =
-            sqlx::query_scalar("select value from setting where name = $1").bind(name).fetch_optional(&self.pool).await?;
+            sqlx::query_scalar("select value from setting where name = $1")
+                .bind(name)
+                .fetch_optional(&self.pool)
+                .await?;
         Ok(value.map(serde_json::from_value).transpose()?)
     }
 
@@ -37,14 +40,21 @@ impl Settings {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn keep<T: Serialize + DeserializeOwned>(&self, name: &str, value: &T) -> Result<T, StoreError> {
+    pub async fn keep<T: Serialize + DeserializeOwned>(
+        &self,
+        name: &str,
+        value: &T,
+    ) -> Result<T, StoreError> {
         sqlx::query("insert into setting (name, value) values ($1, $2) on conflict do nothing")
             .bind(name)
             .bind(serde_json::to_value(value)?)
             .execute(&self.pool)
             .await?;
         let kept: serde_json::Value =
-            sqlx::query_scalar("select value from setting where name = $1").bind(name).fetch_one(&self.pool).await?;
+            sqlx::query_scalar("select value from setting where name = $1")
+                .bind(name)
+                .fetch_one(&self.pool)
+                .await?;
         Ok(serde_json::from_value(kept)?)
     }
 }

@@ -41,7 +41,11 @@ impl Vault {
     pub fn new(pool: PgPool, key: &[u8; 32]) -> Self {
         let id = Sha256::digest(key);
         let key_id = id.iter().take(4).map(|b| format!("{b:02x}")).collect();
-        Self { pool, cipher: Arc::new(XChaCha20Poly1305::new(key.into())), key_id }
+        Self {
+            pool,
+            cipher: Arc::new(XChaCha20Poly1305::new(key.into())),
+            key_id,
+        }
     }
 
     /// Seals `plain` and keeps it.
@@ -53,7 +57,13 @@ impl Vault {
         let nonce: [u8; 24] = rand::random();
         let sealed = self
             .cipher
-            .encrypt(&XNonce::from(nonce), Payload { msg: plain.as_bytes(), aad: &place(id) })
+            .encrypt(
+                &XNonce::from(nonce),
+                Payload {
+                    msg: plain.as_bytes(),
+                    aad: &place(id),
+                },
+            )
             .map_err(|_| VaultError::Broken)?;
         sqlx::query("insert into secret (id, key_id, nonce, sealed) values ($1, $2, $3, $4)")
             .bind(id)
@@ -81,15 +91,26 @@ impl Vault {
         let nonce: [u8; 24] = nonce.try_into().map_err(|_| VaultError::Broken)?;
         let plain = self
             .cipher
-            .decrypt(&XNonce::from(nonce), Payload { msg: &sealed, aad: &place(secret.0) })
+            .decrypt(
+                &XNonce::from(nonce),
+                Payload {
+                    msg: &sealed,
+                    aad: &place(secret.0),
+                },
+            )
             .map_err(|_| VaultError::Broken)?;
-        String::from_utf8(plain).map(Zeroizing::new).map_err(|_| VaultError::Broken)
+        String::from_utf8(plain)
+            .map(Zeroizing::new)
+            .map_err(|_| VaultError::Broken)
     }
 
     /// # Errors
     /// [`VaultError`] when the database does not answer.
     pub async fn forget(&self, secret: SecretRef) -> Result<(), VaultError> {
-        sqlx::query("delete from secret where id = $1").bind(secret.0).execute(&self.pool).await?;
+        sqlx::query("delete from secret where id = $1")
+            .bind(secret.0)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 }

@@ -26,7 +26,11 @@ const PEOPLE: [(&str, Role, &str); 3] = [
     ("bridge.viewer", Role::Viewer, "spyglass-only"),
 ];
 /// Site, cluster, third number of the hosts' addresses, how many of them.
-const CLUSTERS: [(&str, &str, u8, u8); 3] = [("Quayside", "Eider", 1, 8), ("Hilltop", "Fulmar", 2, 4), ("Lantern Point", "Tern", 3, 2)];
+const CLUSTERS: [(&str, &str, u8, u8); 3] = [
+    ("Quayside", "Eider", 1, 8),
+    ("Hilltop", "Fulmar", 2, 4),
+    ("Lantern Point", "Tern", 3, 2),
+];
 const FIRST_PASSWORD: &str = "first-light";
 
 pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
@@ -75,17 +79,37 @@ fn control_token(args: &Demo) -> Result<String, Failed> {
     Ok(key.iter().take(16).map(|b| format!("{b:02x}")).collect())
 }
 
-fn welcome(args: &Demo, took: Duration, standins: &zastrugi_standins::Standins) -> Result<(), Failed> {
+fn welcome(
+    args: &Demo,
+    took: Duration,
+    standins: &zastrugi_standins::Standins,
+) -> Result<(), Failed> {
     let mut out = std::io::stdout().lock();
-    writeln!(out, "\n  Zastrugi at http://127.0.0.1:{}   (ready in {:.1} s)\n", args.port, took.as_secs_f64())?;
+    writeln!(
+        out,
+        "\n  Zastrugi at http://127.0.0.1:{}   (ready in {:.1} s)\n",
+        args.port,
+        took.as_secs_f64()
+    )?;
     for (name, role, password) in PEOPLE {
         writeln!(out, "  {name:<16} {password:<16} {role}")?;
     }
     if args.empty {
-        writeln!(out, "\n  Nothing is claimed. The hosts are in {}.1.0/24 to {}.3.0/24; their first password is {FIRST_PASSWORD}.", args.net, args.net)?;
+        writeln!(
+            out,
+            "\n  Nothing is claimed. The hosts are in {}.1.0/24 to {}.3.0/24; their first password is {FIRST_PASSWORD}.",
+            args.net, args.net
+        )?;
     }
-    writeln!(out, "  The devices' control socket is at http://{}.", standins.control)?;
-    writeln!(out, "  Ctrl-C stops everything; the state stays for the next start.\n")?;
+    writeln!(
+        out,
+        "  The devices' control socket is at http://{}.",
+        standins.control
+    )?;
+    writeln!(
+        out,
+        "  Ctrl-C stops everything; the state stays for the next start.\n"
+    )?;
     Ok(out.flush()?)
 }
 
@@ -93,23 +117,37 @@ fn welcome(args: &Demo, took: Duration, standins: &zastrugi_standins::Standins) 
 async fn people(desk: &Desk) -> Result<Viewer, Failed> {
     if desk.people().await?.is_empty() {
         for (name, role, password) in PEOPLE {
-            desk.add_person(name, role, password).await.map_err(|e| Failed::Other(e.to_string()))?;
+            desk.add_person(name, role, password)
+                .await
+                .map_err(|e| Failed::Other(e.to_string()))?;
         }
     }
-    let admin = desk.people().await?.into_iter().find(|p| p.role == Role::Admin);
+    let admin = desk
+        .people()
+        .await?
+        .into_iter()
+        .find(|p| p.role == Role::Admin);
     let admin = admin.ok_or_else(|| Failed::Other("there is no admin".into()))?;
-    Ok(Viewer { id: admin.id, name: admin.name, role: admin.role })
+    Ok(Viewer {
+        id: admin.id,
+        name: admin.name,
+        role: admin.role,
+    })
 }
 
 /// Claims the hosts and makes the clusters, all at once, by runs.
 async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     let sites = CLUSTERS.map(|(site, _, third, count)| {
-        let addresses: Vec<String> = (11..11 + count).map(|n| format!("{net}.{third}.{n}:7443")).collect();
+        let addresses: Vec<String> = (11..11 + count)
+            .map(|n| format!("{net}.{third}.{n}:7443"))
+            .collect();
         (site, addresses)
     });
-    let claims = futures_join(sites.map(|(site, addresses)| claim(desk, admin, site, addresses))).await;
+    let claims =
+        futures_join(sites.map(|(site, addresses)| claim(desk, admin, site, addresses))).await;
     claims.into_iter().collect::<Result<Vec<_>, _>>()?;
-    let clusters = futures_join(CLUSTERS.map(|(site, name, _, _)| cluster(desk, admin, site, name))).await;
+    let clusters =
+        futures_join(CLUSTERS.map(|(site, name, _, _)| cluster(desk, admin, site, name))).await;
     clusters.into_iter().collect::<Result<Vec<_>, _>>()?;
     Ok(())
 }
@@ -123,31 +161,63 @@ async fn futures_join<T, F: Future<Output = T>, const N: usize>(all: [F; N]) -> 
     done
 }
 
-async fn claim(desk: &Desk, admin: &Viewer, site: &str, addresses: Vec<String>) -> Result<(), Failed> {
+async fn claim(
+    desk: &Desk,
+    admin: &Viewer,
+    site: &str,
+    addresses: Vec<String>,
+) -> Result<(), Failed> {
     desk.greet(&addresses).await;
     let found = desk.found();
     let targets: Vec<_> = found
         .into_iter()
         .filter(|f| addresses.contains(&f.address))
-        .map(|f| ClaimTarget { address: f.address, pin: f.greeting.pin })
+        .map(|f| ClaimTarget {
+            address: f.address,
+            pin: f.greeting.pin,
+        })
         .collect();
-    let secret = desk.keep_secret(FIRST_PASSWORD).await.map_err(Failed::Other)?;
-    let ask = Proposal::ClaimHosts(ClaimHosts { targets, site: site.into(), password: Password::Kept(secret) });
+    let secret = desk
+        .keep_secret(FIRST_PASSWORD)
+        .await
+        .map_err(Failed::Other)?;
+    let ask = Proposal::ClaimHosts(ClaimHosts {
+        targets,
+        site: site.into(),
+        password: Password::Kept(secret),
+    });
     carry_out(desk, admin, ask).await
 }
 
 async fn cluster(desk: &Desk, admin: &Viewer, site: &str, name: &str) -> Result<(), Failed> {
     let estate = desk.look().estate;
     let site = estate.site_named(site).map(|s| s.id);
-    let hosts: Vec<HostId> = estate.hosts.values().filter(|h| Some(h.site) == site).map(|h| h.id).collect();
+    let hosts: Vec<HostId> = estate
+        .hosts
+        .values()
+        .filter(|h| Some(h.site) == site)
+        .map(|h| h.id)
+        .collect();
     desk.inspect(&hosts).await;
-    let demand = Demand { failures: 1, enforced: false };
-    let ask = Proposal::CreateCluster(CreateCluster { name: name.into(), hosts, level: None, volume: None, demand });
+    let demand = Demand {
+        failures: 1,
+        enforced: false,
+    };
+    let ask = Proposal::CreateCluster(CreateCluster {
+        name: name.into(),
+        hosts,
+        level: None,
+        volume: None,
+        demand,
+    });
     carry_out(desk, admin, ask).await
 }
 
 async fn carry_out(desk: &Desk, admin: &Viewer, ask: Proposal) -> Result<(), Failed> {
-    let run = desk.start(admin, ask, None, Uuid::new_v4()).await.map_err(|e| Failed::Other(e.to_string()))?;
+    let run = desk
+        .start(admin, ask, None, Uuid::new_v4())
+        .await
+        .map_err(|e| Failed::Other(e.to_string()))?;
     finished(desk, run).await
 }
 
@@ -155,15 +225,23 @@ async fn finished(desk: &Desk, run: RunId) -> Result<(), Failed> {
     let mut revisions = desk.revisions();
     let began = Instant::now();
     while began.elapsed() < Duration::from_secs(60) {
-        let Some((state, _)) = desk.run(run).await? else { break };
+        let Some((state, _)) = desk.run(run).await? else {
+            break;
+        };
         match state.state {
             RunState::Done => return Ok(()),
             RunState::NeedsYou | RunState::Cancelled => {
-                let words = state.steps.iter().find_map(|s| s.fault.as_ref()).map_or("", |f| f.said.as_str());
+                let words = state
+                    .steps
+                    .iter()
+                    .find_map(|s| s.fault.as_ref())
+                    .map_or("", |f| f.said.as_str());
                 return Err(Failed::Other(format!("{}: {words}", state.title)));
             }
             _ => drop(tokio::time::timeout(Duration::from_millis(200), revisions.changed()).await),
         }
     }
-    Err(Failed::Other("the demo's estate was not ready in time".into()))
+    Err(Failed::Other(
+        "the demo's estate was not ready in time".into(),
+    ))
 }

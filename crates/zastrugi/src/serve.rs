@@ -48,7 +48,11 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
 
 /// Serves the pages until it is told to stop.
 pub(crate) async fn pages(engine: &Engine, args: &Serve) -> Result<(), Failed> {
-    let settings = WebSettings { address: args.address, port: args.port, behind_proxy: args.behind_proxy };
+    let settings = WebSettings {
+        address: args.address,
+        port: args.port,
+        behind_proxy: args.behind_proxy,
+    };
     let served = zastrugi_web::build(engine.desk(), settings).launch().await;
     served.map(drop).map_err(|e| Failed::Web(Box::new(e)))
 }
@@ -60,14 +64,18 @@ pub(crate) async fn migrate(database: &Database) -> Result<(), Failed> {
 
 fn scenario(args: &StandinsArgs) -> Result<Scenario, Failed> {
     if let Some((hosts, machines)) = args.large.as_ref().and_then(|l| l.split_once('x')) {
-        let number = |n: &str| n.parse::<u32>().map_err(|_| Failed::Other("--large is written 1000x20000".into()));
+        let number = |n: &str| {
+            n.parse::<u32>()
+                .map_err(|_| Failed::Other("--large is written 1000x20000".into()))
+        };
         return Ok(zastrugi_standins::large(number(hosts)?, number(machines)?));
     }
     let text = match &args.scenario {
         Some(path) => std::fs::read_to_string(path)?,
         None => SKARHOLM.to_owned(),
     };
-    serde_json::from_str(&text).map_err(|e| Failed::Other(format!("the scenario can't be read: {e}")))
+    serde_json::from_str(&text)
+        .map_err(|e| Failed::Other(format!("the scenario can't be read: {e}")))
 }
 
 pub(crate) async fn start_standins(args: &StandinsArgs) -> Result<Standins, Failed> {
@@ -110,20 +118,45 @@ pub(crate) async fn add_person(args: AddPerson) -> Result<(), Failed> {
         die_at: None,
     };
     let engine = Engine::start(settings).await?;
-    let added = engine.desk().add_person(&args.name, role, password.trim_end_matches('\n')).await;
+    let added = engine
+        .desk()
+        .add_person(&args.name, role, password.trim_end_matches('\n'))
+        .await;
     added.map(drop).map_err(|e| Failed::Other(e.to_string()))
 }
 
 pub(crate) async fn agent_check(args: AgentCheck) -> Result<(), Failed> {
-    let address = args.url.trim_start_matches("https://").trim_end_matches('/');
+    let address = args
+        .url
+        .trim_start_matches("https://")
+        .trim_end_matches('/');
     let results = zastrugi_engine::check::run(address, &args.volume, &args.password).await;
     let mut out = std::io::stdout().lock();
     let mut wrong = 0;
     for result in &results {
         use std::io::Write;
-        let word = if result.problem.is_none() { "fine " } else { "WRONG" };
-        writeln!(out, "{word}  {}{}", result.what, result.problem.as_ref().map_or(String::new(), |p| format!(": {p}")))?;
+        let word = if result.problem.is_none() {
+            "fine "
+        } else {
+            "WRONG"
+        };
+        writeln!(
+            out,
+            "{word}  {}{}",
+            result.what,
+            result
+                .problem
+                .as_ref()
+                .map_or(String::new(), |p| format!(": {p}"))
+        )?;
         wrong += usize::from(result.problem.is_some());
     }
-    if wrong == 0 { Ok(()) } else { Err(Failed::Other(format!("{wrong} of {} checks are wrong", results.len()))) }
+    if wrong == 0 {
+        Ok(())
+    } else {
+        Err(Failed::Other(format!(
+            "{wrong} of {} checks are wrong",
+            results.len()
+        )))
+    }
 }

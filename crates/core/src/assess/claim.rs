@@ -54,39 +54,74 @@ pub(super) fn claim(draft: &mut Draft<'_>, ask: &ClaimHosts) {
 fn site_of(draft: &mut Draft<'_>, name: &str) -> Option<SiteId> {
     let name = name.trim();
     if name.is_empty() {
-        draft.found(Finding::stop(Rule::Name, "site", "Choose a site, or type the name of a new one.").at("site"));
+        draft.found(
+            Finding::stop(
+                Rule::Name,
+                "site",
+                "Choose a site, or type the name of a new one.",
+            )
+            .at("site"),
+        );
         return None;
     }
     if name.chars().count() > 60 {
-        draft.found(Finding::stop(Rule::Name, "site", "A site's name has at most 60 characters.").at("site"));
+        draft.found(
+            Finding::stop(
+                Rule::Name,
+                "site",
+                "A site's name has at most 60 characters.",
+            )
+            .at("site"),
+        );
         return None;
     }
     if let Some(site) = draft.estate().site_named(name) {
         return Some(site.id);
     }
     let id = SiteId(draft.number());
-    draft.intend(Event::SiteAdded(Site { id, name: name.to_owned() }));
-    draft.found(Finding::clear(Rule::Name, name, format!("{name} is added as a new site.")));
+    draft.intend(Event::SiteAdded(Site {
+        id,
+        name: name.to_owned(),
+    }));
+    draft.found(Finding::clear(
+        Rule::Name,
+        name,
+        format!("{name} is added as a new site."),
+    ));
     Some(id)
 }
 
 fn greeting(draft: &mut Draft<'_>, target: &ClaimTarget) -> Option<Box<Greeting>> {
     let address = &target.address;
-    let answer = draft.view.evidence.fresh(&Probe::Greeting(address.clone()), draft.now);
+    let answer = draft
+        .view
+        .evidence
+        .fresh(&Probe::Greeting(address.clone()), draft.now);
     let finding = match answer {
         Some(Answer::Greeting(greeting)) => return Some(greeting.clone()),
-        Some(Answer::Silent { why }) => {
-            Finding::stop(Rule::Reachable, address, format!("{address} does not answer: {why}."))
-                .remedy("Check that the host is on and its address is right, then scan again.")
-        }
-        _ => Finding::stop(Rule::Reachable, address, format!("{address} was not asked lately."))
-            .remedy("Scan again; what a host says is rested on for half an hour."),
+        Some(Answer::Silent { why }) => Finding::stop(
+            Rule::Reachable,
+            address,
+            format!("{address} does not answer: {why}."),
+        )
+        .remedy("Check that the host is on and its address is right, then scan again."),
+        _ => Finding::stop(
+            Rule::Reachable,
+            address,
+            format!("{address} was not asked lately."),
+        )
+        .remedy("Scan again; what a host says is rested on for half an hour."),
     };
     draft.found(finding.at("hosts"));
     None
 }
 
-fn check(draft: &mut Draft<'_>, target: &ClaimTarget, greeting: &Greeting, names: &mut BTreeSet<String>) {
+fn check(
+    draft: &mut Draft<'_>,
+    target: &ClaimTarget,
+    greeting: &Greeting,
+    names: &mut BTreeSet<String>,
+) {
     let name = &greeting.name;
     let estate = draft.estate();
     let mut stops = Vec::new();
@@ -102,46 +137,100 @@ fn check(draft: &mut Draft<'_>, target: &ClaimTarget, greeting: &Greeting, names
         );
     }
     if let Some(ours) = estate.host_at(&target.address) {
-        stops.push(Finding::stop(Rule::Owner, name, format!("{} is claimed already.", ours.name)));
+        stops.push(Finding::stop(
+            Rule::Owner,
+            name,
+            format!("{} is claimed already.", ours.name),
+        ));
     } else if let Some((_, owner)) = &greeting.owner {
         stops.push(
-            Finding::stop(Rule::Owner, name, format!("{name} belongs to the installation “{owner}”."))
-                .remedy("Hand it back there first."),
+            Finding::stop(
+                Rule::Owner,
+                name,
+                format!("{name} belongs to the installation “{owner}”."),
+            )
+            .remedy("Hand it back there first."),
         );
     }
-    if estate.host_named(name).is_some_and(|h| h.access.address != target.address) || !names.insert(name.clone()) {
-        stops.push(Finding::stop(Rule::Name, name, format!("There is a host {name} already.")));
+    if estate
+        .host_named(name)
+        .is_some_and(|h| h.access.address != target.address)
+        || !names.insert(name.clone())
+    {
+        stops.push(Finding::stop(
+            Rule::Name,
+            name,
+            format!("There is a host {name} already."),
+        ));
     }
     if let Err(words) = names::check(name) {
-        stops.push(Finding::stop(Rule::Name, name, format!("The host calls itself “{name}”: {words}")));
+        stops.push(Finding::stop(
+            Rule::Name,
+            name,
+            format!("The host calls itself “{name}”: {words}"),
+        ));
     }
-    let hardware = &greeting.hardware;
-    if hardware.memory < LEAST_MEMORY || hardware.cpu.cores < LEAST_CORES {
-        let text = format!("{name} is too small: {} cores, {}.", hardware.cpu.cores, hardware.memory);
-        stops.push(Finding::stop(Rule::Minimum, name, text).because(format!("{LEAST_CORES} cores and {LEAST_MEMORY} are needed")));
-    }
-    if !hardware.virtualization {
-        let text = format!("Virtualization is switched off in the firmware of {name}.");
-        stops.push(Finding::stop(Rule::Minimum, name, text).remedy("Switch it on in the host's firmware settings."));
-    }
+    stops.extend(too_small(name, &greeting.hardware));
     if stops.is_empty() {
-        let text = format!("{name}: {} {}, {} cores, {}.", hardware.maker, hardware.model, hardware.cpu.cores, hardware.memory);
-        draft.found(Finding::clear(Rule::Identity, name, text).because(format!("fingerprint {}", short(&greeting.pin))));
+        let hardware = &greeting.hardware;
+        let text = format!(
+            "{name}: {} {}, {} cores, {}.",
+            hardware.maker, hardware.model, hardware.cpu.cores, hardware.memory
+        );
+        draft.found(
+            Finding::clear(Rule::Identity, name, text)
+                .because(format!("fingerprint {}", short(&greeting.pin))),
+        );
     }
     draft.found_all(stops.into_iter().map(|f| f.at("hosts")));
     if !greeting.machines.is_empty() {
-        let text = format!("{} machines run on {name}; they are registered and left running.", greeting.machines.len());
+        let text = format!(
+            "{} machines run on {name}; they are registered and left running.",
+            greeting.machines.len()
+        );
         draft.found(Finding::mind(Rule::State, name, text).because(greeting.machines.join(", ")));
     }
+}
+
+/// What every host must have.
+fn too_small(name: &str, hardware: &crate::estate::Hardware) -> Vec<Finding> {
+    let mut stops = Vec::new();
+    if hardware.memory < LEAST_MEMORY || hardware.cpu.cores < LEAST_CORES {
+        let text = format!(
+            "{name} is too small: {} cores, {}.",
+            hardware.cpu.cores, hardware.memory
+        );
+        stops.push(
+            Finding::stop(Rule::Minimum, name, text)
+                .because(format!("{LEAST_CORES} cores and {LEAST_MEMORY} are needed")),
+        );
+    }
+    if !hardware.virtualization {
+        let text = format!("Virtualization is switched off in the firmware of {name}.");
+        stops.push(
+            Finding::stop(Rule::Minimum, name, text)
+                .remedy("Switch it on in the host's firmware settings."),
+        );
+    }
+    stops
 }
 
 /// The first 16 characters of a fingerprint, in fours.
 fn short(pin: &str) -> String {
     let head: Vec<char> = pin.chars().take(16).collect();
-    head.chunks(4).map(|c| c.iter().collect::<String>()).collect::<Vec<_>>().join(" ")
+    head.chunks(4)
+        .map(|c| c.iter().collect::<String>())
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
-fn add_steps(draft: &mut Draft<'_>, ask: &ClaimHosts, target: &ClaimTarget, greeting: Greeting, site: SiteId) {
+fn add_steps(
+    draft: &mut Draft<'_>,
+    ask: &ClaimHosts,
+    target: &ClaimTarget,
+    greeting: Greeting,
+    site: SiteId,
+) {
     let id = HostId(draft.number());
     let name = greeting.name.clone();
     let secret = match ask.password {
@@ -153,30 +242,58 @@ fn add_steps(draft: &mut Draft<'_>, ask: &ClaimHosts, target: &ClaimTarget, gree
         name: greeting.name,
         site,
         cluster: None,
-        access: Access { address: target.address.clone(), pin: target.pin.clone(), key: None },
-        bmc: greeting.bmc.map(|address| Bmc { address, pin: String::new(), key: None }),
+        access: Access {
+            address: target.address.clone(),
+            pin: target.pin.clone(),
+            key: None,
+        },
+        bmc: greeting.bmc.map(|address| Bmc {
+            address,
+            pin: String::new(),
+            key: None,
+        }),
         hardware: greeting.hardware,
         software: greeting.software,
         condition: Condition::Claiming,
         seen: (0, 0),
         note: String::new(),
     })));
-    draft.step(Step::Claim { host: id, password: secret }, format!("Claim {name}"), &[], Some("password"));
+    draft.step(
+        Step::Claim {
+            host: id,
+            password: secret,
+        },
+        format!("Claim {name}"),
+        &[],
+        Some("password"),
+    );
 }
 
 pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
     if hosts.is_empty() {
         draft.found(Finding::stop(Rule::Nothing, "hosts", "No host is selected.").at("hosts"));
     }
-    let named: Vec<_> = hosts.iter().filter_map(|id| draft.host(*id)).cloned().collect();
+    let named: Vec<_> = hosts
+        .iter()
+        .filter_map(|id| draft.host(*id))
+        .cloned()
+        .collect();
     draft.title = match named.as_slice() {
         [one] => format!("Hand back {}", one.name),
         many => format!("Hand back {} hosts", many.len()),
     };
     for host in &named {
-        let on_it: Vec<_> = draft.estate().machines_on(host.id).map(|m| m.name.clone()).collect();
+        let on_it: Vec<_> = draft
+            .estate()
+            .machines_on(host.id)
+            .map(|m| m.name.clone())
+            .collect();
         if on_it.is_empty() {
-            draft.found(Finding::clear(Rule::State, &host.name, format!("No machine is on {}.", host.name)));
+            draft.found(Finding::clear(
+                Rule::State,
+                &host.name,
+                format!("No machine is on {}.", host.name),
+            ));
         } else {
             let text = format!("{} machines are on {}.", on_it.len(), host.name);
             draft.found(
@@ -187,20 +304,50 @@ pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
             );
         }
         let mut after = vec![];
-        if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)).cloned() {
-            after.push(draft.step(Step::Leave { host: host.id }, format!("{} leaves {}", host.name, cluster.name), &[], None));
+        if let Some(cluster) = host
+            .cluster
+            .and_then(|c| draft.estate().clusters.get(&c))
+            .cloned()
+        {
+            after.push(draft.step(
+                Step::Leave { host: host.id },
+                format!("{} leaves {}", host.name, cluster.name),
+                &[],
+                None,
+            ));
             last_host(draft, host, &cluster, hosts);
         }
-        draft.step(Step::Release { host: host.id }, format!("Give up {}", host.name), &after, None);
+        draft.step(
+            Step::Release { host: host.id },
+            format!("Give up {}", host.name),
+            &after,
+            None,
+        );
     }
 }
 
-fn last_host(draft: &mut Draft<'_>, host: &Host, cluster: &crate::estate::Cluster, leaving: &[HostId]) {
-    let staying: Vec<_> =
-        draft.estate().hosts_in(cluster.id).filter(|h| !leaving.contains(&h.id)).cloned().collect();
+fn last_host(
+    draft: &mut Draft<'_>,
+    host: &Host,
+    cluster: &crate::estate::Cluster,
+    leaving: &[HostId],
+) {
+    let staying: Vec<_> = draft
+        .estate()
+        .hosts_in(cluster.id)
+        .filter(|h| !leaving.contains(&h.id))
+        .cloned()
+        .collect();
     if staying.is_empty() && draft.estate().count_in(cluster.id) > 0 {
-        let text = format!("{} is the last host of {}; its stopped machines would be out of reach.", host.name, cluster.name);
-        draft.found(Finding::stop(Rule::State, &cluster.name, text).at("hosts").remedy("Remove its machines for good first."));
+        let text = format!(
+            "{} is the last host of {}; its stopped machines would be out of reach.",
+            host.name, cluster.name
+        );
+        draft.found(
+            Finding::stop(Rule::State, &cluster.name, text)
+                .at("hosts")
+                .remedy("Remove its machines for good first."),
+        );
     } else {
         let after = Ledger::of(draft.view, staying, &BTreeSet::new());
         draft.found_all(headroom::finding(draft.view, cluster, &after));

@@ -22,10 +22,17 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
     draft.title = format!("Create cluster {}", ask.name.trim());
     check_name(draft, ask.name.trim());
     let mut once = BTreeSet::new();
-    let hosts: Vec<Arc<Host>> =
-        ask.hosts.iter().filter(|id| once.insert(**id)).filter_map(|id| draft.host(*id)).cloned().collect();
+    let hosts: Vec<Arc<Host>> = ask
+        .hosts
+        .iter()
+        .filter(|id| once.insert(**id))
+        .filter_map(|id| draft.host(*id))
+        .cloned()
+        .collect();
     if hosts.is_empty() {
-        return draft.found(Finding::stop(Rule::Nothing, "hosts", "Choose the hosts of the cluster.").at("hosts"));
+        return draft.found(
+            Finding::stop(Rule::Nothing, "hosts", "Choose the hosts of the cluster.").at("hosts"),
+        );
     }
     for host in &hosts {
         check_host(draft, host);
@@ -45,7 +52,10 @@ fn check_name(draft: &mut Draft<'_>, name: &str) {
     } else if name.chars().count() > 40 {
         Some("A cluster's name has at most 40 characters.".to_owned())
     } else {
-        draft.estate().cluster_named(name).map(|c| format!("There is a cluster {} already.", c.name))
+        draft
+            .estate()
+            .cluster_named(name)
+            .map(|c| format!("There is a cluster {} already.", c.name))
     };
     draft.found_all(problem.map(|text| Finding::stop(Rule::Name, "name", text).at("name")));
 }
@@ -53,10 +63,19 @@ fn check_name(draft: &mut Draft<'_>, name: &str) {
 fn check_host(draft: &mut Draft<'_>, host: &Host) {
     let name = &host.name;
     if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)) {
-        draft.found(Finding::stop(Rule::Owner, name, format!("{name} is in {} already.", cluster.name)).at("hosts"));
+        draft.found(
+            Finding::stop(
+                Rule::Owner,
+                name,
+                format!("{name} is in {} already.", cluster.name),
+            )
+            .at("hosts"),
+        );
     }
     if !host.accepts_work() {
-        draft.found(Finding::stop(Rule::HostOpen, name, format!("{name} does not answer.")).at("hosts"));
+        draft.found(
+            Finding::stop(Rule::HostOpen, name, format!("{name} does not answer.")).at("hosts"),
+        );
     }
     clock(draft, host);
     bmc(draft, host);
@@ -66,18 +85,27 @@ fn clock(draft: &mut Draft<'_>, host: &Host) {
     let name = &host.name;
     let finding = match draft.view.evidence.fresh(&Probe::Clock(host.id), draft.now) {
         Some(Answer::Clock { offset_ms }) if offset_ms.abs() <= CLOCKS_APART_MS => {
-            Finding::clear(Rule::Clock, name, format!("The clock of {name} is right.")).because(format!("{offset_ms} ms off"))
+            Finding::clear(Rule::Clock, name, format!("The clock of {name} is right."))
+                .because(format!("{offset_ms} ms off"))
         }
-        Some(Answer::Clock { offset_ms }) => {
-            Finding::mind(Rule::Clock, name, format!("The clock of {name} is {offset_ms} ms off."))
-                .because(format!("at most {CLOCKS_APART_MS} ms between any two"))
-                .remedy("Give all hosts the same time source.")
-                .at("hosts")
-        }
-        Some(Answer::Silent { why }) => {
-            Finding::unchecked(Rule::Clock, name, format!("The clock of {name} can't be read: {why}."))
-        }
-        _ => Finding::unchecked(Rule::Clock, name, format!("The clock of {name} was not read yet; the run reads it first.")),
+        Some(Answer::Clock { offset_ms }) => Finding::mind(
+            Rule::Clock,
+            name,
+            format!("The clock of {name} is {offset_ms} ms off."),
+        )
+        .because(format!("at most {CLOCKS_APART_MS} ms between any two"))
+        .remedy("Give all hosts the same time source.")
+        .at("hosts"),
+        Some(Answer::Silent { why }) => Finding::unchecked(
+            Rule::Clock,
+            name,
+            format!("The clock of {name} can't be read: {why}."),
+        ),
+        _ => Finding::unchecked(
+            Rule::Clock,
+            name,
+            format!("The clock of {name} was not read yet; the run reads it first."),
+        ),
     };
     draft.found(finding);
 }
@@ -89,10 +117,12 @@ fn bmc(draft: &mut Draft<'_>, host: &Host) {
         return draft.found(Finding::mind(Rule::Bmc, name, text).at("hosts"));
     }
     let finding = match draft.view.evidence.fresh(&Probe::Bmc(host.id), draft.now) {
-        Some(Answer::Bmc { serial, power }) if *serial == host.hardware.serial => {
-            Finding::clear(Rule::Bmc, name, format!("The management controller of {name} answers."))
-                .because(format!("serial {serial}, power {power}"))
-        }
+        Some(Answer::Bmc { serial, power }) if *serial == host.hardware.serial => Finding::clear(
+            Rule::Bmc,
+            name,
+            format!("The management controller of {name} answers."),
+        )
+        .because(format!("serial {serial}, power {power}")),
         Some(Answer::Bmc { serial, .. }) => {
             let text = format!("The management controller given for {name} is another machine's.");
             Finding::stop(Rule::Bmc, name, text)
@@ -100,13 +130,18 @@ fn bmc(draft: &mut Draft<'_>, host: &Host) {
                 .remedy("Correct the controller's address on the host, hand the host back and claim it again.")
                 .at("hosts")
         }
-        Some(Answer::Silent { why }) => {
-            Finding::mind(Rule::Bmc, name, format!("The management controller of {name} does not answer: {why}.")).at("hosts")
-        }
+        Some(Answer::Silent { why }) => Finding::mind(
+            Rule::Bmc,
+            name,
+            format!("The management controller of {name} does not answer: {why}."),
+        )
+        .at("hosts"),
         _ => Finding::unchecked(
             Rule::Bmc,
             name,
-            format!("The management controller of {name} was not asked yet; the run asks it first."),
+            format!(
+                "The management controller of {name} was not asked yet; the run asks it first."
+            ),
         ),
     };
     draft.found(finding);
@@ -129,18 +164,37 @@ fn check_sites(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
 }
 
 fn check_cpus(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>]) -> PsabiLevel {
-    let makers: BTreeSet<_> = hosts.iter().map(|h| h.hardware.cpu.maker.as_str()).collect();
+    let makers: BTreeSet<_> = hosts
+        .iter()
+        .map(|h| h.hardware.cpu.maker.as_str())
+        .collect();
     if makers.len() > 1 {
         let who: Vec<_> = makers.into_iter().collect();
-        let text = "The hosts have CPUs of different makers; a running machine can't move between them.";
-        draft.found(Finding::stop(Rule::CpuMaker, "CPU maker", text).because(who.join(", ")).at("hosts"));
+        let text =
+            "The hosts have CPUs of different makers; a running machine can't move between them.";
+        draft.found(
+            Finding::stop(Rule::CpuMaker, "CPU maker", text)
+                .because(who.join(", "))
+                .at("hosts"),
+        );
     }
-    let lowest = hosts.iter().map(|h| h.hardware.cpu.level).min().unwrap_or(PsabiLevel::V1);
+    let lowest = hosts
+        .iter()
+        .map(|h| h.hardware.cpu.level)
+        .min()
+        .unwrap_or(PsabiLevel::V1);
     let level = ask.level.unwrap_or(lowest);
-    let below: Vec<_> = hosts.iter().filter(|h| h.hardware.cpu.level < level).map(|h| h.name.clone()).collect();
+    let below: Vec<_> = hosts
+        .iter()
+        .filter(|h| h.hardware.cpu.level < level)
+        .map(|h| h.name.clone())
+        .collect();
     if below.is_empty() {
         let text = format!("All hosts have CPU level {level}.");
-        draft.found(Finding::clear(Rule::CpuLevel, "CPU level", text).because(format!("the lowest is {lowest}")));
+        draft.found(
+            Finding::clear(Rule::CpuLevel, "CPU level", text)
+                .because(format!("the lowest is {lowest}")),
+        );
     } else {
         let text = format!("{} can't do CPU level {level}.", below.join(", "));
         draft.found(
@@ -158,26 +212,44 @@ fn check_software(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
         versions.entry(&host.software).or_default().push(&host.name);
     }
     if versions.len() > 1 {
-        let evidence: Vec<_> = versions.iter().map(|(v, hosts)| format!("{v}: {}", hosts.join(", "))).collect();
+        let evidence: Vec<_> = versions
+            .iter()
+            .map(|(v, hosts)| format!("{v}: {}", hosts.join(", ")))
+            .collect();
         draft.found(
-            Finding::mind(Rule::Software, "software", "The hosts have different software versions.")
-                .because(evidence.join(" · "))
-                .at("hosts"),
+            Finding::mind(
+                Rule::Software,
+                "software",
+                "The hosts have different software versions.",
+            )
+            .because(evidence.join(" · "))
+            .at("hosts"),
         );
     } else {
-        draft.found(Finding::clear(Rule::Software, "software", "All hosts have the same software."));
+        draft.found(Finding::clear(
+            Rule::Software,
+            "software",
+            "All hosts have the same software.",
+        ));
     }
 }
 
 /// The volume that every chosen host sees. Without evidence from every host there is none to choose.
-fn shared_volume(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>]) -> Option<SeenVolume> {
+fn shared_volume(
+    draft: &mut Draft<'_>,
+    ask: &CreateCluster,
+    hosts: &[Arc<Host>],
+) -> Option<SeenVolume> {
     let mut seen_by: BTreeMap<String, (SeenVolume, usize)> = BTreeMap::new();
     let mut blind = Vec::new();
     for host in hosts {
         match draft.view.evidence.fresh(&Probe::Sight(host.id), draft.now) {
             Some(Answer::Sight { volumes }) => {
                 for volume in volumes {
-                    seen_by.entry(volume.uid.clone()).or_insert_with(|| (volume.clone(), 0)).1 += 1;
+                    seen_by
+                        .entry(volume.uid.clone())
+                        .or_insert_with(|| (volume.clone(), 0))
+                        .1 += 1;
                 }
             }
             _ => blind.push(host.name.clone()),
@@ -185,7 +257,11 @@ fn shared_volume(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>]
     }
     if !blind.is_empty() {
         let text = format!("{} did not say which volumes they see.", blind.join(", "));
-        draft.found(Finding::stop(Rule::Storage, "volume", text).at("volume").remedy("Look at these hosts; they must answer."));
+        draft.found(
+            Finding::stop(Rule::Storage, "volume", text)
+                .at("volume")
+                .remedy("Look at these hosts; they must answer."),
+        );
         return None;
     }
     let taken = |uid: &str| draft.estate().volume_with_uid(uid).is_some();
@@ -195,18 +271,30 @@ fn shared_volume(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>]
         None => seen_by.values().find(|v| fits(v)).cloned(),
     };
     let finding = match &chosen {
-        None => Finding::stop(Rule::Storage, "volume", "No free volume is seen by all of these hosts.")
-            .remedy("Connect one volume to every host of the cluster."),
-        Some((volume, n)) if *n < hosts.len() => {
-            Finding::stop(Rule::Storage, &volume.name, format!("Only {n} of {} hosts see {}.", hosts.len(), volume.name))
-                .remedy("Connect it to the others too.")
-        }
-        Some((volume, _)) if taken(&volume.uid) => {
-            Finding::stop(Rule::Storage, &volume.name, format!("{} belongs to another cluster.", volume.name))
-        }
+        None => Finding::stop(
+            Rule::Storage,
+            "volume",
+            "No free volume is seen by all of these hosts.",
+        )
+        .remedy("Connect one volume to every host of the cluster."),
+        Some((volume, n)) if *n < hosts.len() => Finding::stop(
+            Rule::Storage,
+            &volume.name,
+            format!("Only {n} of {} hosts see {}.", hosts.len(), volume.name),
+        )
+        .remedy("Connect it to the others too."),
+        Some((volume, _)) if taken(&volume.uid) => Finding::stop(
+            Rule::Storage,
+            &volume.name,
+            format!("{} belongs to another cluster.", volume.name),
+        ),
         Some((volume, _)) => {
             let free = volume.capacity.less(volume.used);
-            Finding::clear(Rule::Storage, &volume.name, format!("All hosts see {}: {free} free.", volume.name))
+            Finding::clear(
+                Rule::Storage,
+                &volume.name,
+                format!("All hosts see {}: {free} free.", volume.name),
+            )
         }
     };
     let fine = !finding.stops();
@@ -214,7 +302,13 @@ fn shared_volume(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>]
     chosen.filter(|_| fine).map(|(volume, _)| volume)
 }
 
-fn add_steps(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>], level: PsabiLevel, seen: &SeenVolume) {
+fn add_steps(
+    draft: &mut Draft<'_>,
+    ask: &CreateCluster,
+    hosts: &[Arc<Host>],
+    level: PsabiLevel,
+    seen: &SeenVolume,
+) {
     let id = ClusterId(draft.number());
     let volume = VolumeId(draft.number());
     let name = ask.name.trim().to_owned();
@@ -244,10 +338,29 @@ fn add_steps(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>], le
         .iter()
         .map(|host| {
             let verify = Step::Verify { host: host.id };
-            let checked = draft.step(verify, format!("Check clock and controller of {}", host.name), &[], Some("hosts"));
-            let join = Step::Join { host: host.id, cluster: id, volume: seen.uid.clone() };
-            draft.step(join, format!("{} joins {name}", host.name), &[checked], Some("volume"))
+            let checked = draft.step(
+                verify,
+                format!("Check clock and controller of {}", host.name),
+                &[],
+                Some("hosts"),
+            );
+            let join = Step::Join {
+                host: host.id,
+                cluster: id,
+                volume: seen.uid.clone(),
+            };
+            draft.step(
+                join,
+                format!("{} joins {name}", host.name),
+                &[checked],
+                Some("volume"),
+            )
         })
         .collect();
-    draft.step(Step::ClusterReady { cluster: id }, format!("{name} is ready"), &joined, None);
+    draft.step(
+        Step::ClusterReady { cluster: id },
+        format!("{name} is ready"),
+        &joined,
+        None,
+    );
 }

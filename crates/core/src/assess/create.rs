@@ -8,7 +8,7 @@ use crate::{
     ids::MachineId,
     moment::Span,
     names,
-    placement::{Ledger, NotPlaced, clear_checks, choose_all, volume_findings},
+    placement::{Ledger, NotPlaced, choose_all, clear_checks, volume_findings},
     plan::Step,
     proposal::CreateMachines,
     units::Bytes,
@@ -24,11 +24,20 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     let names = wanted_names(draft, ask);
     check_sizes(draft, ask);
     check_labels(draft, ask);
-    let Some(cluster) = cluster_of(draft, ask) else { return };
-    let machines: Vec<Machine> = names.iter().map(|name| blank(draft, ask, cluster, name)).collect();
+    let Some(cluster) = cluster_of(draft, ask) else {
+        return;
+    };
+    let machines: Vec<Machine> = names
+        .iter()
+        .map(|name| blank(draft, ask, cluster, name))
+        .collect();
     draft.title = match machines.as_slice() {
         [one] => format!("Create {}", one.name),
-        many => format!("Create {} machines, {} …", many.len(), many.first().map_or("", |m| m.name.as_str())),
+        many => format!(
+            "Create {} machines, {} …",
+            many.len(),
+            many.first().map_or("", |m| m.name.as_str())
+        ),
     };
     if let Some(volume) = draft.estate().volumes.get(&cluster.volume) {
         draft.found_all(volume_findings(draft.view, volume, &machines, ask.start));
@@ -40,27 +49,66 @@ fn wanted_names(draft: &mut Draft<'_>, ask: &CreateMachines) -> Vec<String> {
     let names = match names::spread(&ask.pattern, ask.count) {
         Ok(names) => names,
         Err(words) => {
-            let field = if ask.count == 0 || ask.count > names::MOST { "count" } else { "name" };
-            draft.found(Finding::stop(if field == "count" { Rule::Count } else { Rule::Name }, field, words).at(field));
+            let field = if ask.count == 0 || ask.count > names::MOST {
+                "count"
+            } else {
+                "name"
+            };
+            draft.found(
+                Finding::stop(
+                    if field == "count" {
+                        Rule::Count
+                    } else {
+                        Rule::Name
+                    },
+                    field,
+                    words,
+                )
+                .at(field),
+            );
             return Vec::new();
         }
     };
-    let taken: Vec<_> = names.iter().filter(|n| draft.estate().machine_named(n).is_some()).cloned().collect();
+    let taken: Vec<_> = names
+        .iter()
+        .filter(|n| draft.estate().machine_named(n).is_some())
+        .cloned()
+        .collect();
     if let Some(first) = taken.first() {
-        let recoverable = draft.estate().machine_named(first).is_some_and(|m| m.deleted.is_some());
-        let rest = if taken.len() > 1 { format!(" and {} more", taken.len() - 1) } else { String::new() };
-        let why = if recoverable { "; it was deleted and can still be brought back" } else { "" };
+        let recoverable = draft
+            .estate()
+            .machine_named(first)
+            .is_some_and(|m| m.deleted.is_some());
+        let rest = if taken.len() > 1 {
+            format!(" and {} more", taken.len() - 1)
+        } else {
+            String::new()
+        };
+        let why = if recoverable {
+            "; it was deleted and can still be brought back"
+        } else {
+            ""
+        };
         let text = format!("There is a machine {first}{rest} already{why}.");
-        draft.found(Finding::stop(Rule::Name, first, text).at("name").remedy("Choose another name or number."));
+        draft.found(
+            Finding::stop(Rule::Name, first, text)
+                .at("name")
+                .remedy("Choose another name or number."),
+        );
     } else {
-        draft.found(Finding::clear(Rule::Name, "names", format!("{} names are unused.", names.len())));
+        draft.found(Finding::clear(
+            Rule::Name,
+            "names",
+            format!("{} names are unused.", names.len()),
+        ));
     }
     names
 }
 
 fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
     let memory = &ask.memory;
-    let mut stop = |rule, field: &str, text: &str| draft.found(Finding::stop(rule, field, text).at(field));
+    let mut stop =
+        |rule, field: &str, text: &str| draft.found(Finding::stop(rule, field, text).at(field));
     if ask.vcpus == 0 {
         stop(Rule::Cores, "vcpus", "At least one vCPU.");
     }
@@ -68,7 +116,11 @@ fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
         stop(Rule::Memory, "memory", "At least 64 MiB of memory.");
     }
     if memory.kept > memory.size {
-        stop(Rule::Memory, "kept", "No more can be always kept than its memory size.");
+        stop(
+            Rule::Memory,
+            "kept",
+            "No more can be always kept than its memory size.",
+        );
     }
     if memory.max < memory.size {
         stop(Rule::Memory, "max", "It can't grow to less than its size.");
@@ -81,9 +133,17 @@ fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
     }
     for (i, disk) in ask.disks.iter().enumerate() {
         if disk.size == Bytes::ZERO {
-            stop(Rule::Disk, "disks", &format!("Disk {} has no size; give it at least 1 MiB.", i + 1));
+            stop(
+                Rule::Disk,
+                "disks",
+                &format!("Disk {} has no size; give it at least 1 MiB.", i + 1),
+            );
         } else if disk.size < Bytes::mib(1) {
-            stop(Rule::Disk, "disks", &format!("Disk {} is smaller than 1 MiB.", i + 1));
+            stop(
+                Rule::Disk,
+                "disks",
+                &format!("Disk {} is smaller than 1 MiB.", i + 1),
+            );
         }
     }
     if !(1..=4).contains(&ask.tier) {
@@ -125,7 +185,8 @@ fn cluster_of<'a>(draft: &mut Draft<'a>, ask: &CreateMachines) -> Option<&'a Clu
 pub fn draw_uuid(run: u64, machine: u64, salt: u64) -> uuid::Uuid {
     let high = mix(run ^ mix(salt));
     let low = mix(machine.wrapping_add(0x9e37_79b9_7f4a_7c15) ^ high);
-    uuid::Builder::from_random_bytes(((u128::from(high) << 64) | u128::from(low)).to_be_bytes()).into_uuid()
+    uuid::Builder::from_random_bytes(((u128::from(high) << 64) | u128::from(low)).to_be_bytes())
+        .into_uuid()
 }
 
 /// The finalizer of SplitMix64 (Steele, Lea, Flood 2014).
@@ -162,9 +223,15 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         disks: ask
             .disks
             .iter()
-            .map(|d| Disk { size: d.size, provisioning: d.provisioning, volume: cluster.volume })
+            .map(|d| Disk {
+                size: d.size,
+                provisioning: d.provisioning,
+                volume: cluster.volume,
+            })
             .collect(),
-        nics: vec![Nic { mac: free_mac(draft, id.0) }],
+        nics: vec![Nic {
+            mac: free_mac(draft, id.0),
+        }],
         labels: ask.labels.clone(),
         tier: ask.tier,
         protected: ask.protected,
@@ -208,34 +275,77 @@ fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machine
 /// One finding for all machines that found no host, with the numbers of the first.
 fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPlaced)]) -> Finding {
     let (machine, why) = &homeless[0];
-    let name = |id| draft.estate().hosts.get(&id).map_or_else(String::new, |h| h.name.clone());
+    let name = |id| {
+        draft
+            .estate()
+            .hosts
+            .get(&id)
+            .map_or_else(String::new, |h| h.name.clone())
+    };
     let reasons = why.refused.iter().map(|(host, found)| {
-        let words: Vec<_> = found.iter().filter(|o| o.stops()).map(crate::placement::Obstacle::words).collect();
+        let words: Vec<_> = found
+            .iter()
+            .filter(|o| o.stops())
+            .map(crate::placement::Obstacle::words)
+            .collect();
         format!("{}: {}", name(*host), words.join("; "))
     });
     let evidence = reasons.collect::<Vec<_>>().join(" · ");
-    let who = if homeless.len() == 1 { machine.name.clone() } else { format!("{} machines", homeless.len()) };
+    let who = if homeless.len() == 1 {
+        machine.name.clone()
+    } else {
+        format!("{} machines", homeless.len())
+    };
     let wide = why.refused.iter().all(|(_, found)| {
-        found.iter().any(|o| matches!(o, crate::placement::Obstacle::MoreVcpusThanThreads { .. }))
+        found
+            .iter()
+            .any(|o| matches!(o, crate::placement::Obstacle::MoreVcpusThanThreads { .. }))
     });
     let (text, field) = match why.never {
-        Some(by) => (format!("{who}: larger than any host of the cluster, by {by}."), "memory"),
-        None if why.refused.is_empty() => (format!("{who}: no host of the cluster can take it."), "host"),
-        None if wide => (format!("{who}: more vCPUs than any host has hardware threads."), "vcpus"),
+        Some(by) => (
+            format!("{who}: larger than any host of the cluster, by {by}."),
+            "memory",
+        ),
+        None if why.refused.is_empty() => (
+            format!("{who}: no host of the cluster can take it."),
+            "host",
+        ),
+        None if wide => (
+            format!("{who}: more vCPUs than any host has hardware threads."),
+            "vcpus",
+        ),
         None if ask.host.is_some() => (format!("{who}: the chosen host can't take it."), "host"),
         None => (format!("{who}: no host has room for it."), "memory"),
     };
-    Finding::stop(Rule::Placement, &machine.name, text).because(evidence).at(field)
+    Finding::stop(Rule::Placement, &machine.name, text)
+        .because(evidence)
+        .at(field)
 }
 
 fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
     let (id, name) = (machine.id, machine.name.clone());
     let Some(host) = machine.host else { return };
     draft.intend(Event::MachinePlanned(Box::new(machine)));
-    let made = draft.step(Step::Create { machine: id, via: host }, format!("Create {name}"), &[], Some("disks"));
+    let made = draft.step(
+        Step::Create {
+            machine: id,
+            via: host,
+        },
+        format!("Create {name}"),
+        &[],
+        Some("disks"),
+    );
     if ask.start {
-        let on = draft.step(Step::Start { machine: id, host }, format!("Power on {name}"), &[made], Some("host"));
-        let wait = Step::AwaitGuest { machine: id, limit: BOOT_LIMIT };
+        let on = draft.step(
+            Step::Start { machine: id, host },
+            format!("Power on {name}"),
+            &[made],
+            Some("host"),
+        );
+        let wait = Step::AwaitGuest {
+            machine: id,
+            limit: BOOT_LIMIT,
+        };
         draft.step(wait, format!("{name} answers"), &[on], None);
     }
 }

@@ -71,8 +71,19 @@ impl<'a> Draft<'a> {
         self.interrupted.push((machine.id, machine.name.clone()));
     }
     /// Adds a step and answers its number, for those that come after it.
-    pub(super) fn step(&mut self, step: Step, title: String, after: &[usize], field: Option<&str>) -> usize {
-        self.steps.push(PlannedStep { step, title, after: after.to_vec(), field: field.map(str::to_owned) });
+    pub(super) fn step(
+        &mut self,
+        step: Step,
+        title: String,
+        after: &[usize],
+        field: Option<&str>,
+    ) -> usize {
+        self.steps.push(PlannedStep {
+            step,
+            title,
+            after: after.to_vec(),
+            field: field.map(str::to_owned),
+        });
         self.steps.len() - 1
     }
 
@@ -89,15 +100,24 @@ impl<'a> Draft<'a> {
     pub(super) fn host(&mut self, id: HostId) -> Option<&'a Arc<Host>> {
         let found = self.view.estate.hosts.get(&id);
         if found.is_none() {
-            self.found(Finding::stop(Rule::Exists, id.to_string(), "This host is gone; it was handed back."));
+            self.found(Finding::stop(
+                Rule::Exists,
+                id.to_string(),
+                "This host is gone; it was handed back.",
+            ));
         }
         found
     }
     /// A host that reaches the machine's volume: its own, else any of its cluster that answers; else a *stop*.
     pub(super) fn via(&mut self, machine: &Machine) -> Option<HostId> {
         let estate = self.estate();
-        let own = machine.host.and_then(|h| estate.hosts.get(&h)).filter(|h| h.accepts_work());
-        let found = own.or_else(|| estate.hosts_in(machine.cluster?).find(|h| h.accepts_work())).map(|h| h.id);
+        let own = machine
+            .host
+            .and_then(|h| estate.hosts.get(&h))
+            .filter(|h| h.accepts_work());
+        let found = own
+            .or_else(|| estate.hosts_in(machine.cluster?).find(|h| h.accepts_work()))
+            .map(|h| h.id);
         if found.is_none() {
             let text = format!("No host that reaches {} answers.", machine.name);
             self.found(
@@ -109,27 +129,49 @@ impl<'a> Draft<'a> {
     }
 
     pub(super) fn placed(&mut self, machine: &Machine, choice: &Choice) {
-        let name = |id: &HostId| self.view.estate.hosts.get(id).map_or_else(|| id.to_string(), |h| h.name.clone());
+        let name = |id: &HostId| {
+            self.view
+                .estate
+                .hosts
+                .get(id)
+                .map_or_else(|| id.to_string(), |h| h.name.clone())
+        };
         let host_name = name(&choice.host);
         self.found_minds(machine, choice, &host_name);
         if self.refused.is_empty() {
-            let dearer = choice.others.iter().map(|(id, _)| (name(id), "would end fuller".to_owned()));
+            let dearer = choice
+                .others
+                .iter()
+                .map(|(id, _)| (name(id), "would end fuller".to_owned()));
             let refused = choice.refused.iter().map(|(id, why)| {
-                let words = why.iter().filter(|o| o.stops()).map(crate::placement::Obstacle::words);
+                let words = why
+                    .iter()
+                    .filter(|o| o.stops())
+                    .map(crate::placement::Obstacle::words);
                 (name(id), words.collect::<Vec<_>>().join("; "))
             });
             self.refused = dearer.chain(refused).collect();
         }
-        self.places.push(Place { machine: machine.name.clone(), host: choice.host, host_name });
+        self.places.push(Place {
+            machine: machine.name.clone(),
+            host: choice.host,
+            host_name,
+        });
     }
     fn found_minds(&mut self, machine: &Machine, choice: &Choice, host: &str) {
-        let minds: Vec<_> = choice.minds.iter().map(|o| o.finding(&machine.name, host)).collect();
+        let minds: Vec<_> = choice
+            .minds
+            .iter()
+            .map(|o| o.finding(&machine.name, host))
+            .collect();
         self.found_all(minds);
     }
     /// Held memory of the hosts that got something, before and after.
     pub(super) fn filled(&mut self, before: &Ledger, after: &Ledger) {
         for row in after.rows() {
-            let was = before.row(row.host.id).map_or(row.host.reserve(), super::super::placement::Row::taken);
+            let was = before
+                .row(row.host.id)
+                .map_or(row.host.reserve(), super::super::placement::Row::taken);
             if row.taken() != was {
                 self.fills.push(Fill {
                     host: row.host.id,

@@ -22,7 +22,10 @@ pub(super) fn check_label(key: &str) -> Result<(), String> {
     if key.chars().count() > 40 {
         return Err("A label's name has at most 40 characters.".into());
     }
-    match key.chars().find(|c| !(c.is_alphanumeric() || "-_./".contains(*c))) {
+    match key
+        .chars()
+        .find(|c| !(c.is_alphanumeric() || "-_./".contains(*c)))
+    {
         Some(c) => Err(format!("“{c}” can't stand in a label's name.")),
         None => Ok(()),
     }
@@ -30,10 +33,18 @@ pub(super) fn check_label(key: &str) -> Result<(), String> {
 
 pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
     if targets.is_empty() {
-        return draft.found(Finding::stop(Rule::Nothing, "selection", "Nothing is selected."));
+        return draft.found(Finding::stop(
+            Rule::Nothing,
+            "selection",
+            "Nothing is selected.",
+        ));
     }
     if sets.is_empty() {
-        return draft.found(Finding::stop(Rule::Nothing, "fields", "Nothing is changed yet."));
+        return draft.found(Finding::stop(
+            Rule::Nothing,
+            "fields",
+            "Nothing is changed yet.",
+        ));
     }
     draft.title = match targets {
         [one] => format!("Edit {}", one.name(draft.estate())),
@@ -51,11 +62,18 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
             }
             Target::Host(id) => drop(draft.host(*id).cloned()),
             Target::Cluster(id) if !draft.estate().clusters.contains_key(id) => {
-                draft.found(Finding::stop(Rule::Exists, id.to_string(), "This cluster is gone."));
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This cluster is gone.",
+                ));
             }
             Target::Cluster(_) => {}
         }
-        draft.intend(Event::Edited { target: *target, sets: sets.to_vec() });
+        draft.intend(Event::Edited {
+            target: *target,
+            sets: sets.to_vec(),
+        });
     }
     let changes = sets.iter().map(Set::tell).collect::<Vec<_>>().join("; ");
     draft.found(Finding::clear(Rule::State, "edit", format!("{changes}.")));
@@ -64,34 +82,66 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
 fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
     let stop = |rule, field: &str, text: String| Some(Finding::stop(rule, field, text).at(field));
     let found = match set {
-        Set::Name(_) if targets.len() > 1 => stop(Rule::Name, "name", "Several can't have one name.".into()),
+        Set::Name(_) if targets.len() > 1 => {
+            stop(Rule::Name, "name", "Several can't have one name.".into())
+        }
         Set::Name(name) => match targets[0] {
-            Target::Cluster(id) if draft.estate().cluster_named(name).is_some_and(|c| c.id != id) => {
-                stop(Rule::Name, "name", format!("There is a cluster {name} already."))
+            Target::Cluster(id)
+                if draft
+                    .estate()
+                    .cluster_named(name)
+                    .is_some_and(|c| c.id != id) =>
+            {
+                stop(
+                    Rule::Name,
+                    "name",
+                    format!("There is a cluster {name} already."),
+                )
             }
             Target::Cluster(_) if !name.trim().is_empty() => None,
             _ => match names::check(name) {
                 Err(words) => stop(Rule::Name, "name", words),
-                Ok(()) => taken(draft, targets[0], name)
-                    .and_then(|what| stop(Rule::Name, "name", format!("There is a {what} {name} already."))),
+                Ok(()) => taken(draft, targets[0], name).and_then(|what| {
+                    stop(
+                        Rule::Name,
+                        "name",
+                        format!("There is a {what} {name} already."),
+                    )
+                }),
             },
         },
-        Set::Label { key, .. } => check_label(key).err().and_then(|words| stop(Rule::Label, "labels", words)),
-        Set::Tier(tier) if !(1..=4).contains(tier) => {
-            stop(Rule::State, "tier", "Restart tiers go from 1 (first) to 4.".into())
-        }
+        Set::Label { key, .. } => check_label(key)
+            .err()
+            .and_then(|words| stop(Rule::Label, "labels", words)),
+        Set::Tier(tier) if !(1..=4).contains(tier) => stop(
+            Rule::State,
+            "tier",
+            "Restart tiers go from 1 (first) to 4.".into(),
+        ),
         Set::VCpus(0) => stop(Rule::Cores, "vcpus", "At least one vCPU.".into()),
-        Set::Memory(m) if m.size < Bytes::mib(64) => stop(Rule::Memory, "memory", "At least 64 MiB of memory.".into()),
-        Set::Memory(m) if m.kept > m.size => {
-            stop(Rule::Memory, "kept", "No more can be always kept than its memory size.".into())
+        Set::Memory(m) if m.size < Bytes::mib(64) => {
+            stop(Rule::Memory, "memory", "At least 64 MiB of memory.".into())
         }
-        Set::Memory(m) if m.max < m.size => stop(Rule::Memory, "max", "It can't grow to less than its size.".into()),
-        Set::Note(note) if note.chars().count() > 2000 => {
-            stop(Rule::State, "note", "A note has at most 2,000 characters.".into())
-        }
-        Set::Demand(d) if d.failures > 1 => {
-            stop(Rule::Headroom, "failures", "The plain bound computes one host failure; choose 0 or 1.".into())
-        }
+        Set::Memory(m) if m.kept > m.size => stop(
+            Rule::Memory,
+            "kept",
+            "No more can be always kept than its memory size.".into(),
+        ),
+        Set::Memory(m) if m.max < m.size => stop(
+            Rule::Memory,
+            "max",
+            "It can't grow to less than its size.".into(),
+        ),
+        Set::Note(note) if note.chars().count() > 2000 => stop(
+            Rule::State,
+            "note",
+            "A note has at most 2,000 characters.".into(),
+        ),
+        Set::Demand(d) if d.failures > 1 => stop(
+            Rule::Headroom,
+            "failures",
+            "The plain bound computes one host failure; choose 0 or 1.".into(),
+        ),
         _ => None,
     };
     draft.found_all(found);
@@ -100,8 +150,14 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
 fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> {
     let estate = draft.estate();
     match target {
-        Target::Machine(id) => estate.machine_named(name).is_some_and(|m| m.id != id).then_some("machine"),
-        Target::Host(id) => estate.host_named(name).is_some_and(|h| h.id != id).then_some("host"),
+        Target::Machine(id) => estate
+            .machine_named(name)
+            .is_some_and(|m| m.id != id)
+            .then_some("machine"),
+        Target::Host(id) => estate
+            .host_named(name)
+            .is_some_and(|h| h.id != id)
+            .then_some("host"),
         Target::Cluster(_) => None,
     }
 }
@@ -109,21 +165,37 @@ fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> 
 fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
     let name = &machine.name;
     if machine.deleted.is_some() {
-        draft.found(Finding::stop(Rule::Deleted, name, format!("{name} was deleted; bring it back first.")));
+        draft.found(Finding::stop(
+            Rule::Deleted,
+            name,
+            format!("{name} was deleted; bring it back first."),
+        ));
     }
     if sets.iter().any(Set::changes_hardware) && machine.state != MachineState::Off {
         draft.found(
-            Finding::stop(Rule::State, name, format!("{name} is on; its size is changed while it is off."))
-                .at("memory")
-                .remedy("Stop it first."),
+            Finding::stop(
+                Rule::State,
+                name,
+                format!("{name} is on; its size is changed while it is off."),
+            )
+            .at("memory")
+            .remedy("Stop it first."),
         );
     }
     if sets.iter().any(Set::reaches_device)
         && let Some(via) = draft.via(machine)
     {
-        let device: Vec<Set> = sets.iter().filter(|s| s.reaches_device()).cloned().collect();
+        let device: Vec<Set> = sets
+            .iter()
+            .filter(|s| s.reaches_device())
+            .cloned()
+            .collect();
         draft.step(
-            Step::Rewrite { machine: machine.id, via, sets: device },
+            Step::Rewrite {
+                machine: machine.id,
+                via,
+                sets: device,
+            },
             format!("Write the record of {name}"),
             &[],
             Some("name"),

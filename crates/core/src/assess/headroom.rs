@@ -37,18 +37,32 @@ impl Reserve {
 
 /// The reserve of the cluster whose hosts are in `ledger`; none for fewer than two hosts that accept work.
 pub fn reserve(ledger: &Ledger) -> Option<Reserve> {
-    let rows: Vec<&Row> = ledger.rows().filter(|row| row.host.accepts_work()).collect();
+    let rows: Vec<&Row> = ledger
+        .rows()
+        .filter(|row| row.host.accepts_work())
+        .collect();
     if rows.len() < 2 {
         return None;
     }
-    let fullest = rows.iter().max_by_key(|row| (row.held, std::cmp::Reverse(row.host.name.clone())))?;
-    let free_elsewhere = rows.iter().filter(|r| r.host.id != fullest.host.id).map(|r| r.free()).sum();
+    let fullest = rows
+        .iter()
+        .max_by_key(|row| (row.held, std::cmp::Reverse(row.host.name.clone())))?;
+    let free_elsewhere = rows
+        .iter()
+        .filter(|r| r.host.id != fullest.host.id)
+        .map(|r| r.free())
+        .sum();
     let usable: Bytes = rows.iter().map(|r| r.host.usable()).sum();
     let installed: Bytes = rows.iter().map(|r| r.host.hardware.memory).sum();
     let largest = rows.iter().map(|r| r.host.usable()).max()?;
     let reserves = installed.less(usable);
     let line = (usable.less(largest) + reserves).share_of(installed);
-    Some(Reserve { fullest: fullest.host.name.clone(), holds: fullest.held, free_elsewhere, line })
+    Some(Reserve {
+        fullest: fullest.host.name.clone(),
+        holds: fullest.held,
+        free_elsewhere,
+        line,
+    })
 }
 
 /// Says what a change does to the reserve: *stop* where the cluster enforces it, else *mind*.
@@ -56,25 +70,50 @@ pub(super) fn finding(view: &View, cluster: &Cluster, after: &Ledger) -> Option<
     if cluster.demand.failures == 0 {
         return None;
     }
-    let now = reserve(&Ledger::of(view, view.estate.hosts_in(cluster.id).cloned(), &BTreeSet::new()));
+    let now = reserve(&Ledger::of(
+        view,
+        view.estate.hosts_in(cluster.id).cloned(),
+        &BTreeSet::new(),
+    ));
     let name = &cluster.name;
-    let basis = "plain bound: the fullest host's always-kept memory against what is free on the others";
+    let basis =
+        "plain bound: the fullest host's always-kept memory against what is free on the others";
     let Some(then) = reserve(after) else {
-        let text = format!("{name} has fewer than two hosts that answer; it survives no host failure.");
+        let text =
+            format!("{name} has fewer than two hosts that answer; it survives no host failure.");
         return Some(Finding::mind(Rule::Headroom, name, text).because(basis));
     };
-    let was = now.map_or(String::new(), |r| if r.holds_up() { format!(", {} before", r.spare()) } else { String::new() });
+    let was = now.map_or(String::new(), |r| {
+        if r.holds_up() {
+            format!(", {} before", r.spare())
+        } else {
+            String::new()
+        }
+    });
     if then.holds_up() {
-        let text = format!("{name} keeps room for one host failure with {} to spare{was}.", then.spare());
+        let text = format!(
+            "{name} keeps room for one host failure with {} to spare{was}.",
+            then.spare()
+        );
         return Some(
-            Finding::clear(Rule::Headroom, name, text).because(format!("tightest case: {} fails; {basis}", then.fullest)),
+            Finding::clear(Rule::Headroom, name, text)
+                .because(format!("tightest case: {} fails; {basis}", then.fullest)),
         );
     }
-    let text = format!("If {} fails, {} find no room on the other hosts.", then.fullest, then.short());
+    let text = format!(
+        "If {} fails, {} find no room on the other hosts.",
+        then.fullest,
+        then.short()
+    );
     let finding = if cluster.demand.enforced {
         Finding::stop(Rule::Headroom, name, text)
     } else {
         Finding::mind(Rule::Headroom, name, text)
     };
-    Some(finding.because(basis).at("memory").remedy("Make the machines smaller, fewer, or add a host."))
+    Some(
+        finding
+            .because(basis)
+            .at("memory")
+            .remedy("Make the machines smaller, fewer, or add a host."),
+    )
 }

@@ -18,9 +18,17 @@ fn each(
     step: impl Fn(MachineId, HostId) -> Step,
 ) -> Vec<Arc<Machine>> {
     if machines.is_empty() {
-        draft.found(Finding::stop(Rule::Nothing, "machines", "No machine is selected."));
+        draft.found(Finding::stop(
+            Rule::Nothing,
+            "machines",
+            "No machine is selected.",
+        ));
     }
-    let named: Vec<_> = machines.iter().filter_map(|id| draft.machine(*id)).cloned().collect();
+    let named: Vec<_> = machines
+        .iter()
+        .filter_map(|id| draft.machine(*id))
+        .cloned()
+        .collect();
     draft.title = match named.as_slice() {
         [one] => format!("{what} {}", one.name),
         many => format!("{what} {} machines", many.len()),
@@ -29,7 +37,12 @@ fn each(
         if check(draft, machine)
             && let Some(via) = draft.via(machine)
         {
-            draft.step(step(machine.id, via), format!("{what} {}", machine.name), &[], Some("machines"));
+            draft.step(
+                step(machine.id, via),
+                format!("{what} {}", machine.name),
+                &[],
+                Some("machines"),
+            );
         }
     }
     named
@@ -43,16 +56,28 @@ pub(super) fn delete(draft: &mut Draft<'_>, machines: &[MachineId]) {
         |draft, m| {
             let name = &m.name;
             let stop = if m.deleted.is_some() {
-                Some(Finding::stop(Rule::Deleted, name, format!("{name} was deleted already.")))
+                Some(Finding::stop(
+                    Rule::Deleted,
+                    name,
+                    format!("{name} was deleted already."),
+                ))
             } else if m.protected {
                 Some(
-                    Finding::stop(Rule::Protected, name, format!("{name} is protected from deletion."))
-                        .remedy("Edit it and take the protection away first."),
+                    Finding::stop(
+                        Rule::Protected,
+                        name,
+                        format!("{name} is protected from deletion."),
+                    )
+                    .remedy("Edit it and take the protection away first."),
                 )
             } else if m.state != MachineState::Off {
                 Some(
-                    Finding::stop(Rule::State, name, format!("{name} is not off; only a stopped machine is deleted."))
-                        .remedy("Stop it first."),
+                    Finding::stop(
+                        Rule::State,
+                        name,
+                        format!("{name} is not off; only a stopped machine is deleted."),
+                    )
+                    .remedy("Stop it first."),
                 )
             } else {
                 None
@@ -85,7 +110,11 @@ pub(super) fn recover(draft: &mut Draft<'_>, machines: &[MachineId]) {
                 let text = format!("{} was not deleted.", m.name);
                 draft.found(Finding::stop(Rule::State, &m.name, text).at("machines"));
             } else {
-                draft.found(Finding::clear(Rule::State, &m.name, format!("{} comes back, off.", m.name)));
+                draft.found(Finding::clear(
+                    Rule::State,
+                    &m.name,
+                    format!("{} comes back, off.", m.name),
+                ));
             }
             fine
         },
@@ -101,7 +130,10 @@ pub(super) fn purge(draft: &mut Draft<'_>, machines: &[MachineId], typed: &str) 
         |draft, m| {
             let fine = m.deleted.is_some();
             if !fine {
-                let text = format!("{} must be deleted first; then it can be removed for good.", m.name);
+                let text = format!(
+                    "{} must be deleted first; then it can be removed for good.",
+                    m.name
+                );
                 draft.found(Finding::stop(Rule::State, &m.name, text).at("machines"));
             }
             fine
@@ -113,7 +145,11 @@ pub(super) fn purge(draft: &mut Draft<'_>, machines: &[MachineId], typed: &str) 
         many => many.len().to_string(),
     };
     if typed.trim() != expected {
-        let what = if named.len() == 1 { "the machine's name" } else { "the number of machines" };
+        let what = if named.len() == 1 {
+            "the machine's name"
+        } else {
+            "the number of machines"
+        };
         let text = format!("Type {what} to confirm: {expected}.");
         draft.found(Finding::stop(Rule::Name, "confirmation", text).at("typed"));
     }

@@ -67,7 +67,11 @@ pub struct Seen {
 pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> Assessment {
     let mut draft = Draft::new(view, now);
     if !permits.allow(ask.act()) {
-        draft.found(Finding::stop(Rule::Permit, "you", "Your role does not allow this."));
+        draft.found(Finding::stop(
+            Rule::Permit,
+            "you",
+            "Your role does not allow this.",
+        ));
     }
     match ask {
         Proposal::ClaimHosts(claim) => claim::claim(&mut draft, claim),
@@ -89,7 +93,12 @@ impl Assessment {
     /// # Errors
     /// [`Blocked`] with every *stop*.
     pub fn accept(self) -> Result<AcceptedPlan, Blocked> {
-        let stops: Vec<_> = self.findings.iter().filter(|f| f.stops()).cloned().collect();
+        let stops: Vec<_> = self
+            .findings
+            .iter()
+            .filter(|f| f.stops())
+            .cloned()
+            .collect();
         if !stops.is_empty() {
             return Err(Blocked { stops });
         }
@@ -103,7 +112,11 @@ impl Assessment {
             steps: self.steps,
             time: self.time,
         };
-        Ok(AcceptedPlan { title: self.title, intents: self.intents, plan })
+        Ok(AcceptedPlan {
+            title: self.title,
+            intents: self.intents,
+            plan,
+        })
     }
 
     pub fn title(&self) -> &str {
@@ -144,7 +157,9 @@ impl Assessment {
     }
     /// The first stop at a field, for words beside it.
     pub fn at_field(&self, field: &str) -> Option<&Finding> {
-        self.findings.iter().find(|f| f.stops() && f.field.as_deref() == Some(field))
+        self.findings
+            .iter()
+            .find(|f| f.stops() && f.field.as_deref() == Some(field))
     }
 
     pub fn seen(&self) -> Seen {
@@ -159,8 +174,16 @@ impl Assessment {
         Seen {
             revision: self.revision,
             worse,
-            places: self.places.iter().map(|p| (p.machine.clone(), p.host_name.clone())).collect(),
-            interrupted: self.interrupted.iter().map(|(_, name)| name.clone()).collect(),
+            places: self
+                .places
+                .iter()
+                .map(|p| (p.machine.clone(), p.host_name.clone()))
+                .collect(),
+            interrupted: self
+                .interrupted
+                .iter()
+                .map(|(_, name)| name.clone())
+                .collect(),
         }
     }
 
@@ -169,12 +192,24 @@ impl Assessment {
     pub fn is_worse_than(&self, seen: &Seen) -> bool {
         let fresh = self.seen();
         let worse = fresh.worse.iter().any(|(rule, subject, severity)| {
-            !seen.worse.iter().any(|(r, s, was)| r == rule && s == subject && was >= severity)
+            !seen
+                .worse
+                .iter()
+                .any(|(r, s, was)| r == rule && s == subject && was >= severity)
         });
-        worse || fresh.places != seen.places || fresh.interrupted.iter().any(|m| !seen.interrupted.contains(m))
+        worse
+            || fresh.places != seen.places
+            || fresh
+                .interrupted
+                .iter()
+                .any(|m| !seen.interrupted.contains(m))
     }
 }
 
 fn total(steps: &[PlannedStep]) -> Span {
-    schedule(steps).into_iter().map(|(_, to)| to).max().unwrap_or_default()
+    schedule(steps)
+        .into_iter()
+        .map(|(_, to)| to)
+        .max()
+        .unwrap_or_default()
 }

@@ -17,9 +17,17 @@ const BOOT_LIMIT: Span = Span::mins(5);
 
 pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct) {
     if machines.is_empty() {
-        return draft.found(Finding::stop(Rule::Nothing, "machines", "No machine is selected."));
+        return draft.found(Finding::stop(
+            Rule::Nothing,
+            "machines",
+            "No machine is selected.",
+        ));
     }
-    let named: Vec<_> = machines.iter().filter_map(|id| draft.machine(*id)).cloned().collect();
+    let named: Vec<_> = machines
+        .iter()
+        .filter_map(|id| draft.machine(*id))
+        .cloned()
+        .collect();
     let what = act.word();
     draft.title = match named.as_slice() {
         [one] => format!("{} {}", capital(what), one.name),
@@ -33,7 +41,10 @@ pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct
         match act {
             PowerAct::On { .. } => {
                 if let Some(cluster) = machine.cluster {
-                    starting.entry(cluster).or_default().push((**machine).clone());
+                    starting
+                        .entry(cluster)
+                        .or_default()
+                        .push((**machine).clone());
                 }
             }
             PowerAct::Stop { grace, then } => drop(stop(draft, machine, grace, then)),
@@ -43,7 +54,11 @@ pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct
     }
     for (cluster, machines) in starting {
         if let Some(cluster) = draft.estate().clusters.get(&cluster).cloned() {
-            let only = if let PowerAct::On { host } = act { host } else { None };
+            let only = if let PowerAct::On { host } = act {
+                host
+            } else {
+                None
+            };
             start(draft, &cluster, machines, only);
         }
     }
@@ -52,17 +67,26 @@ pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct
 /// The words of the act as a sentence begins.
 fn capital(words: &str) -> String {
     let mut chars = words.chars();
-    chars.next().map(|c| c.to_uppercase().chain(chars).collect()).unwrap_or_default()
+    chars
+        .next()
+        .map(|c| c.to_uppercase().chain(chars).collect())
+        .unwrap_or_default()
 }
 
 fn state_allows(draft: &mut Draft<'_>, machine: &Machine, act: PowerAct) -> bool {
     let name = &machine.name;
     let problem = if machine.deleted.is_some() {
-        Some((Rule::Deleted, format!("{name} was deleted; bring it back first.")))
+        Some((
+            Rule::Deleted,
+            format!("{name} was deleted; bring it back first."),
+        ))
     } else if machine.state == MachineState::Planned {
         Some((Rule::State, format!("{name} is still being made.")))
     } else if matches!(act, PowerAct::On { .. }) && machine.cluster.is_none() {
-        Some((Rule::State, format!("{name} is in no cluster; make a cluster of its host first.")))
+        Some((
+            Rule::State,
+            format!("{name} is in no cluster; make a cluster of its host first."),
+        ))
     } else {
         match (act, machine.state == MachineState::Off) {
             (PowerAct::On { .. }, false) => Some((Rule::State, format!("{name} is on already."))),
@@ -73,7 +97,11 @@ fn state_allows(draft: &mut Draft<'_>, machine: &Machine, act: PowerAct) -> bool
     };
     match problem {
         Some((rule, text)) => {
-            draft.found(Finding::stop(rule, name, text).at("machines").remedy("Take it out of the selection."));
+            draft.found(
+                Finding::stop(rule, name, text)
+                    .at("machines")
+                    .remedy("Take it out of the selection."),
+            );
             false
         }
         None => true,
@@ -90,25 +118,52 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
             Ok(placed) => {
                 let host = placed.choice.host;
                 draft.placed(&machine, &placed.choice);
-                draft.intend(Event::MachineWanted { machine: machine.id, wanted: Wanted::On, host: Some(host) });
-                let step = Step::Start { machine: machine.id, host };
-                let on = draft.step(step, format!("Power on {}", machine.name), &[], Some("host"));
-                let wait = Step::AwaitGuest { machine: machine.id, limit: BOOT_LIMIT };
+                draft.intend(Event::MachineWanted {
+                    machine: machine.id,
+                    wanted: Wanted::On,
+                    host: Some(host),
+                });
+                let step = Step::Start {
+                    machine: machine.id,
+                    host,
+                };
+                let on = draft.step(
+                    step,
+                    format!("Power on {}", machine.name),
+                    &[],
+                    Some("host"),
+                );
+                let wait = Step::AwaitGuest {
+                    machine: machine.id,
+                    limit: BOOT_LIMIT,
+                };
                 draft.step(wait, format!("{} answers", machine.name), &[on], None);
             }
             Err(why) => {
-                let host = |id| draft.estate().hosts.get(&id).map_or_else(String::new, |h| h.name.clone());
+                let host = |id| {
+                    draft
+                        .estate()
+                        .hosts
+                        .get(&id)
+                        .map_or_else(String::new, |h| h.name.clone())
+                };
                 let evidence: Vec<_> = why
                     .refused
                     .iter()
                     .map(|(id, found)| {
-                        let words: Vec<_> = found.iter().filter(|o| o.stops()).map(Obstacle::words).collect();
+                        let words: Vec<_> = found
+                            .iter()
+                            .filter(|o| o.stops())
+                            .map(Obstacle::words)
+                            .collect();
                         format!("{}: {}", host(*id), words.join("; "))
                     })
                     .collect();
                 let text = format!("No host of {} has room for {}.", cluster.name, machine.name);
                 draft.found(
-                    Finding::stop(Rule::Placement, &machine.name, text).because(evidence.join(" · ")).at("machines"),
+                    Finding::stop(Rule::Placement, &machine.name, text)
+                        .because(evidence.join(" · "))
+                        .at("machines"),
                 );
             }
         }
@@ -125,23 +180,52 @@ fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace)
         AfterGrace::PowerOff => "it is powered off, as if the plug were pulled",
     };
     let finding = if machine.state == (MachineState::Running { guest: true }) {
-        Finding::clear(Rule::Guest, name, format!("{name} is asked to stop; if it hasn't after {grace}, {outcome}."))
+        Finding::clear(
+            Rule::Guest,
+            name,
+            format!("{name} is asked to stop; if it hasn't after {grace}, {outcome}."),
+        )
     } else {
-        Finding::mind(Rule::Guest, name, format!("The agent of {name} is silent; after {grace} {outcome}."))
+        Finding::mind(
+            Rule::Guest,
+            name,
+            format!("The agent of {name} is silent; after {grace} {outcome}."),
+        )
     };
     draft.found(finding.at("grace"));
-    draft.intend(Event::MachineWanted { machine: machine.id, wanted: Wanted::Off, host: None });
-    let asked = draft.step(Step::AskStop { machine: machine.id }, format!("Ask {name} to stop"), &[], None);
-    let wait = Step::AwaitOff { machine: machine.id, grace, then };
+    draft.intend(Event::MachineWanted {
+        machine: machine.id,
+        wanted: Wanted::Off,
+        host: None,
+    });
+    let asked = draft.step(
+        Step::AskStop {
+            machine: machine.id,
+        },
+        format!("Ask {name} to stop"),
+        &[],
+        None,
+    );
+    let wait = Step::AwaitOff {
+        machine: machine.id,
+        grace,
+        then,
+    };
     draft.step(wait, format!("{name} is off"), &[asked], Some("grace"))
 }
 
 fn restart(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace) {
     let Some(host) = machine.host else { return };
     let stopped = stop(draft, machine, grace, then);
-    let step = Step::Start { machine: machine.id, host };
+    let step = Step::Start {
+        machine: machine.id,
+        host,
+    };
     let on = draft.step(step, format!("Power on {}", machine.name), &[stopped], None);
-    let wait = Step::AwaitGuest { machine: machine.id, limit: BOOT_LIMIT };
+    let wait = Step::AwaitGuest {
+        machine: machine.id,
+        limit: BOOT_LIMIT,
+    };
     draft.step(wait, format!("{} answers", machine.name), &[on], None);
 }
 
@@ -149,9 +233,22 @@ fn off(draft: &mut Draft<'_>, machine: &Machine) {
     let name = &machine.name;
     draft.interrupts(machine);
     if machine.state == (MachineState::Running { guest: true }) {
-        let text = format!("{name} answers and would stop by itself; powering off can lose what it hasn't written.");
+        let text = format!(
+            "{name} answers and would stop by itself; powering off can lose what it hasn't written."
+        );
         draft.found(Finding::mind(Rule::Guest, name, text).remedy("Stop it instead."));
     }
-    draft.intend(Event::MachineWanted { machine: machine.id, wanted: Wanted::Off, host: None });
-    draft.step(Step::Off { machine: machine.id }, format!("Power off {name}"), &[], None);
+    draft.intend(Event::MachineWanted {
+        machine: machine.id,
+        wanted: Wanted::Off,
+        host: None,
+    });
+    draft.step(
+        Step::Off {
+            machine: machine.id,
+        },
+        format!("Power off {name}"),
+        &[],
+        None,
+    );
 }

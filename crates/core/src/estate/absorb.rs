@@ -31,7 +31,9 @@ struct Pen<'a> {
 
 impl Pen<'_> {
     fn put(&mut self, fact: Fact) {
-        self.change.touched.insert((fact.kind(), fact.id()), Touched::Put(fact.clone()));
+        self.change
+            .touched
+            .insert((fact.kind(), fact.id()), Touched::Put(fact.clone()));
         self.estate.put(fact);
     }
     fn remove(&mut self, kind: Kind, id: u64) {
@@ -74,16 +76,25 @@ impl Pen<'_> {
 impl Estate {
     /// Folds one event in and says what it touched. Events about things that are gone touch nothing.
     pub fn absorb(&mut self, event: &Event) -> Change {
-        let mut pen = Pen { estate: self, change: Change::default() };
+        let mut pen = Pen {
+            estate: self,
+            change: Change::default(),
+        };
         match event {
             Event::SiteAdded(site) => {
                 pen.used(site.id.0);
                 pen.put(Fact::Site(Arc::new(site.clone())));
             }
-            Event::ClusterAdded { .. } | Event::ClusterReady { .. } | Event::ClusterDropped { .. } => {
+            Event::ClusterAdded { .. }
+            | Event::ClusterReady { .. }
+            | Event::ClusterDropped { .. } => {
                 clusters(&mut pen, event);
             }
-            Event::VolumeSeen { volume, capacity, used } => {
+            Event::VolumeSeen {
+                volume,
+                capacity,
+                used,
+            } => {
                 if let Some(old) = pen.estate.volumes.get(volume) {
                     let mut new = super::Volume::clone(old);
                     (new.capacity, new.used) = (*capacity, *used);
@@ -98,9 +109,13 @@ impl Estate {
             | Event::HostJoined { .. }
             | Event::HostLeft { .. } => hosts(&mut pen, event),
             Event::Edited { target, sets } => match target {
-                Target::Machine(id) => pen.machine(*id, |m| sets.iter().for_each(|s| s.on_machine(m))),
+                Target::Machine(id) => {
+                    pen.machine(*id, |m| sets.iter().for_each(|s| s.on_machine(m)))
+                }
                 Target::Host(id) => pen.host(*id, |h| sets.iter().for_each(|s| s.on_host(h))),
-                Target::Cluster(id) => pen.cluster(*id, |c| sets.iter().for_each(|s| s.on_cluster(c))),
+                Target::Cluster(id) => {
+                    pen.cluster(*id, |c| sets.iter().for_each(|s| s.on_cluster(c)))
+                }
             },
             Event::RunStarted { run, plan } => {
                 pen.used(run.id.0);
@@ -168,8 +183,15 @@ fn hosts(pen: &mut Pen<'_>, event: &Event) {
             }
             pen.remove(Kind::Host, host.0);
         }
-        Event::HostCondition { host, condition } => pen.host(*host, |h| h.condition = condition.clone()),
-        Event::HostSeen { host, boot, seq, software } => pen.host(*host, |h| {
+        Event::HostCondition { host, condition } => {
+            pen.host(*host, |h| h.condition = condition.clone())
+        }
+        Event::HostSeen {
+            host,
+            boot,
+            seq,
+            software,
+        } => pen.host(*host, |h| {
             h.seen = (*boot, *seq);
             h.software.clone_from(software);
             if !matches!(h.condition, Condition::Stranger { .. }) {
@@ -220,7 +242,11 @@ fn machines(pen: &mut Pen<'_>, event: &Event) {
         Event::MachineDropped { machine } | Event::MachinePurged { machine } => {
             pen.remove(Kind::Machine, machine.0);
         }
-        Event::MachineWanted { machine, wanted, host } => pen.machine(*machine, |m| {
+        Event::MachineWanted {
+            machine,
+            wanted,
+            host,
+        } => pen.machine(*machine, |m| {
             m.wanted = *wanted;
             if host.is_some() {
                 m.host = *host;
@@ -229,7 +255,12 @@ fn machines(pen: &mut Pen<'_>, event: &Event) {
                 m.host = None;
             }
         }),
-        Event::MachineSeen { machine, state, host, generation } => pen.machine(*machine, |m| {
+        Event::MachineSeen {
+            machine,
+            state,
+            host,
+            generation,
+        } => pen.machine(*machine, |m| {
             m.state = state.clone();
             m.host = *host;
             m.generation = m.generation.max(*generation);

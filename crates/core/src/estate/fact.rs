@@ -52,10 +52,21 @@ impl Kind {
 pub enum UpgradeError {
     #[error("a stored fact is of the kind “{0}”, which this version does not know")]
     Kind(String),
-    #[error("{kind} {id} is stored in version {version}; this version reads up to {known}: run a newer Zastrugi")]
-    Newer { kind: &'static str, id: u64, version: i32, known: i32 },
+    #[error(
+        "{kind} {id} is stored in version {version}; this version reads up to {known}: run a newer Zastrugi"
+    )]
+    Newer {
+        kind: &'static str,
+        id: u64,
+        version: i32,
+        known: i32,
+    },
     #[error("{kind} {id} can't be read: {source}")]
-    Body { kind: &'static str, id: u64, source: serde_json::Error },
+    Body {
+        kind: &'static str,
+        id: u64,
+        source: serde_json::Error,
+    },
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -127,9 +138,16 @@ impl Fact {
             .find(|k| k.word() == kind)
             .ok_or_else(|| UpgradeError::Kind(kind.to_owned()))?;
         if version > Self::VERSION {
-            return Err(UpgradeError::Newer { kind: kind.word(), id, version, known: Self::VERSION });
+            return Err(UpgradeError::Newer {
+                kind: kind.word(),
+                id,
+                version,
+                known: Self::VERSION,
+            });
         }
-        fn typed<T: Serialize + DeserializeOwned>(body: Value) -> Result<Arc<T>, serde_json::Error> {
+        fn typed<T: Serialize + DeserializeOwned>(
+            body: Value,
+        ) -> Result<Arc<T>, serde_json::Error> {
             serde_json::from_value(body).map(Arc::new)
         }
         let fact = match kind {
@@ -142,6 +160,10 @@ impl Fact {
             Kind::Plan => typed(body).map(Fact::Plan),
             Kind::Run => typed(body).map(Fact::Run),
         };
-        fact.map_err(|source| UpgradeError::Body { kind: kind.word(), id, source })
+        fact.map_err(|source| UpgradeError::Body {
+            kind: kind.word(),
+            id,
+            source,
+        })
     }
 }

@@ -19,7 +19,12 @@ pub enum PsabiLevel {
 }
 
 impl PsabiLevel {
-    pub const ALL: [PsabiLevel; 4] = [PsabiLevel::V1, PsabiLevel::V2, PsabiLevel::V3, PsabiLevel::V4];
+    pub const ALL: [PsabiLevel; 4] = [
+        PsabiLevel::V1,
+        PsabiLevel::V2,
+        PsabiLevel::V3,
+        PsabiLevel::V4,
+    ];
 
     pub fn word(self) -> &'static str {
         match self {
@@ -98,9 +103,15 @@ pub enum Condition {
     Claiming,
     Steady,
     /// Its agent hasn't answered since.
-    Lost { since: Moment, why: String },
+    Lost {
+        since: Moment,
+        why: String,
+    },
     /// Its certificate is another one than the pinned; no orders until a person decides.
-    Stranger { since: Moment, pin: String },
+    Stranger {
+        since: Moment,
+        pin: String,
+    },
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -47,7 +47,9 @@ pub enum MachineState {
     /// Booting, in this phase.
     Starting(String),
     /// Up; `guest` says whether its agent answers.
-    Running { guest: bool },
+    Running {
+        guest: bool,
+    },
     Stopping,
     /// Halted by its host, for instance because its volume is full.
     Paused(String),
@@ -116,7 +118,13 @@ impl Machine {
     }
     /// Its labels as `key=value`, or `key` where there is no value.
     pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {
-        self.labels.iter().map(|(k, v)| if v.is_empty() { k.clone() } else { format!("{k}={v}") })
+        self.labels.iter().map(|(k, v)| {
+            if v.is_empty() {
+                k.clone()
+            } else {
+                format!("{k}={v}")
+            }
+        })
     }
     pub fn is_off(&self) -> bool {
         matches!(self.state, MachineState::Off | MachineState::Planned)
@@ -140,6 +148,7 @@ impl Machine {
         self.memory.size.less(self.memory.kept)
     }
     pub fn recoverable_until(&self) -> Option<Moment> {
-        self.deleted.map(|at| at.plus(crate::moment::Span::days(Self::KEPT_DAYS)))
+        self.deleted
+            .map(|at| at.plus(crate::moment::Span::days(Self::KEPT_DAYS)))
     }
 }

@@ -56,51 +56,100 @@ struct Index {
 
 impl Estate {
     pub fn machines_on(&self, host: HostId) -> impl Iterator<Item = &Arc<Machine>> {
-        self.index.on_host.get(&host).into_iter().flatten().filter_map(|id| self.machines.get(id))
+        self.index
+            .on_host
+            .get(&host)
+            .into_iter()
+            .flatten()
+            .filter_map(|id| self.machines.get(id))
     }
     pub fn machines_in(&self, cluster: ClusterId) -> impl Iterator<Item = &Arc<Machine>> {
-        self.index.in_cluster.get(&cluster).into_iter().flatten().filter_map(|id| self.machines.get(id))
+        self.index
+            .in_cluster
+            .get(&cluster)
+            .into_iter()
+            .flatten()
+            .filter_map(|id| self.machines.get(id))
     }
     pub fn count_in(&self, cluster: ClusterId) -> usize {
         self.index.in_cluster.get(&cluster).map_or(0, OrdSet::len)
     }
     pub fn machines_with_disk_on(&self, volume: VolumeId) -> impl Iterator<Item = &Arc<Machine>> {
-        self.index.on_volume.get(&volume).into_iter().flatten().filter_map(|id| self.machines.get(id))
+        self.index
+            .on_volume
+            .get(&volume)
+            .into_iter()
+            .flatten()
+            .filter_map(|id| self.machines.get(id))
     }
-    pub fn machines_labelled<'a>(&'a self, label: &str) -> impl Iterator<Item = &'a Arc<Machine>> + use<'a> {
-        self.index.by_label.get(label).into_iter().flatten().filter_map(|id| self.machines.get(id))
+    pub fn machines_labelled<'a>(
+        &'a self,
+        label: &str,
+    ) -> impl Iterator<Item = &'a Arc<Machine>> + use<'a> {
+        self.index
+            .by_label
+            .get(label)
+            .into_iter()
+            .flatten()
+            .filter_map(|id| self.machines.get(id))
     }
     pub fn machine_named(&self, name: &str) -> Option<&Arc<Machine>> {
-        self.index.by_name.get(name).and_then(|id| self.machines.get(id))
+        self.index
+            .by_name
+            .get(name)
+            .and_then(|id| self.machines.get(id))
     }
     pub fn machine_with_uuid(&self, uuid: &uuid::Uuid) -> Option<&Arc<Machine>> {
-        self.index.by_uuid.get(uuid).and_then(|id| self.machines.get(id))
+        self.index
+            .by_uuid
+            .get(uuid)
+            .and_then(|id| self.machines.get(id))
     }
     pub fn machine_with_mac(&self, mac: &str) -> Option<&Arc<Machine>> {
-        self.index.by_mac.get(mac).and_then(|id| self.machines.get(id))
+        self.index
+            .by_mac
+            .get(mac)
+            .and_then(|id| self.machines.get(id))
     }
     /// Machines in the order of their names.
     pub fn machines_by_name(&self) -> impl DoubleEndedIterator<Item = &Arc<Machine>> {
-        self.index.by_name.values().filter_map(|id| self.machines.get(id))
+        self.index
+            .by_name
+            .values()
+            .filter_map(|id| self.machines.get(id))
     }
     /// All labels with the number of machines that carry them.
     pub fn labels(&self) -> impl Iterator<Item = (&str, usize)> {
-        self.index.by_label.iter().map(|(label, machines)| (&**label, machines.len()))
+        self.index
+            .by_label
+            .iter()
+            .map(|(label, machines)| (&**label, machines.len()))
     }
     pub fn hosts_in(&self, cluster: ClusterId) -> impl Iterator<Item = &Arc<Host>> {
-        self.clusters.get(&cluster).into_iter().flat_map(|c| &c.hosts).filter_map(|id| self.hosts.get(id))
+        self.clusters
+            .get(&cluster)
+            .into_iter()
+            .flat_map(|c| &c.hosts)
+            .filter_map(|id| self.hosts.get(id))
     }
     pub fn host_at(&self, address: &str) -> Option<&Arc<Host>> {
-        self.index.by_address.get(address).and_then(|id| self.hosts.get(id))
+        self.index
+            .by_address
+            .get(address)
+            .and_then(|id| self.hosts.get(id))
     }
     pub fn host_named(&self, name: &str) -> Option<&Arc<Host>> {
         self.hosts.values().find(|h| h.name == name)
     }
     pub fn cluster_named(&self, name: &str) -> Option<&Arc<Cluster>> {
-        self.clusters.values().find(|c| c.name.eq_ignore_ascii_case(name))
+        self.clusters
+            .values()
+            .find(|c| c.name.eq_ignore_ascii_case(name))
     }
     pub fn site_named(&self, name: &str) -> Option<&Arc<Site>> {
-        self.sites.values().find(|s| s.name.eq_ignore_ascii_case(name))
+        self.sites
+            .values()
+            .find(|s| s.name.eq_ignore_ascii_case(name))
     }
     pub fn volume_with_uid(&self, uid: &str) -> Option<&Arc<Volume>> {
         self.volumes.values().find(|v| v.uid == uid)
@@ -108,7 +157,10 @@ impl Estate {
 
     /// Builds the estate from its current facts; the order does not matter.
     pub fn from_facts(revision: Revision, facts: impl IntoIterator<Item = Fact>) -> Self {
-        let mut estate = Estate { revision, ..Estate::default() };
+        let mut estate = Estate {
+            revision,
+            ..Estate::default()
+        };
         for fact in facts {
             estate.put(fact);
         }
@@ -136,7 +188,9 @@ impl Estate {
             Fact::Volume(volume) => drop(self.volumes.insert(volume.id, volume)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
-                self.index.by_address.insert(host.access.address.as_str().into(), host.id);
+                self.index
+                    .by_address
+                    .insert(host.access.address.as_str().into(), host.id);
                 self.hosts.insert(host.id, host);
             }
             Fact::Machine(machine) => {

@@ -50,8 +50,15 @@ pub fn choose(
 ) -> Result<Choice, NotPlaced> {
     let mut fitting = Vec::new();
     let mut refused = Vec::new();
-    for row in ledger.rows().filter(|row| only.is_none_or(|host| row.host.id == host)) {
-        let found = obstacles(Ask { machine, row, cluster: Some(cluster) });
+    for row in ledger
+        .rows()
+        .filter(|row| only.is_none_or(|host| row.host.id == host))
+    {
+        let found = obstacles(Ask {
+            machine,
+            row,
+            cluster: Some(cluster),
+        });
         if found.iter().any(Obstacle::stops) {
             refused.push((row.host.id, found));
         } else {
@@ -59,12 +66,28 @@ pub fn choose(
         }
     }
     fitting.sort_by(|a, b| {
-        a.0.total_cmp(&b.0).then(a.1.machines.cmp(&b.1.machines)).then_with(|| a.1.host.name.cmp(&b.1.host.name))
+        a.0.total_cmp(&b.0)
+            .then(a.1.machines.cmp(&b.1.machines))
+            .then_with(|| a.1.host.name.cmp(&b.1.host.name))
     });
-    let others = fitting.iter().skip(1).map(|(cost, row, _)| (row.host.id, *cost)).collect();
+    let others = fitting
+        .iter()
+        .skip(1)
+        .map(|(cost, row, _)| (row.host.id, *cost))
+        .collect();
     match fitting.into_iter().next() {
-        Some((cost, row, minds)) => Ok(Choice { host: row.host.id, cost, minds, others, refused }),
-        None => Err(NotPlaced { machine: machine.id, never: never(ledger, machine), refused }),
+        Some((cost, row, minds)) => Ok(Choice {
+            host: row.host.id,
+            cost,
+            minds,
+            others,
+            refused,
+        }),
+        None => Err(NotPlaced {
+            machine: machine.id,
+            never: never(ledger, machine),
+            refused,
+        }),
     }
 }
 
@@ -86,7 +109,10 @@ pub fn choose_all(
     let mut order: Vec<usize> = (0..machines.len()).collect();
     order.sort_by(|a, b| {
         let (a, b) = (&machines[*a], &machines[*b]);
-        a.tier.cmp(&b.tier).then(dominant(ledger, b).total_cmp(&dominant(ledger, a))).then(a.id.cmp(&b.id))
+        a.tier
+            .cmp(&b.tier)
+            .then(dominant(ledger, b).total_cmp(&dominant(ledger, a)))
+            .then(a.id.cmp(&b.id))
     });
     let mut answers: Vec<Option<Result<Placed, NotPlaced>>> = vec![None; machines.len()];
     for i in order {
@@ -95,7 +121,10 @@ pub fn choose_all(
         if let Ok(choice) = &answer {
             ledger.add(view, choice.host, machine);
         }
-        answers[i] = Some(answer.map(|choice| Placed { machine: machine.id, choice }));
+        answers[i] = Some(answer.map(|choice| Placed {
+            machine: machine.id,
+            choice,
+        }));
     }
     answers.into_iter().flatten().collect()
 }

@@ -14,8 +14,14 @@ const EPSILON: f64 = 0.01;
 /// history all of its memory and a quarter of its vCPUs at the host's base frequency.
 pub fn demand(loads: &Loads, machine: &Machine, base: Mhz) -> MachineLoad {
     match loads.typical.get(&machine.id) {
-        Some(typical) => MachineLoad { cpu: typical.cpu, active: typical.active.max(machine.memory.kept) },
-        None => MachineLoad { cpu: Mhz(u64::from(machine.vcpus) * base.0 / 4), active: machine.memory.size },
+        Some(typical) => MachineLoad {
+            cpu: typical.cpu,
+            active: typical.active.max(machine.memory.kept),
+        },
+        None => MachineLoad {
+            cpu: Mhz(u64::from(machine.vcpus) * base.0 / 4),
+            active: machine.memory.size,
+        },
     }
 }
 
@@ -24,5 +30,8 @@ pub fn cost(loads: &Loads, row: &Row, machine: &Machine) -> f64 {
     let asks = demand(loads, machine, row.host.hardware.cpu.base);
     let cpu = (row.cpu_demand + asks.cpu).share_of(row.host.hardware.cpu_capacity());
     let memory = (row.memory_demand + asks.active).share_of(row.host.usable());
-    [cpu, memory].into_iter().map(|u| u * u / (1.0 - u + EPSILON).max(EPSILON)).sum()
+    [cpu, memory]
+        .into_iter()
+        .map(|u| u * u / (1.0 - u + EPSILON).max(EPSILON))
+        .sum()
 }

@@ -18,22 +18,54 @@ pub struct Ask<'a> {
 /// Why a machine may not, or should not, run on a host; with the figures.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Obstacle {
-    NotOpen { why: String },
-    Memory { needs: Bytes, free: Bytes, installed: Bytes },
-    Overcommit { hundredths: u64 },
-    MoreVcpusThanCores { vcpus: u32, cores: u32 },
-    MoreVcpusThanThreads { vcpus: u32, threads: u32 },
-    Ratio { hundredths: u64 },
-    Numa { cores: u32, memory: Bytes },
-    Level { host: PsabiLevel, cluster: PsabiLevel },
-    Maker { host: String, cluster: String },
-    Hardware { machine: u32, host: u32 },
-    Apart { group: String },
+    NotOpen {
+        why: String,
+    },
+    Memory {
+        needs: Bytes,
+        free: Bytes,
+        installed: Bytes,
+    },
+    Overcommit {
+        hundredths: u64,
+    },
+    MoreVcpusThanCores {
+        vcpus: u32,
+        cores: u32,
+    },
+    MoreVcpusThanThreads {
+        vcpus: u32,
+        threads: u32,
+    },
+    Ratio {
+        hundredths: u64,
+    },
+    Numa {
+        cores: u32,
+        memory: Bytes,
+    },
+    Level {
+        host: PsabiLevel,
+        cluster: PsabiLevel,
+    },
+    Maker {
+        host: String,
+        cluster: String,
+    },
+    Hardware {
+        machine: u32,
+        host: u32,
+    },
+    Apart {
+        group: String,
+    },
 }
 
 type FitRule = fn(Ask<'_>) -> Option<Obstacle>;
 
-const RULES: &[FitRule] = &[open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart];
+const RULES: &[FitRule] = &[
+    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart,
+];
 
 /// How many checks stand behind a clear answer.
 pub fn clear_checks() -> usize {
@@ -57,23 +89,35 @@ fn open(ask: Ask<'_>) -> Option<Obstacle> {
 
 fn memory(ask: Ask<'_>) -> Option<Obstacle> {
     let (needs, free) = (ask.machine.held(), ask.row.free());
-    (needs > free).then_some(Obstacle::Memory { needs, free, installed: ask.row.host.hardware.memory })
+    (needs > free).then_some(Obstacle::Memory {
+        needs,
+        free,
+        installed: ask.row.host.hardware.memory,
+    })
 }
 
 fn overcommit(ask: Ask<'_>) -> Option<Obstacle> {
     let usable = ask.row.host.usable();
     let sizes = ask.row.size + ask.machine.memory.size;
     let hundredths = (u128::from(sizes.0) * 100).checked_div(u128::from(usable.0))?;
-    (hundredths > 125).then(|| Obstacle::Overcommit { hundredths: u64::try_from(hundredths).unwrap_or(u64::MAX) })
+    (hundredths > 125).then(|| Obstacle::Overcommit {
+        hundredths: u64::try_from(hundredths).unwrap_or(u64::MAX),
+    })
 }
 
 fn cores(ask: Ask<'_>) -> Option<Obstacle> {
     let cpu = &ask.row.host.hardware.cpu;
     let vcpus = ask.machine.vcpus;
     if vcpus > cpu.threads {
-        Some(Obstacle::MoreVcpusThanThreads { vcpus, threads: cpu.threads })
+        Some(Obstacle::MoreVcpusThanThreads {
+            vcpus,
+            threads: cpu.threads,
+        })
     } else {
-        (vcpus > cpu.cores).then_some(Obstacle::MoreVcpusThanCores { vcpus, cores: cpu.cores })
+        (vcpus > cpu.cores).then_some(Obstacle::MoreVcpusThanCores {
+            vcpus,
+            cores: cpu.cores,
+        })
     }
 }
 
@@ -99,17 +143,25 @@ fn level(ask: Ask<'_>) -> Option<Obstacle> {
 
 fn maker(ask: Ask<'_>) -> Option<Obstacle> {
     let (host, cluster) = (&ask.row.host.hardware.cpu.maker, &ask.cluster?.cpu_maker);
-    (host != cluster).then(|| Obstacle::Maker { host: host.clone(), cluster: cluster.clone() })
+    (host != cluster).then(|| Obstacle::Maker {
+        host: host.clone(),
+        cluster: cluster.clone(),
+    })
 }
 
 fn hardware(ask: Ask<'_>) -> Option<Obstacle> {
-    let (machine, host) = (ask.machine.virtual_hardware, ask.row.host.hardware.virtual_hardware);
+    let (machine, host) = (
+        ask.machine.virtual_hardware,
+        ask.row.host.hardware.virtual_hardware,
+    );
     (machine > host).then_some(Obstacle::Hardware { machine, host })
 }
 
 fn apart(ask: Ask<'_>) -> Option<Obstacle> {
     let group = ask.machine.apart.as_ref()?;
-    ask.row.groups.contains(group).then(|| Obstacle::Apart { group: group.clone() })
+    ask.row.groups.contains(group).then(|| Obstacle::Apart {
+        group: group.clone(),
+    })
 }
 
 impl Obstacle {
@@ -129,7 +181,9 @@ impl Obstacle {
             Obstacle::NotOpen { .. } => Rule::HostOpen,
             Obstacle::Memory { .. } => Rule::Memory,
             Obstacle::Overcommit { .. } => Rule::Overcommit,
-            Obstacle::MoreVcpusThanCores { .. } | Obstacle::MoreVcpusThanThreads { .. } => Rule::Cores,
+            Obstacle::MoreVcpusThanCores { .. } | Obstacle::MoreVcpusThanThreads { .. } => {
+                Rule::Cores
+            }
             Obstacle::Ratio { .. } => Rule::CpuRatio,
             Obstacle::Numa { .. } => Rule::Numa,
             Obstacle::Level { .. } => Rule::CpuLevel,
@@ -143,12 +197,20 @@ impl Obstacle {
         match self {
             Obstacle::NotOpen { why } => why.clone(),
             Obstacle::Memory { needs, free, .. } => {
-                format!("{} too little memory ({free} free, {needs} needed)", needs.less(*free))
+                format!(
+                    "{} too little memory ({free} free, {needs} needed)",
+                    needs.less(*free)
+                )
             }
             Obstacle::Overcommit { hundredths } => {
-                format!("memory would be promised {} times over", decimal(*hundredths))
+                format!(
+                    "memory would be promised {} times over",
+                    decimal(*hundredths)
+                )
             }
-            Obstacle::MoreVcpusThanCores { vcpus, cores } => format!("{vcpus} vCPUs on {cores} cores"),
+            Obstacle::MoreVcpusThanCores { vcpus, cores } => {
+                format!("{vcpus} vCPUs on {cores} cores")
+            }
             Obstacle::MoreVcpusThanThreads { vcpus, threads } => {
                 format!("{vcpus} vCPUs, but only {threads} hardware threads")
             }
@@ -156,25 +218,37 @@ impl Obstacle {
             Obstacle::Numa { cores, memory } => {
                 format!("wider than one NUMA node ({cores} cores, {memory})")
             }
-            Obstacle::Level { host, cluster } => format!("its CPU is {host}, the cluster asks for {cluster}"),
-            Obstacle::Maker { host, cluster } => format!("its CPU is from {host}, the cluster's from {cluster}"),
+            Obstacle::Level { host, cluster } => {
+                format!("its CPU is {host}, the cluster asks for {cluster}")
+            }
+            Obstacle::Maker { host, cluster } => {
+                format!("its CPU is from {host}, the cluster's from {cluster}")
+            }
             Obstacle::Hardware { machine, host } => {
                 format!("it runs virtual hardware up to {host}, the machine has {machine}")
             }
-            Obstacle::Apart { group } => format!("another machine of “{group}”, which are kept apart, is there"),
+            Obstacle::Apart { group } => {
+                format!("another machine of “{group}”, which are kept apart, is there")
+            }
         }
     }
     pub fn finding(&self, machine: &str, host: &str) -> Finding {
         let field = match self {
             Obstacle::Memory { .. } | Obstacle::Overcommit { .. } => "memory",
-            Obstacle::MoreVcpusThanCores { .. } | Obstacle::MoreVcpusThanThreads { .. } | Obstacle::Ratio { .. } => {
-                "vcpus"
-            }
+            Obstacle::MoreVcpusThanCores { .. }
+            | Obstacle::MoreVcpusThanThreads { .. }
+            | Obstacle::Ratio { .. } => "vcpus",
             Obstacle::Numa { .. } => "memory",
             Obstacle::Apart { .. } => "apart",
             _ => "host",
         };
-        Finding::new(self.rule(), self.severity(), machine, format!("{machine} on {host}: {}.", self.words())).at(field)
+        Finding::new(
+            self.rule(),
+            self.severity(),
+            machine,
+            format!("{machine} on {host}: {}.", self.words()),
+        )
+        .at(field)
     }
 }
 

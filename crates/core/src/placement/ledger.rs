@@ -33,12 +33,20 @@ pub struct Ledger {
 
 impl Ledger {
     /// The state of `hosts` now, leaving out the machines in `without`.
-    pub fn of(view: &View, hosts: impl IntoIterator<Item = Arc<Host>>, without: &BTreeSet<MachineId>) -> Self {
+    pub fn of(
+        view: &View,
+        hosts: impl IntoIterator<Item = Arc<Host>>,
+        without: &BTreeSet<MachineId>,
+    ) -> Self {
         let mut ledger = Ledger::default();
         for host in hosts {
             let id = host.id;
             ledger.rows.insert(id, Row::empty(host));
-            for machine in view.estate.machines_on(id).filter(|m| !without.contains(&m.id)) {
+            for machine in view
+                .estate
+                .machines_on(id)
+                .filter(|m| !without.contains(&m.id))
+            {
                 ledger.add(view, id, machine);
             }
         }

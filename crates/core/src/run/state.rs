@@ -13,7 +13,11 @@ pub const TRIES: u32 = 4;
 
 /// How long to wait before attempt `n` (2, 3, …): 1 s, 2 s, 4 s, … up to 30 s.
 pub fn backoff(attempt: u32) -> Span {
-    Span::secs(1u64.checked_shl(attempt.saturating_sub(2)).unwrap_or(30).min(30))
+    Span::secs(
+        1u64.checked_shl(attempt.saturating_sub(2))
+            .unwrap_or(30)
+            .min(30),
+    )
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -71,11 +75,19 @@ pub struct Fault {
 
 impl Fault {
     pub fn new(kind: FaultKind, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Fault { kind, said: said.into(), field: None, remedy: remedy.into() }
+        Fault {
+            kind,
+            said: said.into(),
+            field: None,
+            remedy: remedy.into(),
+        }
     }
     /// Worth trying again without asking anybody.
     pub fn passing(&self) -> bool {
-        matches!(self.kind, FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled)
+        matches!(
+            self.kind,
+            FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled
+        )
     }
 }
 
@@ -84,7 +96,10 @@ impl Fault {
 pub enum Phase {
     Waiting,
     /// Waits for what another run holds.
-    Queued { behind: RunId, since: Revision },
+    Queued {
+        behind: RunId,
+        since: Revision,
+    },
     Running,
     Done,
     Failed,
@@ -136,16 +151,35 @@ pub struct Run {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Input {
     Start,
-    Granted { step: usize, fence: Revision },
-    Refused { step: usize, behind: RunId, since: Revision },
+    Granted {
+        step: usize,
+        fence: Revision,
+    },
+    Refused {
+        step: usize,
+        behind: RunId,
+        since: Revision,
+    },
     /// It may not go on: what it rests on is no longer so.
-    Barred { step: usize, fault: Fault },
+    Barred {
+        step: usize,
+        fault: Fault,
+    },
     /// Something was freed: try the queued steps again.
     Recheck,
-    Succeeded { step: usize, said: String },
+    Succeeded {
+        step: usize,
+        said: String,
+    },
     /// Not an error: it takes longer; ask again.
-    NotYet { step: usize, said: String },
-    Failed { step: usize, fault: Fault },
+    NotYet {
+        step: usize,
+        said: String,
+    },
+    Failed {
+        step: usize,
+        fault: Fault,
+    },
     Cancel,
     Retry,
 }
@@ -155,7 +189,11 @@ pub enum Input {
 pub enum Order {
     /// Take the step's locks, check its premise, then say `Granted` or `Refused`.
     Want { step: usize },
-    Perform { step: usize, attempt: u32, after: Span },
+    Perform {
+        step: usize,
+        attempt: u32,
+        after: Span,
+    },
     /// Locks were given back.
     Freed,
     /// Worth a line in the Logbook.
@@ -165,7 +203,14 @@ pub enum Order {
 }
 
 impl Run {
-    pub fn new(id: RunId, title: String, by: Who, request: uuid::Uuid, steps: usize, now: Moment) -> Self {
+    pub fn new(
+        id: RunId,
+        title: String,
+        by: Who,
+        request: uuid::Uuid,
+        steps: usize,
+        now: Moment,
+    ) -> Self {
         Run {
             id,
             title,
@@ -184,7 +229,10 @@ impl Run {
         match input {
             Input::Start => {}
             Input::Recheck => {
-                orders.extend(self.numbers(|p| matches!(p, Phase::Queued { .. })).map(|step| Order::Want { step }));
+                orders.extend(
+                    self.numbers(|p| matches!(p, Phase::Queued { .. }))
+                        .map(|step| Order::Want { step }),
+                );
                 return orders;
             }
             Input::Granted { step, fence } => {
@@ -193,14 +241,24 @@ impl Run {
                 return orders;
             }
             Input::Barred { step, fault } => self.barred(step, fault, now, &mut orders),
-            Input::Refused { step, behind, since } => {
+            Input::Refused {
+                step,
+                behind,
+                since,
+            } => {
                 if let Some(s) = self.steps.get_mut(step) {
-                    let since = if let Phase::Queued { since, .. } = s.phase { since } else { since };
+                    let since = if let Phase::Queued { since, .. } = s.phase {
+                        since
+                    } else {
+                        since
+                    };
                     s.phase = Phase::Queued { behind, since };
                 }
                 return orders;
             }
-            Input::Succeeded { step, said } => self.finish(step, Phase::Done, said, None, now, &mut orders),
+            Input::Succeeded { step, said } => {
+                self.finish(step, Phase::Done, said, None, now, &mut orders)
+            }
             Input::NotYet { step, said } => self.not_yet(step, said, now, &mut orders),
             Input::Failed { step, fault } => self.failed(plan, step, fault, now, &mut orders),
             Input::Cancel if self.state.open() => {
@@ -222,18 +280,26 @@ impl Run {
 
     fn granted(&mut self, step: usize, fence: Revision, now: Moment, orders: &mut Vec<Order>) {
         let pending = |s: &&mut StepState| matches!(s.phase, Phase::Waiting | Phase::Queued { .. });
-        let Some(s) = self.steps.get_mut(step).filter(pending) else { return };
+        let Some(s) = self.steps.get_mut(step).filter(pending) else {
+            return;
+        };
         s.phase = Phase::Running;
         s.attempt = 1;
         s.began.get_or_insert(now);
         s.fence = fence;
-        orders.push(Order::Perform { step, attempt: 1, after: Span(0) });
+        orders.push(Order::Perform {
+            step,
+            attempt: 1,
+            after: Span(0),
+        });
     }
 
     /// At its turn the step no longer makes sense; no device was told anything.
     fn barred(&mut self, step: usize, fault: Fault, now: Moment, orders: &mut Vec<Order>) {
         let pending = |s: &&mut StepState| matches!(s.phase, Phase::Waiting | Phase::Queued { .. });
-        let Some(s) = self.steps.get_mut(step).filter(pending) else { return };
+        let Some(s) = self.steps.get_mut(step).filter(pending) else {
+            return;
+        };
         s.phase = Phase::Failed;
         s.ended = Some(now);
         s.said.clone_from(&fault.said);
@@ -250,7 +316,13 @@ impl Run {
         now: Moment,
         orders: &mut Vec<Order>,
     ) {
-        let Some(s) = self.steps.get_mut(step).filter(|s| s.phase == Phase::Running) else { return };
+        let Some(s) = self
+            .steps
+            .get_mut(step)
+            .filter(|s| s.phase == Phase::Running)
+        else {
+            return;
+        };
         s.phase = phase;
         s.ended = Some(now);
         s.said = said;
@@ -262,17 +334,44 @@ impl Run {
         if self.state == RunState::Cancelling {
             return self.finish(step, Phase::Skipped, said, None, now, orders);
         }
-        let Some(s) = self.steps.get_mut(step).filter(|s| s.phase == Phase::Running) else { return };
+        let Some(s) = self
+            .steps
+            .get_mut(step)
+            .filter(|s| s.phase == Phase::Running)
+        else {
+            return;
+        };
         s.said = said;
-        orders.push(Order::Perform { step, attempt: s.attempt, after: Span::millis(300) });
+        orders.push(Order::Perform {
+            step,
+            attempt: s.attempt,
+            after: Span::millis(300),
+        });
     }
 
-    fn failed(&mut self, plan: &Plan, step: usize, mut fault: Fault, now: Moment, orders: &mut Vec<Order>) {
-        let Some(s) = self.steps.get_mut(step).filter(|s| s.phase == Phase::Running) else { return };
+    fn failed(
+        &mut self,
+        plan: &Plan,
+        step: usize,
+        mut fault: Fault,
+        now: Moment,
+        orders: &mut Vec<Order>,
+    ) {
+        let Some(s) = self
+            .steps
+            .get_mut(step)
+            .filter(|s| s.phase == Phase::Running)
+        else {
+            return;
+        };
         if fault.passing() && s.attempt < TRIES && self.state == RunState::Running {
             s.attempt += 1;
             s.said = format!("{} Trying again ({} of {TRIES}).", fault.said, s.attempt);
-            orders.push(Order::Perform { step, attempt: s.attempt, after: backoff(s.attempt) });
+            orders.push(Order::Perform {
+                step,
+                attempt: s.attempt,
+                after: backoff(s.attempt),
+            });
             return;
         }
         let planned = plan.steps.get(step);
@@ -281,13 +380,22 @@ impl Run {
         }
         let title = planned.map(|p| p.title.clone()).unwrap_or_default();
         orders.push(Order::Tell(format!("{title} failed: {}", fault.said)));
-        self.finish(step, Phase::Failed, fault.said.clone(), Some(fault), now, orders);
+        self.finish(
+            step,
+            Phase::Failed,
+            fault.said.clone(),
+            Some(fault),
+            now,
+            orders,
+        );
     }
 
     /// What can go on now; and whether the run is over.
     fn next(&mut self, plan: &Plan, now: Moment, orders: &mut Vec<Order>) {
         if self.state == RunState::Running {
-            let ready = self.numbers(|p| p == Phase::Waiting).filter(|i| self.is_ready(plan, *i));
+            let ready = self
+                .numbers(|p| p == Phase::Waiting)
+                .filter(|i| self.is_ready(plan, *i));
             orders.extend(ready.map(|step| Order::Want { step }));
         }
         let busy = self.steps.iter().any(|s| s.phase == Phase::Running);
@@ -295,7 +403,10 @@ impl Run {
         if busy || pending || !self.state.open() {
             return;
         }
-        let queued = self.steps.iter().any(|s| matches!(s.phase, Phase::Queued { .. }));
+        let queued = self
+            .steps
+            .iter()
+            .any(|s| matches!(s.phase, Phase::Queued { .. }));
         if self.state == RunState::Cancelling {
             self.close(RunState::Cancelled, now, orders);
         } else if self.steps.iter().all(|s| s.phase == Phase::Done) {
@@ -308,7 +419,11 @@ impl Run {
     fn close(&mut self, state: RunState, now: Moment, orders: &mut Vec<Order>) {
         self.state = state;
         self.ended = Some(now);
-        for s in self.steps.iter_mut().filter(|s| matches!(s.phase, Phase::Waiting | Phase::Queued { .. })) {
+        for s in self
+            .steps
+            .iter_mut()
+            .filter(|s| matches!(s.phase, Phase::Waiting | Phase::Queued { .. }))
+        {
             s.phase = Phase::Skipped;
         }
         let done = self.steps.iter().filter(|s| s.phase == Phase::Done).count();
@@ -320,13 +435,19 @@ impl Run {
     }
 
     fn is_ready(&self, plan: &Plan, step: usize) -> bool {
-        plan.steps
-            .get(step)
-            .is_some_and(|p| p.after.iter().all(|i| self.steps.get(*i).is_some_and(|s| s.phase == Phase::Done)))
+        plan.steps.get(step).is_some_and(|p| {
+            p.after
+                .iter()
+                .all(|i| self.steps.get(*i).is_some_and(|s| s.phase == Phase::Done))
+        })
     }
 
     fn numbers(&self, keep: impl Fn(Phase) -> bool) -> impl Iterator<Item = usize> {
-        self.steps.iter().enumerate().filter(move |(_, s)| keep(s.phase)).map(|(i, _)| i)
+        self.steps
+            .iter()
+            .enumerate()
+            .filter(move |(_, s)| keep(s.phase))
+            .map(|(i, _)| i)
     }
 
     pub fn count(&self, phase: Phase) -> usize {

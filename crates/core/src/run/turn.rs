@@ -16,7 +16,12 @@ use std::collections::{BTreeSet, VecDeque};
 /// Tells `run` something and answers everything that follows from it, also for runs that waited for it.
 /// The events must be absorbed in this order.
 pub fn turn(view: &View, run: RunId, input: Input, now: Moment) -> Vec<Event> {
-    let mut table = Table { view, fork: (*view.estate).clone(), events: Vec::new(), now };
+    let mut table = Table {
+        view,
+        fork: (*view.estate).clone(),
+        events: Vec::new(),
+        now,
+    };
     let mut waiting = VecDeque::from([(run, input)]);
     while let Some((id, input)) = waiting.pop_front() {
         table.step(id, input, &mut waiting);
@@ -38,7 +43,10 @@ impl Table<'_> {
     }
 
     fn step(&mut self, id: RunId, input: Input, waiting: &mut VecDeque<(RunId, Input)>) {
-        let (Some(before), Some(plan)) = (self.fork.runs.get(&id).cloned(), self.fork.plans.get(&id).cloned()) else {
+        let (Some(before), Some(plan)) = (
+            self.fork.runs.get(&id).cloned(),
+            self.fork.plans.get(&id).cloned(),
+        ) else {
             return;
         };
         let mut run = Run::clone(&before);
@@ -51,10 +59,19 @@ impl Table<'_> {
         }
         let told: Vec<String> = orders
             .iter()
-            .filter_map(|o| if let Order::Tell(text) = o { Some(text.clone()) } else { None })
+            .filter_map(|o| {
+                if let Order::Tell(text) = o {
+                    Some(text.clone())
+                } else {
+                    None
+                }
+            })
             .collect();
         if run != *before {
-            self.record(Event::RunMoved { run: Box::new(run), what: told.join("; ") });
+            self.record(Event::RunMoved {
+                run: Box::new(run),
+                what: told.join("; "),
+            });
         }
         for order in orders {
             match order {
@@ -62,14 +79,31 @@ impl Table<'_> {
                     let answer = self.grant(id, &plan.steps[step].step, step);
                     waiting.push_back((id, answer));
                 }
-                Order::Perform { step, attempt, after } => match &plan.steps[step].step {
+                Order::Perform {
+                    step,
+                    attempt,
+                    after,
+                } => match &plan.steps[step].step {
                     Step::ClusterReady { cluster } => {
                         self.record(Event::ClusterReady { cluster: *cluster });
-                        waiting.push_back((id, Input::Succeeded { step, said: String::new() }));
+                        waiting.push_back((
+                            id,
+                            Input::Succeeded {
+                                step,
+                                said: String::new(),
+                            },
+                        ));
                     }
-                    _ => self.record(Event::Ordered { run: id, step, attempt, after_ms: after.0 }),
+                    _ => self.record(Event::Ordered {
+                        run: id,
+                        step,
+                        attempt,
+                        after_ms: after.0,
+                    }),
                 },
-                Order::Freed | Order::Close => waiting.extend(self.queued().map(|other| (other, Input::Recheck))),
+                Order::Freed | Order::Close => {
+                    waiting.extend(self.queued().map(|other| (other, Input::Recheck)))
+                }
                 Order::Tell(_) => {}
             }
         }
@@ -96,7 +130,12 @@ impl Table<'_> {
     /// All locks or none; never past somebody who has waited longer.
     fn grant(&self, id: RunId, what: &Step, step: usize) -> Input {
         let wanted = what.locks();
-        let own = self.fork.runs.get(&id).and_then(|r| r.steps.get(step)).map(|s| s.phase);
+        let own = self
+            .fork
+            .runs
+            .get(&id)
+            .and_then(|r| r.steps.get(step))
+            .map(|s| s.phase);
         let my_turn = match own {
             Some(Phase::Queued { since, .. }) => (since, id, step),
             _ => (self.fork.revision, id, step),
@@ -109,16 +148,28 @@ impl Table<'_> {
                     Phase::Queued { since, .. } => (since, run.id, i) < my_turn,
                     _ => false,
                 };
-                let clash = ahead && (run.id, i) != (id, step) && clashes(&wanted, &plan.steps[i].step.locks());
+                let clash = ahead
+                    && (run.id, i) != (id, step)
+                    && clashes(&wanted, &plan.steps[i].step.locks());
                 clash.then_some(run.id)
             })
         });
         if let Some(behind) = holder {
-            return Input::Refused { step, behind, since: self.fork.revision };
+            return Input::Refused {
+                step,
+                behind,
+                since: self.fork.revision,
+            };
         }
         match premise(&self.view.with(self.fork.clone()), what) {
-            Some(finding) => Input::Barred { step, fault: broken_premise(finding) },
-            None => Input::Granted { step, fence: Revision(self.fork.revision.0 + 1) },
+            Some(finding) => Input::Barred {
+                step,
+                fault: broken_premise(finding),
+            },
+            None => Input::Granted {
+                step,
+                fence: Revision(self.fork.revision.0 + 1),
+            },
         }
     }
 }
@@ -132,7 +183,9 @@ fn broken_premise(finding: Finding) -> Fault {
         kind: FaultKind::Premise,
         said: finding.text,
         field: finding.field,
-        remedy: finding.remedy.unwrap_or_else(|| "Nothing was done in this step. Retry, or cancel the run.".into()),
+        remedy: finding
+            .remedy
+            .unwrap_or_else(|| "Nothing was done in this step. Retry, or cancel the run.".into()),
     }
 }
 
@@ -140,31 +193,54 @@ fn broken_premise(finding: Finding) -> Fault {
 fn premise(view: &View, step: &Step) -> Option<Finding> {
     use crate::finding::Rule;
     let estate = &view.estate;
-    let gone = |what: String| Some(Finding::stop(Rule::Exists, what.clone(), format!("{what} is gone.")));
+    let gone = |what: String| {
+        Some(Finding::stop(
+            Rule::Exists,
+            what.clone(),
+            format!("{what} is gone."),
+        ))
+    };
     if let Some(host) = step.host()
         && !estate.hosts.contains_key(&host)
     {
         return gone(host.to_string());
     }
     if let Some(id) = step.machine() {
-        let Some(machine) = estate.machines.get(&id) else { return gone(id.to_string()) };
+        let Some(machine) = estate.machines.get(&id) else {
+            return gone(id.to_string());
+        };
         let wants_live = !matches!(step, Step::Recover { .. } | Step::Purge { .. });
         if machine.deleted.is_some() && wants_live {
-            return Some(Finding::stop(Rule::Deleted, &machine.name, format!("{} was deleted.", machine.name)));
+            return Some(Finding::stop(
+                Rule::Deleted,
+                &machine.name,
+                format!("{} was deleted.", machine.name),
+            ));
         }
         if let (Step::Create { via: host, .. } | Step::Start { host, .. }, Some(cluster)) =
             (step, machine.cluster.and_then(|c| estate.clusters.get(&c)))
         {
             let ledger = Ledger::of(view, estate.hosts.get(host).cloned(), &BTreeSet::from([id]));
             let row = ledger.row(*host)?;
-            let found = obstacles(Ask { machine, row, cluster: Some(cluster) });
-            return found.iter().find(|o| o.stops()).map(|o| o.finding(&machine.name, &row.host.name));
+            let found = obstacles(Ask {
+                machine,
+                row,
+                cluster: Some(cluster),
+            });
+            return found
+                .iter()
+                .find(|o| o.stops())
+                .map(|o| o.finding(&machine.name, &row.host.name));
         }
     }
     if let Step::Release { host } = step {
         let here: Vec<_> = estate.machines_on(*host).map(|m| m.name.clone()).collect();
         if !here.is_empty() {
-            let text = format!("{} machines are on it now: {}.", here.len(), here.join(", "));
+            let text = format!(
+                "{} machines are on it now: {}.",
+                here.len(),
+                here.join(", ")
+            );
             return Some(Finding::stop(Rule::State, host.to_string(), text));
         }
     }
@@ -173,7 +249,11 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
 
 /// What was only held for steps that never happened is given back.
 fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<Event> {
-    let open = steps.iter().zip(&run.steps).filter(|(_, s)| s.phase != Phase::Done).map(|(p, _)| &p.step);
+    let open = steps
+        .iter()
+        .zip(&run.steps)
+        .filter(|(_, s)| s.phase != Phase::Done)
+        .map(|(p, _)| &p.step);
     open.filter_map(|step| match step {
         Step::Create { machine, .. } => Some(Event::MachineDropped { machine: *machine }),
         Step::Claim { host, .. } => Some(Event::HostReleased { host: *host }),
@@ -183,10 +263,13 @@ fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<E
         }),
         Step::Start { machine, .. } => {
             let machine = estate.machines.get(machine).filter(|m| m.is_off())?;
-            Some(Event::MachineWanted { machine: machine.id, wanted: crate::estate::Wanted::Off, host: None })
+            Some(Event::MachineWanted {
+                machine: machine.id,
+                wanted: crate::estate::Wanted::Off,
+                host: None,
+            })
         }
         _ => None,
     })
     .collect()
 }
-

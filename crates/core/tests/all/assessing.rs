@@ -9,13 +9,15 @@ use zastrugi_core::{
     moment::{Moment, Span},
     permits::{Permits, Role},
     proposal::{
-        AfterGrace, ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password, PowerAct, Proposal, Set, Target,
+        AfterGrace, ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password,
+        PowerAct, Proposal, Set, Target,
     },
     testkit::{self, Small, read},
     units::Bytes,
 };
 
-const PLAIN: &str = "cluster eider\nhost 1 256\nhost 2 256\nhost 3 256\nmachine 7 db 64 on 1\nmachine 8 web 16 off";
+const PLAIN: &str =
+    "cluster eider\nhost 1 256\nhost 2 256\nhost 3 256\nmachine 7 db 64 on 1\nmachine 8 web 16 off";
 
 fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
     let size = Bytes::gib(16);
@@ -25,8 +27,15 @@ fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
         cluster: Some(ClusterId(901)),
         host: None,
         vcpus: 4,
-        memory: Memory { kept: size, size, max: size },
-        disks: vec![NewDisk { size: Bytes::gib(40), provisioning: Provisioning::Thin }],
+        memory: Memory {
+            kept: size,
+            size,
+            max: size,
+        },
+        disks: vec![NewDisk {
+            size: Bytes::gib(40),
+            provisioning: Provisioning::Thin,
+        }],
         labels: Default::default(),
         tier: 3,
         protected: false,
@@ -41,7 +50,11 @@ fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
 /// The first stop, with the field that it points at.
 fn stopped_at(small: &Small, ask: &Proposal) -> (String, String) {
     let a = put(small, ask);
-    let stop = a.findings().iter().find(|f| f.stops()).unwrap_or_else(|| panic!("nothing stops {ask:?}"));
+    let stop = a
+        .findings()
+        .iter()
+        .find(|f| f.stops())
+        .unwrap_or_else(|| panic!("nothing stops {ask:?}"));
     (stop.field.clone().unwrap_or_default(), stop.text.clone())
 }
 
@@ -52,22 +65,46 @@ fn machines_that_fit_are_created_with_a_step_for_each_stage() {
     assert_eq!(worse(&a), Vec::<String>::new());
     assert_eq!(a.steps().len(), 6, "create, power on and answer, twice");
     assert_eq!(a.places().len(), 2);
-    assert!(a.places().iter().all(|p| p.host != HostId(1)), "the emptier hosts are taken: {:?}", a.places());
+    assert!(
+        a.places().iter().all(|p| p.host != HostId(1)),
+        "the emptier hosts are taken: {:?}",
+        a.places()
+    );
 }
 
 #[test]
 fn bad_input_is_said_at_its_field() {
     let small = read(PLAIN);
     let wrong: [(&str, &str, Proposal); 9] = [
-        ("name", "already", create(|c| c.pattern = "db".into()).with_count(1)),
-        ("name", "lower case", create(|c| c.pattern = "Stowage".into())),
+        (
+            "name",
+            "already",
+            create(|c| c.pattern = "db".into()).with_count(1),
+        ),
+        (
+            "name",
+            "lower case",
+            create(|c| c.pattern = "Stowage".into()),
+        ),
         ("count", "At least one", create(|c| c.count = 0)),
         ("count", "At most 100", create(|c| c.count = 101)),
-        ("disks", "has no size", create(|c| c.disks[0].size = Bytes::ZERO)),
-        ("kept", "No more can be always kept", create(|c| c.memory.kept = Bytes::gib(17))),
+        (
+            "disks",
+            "has no size",
+            create(|c| c.disks[0].size = Bytes::ZERO),
+        ),
+        (
+            "kept",
+            "No more can be always kept",
+            create(|c| c.memory.kept = Bytes::gib(17)),
+        ),
         ("vcpus", "At least one vCPU", create(|c| c.vcpus = 0)),
         ("tier", "Restart tiers", create(|c| c.tier = 9)),
-        ("cluster", "Choose the cluster", create(|c| c.cluster = None)),
+        (
+            "cluster",
+            "Choose the cluster",
+            create(|c| c.cluster = None),
+        ),
     ];
     for (field, words, ask) in wrong {
         let (at, text) = stopped_at(&small, &ask);
@@ -94,19 +131,29 @@ fn a_machine_larger_than_any_host_says_by_how_much() {
     let big = create(|c| {
         c.count = 1;
         let size = Bytes::gib(300);
-        c.memory = Memory { kept: size, size, max: size };
+        c.memory = Memory {
+            kept: size,
+            size,
+            max: size,
+        };
     });
     let (field, text) = stopped_at(&small, &big);
     // 256 GiB less 4 GiB and 2 % are usable; 300 GiB need 128 MiB + 32 MiB + 0.4 % + 16 MiB + 32 MiB more.
     assert_eq!(field, "memory");
-    assert_eq!(text, "stowage-01: larger than any host of the cluster, by 54.5\u{a0}GiB.");
+    assert_eq!(
+        text,
+        "stowage-01: larger than any host of the cluster, by 54.5\u{a0}GiB."
+    );
 }
 
 #[test]
 fn a_full_volume_stops_thick_disks_and_says_what_is_missing() {
     let small = read(PLAIN);
     let thick = create(|c| {
-        c.disks[0] = NewDisk { size: Bytes::gib(6000), provisioning: Provisioning::Thick };
+        c.disks[0] = NewDisk {
+            size: Bytes::gib(6000),
+            provisioning: Provisioning::Thick,
+        };
     });
     let (field, text) = stopped_at(&small, &thick);
     assert_eq!(field, "disks");
@@ -132,16 +179,29 @@ fn machines_kept_apart_need_as_many_hosts() {
     };
     assert!(!put(&small, &apart(3)).blocked());
     let (_, text) = stopped_at(&small, &apart(4));
-    assert!(text.contains("no host has room") || text.contains("no host"), "{text}");
+    assert!(
+        text.contains("no host has room") || text.contains("no host"),
+        "{text}"
+    );
 }
 
 #[test]
 fn the_reserve_minds_or_stops_as_the_cluster_demands() {
-    let tight = |how: &str| format!("cluster eider {how}\nhost 1 64\nhost 2 64\nmachine 1 a 40 on 1\nmachine 2 b 10 on 2");
+    let tight = |how: &str| {
+        format!(
+            "cluster eider {how}\nhost 1 64\nhost 2 64\nmachine 1 a 40 on 1\nmachine 2 b 10 on 2"
+        )
+    };
     let ask = create(|c| c.count = 1);
     let advised = put(&read(&tight("")), &ask);
     assert!(!advised.blocked());
-    assert!(worse(&advised).iter().any(|w| w.starts_with("mind: If h1 fails")), "{:?}", worse(&advised));
+    assert!(
+        worse(&advised)
+            .iter()
+            .any(|w| w.starts_with("mind: If h1 fails")),
+        "{:?}",
+        worse(&advised)
+    );
     assert!(put(&read(&tight("enforced")), &ask).blocked());
     assert!(worse(&put(&read(&tight("careless")), &ask)).is_empty());
 }
@@ -157,51 +217,120 @@ fn an_assessment_twice_is_the_same_assessment() {
 #[test]
 fn a_chosen_place_that_changed_is_worse_than_what_was_seen() {
     let seen = put(&read(PLAIN), &create(|_| {})).seen();
-    let down = put(&read(&PLAIN.replace("host 2 256", "host 2 256 down")), &create(|_| {}));
+    let down = put(
+        &read(&PLAIN.replace("host 2 256", "host 2 256 down")),
+        &create(|_| {}),
+    );
     assert!(!down.blocked());
     assert!(down.is_worse_than(&seen));
 }
 
 fn power(machines: &[u64], act: PowerAct) -> Proposal {
-    Proposal::Power { machines: machines.iter().map(|m| MachineId(*m)).collect(), act }
+    Proposal::Power {
+        machines: machines.iter().map(|m| MachineId(*m)).collect(),
+        act,
+    }
 }
 
 #[test]
 fn power_follows_the_state() {
     let small = read(PLAIN);
-    let stop = PowerAct::Stop { grace: Span::secs(60), then: AfterGrace::LeaveOn };
-    assert_eq!(worse(&put(&small, &power(&[7], PowerAct::On { host: None }))), ["stop: db is on already."]);
-    assert_eq!(worse(&put(&small, &power(&[8], stop))), ["stop: web is off already."]);
+    let stop = PowerAct::Stop {
+        grace: Span::secs(60),
+        then: AfterGrace::LeaveOn,
+    };
+    assert_eq!(
+        worse(&put(&small, &power(&[7], PowerAct::On { host: None }))),
+        ["stop: db is on already."]
+    );
+    assert_eq!(
+        worse(&put(&small, &power(&[8], stop))),
+        ["stop: web is off already."]
+    );
     let a = put(&small, &power(&[7], stop));
     assert!(worse(&a).is_empty());
     assert_eq!(a.interrupted().len(), 1);
     let off = put(&small, &power(&[7], PowerAct::Off));
     assert!(worse(&off)[0].starts_with("mind: db answers and would stop by itself"));
     assert!(put(&small, &power(&[], stop)).blocked());
-    assert_eq!(worse(&put(&small, &power(&[77], stop))), ["stop: This machine is gone; somebody removed it."]);
+    assert_eq!(
+        worse(&put(&small, &power(&[77], stop))),
+        ["stop: This machine is gone; somebody removed it."]
+    );
 }
 
 #[test]
 fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
-    let small = read("cluster a\nhost 1 64\nmachine 1 run 8 on 1\nmachine 2 safe 8 off protected\nmachine 3 old 8 off\nmachine 4 gone 8 off deleted");
-    let delete = |id| put(&small, &Proposal::Delete { machines: vec![MachineId(id)] });
+    let small = read(
+        "cluster a\nhost 1 64\nmachine 1 run 8 on 1\nmachine 2 safe 8 off protected\nmachine 3 old 8 off\nmachine 4 gone 8 off deleted",
+    );
+    let delete = |id| {
+        put(
+            &small,
+            &Proposal::Delete {
+                machines: vec![MachineId(id)],
+            },
+        )
+    };
     assert!(delete(1).blocked() && delete(2).blocked() && delete(4).blocked());
     assert!(!delete(3).blocked());
-    let purge = |id, typed: &str| put(&small, &Proposal::Purge { machines: vec![MachineId(id)], typed: typed.into() });
-    assert!(purge(3, "old").blocked(), "what wasn't deleted is never removed");
-    assert_eq!(purge(4, "gon").at_field("typed").map(|f| f.text.as_str()), Some("Type the machine's name to confirm: gone."));
+    let purge = |id, typed: &str| {
+        put(
+            &small,
+            &Proposal::Purge {
+                machines: vec![MachineId(id)],
+                typed: typed.into(),
+            },
+        )
+    };
+    assert!(
+        purge(3, "old").blocked(),
+        "what wasn't deleted is never removed"
+    );
+    assert_eq!(
+        purge(4, "gon").at_field("typed").map(|f| f.text.as_str()),
+        Some("Type the machine's name to confirm: gone.")
+    );
     assert!(!purge(4, "gone").blocked());
-    assert!(put(&small, &Proposal::Recover { machines: vec![MachineId(3)] }).blocked());
-    assert!(!put(&small, &Proposal::Recover { machines: vec![MachineId(4)] }).blocked());
+    assert!(
+        put(
+            &small,
+            &Proposal::Recover {
+                machines: vec![MachineId(3)]
+            }
+        )
+        .blocked()
+    );
+    assert!(
+        !put(
+            &small,
+            &Proposal::Recover {
+                machines: vec![MachineId(4)]
+            }
+        )
+        .blocked()
+    );
 }
 
 #[test]
 fn edits_say_what_is_wrong_with_them() {
     let small = read(PLAIN);
-    let edit = |id, sets| Proposal::Edit { targets: vec![Target::Machine(MachineId(id))], sets };
-    assert!(put(&small, &edit(7, vec![])).blocked(), "nothing is changed");
-    assert_eq!(stopped_at(&small, &edit(7, vec![Set::Name("web".into())])), ("name".into(), "There is a machine web already.".into()));
-    assert!(put(&small, &edit(7, vec![Set::VCpus(8)])).blocked(), "it is on");
+    let edit = |id, sets| Proposal::Edit {
+        targets: vec![Target::Machine(MachineId(id))],
+        sets,
+    };
+    assert!(
+        put(&small, &edit(7, vec![])).blocked(),
+        "nothing is changed"
+    );
+    assert_eq!(
+        stopped_at(&small, &edit(7, vec![Set::Name("web".into())])),
+        ("name".into(), "There is a machine web already.".into())
+    );
+    assert!(
+        put(&small, &edit(7, vec![Set::VCpus(8)])).blocked(),
+        "it is on"
+    );
     let a = put(&small, &edit(8, vec![Set::VCpus(8)]));
     assert!(!a.blocked());
     assert_eq!(a.steps().len(), 1, "the record on the volume is written");
@@ -211,11 +340,25 @@ fn edits_say_what_is_wrong_with_them() {
 #[test]
 fn a_host_with_machines_is_not_handed_back() {
     let small = read(PLAIN);
-    let back = |id| put(&small, &Proposal::HandBack { hosts: vec![HostId(id)] });
-    assert_eq!(back(1).at_field("hosts").map(|f| f.evidence.as_str()), Some("db"));
+    let back = |id| {
+        put(
+            &small,
+            &Proposal::HandBack {
+                hosts: vec![HostId(id)],
+            },
+        )
+    };
+    assert_eq!(
+        back(1).at_field("hosts").map(|f| f.evidence.as_str()),
+        Some("db")
+    );
     let fine = back(2);
     assert!(!fine.blocked());
-    assert_eq!(fine.steps().len(), 2, "it leaves its cluster, then is given up");
+    assert_eq!(
+        fine.steps().len(),
+        2,
+        "it leaves its cluster, then is given up"
+    );
 }
 
 fn greeting(pin: &str) -> Greeting {
@@ -235,11 +378,25 @@ fn claiming(greeting: Option<Greeting>, pin: &str) -> (Small, Proposal) {
     let address = "10.9.0.9:7443".to_owned();
     let mut book = EvidenceBook::default();
     if let Some(greeting) = greeting {
-        book.put(Probe::Greeting(address.clone()), Answer::Greeting(Box::new(greeting)), small.now);
+        book.put(
+            Probe::Greeting(address.clone()),
+            Answer::Greeting(Box::new(greeting)),
+            small.now,
+        );
     }
     small.view.evidence = book.into();
-    let targets = vec![ClaimTarget { address, pin: pin.into() }];
-    (small, Proposal::ClaimHosts(ClaimHosts { targets, site: "Quayside".into(), password: Password::Typed }))
+    let targets = vec![ClaimTarget {
+        address,
+        pin: pin.into(),
+    }];
+    (
+        small,
+        Proposal::ClaimHosts(ClaimHosts {
+            targets,
+            site: "Quayside".into(),
+            password: Password::Typed,
+        }),
+    )
 }
 
 #[test]
@@ -248,13 +405,32 @@ fn a_claim_rests_on_the_fingerprint_that_was_shown() {
     assert!(!put(&small, &ask).blocked());
     let (small, ask) = claiming(Some(greeting("bbbb")), "aaaa");
     let a = put(&small, &ask);
-    assert!(worse(&a)[0].contains("shows another certificate now"), "{:?}", worse(&a));
+    assert!(
+        worse(&a)[0].contains("shows another certificate now"),
+        "{:?}",
+        worse(&a)
+    );
     let (small, ask) = claiming(None, "aaaa");
     assert!(worse(&put(&small, &ask))[0].contains("was not asked lately"));
-    let (small, ask) = claiming(Some(Greeting { owner: Some(("x".into(), "Others".into())), ..greeting("aaaa") }), "aaaa");
+    let (small, ask) = claiming(
+        Some(Greeting {
+            owner: Some(("x".into(), "Others".into())),
+            ..greeting("aaaa")
+        }),
+        "aaaa",
+    );
     assert!(worse(&put(&small, &ask))[0].contains("belongs to the installation “Others”"));
-    let (small, ask) = claiming(Some(Greeting { machines: vec!["m1".into()], ..greeting("aaaa") }), "aaaa");
-    assert_eq!(worse(&put(&small, &ask)), ["mind: 1 machines run on eider-09; they are registered and left running."]);
+    let (small, ask) = claiming(
+        Some(Greeting {
+            machines: vec!["m1".into()],
+            ..greeting("aaaa")
+        }),
+        "aaaa",
+    );
+    assert_eq!(
+        worse(&put(&small, &ask)),
+        ["mind: 1 machines run on eider-09; they are registered and left running."]
+    );
 }
 
 #[test]
@@ -270,9 +446,18 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
     for (host, volumes) in sees {
         let volumes = volumes
             .iter()
-            .map(|uid| SeenVolume { uid: (*uid).into(), name: (*uid).into(), capacity: Bytes::gib(100), used: Bytes::ZERO })
+            .map(|uid| SeenVolume {
+                uid: (*uid).into(),
+                name: (*uid).into(),
+                capacity: Bytes::gib(100),
+                used: Bytes::ZERO,
+            })
             .collect();
-        book.put(Probe::Sight(HostId(*host)), Answer::Sight { volumes }, small.now);
+        book.put(
+            Probe::Sight(HostId(*host)),
+            Answer::Sight { volumes },
+            small.now,
+        );
     }
     small.view.evidence = book.into();
     small
@@ -286,16 +471,31 @@ fn a_cluster_needs_a_volume_that_all_of_its_hosts_see() {
             hosts: hosts.iter().map(|h| HostId(*h)).collect(),
             level: None,
             volume: None,
-            demand: zastrugi_core::estate::Demand { failures: 1, enforced: false },
+            demand: zastrugi_core::estate::Demand {
+                failures: 1,
+                enforced: false,
+            },
         })
     };
     let small = clustering(&[(1, &["a", "b"]), (2, &["b"]), (3, &["a"])]);
     assert!(!put(&small, &ask(&[1, 2])).blocked());
-    assert_eq!(stopped_at(&small, &ask(&[1, 2, 3])).1, "No free volume is seen by all of these hosts.");
+    assert_eq!(
+        stopped_at(&small, &ask(&[1, 2, 3])).1,
+        "No free volume is seen by all of these hosts."
+    );
     let blind = clustering(&[(1, &["a"])]);
-    assert!(stopped_at(&blind, &ask(&[1, 2])).1.contains("did not say which volumes"));
+    assert!(
+        stopped_at(&blind, &ask(&[1, 2]))
+            .1
+            .contains("did not say which volumes")
+    );
     let a = put(&small, &ask(&[1, 2]));
-    assert!(a.findings().iter().any(|f| f.severity.word() == "unchecked"), "clocks were not read: unchecked, never clear");
+    assert!(
+        a.findings()
+            .iter()
+            .any(|f| f.severity.word() == "unchecked"),
+        "clocks were not read: unchecked, never clear"
+    );
 }
 
 #[test]
@@ -304,11 +504,18 @@ fn a_host_that_is_silent_takes_nothing() {
     let mut estate = (*small.view.estate).clone();
     let change = zastrugi_core::event::Event::HostCondition {
         host: HostId(1),
-        condition: Condition::Stranger { since: Moment(0), pin: String::new() },
+        condition: Condition::Stranger {
+            since: Moment(0),
+            pin: String::new(),
+        },
     };
     estate.absorb(&change);
     small.view = small.view.with(estate);
     let a = put(&small, &create(|c| c.count = 1));
     assert!(a.blocked());
-    assert!(a.findings()[0].evidence.contains("certificate"), "{:?}", a.findings()[0]);
+    assert!(
+        a.findings()[0].evidence.contains("certificate"),
+        "{:?}",
+        a.findings()[0]
+    );
 }

@@ -16,23 +16,51 @@ fn events() -> impl Strategy<Value = Event> {
     let machine = (11u64..15).prop_map(MachineId);
     let host = prop::option::of((1u64..4).prop_map(HostId));
     prop_oneof![
-        (machine.clone(), host.clone(), 0u64..4).prop_map(|(machine, host, generation)| Event::MachineSeen {
-            machine,
-            state: if host.is_some() { MachineState::Running { guest: true } } else { MachineState::Off },
-            host,
-            generation,
+        (machine.clone(), host.clone(), 0u64..4).prop_map(|(machine, host, generation)| {
+            Event::MachineSeen {
+                machine,
+                state: if host.is_some() {
+                    MachineState::Running { guest: true }
+                } else {
+                    MachineState::Off
+                },
+                host,
+                generation,
+            }
         }),
-        (machine.clone(), host).prop_map(|(machine, host)| Event::MachineWanted { machine, wanted: Wanted::On, host }),
-        machine.clone().prop_map(|machine| Event::MachineDeleted { machine, at: Moment(5) }),
-        machine.clone().prop_map(|machine| Event::MachineRecovered { machine }),
-        machine.clone().prop_map(|machine| Event::MachinePurged { machine }),
+        (machine.clone(), host).prop_map(|(machine, host)| Event::MachineWanted {
+            machine,
+            wanted: Wanted::On,
+            host
+        }),
+        machine.clone().prop_map(|machine| Event::MachineDeleted {
+            machine,
+            at: Moment(5)
+        }),
+        machine
+            .clone()
+            .prop_map(|machine| Event::MachineRecovered { machine }),
+        machine
+            .clone()
+            .prop_map(|machine| Event::MachinePurged { machine }),
         (machine, "[a-c]", "[a-c]?").prop_map(|(m, key, value)| Event::Edited {
             target: Target::Machine(m),
-            sets: vec![Set::Label { key: key.clone(), value }, Set::Unlabel { key: if key == "a" { "app".into() } else { key } }],
+            sets: vec![
+                Set::Label {
+                    key: key.clone(),
+                    value
+                },
+                Set::Unlabel {
+                    key: if key == "a" { "app".into() } else { key }
+                }
+            ],
         }),
         (1u64..4).prop_map(|h| Event::HostReleased { host: HostId(h) }),
         (1u64..4).prop_map(|h| Event::HostLeft { host: HostId(h) }),
-        (50u64..60).prop_map(|s| Event::SiteAdded(Site { id: SiteId(s), name: format!("site {s}") })),
+        (50u64..60).prop_map(|s| Event::SiteAdded(Site {
+            id: SiteId(s),
+            name: format!("site {s}")
+        })),
     ]
 }
 
@@ -81,15 +109,22 @@ proptest! {
 
 #[test]
 fn a_fact_of_a_newer_version_is_refused_in_words() {
-    let words = Fact::read("machine", 7, 99, serde_json::Value::Null).unwrap_err().to_string();
+    let words = Fact::read("machine", 7, 99, serde_json::Value::Null)
+        .unwrap_err()
+        .to_string();
     assert!(words.contains("run a newer Zastrugi"), "{words}");
 }
 
 #[test]
 fn a_number_is_never_given_twice_even_after_a_purge() {
     let mut estate = (*read(START).view.estate).clone();
-    estate.absorb(&Event::SiteAdded(Site { id: SiteId(2000), name: "x".into() }));
+    estate.absorb(&Event::SiteAdded(Site {
+        id: SiteId(2000),
+        name: "x".into(),
+    }));
     assert_eq!(estate.next, 2001);
-    estate.absorb(&Event::MachinePurged { machine: MachineId(11) });
+    estate.absorb(&Event::MachinePurged {
+        machine: MachineId(11),
+    });
     assert_eq!(estate.next, 2001);
 }

@@ -1,4 +1,5 @@
 //! Core's tests from outside: fixtures as text, findings as words, properties against independent reasoning.
+#![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod assessing;
 mod facts;
@@ -15,8 +16,12 @@ use zastrugi_core::{
 
 /// The findings worse than clear, worst first, as `stop: …` lines.
 fn worse(assessment: &Assessment) -> Vec<String> {
-    let open = assessment.findings().iter().filter(|f| f.severity > Severity::Clear);
-    open.map(|f| format!("{}: {}", f.severity.word(), f.text)).collect()
+    let open = assessment
+        .findings()
+        .iter()
+        .filter(|f| f.severity > Severity::Clear);
+    open.map(|f| format!("{}: {}", f.severity.word(), f.text))
+        .collect()
 }
 
 fn put(small: &Small, ask: &Proposal) -> Assessment {

@@ -19,7 +19,11 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
             state: state.clone(),
             generation: *generation,
             vcpus: 2,
-            memory: Memory { kept: Bytes::gib(8), size: Bytes::gib(8), max: Bytes::gib(8) },
+            memory: Memory {
+                kept: Bytes::gib(8),
+                size: Bytes::gib(8),
+                max: Bytes::gib(8),
+            },
             video: Bytes::ZERO,
             disks: vec![],
             macs: vec![],
@@ -33,7 +37,13 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
             created: Moment(0),
         }
     });
-    HostReport { boot: 1, seq, software: "4.2.1".into(), machines: machines.collect(), volumes: vec![] }
+    HostReport {
+        boot: 1,
+        seq,
+        software: "4.2.1".into(),
+        machines: machines.collect(),
+        volumes: vec![],
+    }
 }
 
 const UP: MachineState = MachineState::Running { guest: true };
@@ -44,24 +54,60 @@ fn see(estate: &Estate, report: &HostReport) -> Vec<Event> {
 
 #[test]
 fn an_observation_that_changes_nothing_appends_nothing() {
-    let estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1").view.estate).clone();
+    let estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1")
+        .view
+        .estate)
+        .clone();
     assert_eq!(see(&estate, &report(&estate, 5, &[(7, UP, 1)])), vec![]);
 }
 
 #[test]
 fn an_older_observation_is_dropped() {
-    let estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1").view.estate).clone();
-    assert_eq!(see(&estate, &report(&estate, 1, &[])), vec![], "sequence 1 was taken in already");
-    assert_eq!(see(&estate, &report(&estate, 2, &[])).len(), 2, "newer: the machine is off, the host was seen");
+    let estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1")
+        .view
+        .estate)
+        .clone();
+    assert_eq!(
+        see(&estate, &report(&estate, 1, &[])),
+        vec![],
+        "sequence 1 was taken in already"
+    );
+    assert_eq!(
+        see(&estate, &report(&estate, 2, &[])).len(),
+        2,
+        "newer: the machine is off, the host was seen"
+    );
 }
 
 #[test]
 fn where_a_machine_runs_is_decided_by_its_lease_and_not_by_who_speaks_last() {
-    let mut estate = (*read("cluster a\nhost 1 64\nhost 2 64\nmachine 7 db 8 on 2").view.estate).clone();
-    estate.absorb(&Event::MachineSeen { machine: MachineId(7), state: UP, host: Some(HostId(2)), generation: 5 });
-    assert_eq!(see(&estate, &report(&estate, 5, &[(7, UP, 4)])), vec![], "an old lease says nothing");
+    let mut estate = (*read("cluster a\nhost 1 64\nhost 2 64\nmachine 7 db 8 on 2")
+        .view
+        .estate)
+        .clone();
+    estate.absorb(&Event::MachineSeen {
+        machine: MachineId(7),
+        state: UP,
+        host: Some(HostId(2)),
+        generation: 5,
+    });
+    assert_eq!(
+        see(&estate, &report(&estate, 5, &[(7, UP, 4)])),
+        vec![],
+        "an old lease says nothing"
+    );
     let events = see(&estate, &report(&estate, 5, &[(7, UP, 6)]));
-    assert!(matches!(&events[0], Event::MachineSeen { host: Some(HostId(1)), generation: 6, .. }), "{events:?}");
+    assert!(
+        matches!(
+            &events[0],
+            Event::MachineSeen {
+                host: Some(HostId(1)),
+                generation: 6,
+                ..
+            }
+        ),
+        "{events:?}"
+    );
 }
 
 #[test]
@@ -71,14 +117,25 @@ fn an_unknown_machine_is_registered_once_and_keeps_running() {
     let events = settle_adopted(&estate, events);
     estate.absorb_all(&events);
     assert_eq!(estate.machines_on(HostId(1)).count(), 2);
-    assert_eq!(see(&estate, &report(&estate, 6, &[(77, UP, 1), (78, UP, 1)])), vec![]);
+    assert_eq!(
+        see(&estate, &report(&estate, 6, &[(77, UP, 1), (78, UP, 1)])),
+        vec![]
+    );
     let again = settle_adopted(&estate, vec![events[0].clone()]);
-    assert_eq!(again, vec![], "the same machine from another answer is known already");
+    assert_eq!(
+        again,
+        vec![],
+        "the same machine from another answer is known already"
+    );
 }
 
 #[test]
 fn a_machine_that_is_arriving_is_not_taken_for_stopped() {
     let mut estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 off").view.estate).clone();
-    estate.absorb(&Event::MachineWanted { machine: MachineId(7), wanted: zastrugi_core::estate::Wanted::On, host: Some(HostId(1)) });
+    estate.absorb(&Event::MachineWanted {
+        machine: MachineId(7),
+        wanted: zastrugi_core::estate::Wanted::On,
+        host: Some(HostId(1)),
+    });
     assert_eq!(see(&estate, &report(&estate, 5, &[])), vec![]);
 }

@@ -20,10 +20,21 @@ struct Case {
 }
 
 fn cases() -> impl Strategy<Value = Case> {
-    let hosts = prop::collection::vec((16u64..128, prop::sample::select(vec![4u32, 8, 16, 32])), 1..6);
+    let hosts = prop::collection::vec(
+        (16u64..128, prop::sample::select(vec![4u32, 8, 16, 32])),
+        1..6,
+    );
     let wanted = prop::collection::vec((1u64..64, 1u32..20, prop::option::of(0u8..2)), 1..10);
-    (hosts, prop::collection::vec((0usize..6, 1u64..24), 0..8), wanted)
-        .prop_map(|(hosts, there, wanted)| Case { hosts, there, wanted })
+    (
+        hosts,
+        prop::collection::vec((0usize..6, 1u64..24), 0..8),
+        wanted,
+    )
+        .prop_map(|(hosts, there, wanted)| Case {
+            hosts,
+            there,
+            wanted,
+        })
 }
 
 fn build(case: &Case) -> (View, Vec<Machine>) {
@@ -32,14 +43,27 @@ fn build(case: &Case) -> (View, Vec<Machine>) {
         text += &format!("host {} {gib} cores={cores}\n", i + 1);
     }
     for (i, (host, gib)) in case.there.iter().enumerate() {
-        text += &format!("machine {} there-{i} {gib} on {}\n", 100 + i, host % case.hosts.len() + 1);
+        text += &format!(
+            "machine {} there-{i} {gib} on {}\n",
+            100 + i,
+            host % case.hosts.len() + 1
+        );
     }
     for (i, (gib, vcpus, group)) in case.wanted.iter().enumerate() {
         let apart = group.map(|g| format!(" apart=g{g}")).unwrap_or_default();
-        text += &format!("machine {} wanted-{i} {gib} off vcpus={vcpus}{apart}\n", 200 + i);
+        text += &format!(
+            "machine {} wanted-{i} {gib} off vcpus={vcpus}{apart}\n",
+            200 + i
+        );
     }
     let view = read(&text).view;
-    let wanted = view.estate.machines.values().filter(|m| m.state == MachineState::Off).map(|m| (**m).clone()).collect();
+    let wanted = view
+        .estate
+        .machines
+        .values()
+        .filter(|m| m.state == MachineState::Off)
+        .map(|m| (**m).clone())
+        .collect();
     (view, wanted)
 }
 
@@ -54,7 +78,11 @@ fn holds(case: &Case, host: usize, on_it: &[&Machine]) -> Result<(), String> {
     let mut vcpus = 0;
     let mut groups = BTreeSet::new();
     for m in on_it {
-        let overhead = 128 * mib + 8 * mib * u64::from(m.vcpus) + (m.memory.size.0 * 4).div_ceil(1000) + 16 * mib + 16 * mib * 2;
+        let overhead = 128 * mib
+            + 8 * mib * u64::from(m.vcpus)
+            + (m.memory.size.0 * 4).div_ceil(1000)
+            + 16 * mib
+            + 16 * mib * 2;
         held += m.memory.kept.0 + overhead;
         size += m.memory.size.0;
         vcpus += m.vcpus;
@@ -80,7 +108,11 @@ fn holds(case: &Case, host: usize, on_it: &[&Machine]) -> Result<(), String> {
 }
 
 fn ledger(view: &View) -> Ledger {
-    Ledger::of(view, view.estate.hosts_in(ClusterId(901)).cloned(), &BTreeSet::new())
+    Ledger::of(
+        view,
+        view.estate.hosts_in(ClusterId(901)).cloned(),
+        &BTreeSet::new(),
+    )
 }
 
 proptest! {
@@ -135,16 +167,36 @@ proptest! {
 fn a_machine_too_large_for_any_empty_host_is_told_from_one_that_only_finds_them_full() {
     let view = read("cluster a\nhost 1 64\nmachine 1 there 50 on 1\nmachine 2 big 80 off\nmachine 3 small 16 off").view;
     let cluster = view.estate.clusters[&ClusterId(901)].clone();
-    let never = |id| choose(&view, &ledger(&view), &cluster, &view.estate.machines[&MachineId(id)], None).unwrap_err().never;
+    let never = |id| {
+        choose(
+            &view,
+            &ledger(&view),
+            &cluster,
+            &view.estate.machines[&MachineId(id)],
+            None,
+        )
+        .unwrap_err()
+        .never
+    };
     assert!(never(2).is_some_and(|by| by > Bytes::gib(21) && by < Bytes::gib(23)));
     assert_eq!(never(3), None);
 }
 
 #[test]
 fn a_higher_tier_is_placed_first() {
-    let view = read("cluster a\nhost 1 32\nmachine 1 low 16 off tier=4\nmachine 2 high 16 off tier=1").view;
+    let view =
+        read("cluster a\nhost 1 32\nmachine 1 low 16 off tier=4\nmachine 2 high 16 off tier=1")
+            .view;
     let cluster = view.estate.clusters[&ClusterId(901)].clone();
-    let wanted: Vec<Machine> = view.estate.machines.values().map(|m| (**m).clone()).collect();
+    let wanted: Vec<Machine> = view
+        .estate
+        .machines
+        .values()
+        .map(|m| (**m).clone())
+        .collect();
     let answers = choose_all(&view, &mut ledger(&view), &cluster, &wanted, None);
-    assert!(answers[0].is_err() && answers[1].is_ok(), "there is room for one of them only");
+    assert!(
+        answers[0].is_err() && answers[1].is_ok(),
+        "there is room for one of them only"
+    );
 }

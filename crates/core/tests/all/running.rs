@@ -21,7 +21,9 @@ const NOW: Moment = Moment(1_000_000);
 /// A plan of `n` steps in which step i waits for those that `after` names.
 fn plan(after: &[Vec<usize>]) -> Plan {
     let step = |i: usize, after: &Vec<usize>| PlannedStep {
-        step: Step::Off { machine: MachineId(u64::try_from(i).unwrap()) },
+        step: Step::Off {
+            machine: MachineId(u64::try_from(i).unwrap()),
+        },
         title: format!("step {i}"),
         after: after.clone(),
         field: Some("host".into()),
@@ -39,7 +41,14 @@ fn plan(after: &[Vec<usize>]) -> Plan {
 }
 
 fn a_run(plan: &Plan) -> Run {
-    Run::new(RunId(1), "run".into(), Who::itself(), Uuid::nil(), plan.steps.len(), NOW)
+    Run::new(
+        RunId(1),
+        "run".into(),
+        Who::itself(),
+        Uuid::nil(),
+        plan.steps.len(),
+        NOW,
+    )
 }
 
 fn silent() -> Fault {
@@ -50,7 +59,16 @@ fn no() -> Fault {
 }
 
 fn wants(orders: &[Order]) -> Vec<usize> {
-    orders.iter().filter_map(|o| if let Order::Want { step } = o { Some(*step) } else { None }).collect()
+    orders
+        .iter()
+        .filter_map(|o| {
+            if let Order::Want { step } = o {
+                Some(*step)
+            } else {
+                None
+            }
+        })
+        .collect()
 }
 
 #[test]
@@ -58,16 +76,36 @@ fn steps_go_in_order_and_a_silent_device_is_tried_four_times_with_growing_pauses
     let plan = plan(&[vec![], vec![0]]);
     let mut run = a_run(&plan);
     assert_eq!(wants(&run.advance(&plan, Input::Start, NOW)), [0]);
-    let mut orders = run.advance(&plan, Input::Granted { step: 0, fence: Revision(2) }, NOW);
+    let mut orders = run.advance(
+        &plan,
+        Input::Granted {
+            step: 0,
+            fence: Revision(2),
+        },
+        NOW,
+    );
     let mut pauses = vec![];
-    while let Some(Order::Perform { after, .. }) = orders.iter().find(|o| matches!(o, Order::Perform { .. })) {
+    while let Some(Order::Perform { after, .. }) =
+        orders.iter().find(|o| matches!(o, Order::Perform { .. }))
+    {
         pauses.push(after.0);
-        orders = run.advance(&plan, Input::Failed { step: 0, fault: silent() }, NOW);
+        orders = run.advance(
+            &plan,
+            Input::Failed {
+                step: 0,
+                fault: silent(),
+            },
+            NOW,
+        );
     }
     assert_eq!(pauses, [0, 1000, 2000, 4000]);
     assert_eq!(run.steps[0].attempt, TRIES);
     assert_eq!(run.state, RunState::NeedsYou);
-    assert_eq!(run.steps[0].fault.as_ref().and_then(|f| f.field.as_deref()), Some("host"), "the field it comes from");
+    assert_eq!(
+        run.steps[0].fault.as_ref().and_then(|f| f.field.as_deref()),
+        Some("host"),
+        "the field it comes from"
+    );
     assert_eq!(run.steps[1].phase, Phase::Waiting);
 }
 
@@ -76,14 +114,60 @@ fn a_refusal_is_not_repeated_and_retry_goes_on_from_there() {
     let plan = plan(&[vec![], vec![0]]);
     let mut run = a_run(&plan);
     run.advance(&plan, Input::Start, NOW);
-    run.advance(&plan, Input::Granted { step: 0, fence: Revision(2) }, NOW);
-    run.advance(&plan, Input::Succeeded { step: 0, said: String::new() }, NOW);
-    run.advance(&plan, Input::Granted { step: 1, fence: Revision(3) }, NOW);
-    run.advance(&plan, Input::Failed { step: 1, fault: no() }, NOW);
+    run.advance(
+        &plan,
+        Input::Granted {
+            step: 0,
+            fence: Revision(2),
+        },
+        NOW,
+    );
+    run.advance(
+        &plan,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+        NOW,
+    );
+    run.advance(
+        &plan,
+        Input::Granted {
+            step: 1,
+            fence: Revision(3),
+        },
+        NOW,
+    );
+    run.advance(
+        &plan,
+        Input::Failed {
+            step: 1,
+            fault: no(),
+        },
+        NOW,
+    );
     assert_eq!(run.state, RunState::NeedsYou);
-    assert_eq!(wants(&run.advance(&plan, Input::Retry, NOW)), [1], "what is done is not done again");
-    run.advance(&plan, Input::Granted { step: 1, fence: Revision(4) }, NOW);
-    let orders = run.advance(&plan, Input::Succeeded { step: 1, said: String::new() }, NOW);
+    assert_eq!(
+        wants(&run.advance(&plan, Input::Retry, NOW)),
+        [1],
+        "what is done is not done again"
+    );
+    run.advance(
+        &plan,
+        Input::Granted {
+            step: 1,
+            fence: Revision(4),
+        },
+        NOW,
+    );
+    let orders = run.advance(
+        &plan,
+        Input::Succeeded {
+            step: 1,
+            said: String::new(),
+        },
+        NOW,
+    );
     assert!(orders.contains(&Order::Close));
     assert_eq!(run.state, RunState::Done);
 }
@@ -93,21 +177,52 @@ fn cancelling_stops_before_the_next_step_and_says_what_stays() {
     let plan = plan(&[vec![], vec![0], vec![1]]);
     let mut run = a_run(&plan);
     run.advance(&plan, Input::Start, NOW);
-    run.advance(&plan, Input::Granted { step: 0, fence: Revision(2) }, NOW);
-    assert!(!run.advance(&plan, Input::Cancel, NOW).contains(&Order::Close), "the call under way is waited for");
-    let orders = run.advance(&plan, Input::Succeeded { step: 0, said: String::new() }, NOW);
-    assert!(orders.contains(&Order::Tell("cancelled; 1 of 3 steps stay done".into())), "{orders:?}");
+    run.advance(
+        &plan,
+        Input::Granted {
+            step: 0,
+            fence: Revision(2),
+        },
+        NOW,
+    );
+    assert!(
+        !run.advance(&plan, Input::Cancel, NOW)
+            .contains(&Order::Close),
+        "the call under way is waited for"
+    );
+    let orders = run.advance(
+        &plan,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+        NOW,
+    );
+    assert!(
+        orders.contains(&Order::Tell("cancelled; 1 of 3 steps stay done".into())),
+        "{orders:?}"
+    );
     assert_eq!(run.state, RunState::Cancelled);
     assert_eq!(run.count(Phase::Skipped), 2);
 }
 
 /// Random plans: each step may wait for some of those before it.
 fn plans() -> impl Strategy<Value = Vec<Vec<usize>>> {
-    prop::collection::vec(prop::collection::vec(any::<prop::sample::Index>(), 0..3), 1..8).prop_map(|steps| {
+    prop::collection::vec(
+        prop::collection::vec(any::<prop::sample::Index>(), 0..3),
+        1..8,
+    )
+    .prop_map(|steps| {
         steps
             .iter()
             .enumerate()
-            .map(|(i, after)| if i == 0 { vec![] } else { after.iter().map(|a| a.index(i)).collect() })
+            .map(|(i, after)| {
+                if i == 0 {
+                    vec![]
+                } else {
+                    after.iter().map(|a| a.index(i)).collect()
+                }
+            })
             .collect()
     })
 }
@@ -163,7 +278,9 @@ proptest! {
 
 /// Starts a proposal and absorbs what follows; answers the run and the orders to devices.
 fn start(small: &mut Small, ask: &Proposal) -> (RunId, Vec<usize>) {
-    let accepted = put(small, ask).accept().unwrap_or_else(|b| panic!("{:?}", b.stops));
+    let accepted = put(small, ask)
+        .accept()
+        .unwrap_or_else(|b| panic!("{:?}", b.stops));
     let (run, events) = begin(&small.view, accepted, Who::itself(), Uuid::nil(), NOW);
     (run, absorb(small, run, events))
 }
@@ -173,7 +290,16 @@ fn absorb(small: &mut Small, run: RunId, events: Vec<Event>) -> Vec<usize> {
     estate.absorb_all(&events);
     estate.revision = Revision(estate.revision.0 + 1);
     small.view = small.view.with(estate);
-    events.iter().filter_map(|e| if let Event::Ordered { run: r, step, .. } = e { (*r == run).then_some(*step) } else { None }).collect()
+    events
+        .iter()
+        .filter_map(|e| {
+            if let Event::Ordered { run: r, step, .. } = e {
+                (*r == run).then_some(*step)
+            } else {
+                None
+            }
+        })
+        .collect()
 }
 
 fn tell(small: &mut Small, run: RunId, input: Input) -> Vec<usize> {
@@ -186,8 +312,14 @@ fn estate(small: &Small) -> &Estate {
 }
 
 fn stop(id: u64) -> Proposal {
-    let act = PowerAct::Stop { grace: Span::secs(9), then: AfterGrace::LeaveOn };
-    Proposal::Power { machines: vec![MachineId(id)], act }
+    let act = PowerAct::Stop {
+        grace: Span::secs(9),
+        then: AfterGrace::LeaveOn,
+    };
+    Proposal::Power {
+        machines: vec![MachineId(id)],
+        act,
+    }
 }
 
 #[test]
@@ -195,31 +327,81 @@ fn a_second_run_waits_names_the_first_and_is_looked_at_again_at_its_turn() {
     let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
     let (first, orders) = start(&mut small, &stop(7));
     assert_eq!(orders, [0]);
-    let (second, orders) = start(&mut small, &Proposal::Power { machines: vec![MachineId(7)], act: PowerAct::Off });
+    let (second, orders) = start(
+        &mut small,
+        &Proposal::Power {
+            machines: vec![MachineId(7)],
+            act: PowerAct::Off,
+        },
+    );
     assert_eq!(orders, Vec::<usize>::new(), "it waits");
-    assert!(matches!(estate(&small).runs[&second].steps[0].phase, Phase::Queued { behind, .. } if behind == first));
+    assert!(
+        matches!(estate(&small).runs[&second].steps[0].phase, Phase::Queued { behind, .. } if behind == first)
+    );
     // The first asked; between its steps the one that waits longer is served.
-    let events = turn(&small.view, first, Input::Succeeded { step: 0, said: String::new() }, NOW);
-    let ordered: Vec<RunId> = events.iter().filter_map(|e| if let Event::Ordered { run, .. } = e { Some(*run) } else { None }).collect();
+    let events = turn(
+        &small.view,
+        first,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+        NOW,
+    );
+    let ordered: Vec<RunId> = events
+        .iter()
+        .filter_map(|e| {
+            if let Event::Ordered { run, .. } = e {
+                Some(*run)
+            } else {
+                None
+            }
+        })
+        .collect();
     assert_eq!(ordered, [second], "nobody overtakes");
     absorb(&mut small, second, events);
     let mut estate_now = estate(&small).clone();
-    estate_now.absorb(&Event::MachinePurged { machine: MachineId(7) });
+    estate_now.absorb(&Event::MachinePurged {
+        machine: MachineId(7),
+    });
     small.view = small.view.with(estate_now);
-    tell(&mut small, second, Input::Succeeded { step: 0, said: String::new() });
+    tell(
+        &mut small,
+        second,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+    );
     let run = &estate(&small).runs[&first];
     assert_eq!(run.steps[1].phase, Phase::Failed);
-    assert_eq!(run.steps[1].fault.as_ref().map(|f| f.kind), Some(FaultKind::Premise), "the machine is gone: nothing is ordered");
+    assert_eq!(
+        run.steps[1].fault.as_ref().map(|f| f.kind),
+        Some(FaultKind::Premise),
+        "the machine is gone: nothing is ordered"
+    );
 }
 
 #[test]
 fn shared_locks_go_together_and_an_exclusive_one_waits_for_both() {
-    let mut small = read("cluster a\nhost 1 64\nhost 2 64\nmachine 7 db 8 off\nmachine 8 web 8 off");
-    let on = |id, host| Proposal::Power { machines: vec![MachineId(id)], act: PowerAct::On { host: Some(HostId(host)) } };
+    let mut small =
+        read("cluster a\nhost 1 64\nhost 2 64\nmachine 7 db 8 off\nmachine 8 web 8 off");
+    let on = |id, host| Proposal::Power {
+        machines: vec![MachineId(id)],
+        act: PowerAct::On {
+            host: Some(HostId(host)),
+        },
+    };
     let (_, a) = start(&mut small, &on(7, 1));
     let (_, b) = start(&mut small, &on(8, 1));
-    assert_eq!((a, b), (vec![0], vec![0]), "two machines start on one host at the same time");
-    let ask = Proposal::HandBack { hosts: vec![HostId(2)] };
+    assert_eq!(
+        (a, b),
+        (vec![0], vec![0]),
+        "two machines start on one host at the same time"
+    );
+    let ask = Proposal::HandBack {
+        hosts: vec![HostId(2)],
+    };
     let (_, c) = start(&mut small, &ask);
     assert_eq!(c, [0], "another host is free");
 }
@@ -232,8 +414,15 @@ fn two_machines() -> Proposal {
         cluster: Some(ClusterId(901)),
         host: None,
         vcpus: 1,
-        memory: Memory { kept: size, size, max: size },
-        disks: vec![NewDisk { size: Bytes::gib(1), provisioning: Provisioning::Thin }],
+        memory: Memory {
+            kept: size,
+            size,
+            max: size,
+        },
+        disks: vec![NewDisk {
+            size: Bytes::gib(1),
+            provisioning: Provisioning::Thin,
+        }],
         labels: Default::default(),
         tier: 3,
         protected: false,
@@ -248,19 +437,48 @@ fn a_running_creation_holds_names_and_room_and_gives_back_what_never_happened() 
     let mut small = read("cluster a\nhost 1 24\nhost 2 24");
     let (run, orders) = start(&mut small, &two_machines());
     assert_eq!(orders.len(), 2);
-    assert!(estate(&small).machine_named("new-1").is_some(), "the name is taken at once");
-    assert!(put(&small, &two_machines()).blocked(), "so a second proposal sees it");
+    assert!(
+        estate(&small).machine_named("new-1").is_some(),
+        "the name is taken at once"
+    );
+    assert!(
+        put(&small, &two_machines()).blocked(),
+        "so a second proposal sees it"
+    );
     let made = estate(&small).machine_named("new-1").map(|m| m.id).unwrap();
     let mut now = estate(&small).clone();
-    now.absorb(&Event::MachineMade { machine: made, guest_key: "k".into() });
+    now.absorb(&Event::MachineMade {
+        machine: made,
+        guest_key: "k".into(),
+    });
     small.view = small.view.with(now);
     tell(&mut small, run, Input::Cancel);
-    tell(&mut small, run, Input::Succeeded { step: 0, said: String::new() });
-    tell(&mut small, run, Input::Failed { step: 3, fault: no() });
+    tell(
+        &mut small,
+        run,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+    );
+    tell(
+        &mut small,
+        run,
+        Input::Failed {
+            step: 3,
+            fault: no(),
+        },
+    );
     assert!(estate(&small).runs.is_empty(), "the run is closed");
     let kept = estate(&small).machine_named("new-1").unwrap();
-    assert_eq!(kept.host, None, "what was made stays, off, and holds no room");
-    assert!(estate(&small).machine_named("new-2").is_none(), "what was not made is gone");
+    assert_eq!(
+        kept.host, None,
+        "what was made stays, off, and holds no room"
+    );
+    assert!(
+        estate(&small).machine_named("new-2").is_none(),
+        "what was not made is gone"
+    );
 }
 
 #[test]

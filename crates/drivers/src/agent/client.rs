@@ -70,7 +70,13 @@ pub struct Sample {
 }
 
 impl Agent<'_> {
-    fn ask(&self, method: Method, path: impl Into<String>, stamp: Option<Stamp<'_>>, body: Option<Value>) -> Call<'_> {
+    fn ask(
+        &self,
+        method: Method,
+        path: impl Into<String>,
+        stamp: Option<Stamp<'_>>,
+        body: Option<Value>,
+    ) -> Call<'_> {
         let mut headers = Vec::new();
         if !self.key.is_empty() {
             headers.push(("authorization", format!("Bearer {}", self.key)));
@@ -79,39 +85,84 @@ impl Agent<'_> {
             headers.push(("step-key", stamp.key.to_owned()));
             headers.push(("fence", stamp.fence.0.to_string()));
         }
-        Call { address: self.address, pin: self.pin, method, path: path.into(), headers, body }
+        Call {
+            address: self.address,
+            pin: self.pin,
+            method,
+            path: path.into(),
+            headers,
+            body,
+        }
     }
 
-    pub(crate) async fn claim(&self, stamp: Stamp<'_>, who: &Installation, password: &str) -> Result<Claimed, Fault> {
+    pub(crate) async fn claim(
+        &self,
+        stamp: Stamp<'_>,
+        who: &Installation,
+        password: &str,
+    ) -> Result<Claimed, Fault> {
         let body = json!({"installation": who.id, "name": who.name, "password": password});
-        self.http.call(self.ask(Method::POST, "/v1/claim", Some(stamp), Some(body))).await
+        self.http
+            .call(self.ask(Method::POST, "/v1/claim", Some(stamp), Some(body)))
+            .await
     }
     pub(crate) async fn check_password(&self, password: &str) -> Result<(), Fault> {
         let body = json!({"password": password});
-        self.http.call::<Value>(self.ask(Method::POST, "/v1/password-check", None, Some(body))).await.map(drop)
+        self.http
+            .call::<Value>(self.ask(Method::POST, "/v1/password-check", None, Some(body)))
+            .await
+            .map(drop)
     }
     pub(crate) async fn release(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
-        self.http.call::<Value>(self.ask(Method::POST, "/v1/release", Some(stamp), Some(json!({})))).await.map(drop)
+        self.http
+            .call::<Value>(self.ask(Method::POST, "/v1/release", Some(stamp), Some(json!({}))))
+            .await
+            .map(drop)
     }
     pub(crate) async fn state(&self) -> Result<HostReport, Fault> {
-        self.http.call::<Report>(self.ask(Method::GET, "/v1/state", None, None)).await.map(Report::read)
+        self.http
+            .call::<Report>(self.ask(Method::GET, "/v1/state", None, None))
+            .await
+            .map(Report::read)
     }
     /// Milliseconds since 1970 on the host's own clock.
     pub(crate) async fn clock(&self) -> Result<i64, Fault> {
-        let said: Value = self.http.call(self.ask(Method::GET, "/v1/clock", None, None)).await?;
-        said.get("unix_ms").and_then(Value::as_i64).ok_or_else(|| garbled(self.address, "no time in it"))
+        let said: Value = self
+            .http
+            .call(self.ask(Method::GET, "/v1/clock", None, None))
+            .await?;
+        said.get("unix_ms")
+            .and_then(Value::as_i64)
+            .ok_or_else(|| garbled(self.address, "no time in it"))
     }
-    pub(crate) async fn join(&self, stamp: Stamp<'_>, cluster: &str, volume: &str) -> Result<Seen, Fault> {
+    pub(crate) async fn join(
+        &self,
+        stamp: Stamp<'_>,
+        cluster: &str,
+        volume: &str,
+    ) -> Result<Seen, Fault> {
         let body = json!({"name": cluster, "volume": volume});
-        self.http.call(self.ask(Method::PUT, "/v1/cluster", Some(stamp), Some(body))).await
+        self.http
+            .call(self.ask(Method::PUT, "/v1/cluster", Some(stamp), Some(body)))
+            .await
     }
     pub(crate) async fn leave(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
-        self.http.call::<Value>(self.ask(Method::DELETE, "/v1/cluster", Some(stamp), None)).await.map(drop)
+        self.http
+            .call::<Value>(self.ask(Method::DELETE, "/v1/cluster", Some(stamp), None))
+            .await
+            .map(drop)
     }
     pub(crate) async fn machine(&self, uuid: &Uuid) -> Result<Machine, Fault> {
-        self.http.call(self.ask(Method::GET, format!("/v1/machines/{uuid}"), None, None)).await
+        self.http
+            .call(self.ask(Method::GET, format!("/v1/machines/{uuid}"), None, None))
+            .await
     }
-    pub(crate) async fn create(&self, stamp: Stamp<'_>, machine: &OurMachine, volume: &str) -> Result<Made, Fault> {
+    pub(crate) async fn create(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &OurMachine,
+        volume: &str,
+    ) -> Result<Made, Fault> {
         let disks: Vec<Value> = machine
             .disks
             .iter()
@@ -125,9 +176,16 @@ impl Agent<'_> {
             "virtual_hardware": machine.virtual_hardware
         });
         let path = format!("/v1/machines/{}", machine.uuid);
-        self.http.call(self.ask(Method::PUT, path, Some(stamp), Some(body))).await
+        self.http
+            .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
     }
-    pub(crate) async fn rewrite(&self, stamp: Stamp<'_>, uuid: &Uuid, sets: &[Set]) -> Result<(), Fault> {
+    pub(crate) async fn rewrite(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        sets: &[Set],
+    ) -> Result<(), Fault> {
         let mut body = json!({});
         for set in sets {
             match set {
@@ -139,25 +197,50 @@ impl Agent<'_> {
         }
         self.patch(stamp, uuid, body).await
     }
-    pub(crate) async fn set_deleted(&self, stamp: Stamp<'_>, uuid: &Uuid, deleted: bool) -> Result<(), Fault> {
+    pub(crate) async fn set_deleted(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        deleted: bool,
+    ) -> Result<(), Fault> {
         self.patch(stamp, uuid, json!({"deleted": deleted})).await
     }
     async fn patch(&self, stamp: Stamp<'_>, uuid: &Uuid, body: Value) -> Result<(), Fault> {
-        let call = self.ask(Method::PATCH, format!("/v1/machines/{uuid}"), Some(stamp), Some(body));
+        let call = self.ask(
+            Method::PATCH,
+            format!("/v1/machines/{uuid}"),
+            Some(stamp),
+            Some(body),
+        );
         self.http.call::<Value>(call).await.map(drop)
     }
     pub(crate) async fn remove(&self, stamp: Stamp<'_>, uuid: &Uuid) -> Result<(), Fault> {
-        let call = self.ask(Method::DELETE, format!("/v1/machines/{uuid}"), Some(stamp), None);
+        let call = self.ask(
+            Method::DELETE,
+            format!("/v1/machines/{uuid}"),
+            Some(stamp),
+            None,
+        );
         self.http.call::<Value>(call).await.map(drop)
     }
     /// `act`: `on` (with a higher generation), `stop` or `off`. Answers the machine as it is then.
-    pub(crate) async fn power(&self, stamp: Stamp<'_>, uuid: &Uuid, act: &str, generation: u64) -> Result<Value, Fault> {
+    pub(crate) async fn power(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        act: &str,
+        generation: u64,
+    ) -> Result<Value, Fault> {
         let body = json!({"act": act, "generation": generation});
         let path = format!("/v1/machines/{uuid}/power");
-        self.http.call(self.ask(Method::POST, path, Some(stamp), Some(body))).await
+        self.http
+            .call(self.ask(Method::POST, path, Some(stamp), Some(body)))
+            .await
     }
     pub(crate) async fn watch(&self) -> Result<Watch, Fault> {
-        self.http.follow(self.ask(Method::GET, "/v1/events", None, None)).await
+        self.http
+            .follow(self.ask(Method::GET, "/v1/events", None, None))
+            .await
     }
 }
 
@@ -179,7 +262,15 @@ impl Watch {
             machines: load
                 .machines
                 .into_iter()
-                .map(|(uuid, l)| (uuid, MachineLoad { cpu: Mhz(l.cpu_mhz), active: Bytes(l.active) }))
+                .map(|(uuid, l)| {
+                    (
+                        uuid,
+                        MachineLoad {
+                            cpu: Mhz(l.cpu_mhz),
+                            active: Bytes(l.active),
+                        },
+                    )
+                })
                 .collect(),
         };
         Ok((report.read(), sample))
@@ -197,7 +288,9 @@ pub(crate) async fn greet(http: &Http, address: &str) -> Result<evidence::Greeti
         pin,
         hardware: said.hardware.read().map_err(|why| garbled(address, &why))?,
         software: limited(said.software),
-        owner: said.owner.map(|o| (limited(o.installation), limited(o.name))),
+        owner: said
+            .owner
+            .map(|o| (limited(o.installation), limited(o.name))),
         machines: said.machines.into_iter().take(500).map(limited).collect(),
         bmc: said.bmc.map(limited),
     })

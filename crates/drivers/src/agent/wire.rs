@@ -54,7 +54,9 @@ struct WireCpu {
 
 impl WireHardware {
     pub(crate) fn read(self) -> Result<Hardware, String> {
-        let level = PsabiLevel::ALL.into_iter().find(|l| l.word() == self.cpu.level);
+        let level = PsabiLevel::ALL
+            .into_iter()
+            .find(|l| l.word() == self.cpu.level);
         let level = level.ok_or_else(|| format!("CPU level “{}”", self.cpu.level))?;
         Ok(Hardware {
             maker: limited(self.maker),
@@ -171,9 +173,15 @@ impl Machine {
     pub(crate) fn state(&self) -> MachineState {
         match (self.power.as_deref(), self.phase.as_deref()) {
             (Some("stopping"), _) => MachineState::Stopping,
-            (Some("paused"), why) => MachineState::Paused(limited(why.unwrap_or("by its host").to_owned())),
-            (Some("on"), Some("up")) => MachineState::Running { guest: self.guest_answers },
-            (Some("on"), phase) => MachineState::Starting(limited(phase.unwrap_or("on").to_owned())),
+            (Some("paused"), why) => {
+                MachineState::Paused(limited(why.unwrap_or("by its host").to_owned()))
+            }
+            (Some("on"), Some("up")) => MachineState::Running {
+                guest: self.guest_answers,
+            },
+            (Some("on"), phase) => {
+                MachineState::Starting(limited(phase.unwrap_or("on").to_owned()))
+            }
             _ => MachineState::Off,
         }
     }
@@ -192,9 +200,19 @@ impl Machine {
                 max: Bytes(self.memory.max),
             },
             video: Bytes(self.video),
-            disks: self.disks.iter().take(64).map(|d| (Bytes(d.size), d.thick)).collect(),
+            disks: self
+                .disks
+                .iter()
+                .take(64)
+                .map(|d| (Bytes(d.size), d.thick))
+                .collect(),
             macs: self.macs.into_iter().take(16).map(limited).collect(),
-            labels: self.labels.into_iter().take(64).map(|(k, v)| (limited(k), limited(v))).collect(),
+            labels: self
+                .labels
+                .into_iter()
+                .take(64)
+                .map(|(k, v)| (limited(k), limited(v)))
+                .collect(),
             tier: self.tier.clamp(1, 4),
             apart: self.apart.map(limited),
             protected: self.protected,

@@ -14,7 +14,12 @@ pub(crate) struct System {
     pub(crate) serial_number: String,
 }
 
-pub(crate) async fn system(http: &Http, address: &str, pin: &str, password: &str) -> Result<System, Fault> {
+pub(crate) async fn system(
+    http: &Http,
+    address: &str,
+    pin: &str,
+    password: &str,
+) -> Result<System, Fault> {
     let basic = BASE64_STANDARD.encode(format!("zastrugi:{password}"));
     let call = Call {
         address,

@@ -51,12 +51,23 @@ impl Desk {
     pub fn scan(&self, range: &str) -> Result<(), ProbeError> {
         let parsed: Range = range.parse()?;
         let all = addresses(&parsed, &self.networks())?;
-        let mut slot = self.shared.scan.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut slot = self
+            .shared
+            .scan
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
         if slot.as_ref().is_some_and(|s| s.ended.is_none()) {
             return Err(ProbeError::Busy);
         }
         let range = range.trim().to_owned();
-        *slot = Some(ScanState { range, total: all.len(), done: 0, found: 0, began: now(), ended: None });
+        *slot = Some(ScanState {
+            range,
+            total: all.len(),
+            done: 0,
+            found: 0,
+            began: now(),
+            ended: None,
+        });
         drop(slot);
         let shared = self.shared.clone();
         tokio::spawn(async move {
@@ -79,14 +90,23 @@ impl Desk {
                     }
                 })
                 .await;
-            if let Some(scan) = shared.scan.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+            if let Some(scan) = shared
+                .scan
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .as_mut()
+            {
                 scan.ended = Some(now());
             }
         });
         Ok(())
     }
     pub fn scan_state(&self) -> Option<ScanState> {
-        self.shared.scan.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.shared
+            .scan
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
     }
 
     /// Hosts that answered lately and are not claimed by us, by name.
@@ -97,21 +117,36 @@ impl Desk {
             .answers
             .iter()
             .filter_map(|(probe, evidence)| match (probe, &evidence.answer) {
-                (Probe::Greeting(address), Answer::Greeting(greeting)) if evidence.expires > now() => {
+                (Probe::Greeting(address), Answer::Greeting(greeting))
+                    if evidence.expires > now() =>
+                {
                     let ours = view.estate.host_at(address).is_some();
-                    (!ours).then(|| Found { address: address.clone(), greeting: greeting.clone(), taken: evidence.taken })
+                    (!ours).then(|| Found {
+                        address: address.clone(),
+                        greeting: greeting.clone(),
+                        taken: evidence.taken,
+                    })
                 }
                 _ => None,
             })
             .collect();
-        found.sort_by(|a, b| a.greeting.name.cmp(&b.greeting.name).then_with(|| a.address.cmp(&b.address)));
+        found.sort_by(|a, b| {
+            a.greeting
+                .name
+                .cmp(&b.greeting.name)
+                .then_with(|| a.address.cmp(&b.address))
+        });
         found
     }
 
     /// Hosts that announce themselves and are neither claimed nor asked yet.
     pub fn announced(&self) -> Vec<Announcement> {
         let view = self.look();
-        let asked = |a: &Announcement| view.evidence.fresh(&Probe::Greeting(a.address.clone()), now()).is_some();
+        let asked = |a: &Announcement| {
+            view.evidence
+                .fresh(&Probe::Greeting(a.address.clone()), now())
+                .is_some()
+        };
         self.shared
             .announcements
             .heard()
@@ -131,7 +166,10 @@ impl Desk {
 
     /// Reads clocks, controllers and volumes of hosts whose answers are missing or old.
     pub async fn inspect(&self, hosts: &[HostId]) {
-        let probes = hosts.iter().flat_map(|h| [Probe::Clock(*h), Probe::Bmc(*h), Probe::Sight(*h)]).collect();
+        let probes = hosts
+            .iter()
+            .flat_map(|h| [Probe::Clock(*h), Probe::Bmc(*h), Probe::Sight(*h)])
+            .collect();
         evidence::ask_missing(&self.shared, probes).await;
     }
 
@@ -139,11 +177,18 @@ impl Desk {
     ///
     /// # Errors
     /// The first host's refusal, with its address.
-    pub async fn check_password(&self, targets: &[(String, String)], password: &str) -> Result<(), (String, Fault)> {
+    pub async fn check_password(
+        &self,
+        targets: &[(String, String)],
+        password: &str,
+    ) -> Result<(), (String, Fault)> {
         let drivers = &self.shared.drivers;
         let answers: Vec<_> = stream::iter(targets.to_vec())
             .map(|(address, pin)| async move {
-                drivers.check_password(&address, &pin, password).await.map_err(|fault| (address, fault))
+                drivers
+                    .check_password(&address, &pin, password)
+                    .await
+                    .map_err(|fault| (address, fault))
             })
             .buffered(AT_ONCE)
             .collect()
@@ -156,7 +201,11 @@ impl Desk {
     /// # Errors
     /// Words, when the database does not answer.
     pub async fn keep_secret(&self, plain: &str) -> Result<SecretRef, String> {
-        self.shared.vault.keep(plain).await.map_err(|e| e.to_string())
+        self.shared
+            .vault
+            .keep(plain)
+            .await
+            .map_err(|e| e.to_string())
     }
 }
 

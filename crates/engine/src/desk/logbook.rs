@@ -8,7 +8,11 @@ use zastrugi_store::{EventFilter, EventRow, StoreError};
 impl Desk {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn runs(&self, before: Option<RunId>, most: i64) -> Result<Vec<Arc<Run>>, StoreError> {
+    pub async fn runs(
+        &self,
+        before: Option<RunId>,
+        most: i64,
+    ) -> Result<Vec<Arc<Run>>, StoreError> {
         self.reads.runs(before, most).await
     }
     /// One run with its plan: from memory while it is open.
@@ -24,7 +28,11 @@ impl Desk {
     }
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn events(&self, filter: &EventFilter, most: i64) -> Result<Vec<EventRow>, StoreError> {
+    pub async fn events(
+        &self,
+        filter: &EventFilter,
+        most: i64,
+    ) -> Result<Vec<EventRow>, StoreError> {
         self.reads.events(filter, most).await
     }
 }

@@ -40,7 +40,10 @@ impl Viewer {
         Permits::of(self.role)
     }
     pub(crate) fn who(&self) -> Who {
-        Who { person: Some(self.id), name: self.name.clone() }
+        Who {
+            person: Some(self.id),
+            name: self.name.clone(),
+        }
     }
 }
 
@@ -106,6 +109,8 @@ impl Desk {
     pub async fn reach(&self, revision: Revision) -> bool {
         let mut revisions = self.revisions();
         let reached = revisions.wait_for(|r| *r >= revision);
-        tokio::time::timeout(std::time::Duration::from_millis(500), reached).await.is_ok_and(|r| r.is_ok())
+        tokio::time::timeout(std::time::Duration::from_millis(500), reached)
+            .await
+            .is_ok_and(|r| r.is_ok())
     }
 }

@@ -53,16 +53,27 @@ fn token(cookie: &str) -> Vec<u8> {
 impl Desk {
     /// # Errors
     /// [`SignInError`]; wrong names take as long as wrong passwords.
-    pub async fn sign_in(&self, name: &str, password: &str, source: &str) -> Result<SignIn, SignInError> {
+    pub async fn sign_in(
+        &self,
+        name: &str,
+        password: &str,
+        source: &str,
+    ) -> Result<SignIn, SignInError> {
         if let Some(wait) = self.softlock.wait(name, source, now()) {
             return Err(SignInError::Wait(wait));
         }
         let person = self.people.named(name).await?.filter(|p| p.active);
-        let right = verify(password.to_owned(), person.as_ref().map(|p| p.password.clone())).await;
+        let right = verify(
+            password.to_owned(),
+            person.as_ref().map(|p| p.password.clone()),
+        )
+        .await;
         self.softlock.note(name, source, right, now());
         let person = person.filter(|_| right).ok_or(SignInError::Wrong)?;
         let cookie = draw();
-        self.people.open_session(&token(&cookie), person.id, &draw()).await?;
+        self.people
+            .open_session(&token(&cookie), person.id, &draw())
+            .await?;
         Ok(SignIn { cookie, person })
     }
 
@@ -70,10 +81,18 @@ impl Desk {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn session(&self, cookie: &str, extend: bool) -> Result<Option<(Viewer, String, String)>, StoreError> {
+    pub async fn session(
+        &self,
+        cookie: &str,
+        extend: bool,
+    ) -> Result<Option<(Viewer, String, String)>, StoreError> {
         let found = self.people.session(&token(cookie), extend).await?;
         Ok(found.map(|s| {
-            let viewer = Viewer { id: s.person.id, name: s.person.name, role: s.person.role };
+            let viewer = Viewer {
+                id: s.person.id,
+                name: s.person.name,
+                role: s.person.role,
+            };
             (viewer, s.csrf, s.person.theme)
         }))
     }
@@ -93,17 +112,29 @@ impl Desk {
     ///
     /// # Errors
     /// [`PasswordProblem`] with words for the field.
-    pub async fn add_person(&self, name: &str, role: Role, password: &str) -> Result<PersonId, PasswordProblem> {
+    pub async fn add_person(
+        &self,
+        name: &str,
+        role: Role,
+        password: &str,
+    ) -> Result<PersonId, PasswordProblem> {
         let name = name.trim();
         let fine = |c: char| c.is_alphanumeric() || ".-_@".contains(c);
         if name.is_empty() || name.chars().count() > 60 || !name.chars().all(fine) {
-            return Err(PasswordProblem::Name("A name has 1 to 60 letters, digits, dots or hyphens.".into()));
+            return Err(PasswordProblem::Name(
+                "A name has 1 to 60 letters, digits, dots or hyphens.".into(),
+            ));
         }
         let hashed = self.checked_hash(password).await?;
-        self.people.add(name, role, &hashed).await.map_err(|e| match e {
-            StoreError::Taken(_) => PasswordProblem::Name(format!("There is a person {name} already.")),
-            other => other.into(),
-        })
+        self.people
+            .add(name, role, &hashed)
+            .await
+            .map_err(|e| match e {
+                StoreError::Taken(_) => {
+                    PasswordProblem::Name(format!("There is a person {name} already."))
+                }
+                other => other.into(),
+            })
     }
 
     async fn checked_hash(&self, password: &str) -> Result<String, PasswordProblem> {
@@ -118,7 +149,12 @@ impl Desk {
     ///
     /// # Errors
     /// [`StoreError::Taken`] when no admin would be left.
-    pub async fn change_person(&self, id: PersonId, role: Role, active: bool) -> Result<(), StoreError> {
+    pub async fn change_person(
+        &self,
+        id: PersonId,
+        role: Role,
+        active: bool,
+    ) -> Result<(), StoreError> {
         self.people.change(id, role, active).await
     }
     /// # Errors
@@ -130,7 +166,9 @@ impl Desk {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn set_theme(&self, viewer: &Viewer, theme: &str) -> Result<(), StoreError> {
-        self.people.set_theme(viewer.id, if theme == "night" { "night" } else { "day" }).await
+        self.people
+            .set_theme(viewer.id, if theme == "night" { "night" } else { "day" })
+            .await
     }
 
     pub fn networks(&self) -> Networks {
@@ -139,7 +177,12 @@ impl Desk {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn set_networks(&self, networks: Networks) -> Result<(), StoreError> {
-        let text = networks.0.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let text = networks
+            .0
+            .iter()
+            .map(ToString::to_string)
+            .collect::<Vec<_>>()
+            .join(", ");
         self.settings.set(NETWORKS, &text).await?;
         self.shared.drivers.allow(networks);
         Ok(())

@@ -55,14 +55,29 @@ impl Desk {
         seen: Option<Seen>,
         request: Uuid,
     ) -> Result<RunId, StartError> {
-        start_as(&self.scribe, viewer.who(), viewer.permits(), ask, seen, request).await
+        start_as(
+            &self.scribe,
+            viewer.who(),
+            viewer.permits(),
+            ask,
+            seen,
+            request,
+        )
+        .await
     }
 
     /// # Errors
     /// [`AnswerError`] when the viewer may not, the run is over, or the database does not answer.
-    pub async fn answer(&self, viewer: &Viewer, run: RunId, answer: Answer) -> Result<(), AnswerError> {
+    pub async fn answer(
+        &self,
+        viewer: &Viewer,
+        run: RunId,
+        answer: Answer,
+    ) -> Result<(), AnswerError> {
         let estate = self.shared.estate();
-        let Some(plan) = estate.plans.get(&run) else { return Err(AnswerError::Over) };
+        let Some(plan) = estate.plans.get(&run) else {
+            return Err(AnswerError::Over);
+        };
         if !viewer.permits().allow(plan.ask.act()) {
             return Err(AnswerError::NotAllowed);
         }
@@ -76,7 +91,12 @@ impl Desk {
                 return Err(Refusal::NotOurs);
             }
             let events = turn(view, run, input, at);
-            Ok(Decision { events, who, run: Some(run), request: None })
+            Ok(Decision {
+                events,
+                who,
+                run: Some(run),
+                request: None,
+            })
         });
         match told.await {
             Ok(_) => Ok(()),
@@ -114,14 +134,25 @@ pub(crate) async fn start_as(
             return Err(Refusal::Stale(Box::new(fresh)));
         }
         let kept = fresh.clone();
-        let accepted = fresh.accept().map_err(|blocked| Refusal::Blocked(Box::new(kept), blocked))?;
+        let accepted = fresh
+            .accept()
+            .map_err(|blocked| Refusal::Blocked(Box::new(kept), blocked))?;
         let (run, events) = begin(view, accepted, who.clone(), request, at);
-        Ok(Decision { events, who, run: Some(run), request: Some(request) })
+        Ok(Decision {
+            events,
+            who,
+            run: Some(run),
+            request: Some(request),
+        })
     });
     match started.await {
         Ok((_, Some(run))) | Err(Refusal::Known(run)) => Ok(run),
-        Ok((_, None)) | Err(Refusal::NotOurs) => Err(StartError::Unavailable("it changed in the meantime".into())),
-        Err(Refusal::Blocked(assessment, blocked)) => Err(StartError::Blocked(assessment, blocked.stops)),
+        Ok((_, None)) | Err(Refusal::NotOurs) => {
+            Err(StartError::Unavailable("it changed in the meantime".into()))
+        }
+        Err(Refusal::Blocked(assessment, blocked)) => {
+            Err(StartError::Blocked(assessment, blocked.stops))
+        }
         Err(Refusal::Stale(assessment)) => Err(StartError::Stale(assessment)),
         Err(Refusal::Taken(what)) => Err(StartError::Taken(what)),
         Err(Refusal::Unavailable(why)) => Err(StartError::Unavailable(why)),

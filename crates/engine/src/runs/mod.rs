@@ -39,12 +39,22 @@ impl Way {
     fn boundary(self, here: Boundary) {
         if self.die_at == Some(here) {
             let me = std::process::id().to_string();
-            drop(std::process::Command::new("kill").args(["-9", &me]).status());
+            drop(
+                std::process::Command::new("kill")
+                    .args(["-9", &me])
+                    .status(),
+            );
         }
     }
 }
 
-pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way) {
+pub(crate) fn spawn(
+    tasks: &mut JoinSet<()>,
+    shared: Arc<Shared>,
+    scribe: Scribe,
+    orders: Orders,
+    way: Way,
+) {
     tasks.spawn(dispatch(shared, scribe, orders, way));
 }
 
@@ -54,12 +64,25 @@ async fn dispatch(shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way)
     loop {
         while calls.try_join_next().is_some() {}
         let free = room.available_permits();
-        let taken = if free == 0 { Ok(vec![]) } else { orders.take(i64::try_from(free).unwrap_or(1), way.lease).await };
+        let taken = if free == 0 {
+            Ok(vec![])
+        } else {
+            orders
+                .take(i64::try_from(free).unwrap_or(1), way.lease)
+                .await
+        };
         match taken {
             Ok(taken) if !taken.is_empty() => {
                 for order in taken {
-                    let Ok(permit) = room.clone().acquire_owned().await else { return };
-                    let task = Task { shared: shared.clone(), scribe: scribe.clone(), orders: orders.clone(), way };
+                    let Ok(permit) = room.clone().acquire_owned().await else {
+                        return;
+                    };
+                    let task = Task {
+                        shared: shared.clone(),
+                        scribe: scribe.clone(),
+                        orders: orders.clone(),
+                        way,
+                    };
                     calls.spawn(task.carry_out(order, permit));
                 }
             }
@@ -74,7 +97,12 @@ async fn dispatch(shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way)
 
 /// Until an order may be due: told so, or by the table, or at the slowest look.
 async fn wait(shared: &Shared, orders: &Orders) {
-    let due = orders.next_due().await.ok().flatten().map_or(SLOWEST_LOOK, |s| Duration::from_millis(s.0));
+    let due = orders
+        .next_due()
+        .await
+        .ok()
+        .flatten()
+        .map_or(SLOWEST_LOOK, |s| Duration::from_millis(s.0));
     let pause = due.clamp(Duration::from_millis(10), SLOWEST_LOOK);
     tokio::select! {
         () = shared.orders.notified() => {}
@@ -94,7 +122,10 @@ impl Task {
     async fn carry_out(self, order: TakenOrder, _permit: OwnedSemaphorePermit) {
         let estate = self.shared.estate();
         let step = order.step;
-        let found = estate.runs.get(&order.run).zip(estate.plans.get(&order.run));
+        let found = estate
+            .runs
+            .get(&order.run)
+            .zip(estate.plans.get(&order.run));
         let running = found
             .and_then(|(run, plan)| run.steps.get(step).zip(plan.steps.get(step)))
             .filter(|(state, _)| state.phase == Phase::Running);
@@ -106,7 +137,12 @@ impl Task {
         self.way.boundary(Boundary::OrderTaken);
         let key = format!("{}.{step}.{}", order.run, state.fence.0);
         let began = state.began.unwrap_or_else(now);
-        let turn = Turn { key: &key, fence: state.fence, waited: now().since(began), now: now() };
+        let turn = Turn {
+            key: &key,
+            fence: state.fence,
+            waited: now().since(began),
+            now: now(),
+        };
         let limit = Duration::from_millis(self.way.lease.0 / 2);
         if self.way.die_at == Some(Boundary::CallSent) {
             tokio::spawn(async move {
@@ -114,10 +150,18 @@ impl Task {
                 self.way.boundary(Boundary::CallSent);
             });
         }
-        let outcome = timeout(limit, self.shared.drivers.perform(&estate, &planned.step, turn)).await;
+        let outcome = timeout(
+            limit,
+            self.shared.drivers.perform(&estate, &planned.step, turn),
+        )
+        .await;
         let outcome = outcome.unwrap_or_else(|_| {
             let said = "The call took too long.";
-            Err(Fault::new(FaultKind::TimedOut, said, "Look whether the device is overloaded; then retry."))
+            Err(Fault::new(
+                FaultKind::TimedOut,
+                said,
+                "Look whether the device is overloaded; then retry.",
+            ))
         });
         self.way.boundary(Boundary::AnswerHad);
         let group = planned.step.group();
@@ -129,10 +173,18 @@ impl Task {
 
 /// Writes the result. It is tried again while the order is ours: a lost result would mean a second call.
 async fn report(scribe: &Scribe, order: &TakenOrder, outcome: Result<Outcome, Fault>) {
-    let guard = Guard::Order { run: order.run, step: order.step, token: order.token };
+    let guard = Guard::Order {
+        run: order.run,
+        step: order.step,
+        token: order.token,
+    };
     for pause in [50, 100, 200, 400, 800, 1600, 3200, 6400, 10_000] {
         let (run, step, result) = (order.run, order.step, outcome.clone());
-        let written = scribe.append(guard, move |view, at| Ok(follow(view, run, step, result, at))).await;
+        let written = scribe
+            .append(guard, move |view, at| {
+                Ok(follow(view, run, step, result, at))
+            })
+            .await;
         match written {
             Ok(_) | Err(Refusal::NotOurs) => return,
             Err(refusal) => {
@@ -144,10 +196,23 @@ async fn report(scribe: &Scribe, order: &TakenOrder, outcome: Result<Outcome, Fa
 }
 
 /// What a device's answer means for the estate and the run.
-fn follow(view: &View, run: RunId, step: usize, result: Result<Outcome, Fault>, at: Moment) -> Decision {
-    let by = view.estate.runs.get(&run).map_or_else(zastrugi_core::permits::Who::itself, |r| r.by.clone());
+fn follow(
+    view: &View,
+    run: RunId,
+    step: usize,
+    result: Result<Outcome, Fault>,
+    at: Moment,
+) -> Decision {
+    let by = view
+        .estate
+        .runs
+        .get(&run)
+        .map_or_else(zastrugi_core::permits::Who::itself, |r| r.by.clone());
     let (events, input) = match result {
-        Ok(Outcome::Done { events, said }) => (settle_adopted(&view.estate, events), Input::Succeeded { step, said }),
+        Ok(Outcome::Done { events, said }) => (
+            settle_adopted(&view.estate, events),
+            Input::Succeeded { step, said },
+        ),
         Ok(Outcome::NotYet { said }) => (vec![], Input::NotYet { step, said }),
         Err(fault) => (vec![], Input::Failed { step, fault }),
     };
@@ -155,5 +220,10 @@ fn follow(view: &View, run: RunId, step: usize, result: Result<Outcome, Fault>, 
     fork.absorb_all(&events);
     let mut all: Vec<Event> = events;
     all.extend(turn(&view.with(fork), run, input, at));
-    Decision { events: all, who: by, run: Some(run), request: None }
+    Decision {
+        events: all,
+        who: by,
+        run: Some(run),
+        request: None,
+    }
 }

@@ -75,7 +75,10 @@ impl Eye {
         let host = self.host;
         let decide = move |view: &zastrugi_core::view::View, at| {
             let events = compare(&view.estate, host, &report, at);
-            Ok(Decision { events, ..Decision::nothing(Who::itself()) })
+            Ok(Decision {
+                events,
+                ..Decision::nothing(Who::itself())
+            })
         };
         if let Err(refusal) = self.scribe.append(Guard::Leader(self.held), decide).await {
             tracing::debug!(?refusal, host = %self.host, "an observation was not written");
@@ -89,14 +92,22 @@ impl Eye {
             .into_iter()
             .filter_map(|(uuid, load)| estate.machine_with_uuid(&uuid).map(|m| (m.id, load)))
             .collect();
-        let load = HostLoad { at: now(), cpu: sample.cpu, active: sample.active, machines };
+        let load = HostLoad {
+            at: now(),
+            cpu: sample.cpu,
+            active: sample.active,
+            machines,
+        };
         self.shared.loads.rcu(|loads| {
             let mut loads = (**loads).clone();
             loads.take(self.host, load.clone());
             loads
         });
         self.shared.loads_taken(load.at);
-        self.samples.lock().unwrap_or_else(PoisonError::into_inner).insert(self.host, load);
+        self.samples
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .insert(self.host, load);
     }
 
     async fn note_silence(&self, fault: Fault) {
@@ -104,8 +115,14 @@ impl Eye {
         let decide = move |view: &zastrugi_core::view::View, at| {
             let held = view.estate.hosts.get(&host).map(|h| h.condition.clone());
             let condition = match fault.kind {
-                FaultKind::Stranger => Condition::Stranger { since: at, pin: String::new() },
-                _ => Condition::Lost { since: at, why: fault.said.trim_end_matches('.').to_owned() },
+                FaultKind::Stranger => Condition::Stranger {
+                    since: at,
+                    pin: String::new(),
+                },
+                _ => Condition::Lost {
+                    since: at,
+                    why: fault.said.trim_end_matches('.').to_owned(),
+                },
             };
             let same = matches!(
                 (&held, &condition),
@@ -114,8 +131,15 @@ impl Eye {
                     | (Some(Condition::Claiming), _)
                     | (None, _)
             );
-            let events = if same { vec![] } else { vec![Event::HostCondition { host, condition }] };
-            Ok(Decision { events, ..Decision::nothing(Who::itself()) })
+            let events = if same {
+                vec![]
+            } else {
+                vec![Event::HostCondition { host, condition }]
+            };
+            Ok(Decision {
+                events,
+                ..Decision::nothing(Who::itself())
+            })
         };
         if let Err(refusal) = self.scribe.append(Guard::Leader(self.held), decide).await {
             tracing::debug!(?refusal, %host, "a silence was not written");

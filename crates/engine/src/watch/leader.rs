@@ -71,7 +71,9 @@ async fn follow(shared: &Shared, measurements: &Measurements) {
     if let Ok(samples) = measurements.latest().await {
         shared.loads.rcu(|loads| {
             let mut loads = (**loads).clone();
-            samples.iter().for_each(|(host, sample)| loads.take(*host, sample.clone()));
+            samples
+                .iter()
+                .for_each(|(host, sample)| loads.take(*host, sample.clone()));
             loads
         });
         shared.loads_taken(now());
@@ -90,7 +92,14 @@ struct Reign {
 impl Reign {
     fn new(held: Held) -> Self {
         let samples = Samples::default();
-        Reign { held, tasks: JoinSet::new(), followed: BTreeMap::new(), samples, wrote: Instant::now(), tended: None }
+        Reign {
+            held,
+            tasks: JoinSet::new(),
+            followed: BTreeMap::new(),
+            samples,
+            wrote: Instant::now(),
+            tended: None,
+        }
     }
 
     async fn tend(&mut self, shared: &Arc<Shared>, scribe: &Scribe, measurements: &Measurements) {
@@ -98,13 +107,17 @@ impl Reign {
         self.follow_hosts(shared, scribe);
         if self.wrote.elapsed() > Duration::from_secs(10) {
             self.wrote = Instant::now();
-            let samples = std::mem::take(&mut *self.samples.lock().unwrap_or_else(PoisonError::into_inner));
+            let samples =
+                std::mem::take(&mut *self.samples.lock().unwrap_or_else(PoisonError::into_inner));
             let samples: Vec<_> = samples.into_iter().collect();
             if let Err(error) = measurements.write(&samples).await {
                 tracing::warn!(%error, "loads were not kept");
             }
         }
-        if self.tended.is_none_or(|at| at.elapsed() > Duration::from_mins(5)) {
+        if self
+            .tended
+            .is_none_or(|at| at.elapsed() > Duration::from_mins(5))
+        {
             self.tended = Some(Instant::now());
             if let Err(error) = measurements.tend(OffsetDateTime::now_utc()).await {
                 tracing::warn!(%error, "old samples were not removed");
@@ -118,7 +131,10 @@ impl Reign {
         let estate = shared.estate();
         let by_access = |h: &zastrugi_core::estate::Host| format!("{:?}", h.access);
         self.followed.retain(|id, (access, task)| {
-            let same = estate.hosts.get(id).is_some_and(|h| by_access(h) == *access);
+            let same = estate
+                .hosts
+                .get(id)
+                .is_some_and(|h| by_access(h) == *access);
             if !same {
                 task.abort();
             }
@@ -143,10 +159,24 @@ impl Reign {
 /// Deleted machines whose time is over are removed for good, by a run like any other.
 async fn purge_expired(shared: &Arc<Shared>, scribe: &Scribe) {
     let estate = shared.estate();
-    let expired = estate.machines.values().filter(|m| m.recoverable_until().is_some_and(|until| until <= now()));
+    let expired = estate
+        .machines
+        .values()
+        .filter(|m| m.recoverable_until().is_some_and(|until| until <= now()));
     for machine in expired {
-        let ask = Proposal::Purge { machines: vec![machine.id], typed: machine.name.clone() };
-        let started = start_as(scribe, Who::itself(), Permits::of(Role::Admin), ask, None, Uuid::new_v4()).await;
+        let ask = Proposal::Purge {
+            machines: vec![machine.id],
+            typed: machine.name.clone(),
+        };
+        let started = start_as(
+            scribe,
+            Who::itself(),
+            Permits::of(Role::Admin),
+            ask,
+            None,
+            Uuid::new_v4(),
+        )
+        .await;
         if let Err(error) = started {
             tracing::warn!(machine = %machine.name, %error, "an expired machine was not removed");
         }

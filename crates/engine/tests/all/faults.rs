@@ -11,15 +11,29 @@ use zastrugi_engine::Answer;
 use zastrugi_standins::{Fault, FaultKind as Breaks, Standins};
 
 fn fault(device: &str, call: &str, kind: Breaks, times: u32) -> Fault {
-    Fault { device: device.into(), call: call.into(), kind, times }
+    Fault {
+        device: device.into(),
+        call: call.into(),
+        kind,
+        times,
+    }
 }
 
 #[sqlx::test(migrations = false)]
-async fn a_lost_doubled_or_garbled_answer_is_asked_for_again_and_the_effect_happens_once(pool: PgPool) {
+async fn a_lost_doubled_or_garbled_answer_is_asked_for_again_and_the_effect_happens_once(
+    pool: PgPool,
+) {
     let lab = Lab::new(&pool, 1).await;
     lab.ready().await;
-    for (name, kind) in [("lost", Breaks::Drop), ("doubled", Breaks::Twice), ("garbled", Breaks::Garbage), ("slow", Breaks::Slow)] {
-        lab.standins.world.add_fault(fault("h1", "PUT /v1/machines", kind, 1));
+    for (name, kind) in [
+        ("lost", Breaks::Drop),
+        ("doubled", Breaks::Twice),
+        ("garbled", Breaks::Garbage),
+        ("slow", Breaks::Slow),
+    ] {
+        lab.standins
+            .world
+            .add_fault(fault("h1", "PUT /v1/machines", kind, 1));
         let run = lab.done(lab.create(name, 1, false)).await;
         let tries = if kind == Breaks::Slow { 1 } else { 2 };
         assert_eq!(run.steps[0].attempt, tries, "{name}");
@@ -31,14 +45,19 @@ async fn a_lost_doubled_or_garbled_answer_is_asked_for_again_and_the_effect_happ
 async fn a_refusal_is_shown_in_the_devices_words_and_retry_goes_on(pool: PgPool) {
     let lab = Lab::new(&pool, 1).await;
     lab.ready().await;
-    lab.standins.world.add_fault(fault("h1", "PUT /v1/machines", Breaks::Refuse, 1));
+    lab.standins
+        .world
+        .add_fault(fault("h1", "PUT /v1/machines", Breaks::Refuse, 1));
     let run = lab.start(lab.create("gate", 1, true)).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
     let said = stuck.steps[0].fault.clone().unwrap();
     assert_eq!(said.said, "The device is busy with its own maintenance.");
     assert_eq!(said.field.as_deref(), Some("disks"));
     assert!(!said.remedy.is_empty());
-    lab.desk.answer(&lab.admin, run, Answer::Retry).await.unwrap();
+    lab.desk
+        .answer(&lab.admin, run, Answer::Retry)
+        .await
+        .unwrap();
     lab.until(run, &[RunState::Done]).await;
     lab.assert_once();
 }
@@ -47,7 +66,9 @@ async fn a_refusal_is_shown_in_the_devices_words_and_retry_goes_on(pool: PgPool)
 async fn a_hanging_device_is_timed_out_and_tried_again(pool: PgPool) {
     let lab = Lab::new(&pool, 1).await;
     lab.ready().await;
-    lab.standins.world.add_fault(fault("h1", "PUT /v1/machines", Breaks::Hang, 1));
+    lab.standins
+        .world
+        .add_fault(fault("h1", "PUT /v1/machines", Breaks::Hang, 1));
     let run = lab.done(lab.create("gate", 1, false)).await;
     assert_eq!(run.steps[0].attempt, 2);
     lab.assert_once();
@@ -57,15 +78,31 @@ async fn a_hanging_device_is_timed_out_and_tried_again(pool: PgPool) {
 async fn cancelling_leaves_what_is_done_and_gives_back_the_rest(pool: PgPool) {
     let lab = Lab::new(&pool, 1).await;
     lab.ready().await;
-    lab.standins.world.add_fault(fault("h1", "/power", Breaks::Refuse, 1));
+    lab.standins
+        .world
+        .add_fault(fault("h1", "/power", Breaks::Refuse, 1));
     let run = lab.start(lab.create("gate", 1, true)).await;
     lab.until(run, &[RunState::NeedsYou]).await;
-    lab.desk.answer(&lab.admin, run, Answer::Cancel).await.unwrap();
+    lab.desk
+        .answer(&lab.admin, run, Answer::Cancel)
+        .await
+        .unwrap();
     let ended = lab.until(run, &[RunState::Cancelled]).await;
-    assert_eq!(ended.steps.iter().map(|s| s.phase).collect::<Vec<_>>(), [Phase::Done, Phase::Failed, Phase::Skipped]);
+    assert_eq!(
+        ended.steps.iter().map(|s| s.phase).collect::<Vec<_>>(),
+        [Phase::Done, Phase::Failed, Phase::Skipped]
+    );
     let machine = lab.estate().machines[&lab.machine("gate")].clone();
-    assert_eq!((machine.host, machine.is_off()), (None, true), "made, off, holding no room");
-    lab.done(Proposal::Power { machines: vec![machine.id], act: PowerAct::On { host: None } }).await;
+    assert_eq!(
+        (machine.host, machine.is_off()),
+        (None, true),
+        "made, off, holding no room"
+    );
+    lab.done(Proposal::Power {
+        machines: vec![machine.id],
+        act: PowerAct::On { host: None },
+    })
+    .await;
 }
 
 #[sqlx::test(migrations = false)]
@@ -74,11 +111,24 @@ async fn a_wrong_password_is_told_and_counts_as_one_try(pool: PgPool) {
     let address = lab.standins.world.agents()["h1"].clone();
     lab.desk.greet(std::slice::from_ref(&address)).await;
     let pin = lab.desk.found()[0].greeting.pin.clone();
-    let (at, fault) = lab.desk.check_password(&[(address.clone(), pin.clone())], "last-light").await.unwrap_err();
+    let (at, fault) = lab
+        .desk
+        .check_password(&[(address.clone(), pin.clone())], "last-light")
+        .await
+        .unwrap_err();
     assert_eq!((at, fault.kind), (address.clone(), FaultKind::Password));
     assert_eq!(fault.said, "Password not accepted; 4 tries left.");
-    let stranger = lab.desk.check_password(&[(address, "00".repeat(32))], "first-light").await.unwrap_err().1;
-    assert_eq!(stranger.kind, FaultKind::Stranger, "the password is not sent to another certificate");
+    let stranger = lab
+        .desk
+        .check_password(&[(address, "00".repeat(32))], "first-light")
+        .await
+        .unwrap_err()
+        .1;
+    assert_eq!(
+        stranger.kind,
+        FaultKind::Stranger,
+        "the password is not sent to another certificate"
+    );
 }
 
 #[sqlx::test(migrations = false)]
@@ -88,12 +138,30 @@ async fn a_host_with_another_certificate_gets_no_orders(pool: PgPool) {
     lab.standins.world.swap_identity("h1").unwrap();
     let devices = lab.devices.clone();
     // The listener shows the new certificate from its next start on.
-    let old = std::mem::replace(&mut lab.standins, Standins::start(zastrugi_standins::Settings { net: "127.249".into(), dir: devices.dir.join("other"), ..devices.clone() }).await.unwrap());
+    let old = std::mem::replace(
+        &mut lab.standins,
+        Standins::start(zastrugi_standins::Settings {
+            net: "127.249".into(),
+            dir: devices.dir.join("other"),
+            ..devices.clone()
+        })
+        .await
+        .unwrap(),
+    );
     drop(old);
     tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     let again = Standins::start(devices).await.unwrap();
-    let held = || matches!(lab.estate().hosts.values().next().unwrap().condition, Condition::Stranger { .. });
+    let held = || {
+        matches!(
+            lab.estate().hosts.values().next().unwrap().condition,
+            Condition::Stranger { .. }
+        )
+    };
     eventually("the stranger is noticed", held).await;
-    assert!(lab.desk.assess(&lab.admin, &lab.create("gate", 1, false)).blocked());
+    assert!(
+        lab.desk
+            .assess(&lab.admin, &lab.create("gate", 1, false))
+            .blocked()
+    );
     drop(again);
 }

@@ -12,7 +12,9 @@ use zastrugi_core::{
     ids::{HostId, MachineId, RunId},
     moment::Span,
     permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password, Proposal},
+    proposal::{
+        ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password, Proposal,
+    },
     run::{Run, RunState},
     units::Bytes,
 };
@@ -61,15 +63,27 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         clock_offset_ms: 0,
         virtualization: true,
     };
-    let volumes = vec![ScenarioVolume { uid: "vol-a".into(), name: "slab".into(), capacity_gib: 1000 }];
-    Scenario { hosts: (1..=hosts).map(host).collect(), volumes, machines: vec![] }
+    let volumes = vec![ScenarioVolume {
+        uid: "vol-a".into(),
+        name: "slab".into(),
+        capacity_gib: 1000,
+    }];
+    Scenario {
+        hosts: (1..=hosts).map(host).collect(),
+        volumes,
+        machines: vec![],
+    }
 }
 
 /// The address of the database that a test was given.
 pub(crate) fn url(pool: &PgPool) -> String {
     let base = std::env::var("DATABASE_URL").unwrap();
     let at = base.rfind('/').unwrap();
-    format!("{}/{}", &base[..at], pool.connect_options().get_database().unwrap())
+    format!(
+        "{}/{}",
+        &base[..at],
+        pool.connect_options().get_database().unwrap()
+    )
 }
 
 impl Lab {
@@ -104,9 +118,25 @@ impl Lab {
         };
         let engine = Engine::start(settings.clone()).await.unwrap();
         let desk = engine.desk();
-        let id = desk.add_person("lab.admin", Role::Admin, "laboratory").await.unwrap();
-        let admin = Viewer { id, name: "lab.admin".into(), role: Role::Admin };
-        Lab { standins, engine, desk, admin, settings, devices, _dir: dir, _net: held }
+        let id = desk
+            .add_person("lab.admin", Role::Admin, "laboratory")
+            .await
+            .unwrap();
+        let admin = Viewer {
+            id,
+            name: "lab.admin".into(),
+            role: Role::Admin,
+        };
+        Lab {
+            standins,
+            engine,
+            desk,
+            admin,
+            settings,
+            devices,
+            _dir: dir,
+            _net: held,
+        }
     }
 
     pub(crate) fn estate(&self) -> std::sync::Arc<Estate> {
@@ -114,7 +144,10 @@ impl Lab {
     }
 
     pub(crate) async fn start(&self, ask: Proposal) -> RunId {
-        self.desk.start(&self.admin, ask, None, Uuid::new_v4()).await.unwrap()
+        self.desk
+            .start(&self.admin, ask, None, Uuid::new_v4())
+            .await
+            .unwrap()
     }
 
     /// Waits until the run is in one of these states.
@@ -125,7 +158,16 @@ impl Lab {
     pub(crate) async fn done(&self, ask: Proposal) -> Run {
         let run = self.start(ask).await;
         let ended = self.until(run, &[RunState::Done, RunState::NeedsYou]).await;
-        assert_eq!(ended.state, RunState::Done, "{:?}", ended.steps.iter().filter_map(|s| s.fault.clone()).collect::<Vec<_>>());
+        assert_eq!(
+            ended.state,
+            RunState::Done,
+            "{:?}",
+            ended
+                .steps
+                .iter()
+                .filter_map(|s| s.fault.clone())
+                .collect::<Vec<_>>()
+        );
         ended
     }
 
@@ -133,16 +175,35 @@ impl Lab {
         let addresses: Vec<String> = self.standins.world.agents().into_values().collect();
         self.desk.greet(&addresses).await;
         let found = self.desk.found();
-        let targets = found.into_iter().map(|f| ClaimTarget { address: f.address, pin: f.greeting.pin }).collect();
+        let targets = found
+            .into_iter()
+            .map(|f| ClaimTarget {
+                address: f.address,
+                pin: f.greeting.pin,
+            })
+            .collect();
         let secret = self.desk.keep_secret("first-light").await.unwrap();
-        Proposal::ClaimHosts(ClaimHosts { targets, site: "Quayside".into(), password: Password::Kept(secret) })
+        Proposal::ClaimHosts(ClaimHosts {
+            targets,
+            site: "Quayside".into(),
+            password: Password::Kept(secret),
+        })
     }
 
     pub(crate) async fn cluster(&self) -> Proposal {
         let hosts: Vec<HostId> = self.estate().hosts.keys().copied().collect();
         self.desk.inspect(&hosts).await;
-        let demand = Demand { failures: 0, enforced: false };
-        Proposal::CreateCluster(CreateCluster { name: "Eider".into(), hosts, level: None, volume: None, demand })
+        let demand = Demand {
+            failures: 0,
+            enforced: false,
+        };
+        Proposal::CreateCluster(CreateCluster {
+            name: "Eider".into(),
+            hosts,
+            level: None,
+            volume: None,
+            demand,
+        })
     }
 
     /// All hosts claimed and in one cluster.
@@ -159,8 +220,15 @@ impl Lab {
             cluster: self.estate().clusters.keys().next().copied(),
             host: None,
             vcpus: 1,
-            memory: Memory { kept: size, size, max: size },
-            disks: vec![NewDisk { size: Bytes::gib(4), provisioning: Provisioning::Thin }],
+            memory: Memory {
+                kept: size,
+                size,
+                max: size,
+            },
+            disks: vec![NewDisk {
+                size: Bytes::gib(4),
+                provisioning: Provisioning::Thin,
+            }],
             labels: Default::default(),
             tier: 3,
             protected: false,
@@ -192,7 +260,11 @@ pub(crate) async fn until(desk: &Desk, run: RunId, states: &[RunState]) -> Run {
         {
             return Run::clone(run);
         }
-        assert!(began.elapsed() < Duration::from_secs(60), "{run} is {:?}", found.map(|f| f.0));
+        assert!(
+            began.elapsed() < Duration::from_secs(60),
+            "{run} is {:?}",
+            found.map(|f| f.0)
+        );
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }
@@ -201,7 +273,10 @@ pub(crate) async fn until(desk: &Desk, run: RunId, states: &[RunState]) -> Run {
 pub(crate) async fn eventually(what: &str, fine: impl Fn() -> bool) {
     let began = Instant::now();
     while !fine() {
-        assert!(began.elapsed() < Duration::from_secs(30), "not in time: {what}");
+        assert!(
+            began.elapsed() < Duration::from_secs(30),
+            "not in time: {what}"
+        );
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }

@@ -1,4 +1,5 @@
 //! The engine against real devices on real sockets and a real database.
+#![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod faults;
 mod lab;

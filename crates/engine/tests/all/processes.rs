@@ -12,30 +12,54 @@ async fn two_processes_serve_the_same_estate_and_one_goes_on_alone(pool: PgPool)
     lab.ready().await;
     let other = Engine::start(lab.settings.clone()).await.unwrap();
     let desk = other.desk();
-    assert_eq!(desk.look().estate.hosts, lab.estate().hosts, "it starts with what is stored");
+    assert_eq!(
+        desk.look().estate.hosts,
+        lab.estate().hosts,
+        "it starts with what is stored"
+    );
     // Both append at the same time; neither loses anything.
-    let asks: Vec<_> = (0..6).map(|i| lab.create(&format!("gate-{i}"), 1, true)).collect();
+    let asks: Vec<_> = (0..6)
+        .map(|i| lab.create(&format!("gate-{i}"), 1, true))
+        .collect();
     let mut runs = vec![];
     for (i, ask) in asks.into_iter().enumerate() {
         let at = if i % 2 == 0 { &lab.desk } else { &desk };
-        runs.push(at.start(&lab.admin, ask, None, Uuid::new_v4()).await.unwrap());
+        runs.push(
+            at.start(&lab.admin, ask, None, Uuid::new_v4())
+                .await
+                .unwrap(),
+        );
     }
     for run in &runs {
         until(&desk, *run, &[RunState::Done]).await;
     }
-    eventually("both hold the same estate", || *lab.estate() == *desk.look().estate).await;
+    eventually("both hold the same estate", || {
+        *lab.estate() == *desk.look().estate
+    })
+    .await;
     lab.assert_once();
     // One is gone; the other does the work and watches the devices.
-    let Lab { engine, standins, admin, .. } = lab;
+    let Lab {
+        engine,
+        standins,
+        admin,
+        ..
+    } = lab;
     engine.stop().await;
     let gate = desk.look().estate.machine_named("gate-0").unwrap().id;
     let stop = zastrugi_core::proposal::PowerAct::Off;
-    let ask = zastrugi_core::proposal::Proposal::Power { machines: vec![gate], act: stop };
+    let ask = zastrugi_core::proposal::Proposal::Power {
+        machines: vec![gate],
+        act: stop,
+    };
     let run = desk.start(&admin, ask, None, Uuid::new_v4()).await.unwrap();
     until(&desk, run, &[RunState::Done]).await;
     eventually("the other leads", || desk.health().leads).await;
     standins.world.power("h1", false);
-    eventually("and sees what happens", || desk.look().estate.hosts.values().any(|h| !h.accepts_work())).await;
+    eventually("and sees what happens", || {
+        desk.look().estate.hosts.values().any(|h| !h.accepts_work())
+    })
+    .await;
     other.stop().await;
 }
 
@@ -50,5 +74,9 @@ async fn a_past_moment_is_a_query(pool: PgPool) {
     assert_eq!(past.hosts, then.hosts);
     assert!(past.clusters.is_empty());
     let rebuilt = journal.load().await.unwrap();
-    assert_eq!(rebuilt, *lab.estate(), "a restarted process holds the same estate");
+    assert_eq!(
+        rebuilt,
+        *lab.estate(),
+        "a restarted process holds the same estate"
+    );
 }

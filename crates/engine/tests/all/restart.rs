@@ -19,15 +19,34 @@ struct Private {
 
 impl Private {
     fn start() -> Private {
-        let newest = fs::read_dir("/usr/lib/postgresql").unwrap().filter_map(|e| Some(e.ok()?.path().join("bin")));
+        let newest = fs::read_dir("/usr/lib/postgresql")
+            .unwrap()
+            .filter_map(|e| Some(e.ok()?.path().join("bin")));
         let bin = newest.filter(|b| b.join("initdb").exists()).max().unwrap();
-        let dir = tempfile::Builder::new().prefix("zastrugi-pg").tempdir_in("/tmp").unwrap();
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let dir = tempfile::Builder::new()
+            .prefix("zastrugi-pg")
+            .tempdir_in("/tmp")
+            .unwrap();
+        let port = std::net::TcpListener::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap()
+            .port();
         let private = Private { bin, dir, port };
         if private.is_root() {
-            assert!(Command::new("chown").arg("postgres").arg(private.dir.path()).status().unwrap().success());
+            assert!(
+                Command::new("chown")
+                    .arg("postgres")
+                    .arg(private.dir.path())
+                    .status()
+                    .unwrap()
+                    .success()
+            );
         }
-        private.tool("initdb", &["-U", "postgres", "-A", "trust", "-D", &private.data()]);
+        private.tool(
+            "initdb",
+            &["-U", "postgres", "-A", "trust", "-D", &private.data()],
+        );
         private.up();
         private
     }
@@ -46,16 +65,33 @@ impl Private {
         } else {
             Command::new(path)
         };
-        assert!(command.args(args).stdout(Stdio::null()).status().unwrap().success(), "{name}");
+        assert!(
+            command
+                .args(args)
+                .stdout(Stdio::null())
+                .status()
+                .unwrap()
+                .success(),
+            "{name}"
+        );
     }
     fn up(&self) {
         let log = self.dir.path().join("log").display().to_string();
         // Durable, as where runs execute: an acknowledged write must survive.
-        let how = format!("-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories= -c synchronous_commit=on", self.port);
-        self.tool("pg_ctl", &["-w", "-D", &self.data(), "-l", &log, "-o", &how, "start"]);
+        let how = format!(
+            "-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories= -c synchronous_commit=on",
+            self.port
+        );
+        self.tool(
+            "pg_ctl",
+            &["-w", "-D", &self.data(), "-l", &log, "-o", &how, "start"],
+        );
     }
     fn kill(&self) {
-        self.tool("pg_ctl", &["-w", "-D", &self.data(), "-m", "immediate", "stop"]);
+        self.tool(
+            "pg_ctl",
+            &["-w", "-D", &self.data(), "-m", "immediate", "stop"],
+        );
     }
     fn url(&self) -> String {
         format!("postgres://postgres@127.0.0.1:{}/postgres", self.port)
@@ -85,7 +121,16 @@ async fn a_killed_database_loses_no_acknowledged_write_and_the_work_goes_on() {
         let request = Uuid::new_v4();
         // Somebody who is told to try again does, with the same sheet: never two runs.
         for _ in 0..40 {
-            match lab.desk.start(&lab.admin, lab.create(&format!("m{i}"), 1, i % 3 == 0), None, request).await {
+            match lab
+                .desk
+                .start(
+                    &lab.admin,
+                    lab.create(&format!("m{i}"), 1, i % 3 == 0),
+                    None,
+                    request,
+                )
+                .await
+            {
                 Ok(run) => {
                     acknowledged.push(run);
                     break;
@@ -98,6 +143,10 @@ async fn a_killed_database_loses_no_acknowledged_write_and_the_work_goes_on() {
     for run in &acknowledged {
         until(&lab.desk, *run, &[RunState::Done]).await;
     }
-    assert_eq!(lab.estate().machines.len(), 30, "each asked for once, each there once");
+    assert_eq!(
+        lab.estate().machines.len(),
+        30,
+        "each asked for once, each there once"
+    );
     lab.assert_once();
 }

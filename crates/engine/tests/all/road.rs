@@ -15,31 +15,95 @@ use zastrugi_engine::{EventFilter, StartError};
 async fn from_bare_hosts_to_a_machine_that_answers_and_back(pool: PgPool) {
     let lab = Lab::new(&pool, 3).await;
     lab.ready().await;
-    assert!(lab.estate().clusters.values().all(|c| c.ready && c.hosts.len() == 3));
+    assert!(
+        lab.estate()
+            .clusters
+            .values()
+            .all(|c| c.ready && c.hosts.len() == 3)
+    );
     lab.done(lab.create("gate-{01}", 3, true)).await;
     let gate = lab.machine("gate-02");
     let machine = lab.estate().machines[&gate].clone();
     assert_eq!(machine.state, MachineState::Running { guest: true });
-    assert_eq!(machine.guest_key.as_ref().map(String::len), Some(64), "a key of its own");
-    let keys: std::collections::BTreeSet<_> = lab.estate().machines.values().map(|m| m.guest_key.clone()).collect();
+    assert_eq!(
+        machine.guest_key.as_ref().map(String::len),
+        Some(64),
+        "a key of its own"
+    );
+    let keys: std::collections::BTreeSet<_> = lab
+        .estate()
+        .machines
+        .values()
+        .map(|m| m.guest_key.clone())
+        .collect();
     assert_eq!(keys.len(), 3);
-    let stop = PowerAct::Stop { grace: Span::secs(30), then: AfterGrace::LeaveOn };
-    lab.done(Proposal::Power { machines: vec![gate], act: stop }).await;
+    let stop = PowerAct::Stop {
+        grace: Span::secs(30),
+        then: AfterGrace::LeaveOn,
+    };
+    lab.done(Proposal::Power {
+        machines: vec![gate],
+        act: stop,
+    })
+    .await;
     assert_eq!(lab.estate().machines[&gate].state, MachineState::Off);
     let sets = vec![Set::Name("gate-west".into()), Set::VCpus(2)];
-    lab.done(Proposal::Edit { targets: vec![Target::Machine(gate)], sets }).await;
+    lab.done(Proposal::Edit {
+        targets: vec![Target::Machine(gate)],
+        sets,
+    })
+    .await;
     assert_eq!(lab.machine("gate-west"), gate);
-    lab.done(Proposal::Power { machines: vec![gate], act: PowerAct::On { host: None } }).await;
-    assert_eq!(lab.estate().machines[&gate].generation, 2, "each start has a higher lease");
-    lab.done(Proposal::Power { machines: vec![gate], act: PowerAct::Off }).await;
-    lab.done(Proposal::Delete { machines: vec![gate] }).await;
-    lab.done(Proposal::Recover { machines: vec![gate] }).await;
-    lab.done(Proposal::Delete { machines: vec![gate] }).await;
-    lab.done(Proposal::Purge { machines: vec![gate], typed: "gate-west".into() }).await;
+    lab.done(Proposal::Power {
+        machines: vec![gate],
+        act: PowerAct::On { host: None },
+    })
+    .await;
+    assert_eq!(
+        lab.estate().machines[&gate].generation,
+        2,
+        "each start has a higher lease"
+    );
+    lab.done(Proposal::Power {
+        machines: vec![gate],
+        act: PowerAct::Off,
+    })
+    .await;
+    lab.done(Proposal::Delete {
+        machines: vec![gate],
+    })
+    .await;
+    lab.done(Proposal::Recover {
+        machines: vec![gate],
+    })
+    .await;
+    lab.done(Proposal::Delete {
+        machines: vec![gate],
+    })
+    .await;
+    lab.done(Proposal::Purge {
+        machines: vec![gate],
+        typed: "gate-west".into(),
+    })
+    .await;
     assert!(lab.estate().machine_named("gate-west").is_none());
     lab.assert_once();
-    let told = lab.desk.events(&EventFilter { about: gate.to_string(), ..EventFilter::default() }, 100).await.unwrap();
-    assert!(told.iter().any(|e| e.text == "gate-west was removed for good" && e.who == "lab.admin"), "who did what is told");
+    let told = lab
+        .desk
+        .events(
+            &EventFilter {
+                about: gate.to_string(),
+                ..EventFilter::default()
+            },
+            100,
+        )
+        .await
+        .unwrap();
+    assert!(
+        told.iter()
+            .any(|e| e.text == "gate-west was removed for good" && e.who == "lab.admin"),
+        "who did what is told"
+    );
 }
 
 #[sqlx::test(migrations = false)]
@@ -61,11 +125,24 @@ async fn what_got_worse_since_it_was_seen_is_not_started(pool: PgPool) {
     let (name, chosen) = seen.places[0].clone();
     assert_eq!(name, "gate");
     lab.standins.world.power(&chosen, false);
-    eventually("the host counts as lost", || lab.estate().host_named(&chosen).is_some_and(|h| !h.accepts_work())).await;
-    let refused = lab.desk.start(&lab.admin, ask, Some(seen), Uuid::new_v4()).await;
+    eventually("the host counts as lost", || {
+        lab.estate()
+            .host_named(&chosen)
+            .is_some_and(|h| !h.accepts_work())
+    })
+    .await;
+    let refused = lab
+        .desk
+        .start(&lab.admin, ask, Some(seen), Uuid::new_v4())
+        .await;
     assert!(matches!(refused, Err(StartError::Stale(_))), "{refused:?}");
     lab.standins.world.power(&chosen, true);
-    eventually("it comes back", || lab.estate().host_named(&chosen).is_some_and(|h| h.condition == Condition::Steady)).await;
+    eventually("it comes back", || {
+        lab.estate()
+            .host_named(&chosen)
+            .is_some_and(|h| h.condition == Condition::Steady)
+    })
+    .await;
 }
 
 #[sqlx::test(migrations = false)]
@@ -76,9 +153,15 @@ async fn a_machine_stopped_from_inside_is_seen_as_off(pool: PgPool) {
     let gate = lab.machine("gate");
     // The power cord: what ran is gone when the host is back.
     lab.standins.world.power("h1", false);
-    eventually("the host is lost", || lab.estate().hosts.values().all(|h| !h.accepts_work())).await;
+    eventually("the host is lost", || {
+        lab.estate().hosts.values().all(|h| !h.accepts_work())
+    })
+    .await;
     lab.standins.world.power("h1", true);
-    eventually("the machine is off", || lab.estate().machines[&gate].state == MachineState::Off).await;
+    eventually("the machine is off", || {
+        lab.estate().machines[&gate].state == MachineState::Off
+    })
+    .await;
 }
 
 #[sqlx::test(migrations = false)]

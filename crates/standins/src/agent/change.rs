@@ -32,18 +32,36 @@ fn keyed(
     act: impl FnOnce(&mut State, i64) -> Outcome,
 ) -> Response {
     device.world.settle(&device.name);
-    let (Some(key), Some(fence)) = (header(headers, "step-key"), header(headers, "fence").and_then(|f| f.parse::<u64>().ok()))
-    else {
-        return refused(StatusCode::BAD_REQUEST, "headers", "Step-Key and Fence are required.");
+    let (Some(key), Some(fence)) = (
+        header(headers, "step-key"),
+        header(headers, "fence").and_then(|f| f.parse::<u64>().ok()),
+    ) else {
+        return refused(
+            StatusCode::BAD_REQUEST,
+            "headers",
+            "Step-Key and Fence are required.",
+        );
     };
     let now = device.world.now();
     let mut state = device.world.lock();
-    let known = state.hosts.get(&device.name).and_then(|h| h.answers.get(key)).cloned();
+    let known = state
+        .hosts
+        .get(&device.name)
+        .and_then(|h| h.answers.get(key))
+        .cloned();
     if let Some((status, body)) = known {
-        return (StatusCode::from_u16(status).unwrap_or(StatusCode::OK), Json(body)).into_response();
+        return (
+            StatusCode::from_u16(status).unwrap_or(StatusCode::OK),
+            Json(body),
+        )
+            .into_response();
     }
     if let Err(highest) = raise_fence(&mut state, &device.name, object, fence) {
-        return refused(StatusCode::PRECONDITION_FAILED, "stale_fence", format!("{object} was taken at {highest}; {fence} is older."));
+        return refused(
+            StatusCode::PRECONDITION_FAILED,
+            "stale_fence",
+            format!("{object} was taken at {highest}; {fence} is older."),
+        );
     }
     let answer = match act(&mut state, now) {
         Ok(body) => {
@@ -55,8 +73,11 @@ fn keyed(
         }
         Err(no) => no,
     };
-    let mounted: Vec<String> =
-        state.hosts.get(&device.name).map(|h| h.mounted.iter().cloned().collect()).unwrap_or_default();
+    let mounted: Vec<String> = state
+        .hosts
+        .get(&device.name)
+        .map(|h| h.mounted.iter().cloned().collect())
+        .unwrap_or_default();
     for uid in mounted {
         device.world.save_volume(&state, &uid);
     }
@@ -67,11 +88,17 @@ fn keyed(
 /// Keeps the highest fence of an object: of a machine on its volume, of the host itself here.
 fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Result<(), u64> {
     let State { hosts, volumes } = state;
-    let Some(host) = hosts.get_mut(host) else { return Ok(()) };
+    let Some(host) = hosts.get_mut(host) else {
+        return Ok(());
+    };
     let slot = if object == "host" {
         &mut host.fence
     } else {
-        let volume = host.mounted.iter().find(|uid| volumes.get(*uid).is_some_and(|v| v.records.contains_key(object)));
+        let volume = host.mounted.iter().find(|uid| {
+            volumes
+                .get(*uid)
+                .is_some_and(|v| v.records.contains_key(object))
+        });
         match volume.and_then(|uid| volumes.get_mut(uid)) {
             Some(volume) => volume.fences.entry(object.to_owned()).or_insert(0),
             None => return Ok(()),
@@ -91,21 +118,46 @@ pub(super) struct Claim {
     password: String,
 }
 
-pub(super) async fn claim(Extract(device): Extract<Device>, headers: HeaderMap, Json(ask): Json<Claim>) -> Response {
-    let known = header(&headers, "step-key")
-        .is_some_and(|key| device.world.lock().hosts.get(&device.name).is_some_and(|h| h.answers.contains_key(key)));
+pub(super) async fn claim(
+    Extract(device): Extract<Device>,
+    headers: HeaderMap,
+    Json(ask): Json<Claim>,
+) -> Response {
+    let known = header(&headers, "step-key").is_some_and(|key| {
+        device
+            .world
+            .lock()
+            .hosts
+            .get(&device.name)
+            .is_some_and(|h| h.answers.contains_key(key))
+    });
     if !known && let Err(no) = check_password(&device, &ask.password) {
         return no;
     }
     let name = device.name.clone();
     keyed(&device, &headers, "host", |state, now| {
-        let key = format!("{}{}", uuid::Uuid::new_v4().simple(), uuid::Uuid::new_v4().simple());
+        let key = format!(
+            "{}{}",
+            uuid::Uuid::new_v4().simple(),
+            uuid::Uuid::new_v4().simple()
+        );
         let secret = uuid::Uuid::new_v4().simple().to_string();
-        let host = state.hosts.get_mut(&name).ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
+        let host = state
+            .hosts
+            .get_mut(&name)
+            .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
         if let Some(owner) = &host.owner {
-            return Err(refused(StatusCode::CONFLICT, "owned", format!("Claimed by {} already.", owner.name)));
+            return Err(refused(
+                StatusCode::CONFLICT,
+                "owned",
+                format!("Claimed by {} already.", owner.name),
+            ));
         }
-        host.owner = Some(Owner { installation: ask.installation, name: ask.name, key: sha(&key) });
+        host.owner = Some(Owner {
+            installation: ask.installation,
+            name: ask.name,
+            key: sha(&key),
+        });
         host.bmc_password.clone_from(&secret);
         let pin = crate::server::pin_of(&host.bmc_identity.certificate).unwrap_or_default();
         let bmc = json!({"address": host.bmc_address, "user": "zastrugi", "password": secret, "pin": pin});
@@ -116,15 +168,28 @@ pub(super) async fn claim(Extract(device): Extract<Device>, headers: HeaderMap, 
 
 pub(super) async fn release(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {
     let name = device.name.clone();
-    let repeated = header(&headers, "step-key")
-        .is_some_and(|key| device.world.lock().hosts.get(&name).is_some_and(|h| h.answers.contains_key(key)));
+    let repeated = header(&headers, "step-key").is_some_and(|key| {
+        device
+            .world
+            .lock()
+            .hosts
+            .get(&name)
+            .is_some_and(|h| h.answers.contains_key(key))
+    });
     if !repeated && let Err(no) = owner_only(&device, &headers) {
         return no;
     }
     keyed(&device, &headers, "host", |state, _| {
-        let host = state.hosts.get_mut(&name).ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
+        let host = state
+            .hosts
+            .get_mut(&name)
+            .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
         if !host.guests.is_empty() {
-            return Err(refused(StatusCode::CONFLICT, "busy", format!("{} machines run here.", host.guests.len())));
+            return Err(refused(
+                StatusCode::CONFLICT,
+                "busy",
+                format!("{} machines run here.", host.guests.len()),
+            ));
         }
         host.owner = None;
         host.cluster = None;
@@ -141,20 +206,33 @@ pub(super) struct Join {
     volume: String,
 }
 
-pub(super) async fn join(Extract(device): Extract<Device>, headers: HeaderMap, Json(ask): Json<Join>) -> Response {
+pub(super) async fn join(
+    Extract(device): Extract<Device>,
+    headers: HeaderMap,
+    Json(ask): Json<Join>,
+) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
     let name = device.name.clone();
     keyed(&device, &headers, "host", |state, _| {
         let State { hosts, volumes } = state;
-        let host = hosts.get_mut(&name).ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
+        let host = hosts
+            .get_mut(&name)
+            .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
         if !host.volumes.contains(&ask.volume) {
-            return Err(refused(StatusCode::CONFLICT, "volume", format!("No path to the volume {}.", ask.volume)));
+            return Err(refused(
+                StatusCode::CONFLICT,
+                "volume",
+                format!("No path to the volume {}.", ask.volume),
+            ));
         }
         host.cluster = Some(ask.name);
         host.mounted.insert(ask.volume.clone());
-        let records = volumes.get(&ask.volume).map(say::records).unwrap_or_default();
+        let records = volumes
+            .get(&ask.volume)
+            .map(say::records)
+            .unwrap_or_default();
         Ok(json!({"machines": records}))
     })
 }
@@ -165,9 +243,16 @@ pub(super) async fn leave(Extract(device): Extract<Device>, headers: HeaderMap) 
     }
     let name = device.name.clone();
     keyed(&device, &headers, "host", |state, _| {
-        let host = state.hosts.get_mut(&name).ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
+        let host = state
+            .hosts
+            .get_mut(&name)
+            .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
         if !host.guests.is_empty() {
-            return Err(refused(StatusCode::CONFLICT, "busy", format!("{} machines run here.", host.guests.len())));
+            return Err(refused(
+                StatusCode::CONFLICT,
+                "busy",
+                format!("{} machines run here.", host.guests.len()),
+            ));
         }
         host.cluster = None;
         Ok(json!({}))
@@ -208,40 +293,70 @@ pub(super) async fn create(
     let name = device.name.clone();
     keyed(&device, &headers, &uuid.clone(), |state, now| {
         let State { hosts, volumes } = state;
-        let sees = hosts.get(&name).is_some_and(|h| h.mounted.contains(&ask.volume));
+        let sees = hosts
+            .get(&name)
+            .is_some_and(|h| h.mounted.contains(&ask.volume));
         let Some(volume) = volumes.get_mut(&ask.volume).filter(|_| sees) else {
-            return Err(refused(StatusCode::CONFLICT, "volume", format!("The volume {} is not mounted.", ask.volume)));
+            return Err(refused(
+                StatusCode::CONFLICT,
+                "volume",
+                format!("The volume {} is not mounted.", ask.volume),
+            ));
         };
         if volume.records.contains_key(&uuid) {
-            return Err(refused(StatusCode::CONFLICT, "exists", "There is such a machine already."));
+            return Err(refused(
+                StatusCode::CONFLICT,
+                "exists",
+                "There is such a machine already.",
+            ));
         }
-        let disks: Vec<Disk> =
-            ask.disks.iter().map(|d| Disk { written: if d.thick { 0 } else { d.size / 50 }, ..*d }).collect();
-        let needs: u64 = disks.iter().map(|d| if d.thick { d.size } else { d.written }).sum();
+        let disks: Vec<Disk> = ask
+            .disks
+            .iter()
+            .map(|d| Disk {
+                written: if d.thick { 0 } else { d.size / 50 },
+                ..*d
+            })
+            .collect();
+        let needs: u64 = disks
+            .iter()
+            .map(|d| if d.thick { d.size } else { d.written })
+            .sum();
         let free = volume.capacity.saturating_sub(volume.used());
         if needs > free {
-            return Err(refused(StatusCode::INSUFFICIENT_STORAGE, "full", format!("{} is full: {free} bytes are free, {needs} are needed.", volume.name)));
+            return Err(refused(
+                StatusCode::INSUFFICIENT_STORAGE,
+                "full",
+                format!(
+                    "{} is full: {free} bytes are free, {needs} are needed.",
+                    volume.name
+                ),
+            ));
         }
-        let guest_key = guest_key(&ask.name).map_err(|e| refused(StatusCode::INTERNAL_SERVER_ERROR, "key", e.to_string()))?;
-        volume.records.insert(uuid, Record {
-            name: ask.name,
-            vcpus: ask.vcpus,
-            memory: ask.memory,
-            video: ask.video,
-            disks,
-            macs: ask.macs,
-            labels: ask.labels,
-            tier: ask.tier,
-            apart: ask.apart,
-            protected: ask.protected,
-            note: ask.note,
-            virtual_hardware: ask.virtual_hardware,
-            guest_key: guest_key.clone(),
-            created: now,
-            deleted: false,
-            lease: Lease::default(),
-            temper: Temper::default(),
-        });
+        let guest_key = guest_key(&ask.name)
+            .map_err(|e| refused(StatusCode::INTERNAL_SERVER_ERROR, "key", e.to_string()))?;
+        volume.records.insert(
+            uuid,
+            Record {
+                name: ask.name,
+                vcpus: ask.vcpus,
+                memory: ask.memory,
+                video: ask.video,
+                disks,
+                macs: ask.macs,
+                labels: ask.labels,
+                tier: ask.tier,
+                apart: ask.apart,
+                protected: ask.protected,
+                note: ask.note,
+                virtual_hardware: ask.virtual_hardware,
+                guest_key: guest_key.clone(),
+                created: now,
+                deleted: false,
+                lease: Lease::default(),
+                temper: Temper::default(),
+            },
+        );
         Ok(json!({"guest_key": guest_key}))
     })
 }
@@ -262,13 +377,30 @@ pub(super) struct Rewrite {
 }
 
 /// Finds the record, changes it, answers it.
-fn on_record(state: &mut State, host: &str, uuid: &str, edit: impl FnOnce(&mut Record, bool) -> Result<(), Response>) -> Outcome {
+fn on_record(
+    state: &mut State,
+    host: &str,
+    uuid: &str,
+    edit: impl FnOnce(&mut Record, bool) -> Result<(), Response>,
+) -> Outcome {
     let State { hosts, volumes } = state;
-    let Some(host) = hosts.get(host) else { return Err(StatusCode::NOT_FOUND.into_response()) };
-    let found = host.mounted.iter().find(|uid| volumes.get(*uid).is_some_and(|v| v.records.contains_key(uuid)));
-    let record = found.and_then(|uid| volumes.get_mut(uid)).and_then(|v| v.records.get_mut(uuid));
+    let Some(host) = hosts.get(host) else {
+        return Err(StatusCode::NOT_FOUND.into_response());
+    };
+    let found = host.mounted.iter().find(|uid| {
+        volumes
+            .get(*uid)
+            .is_some_and(|v| v.records.contains_key(uuid))
+    });
+    let record = found
+        .and_then(|uid| volumes.get_mut(uid))
+        .and_then(|v| v.records.get_mut(uuid));
     let Some(record) = record else {
-        return Err(refused(StatusCode::NOT_FOUND, "machine", "No volume that this host sees has such a machine."));
+        return Err(refused(
+            StatusCode::NOT_FOUND,
+            "machine",
+            "No volume that this host sees has such a machine.",
+        ));
     };
     let on = record.lease.holder.is_some();
     edit(record, on)?;
@@ -288,7 +420,11 @@ pub(super) async fn rewrite(
     keyed(&device, &headers, &uuid.clone(), |state, _| {
         on_record(state, &name, &uuid, |record, on| {
             if on && (ask.vcpus.is_some() || ask.memory.is_some() || ask.deleted == Some(true)) {
-                return Err(refused(StatusCode::CONFLICT, "running", format!("{} is on.", record.name)));
+                return Err(refused(
+                    StatusCode::CONFLICT,
+                    "running",
+                    format!("{} is on.", record.name),
+                ));
             }
             if let Some(name) = ask.name {
                 record.name = name;
@@ -302,7 +438,11 @@ pub(super) async fn rewrite(
 }
 
 /// Removes a machine for good; it must have been deleted before.
-pub(super) async fn remove(Extract(device): Extract<Device>, Path(uuid): Path<String>, headers: HeaderMap) -> Response {
+pub(super) async fn remove(
+    Extract(device): Extract<Device>,
+    Path(uuid): Path<String>,
+    headers: HeaderMap,
+) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
@@ -310,7 +450,11 @@ pub(super) async fn remove(Extract(device): Extract<Device>, Path(uuid): Path<St
     keyed(&device, &headers, &uuid.clone(), |state, _| {
         on_record(state, &name, &uuid, |record, on| {
             if on || !record.deleted {
-                return Err(refused(StatusCode::CONFLICT, "kept", format!("{} is not deleted.", record.name)));
+                return Err(refused(
+                    StatusCode::CONFLICT,
+                    "kept",
+                    format!("{} is not deleted.", record.name),
+                ));
             }
             Ok(())
         })?;
@@ -341,34 +485,74 @@ pub(super) async fn power(
         match ask.act.as_str() {
             "on" => power_on(state, &name, &uuid, ask.generation.unwrap_or(0), now)?,
             "stop" => {
-                let guest = state.hosts.get_mut(&name).and_then(|h| h.guests.get_mut(&uuid));
+                let guest = state
+                    .hosts
+                    .get_mut(&name)
+                    .and_then(|h| h.guests.get_mut(&uuid));
                 let Some(guest) = guest else {
-                    return Err(refused(StatusCode::CONFLICT, "off", "The machine is not on here."));
+                    return Err(refused(
+                        StatusCode::CONFLICT,
+                        "off",
+                        "The machine is not on here.",
+                    ));
                 };
                 guest.stopping.get_or_insert(now);
             }
             "off" => {
-                let gone = state.hosts.get_mut(&name).and_then(|h| h.guests.remove(&uuid));
+                let gone = state
+                    .hosts
+                    .get_mut(&name)
+                    .and_then(|h| h.guests.remove(&uuid));
                 if let Some(volume) = gone.and_then(|g| state.volumes.get_mut(&g.volume)) {
                     volume.drop_lease(&uuid);
                 }
             }
-            other => return Err(refused(StatusCode::BAD_REQUEST, "act", format!("“{other}” is not on, stop or off."))),
+            other => {
+                return Err(refused(
+                    StatusCode::BAD_REQUEST,
+                    "act",
+                    format!("“{other}” is not on, stop or off."),
+                ));
+            }
         }
         let host = &state.hosts[&name];
         Ok(say::machine(state, host, &uuid, now).unwrap_or_else(|| json!({})))
     })
 }
 
-fn power_on(state: &mut State, name: &str, uuid: &str, generation: u64, now: i64) -> Result<(), Response> {
+fn power_on(
+    state: &mut State,
+    name: &str,
+    uuid: &str,
+    generation: u64,
+    now: i64,
+) -> Result<(), Response> {
     let State { hosts, volumes } = state;
-    let Some(host) = hosts.get_mut(name) else { return Err(StatusCode::NOT_FOUND.into_response()) };
-    let uid = host.mounted.iter().find(|uid| volumes.get(*uid).is_some_and(|v| v.records.contains_key(uuid))).cloned();
+    let Some(host) = hosts.get_mut(name) else {
+        return Err(StatusCode::NOT_FOUND.into_response());
+    };
+    let uid = host
+        .mounted
+        .iter()
+        .find(|uid| {
+            volumes
+                .get(*uid)
+                .is_some_and(|v| v.records.contains_key(uuid))
+        })
+        .cloned();
     let Some((uid, volume)) = uid.and_then(|uid| volumes.get_mut(&uid).map(|v| (uid, v))) else {
-        return Err(refused(StatusCode::NOT_FOUND, "machine", "No volume that this host sees has such a machine."));
+        return Err(refused(
+            StatusCode::NOT_FOUND,
+            "machine",
+            "No volume that this host sees has such a machine.",
+        ));
     };
     if volume.records.get(uuid).is_some_and(|r| r.deleted) {
-        return Err(refused(StatusCode::CONFLICT, "deleted", "The machine was deleted."));
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "deleted",
+            "The machine was deleted.",
+        ));
     }
     let held: u64 = host
         .guests
@@ -378,10 +562,24 @@ fn power_on(state: &mut State, name: &str, uuid: &str, generation: u64, now: i64
         .sum();
     let needs = volume.records.get(uuid).map_or(0, |r| r.memory.kept);
     if held + needs > host.memory {
-        return Err(refused(StatusCode::CONFLICT, "memory", "Not enough memory on this host."));
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "memory",
+            "Not enough memory on this host.",
+        ));
     }
-    volume.take_lease(uuid, name, generation).map_err(|why| refused(StatusCode::CONFLICT, "lease", why))?;
+    volume
+        .take_lease(uuid, name, generation)
+        .map_err(|why| refused(StatusCode::CONFLICT, "lease", why))?;
     volume.write(uuid, name, generation, 4096);
-    host.guests.insert(uuid.to_owned(), Guest { volume: uid, generation, started: now, stopping: None });
+    host.guests.insert(
+        uuid.to_owned(),
+        Guest {
+            volume: uid,
+            generation,
+            started: now,
+            stopping: None,
+        },
+    );
     Ok(())
 }

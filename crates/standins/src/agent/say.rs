@@ -12,7 +12,14 @@ pub(super) fn greeting(state: &State, host: &Host) -> Value {
     let running: Vec<&str> = host
         .guests
         .iter()
-        .filter_map(|(uuid, g)| state.volumes.get(&g.volume)?.records.get(uuid).map(|r| r.name.as_str()))
+        .filter_map(|(uuid, g)| {
+            state
+                .volumes
+                .get(&g.volume)?
+                .records
+                .get(uuid)
+                .map(|r| r.name.as_str())
+        })
         .collect();
     json!({
         "protocol": 1, "name": host.name,
@@ -45,10 +52,17 @@ fn body(uuid: &str, record: &Record) -> Value {
 
 /// A machine as this host sees it; `power` is `off` where it doesn't run here.
 pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
-    let volume = host.mounted.iter().filter_map(|uid| state.volumes.get(uid)).find(|v| v.records.contains_key(uuid))?;
+    let volume = host
+        .mounted
+        .iter()
+        .filter_map(|uid| state.volumes.get(uid))
+        .find(|v| v.records.contains_key(uuid))?;
     let record = volume.records.get(uuid)?;
     let mut said = body(uuid, record);
-    let phase = host.guests.get(uuid).map_or("off", |g| g.phase(now, record.temper));
+    let phase = host
+        .guests
+        .get(uuid)
+        .map_or("off", |g| g.phase(now, record.temper));
     let power = match phase {
         "off" => "off",
         "stopping" => "stopping",
@@ -61,7 +75,11 @@ pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
 }
 
 pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
-    let machines: Vec<Value> = host.guests.keys().filter_map(|uuid| machine(state, host, uuid, now)).collect();
+    let machines: Vec<Value> = host
+        .guests
+        .keys()
+        .filter_map(|uuid| machine(state, host, uuid, now))
+        .collect();
     let volumes: Vec<Value> = host
         .mounted
         .iter()
@@ -71,7 +89,13 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
     let (mut cpu, mut active) = (0, 0);
     let mut loads = serde_json::Map::new();
     for (uuid, running) in &host.guests {
-        let Some(record) = state.volumes.get(&running.volume).and_then(|v| v.records.get(uuid)) else { continue };
+        let Some(record) = state
+            .volumes
+            .get(&running.volume)
+            .and_then(|v| v.records.get(uuid))
+        else {
+            continue;
+        };
         let phase = running.phase(now, record.temper);
         let (mhz, bytes) = guest::load(record, uuid, phase, host.cpu.base_mhz, now);
         cpu += mhz;

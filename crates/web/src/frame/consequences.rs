@@ -104,7 +104,11 @@ impl Consequences {
                 errors.entry(field).or_insert(&f.text);
             }
         }
-        errors.extend(wrong.iter().map(|(field, words)| (field.as_str(), words.as_str())));
+        errors.extend(
+            wrong
+                .iter()
+                .map(|(field, words)| (field.as_str(), words.as_str())),
+        );
         let unread = wrong.iter().map(|(field, words)| FindingView {
             word: Severity::Stop.word(),
             glyph: glyph("stop"),
@@ -113,7 +117,11 @@ impl Consequences {
             remedy: String::new(),
             field: field.clone(),
         });
-        let open = assessment.findings().iter().filter(|f| f.severity > Severity::Clear).map(finding);
+        let open = assessment
+            .findings()
+            .iter()
+            .filter(|f| f.severity > Severity::Clear)
+            .map(finding);
         let stops = assessment.findings().iter().filter(|f| f.stops()).count() + wrong.len();
         Consequences {
             errors: serde_json::to_string(&errors).unwrap_or_default(),
@@ -121,8 +129,17 @@ impl Consequences {
             stops,
             findings: unread.chain(open).collect(),
             clear: clear(assessment.findings()),
-            interrupted: assessment.interrupted().iter().map(|(_, name)| name.clone()).collect(),
-            fills: assessment.fills().iter().take(MOST_FILLS).map(fill).collect(),
+            interrupted: assessment
+                .interrupted()
+                .iter()
+                .map(|(_, name)| name.clone())
+                .collect(),
+            fills: assessment
+                .fills()
+                .iter()
+                .take(MOST_FILLS)
+                .map(fill)
+                .collect(),
             more_fills: assessment.fills().len().saturating_sub(MOST_FILLS),
             refused: assessment.refused().to_vec(),
             bars: bars(&assessment.bars()),
@@ -139,7 +156,12 @@ impl Consequences {
             errors: "{}".into(),
             revision: plan.revision.to_string(),
             stops: 0,
-            findings: plan.findings.iter().filter(|f| f.severity > Severity::Clear).map(finding).collect(),
+            findings: plan
+                .findings
+                .iter()
+                .filter(|f| f.severity > Severity::Clear)
+                .map(finding)
+                .collect(),
             clear: clear(&plan.findings),
             interrupted: vec![],
             fills: plan.fills.iter().take(MOST_FILLS).map(fill).collect(),
@@ -155,5 +177,9 @@ impl Consequences {
 }
 
 fn clear(findings: &[Finding]) -> Vec<FindingView> {
-    findings.iter().filter(|f| f.severity == Severity::Clear).map(finding).collect()
+    findings
+        .iter()
+        .filter(|f| f.severity == Severity::Clear)
+        .map(finding)
+        .collect()
 }

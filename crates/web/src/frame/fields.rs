@@ -14,29 +14,51 @@ pub(crate) struct Fields(Vec<(String, String)>);
 
 impl Fields {
     pub(crate) fn parse(text: &str) -> Self {
-        Fields(form_urlencoded::parse(text.as_bytes()).into_owned().collect())
+        Fields(
+            form_urlencoded::parse(text.as_bytes())
+                .into_owned()
+                .collect(),
+        )
     }
     /// The field's value, trimmed; empty when it isn't there.
     pub(crate) fn get(&self, name: &str) -> &str {
-        self.0.iter().rev().find(|(n, _)| n == name).map_or("", |(_, v)| v.trim())
+        self.0
+            .iter()
+            .rev()
+            .find(|(n, _)| n == name)
+            .map_or("", |(_, v)| v.trim())
     }
     pub(crate) fn has(&self, name: &str) -> bool {
         self.0.iter().any(|(n, _)| n == name)
     }
     /// What was typed, or a sensible value in a form that nobody has filled in yet.
     pub(crate) fn or(&self, name: &str, otherwise: &str) -> String {
-        if self.has(name) { self.get(name).to_owned() } else { otherwise.to_owned() }
+        if self.has(name) {
+            self.get(name).to_owned()
+        } else {
+            otherwise.to_owned()
+        }
     }
     pub(crate) fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
-        self.0.iter().filter(move |(n, _)| n == name).map(|(_, v)| v.trim())
+        self.0
+            .iter()
+            .filter(move |(n, _)| n == name)
+            .map(|(_, v)| v.trim())
     }
     /// A check box: whether it is ticked, or `otherwise` before the form was ever sent.
     pub(crate) fn ticked(&self, name: &str, otherwise: bool) -> bool {
-        if self.has("sent") { self.has(name) } else { otherwise || self.has(name) }
+        if self.has("sent") {
+            self.has(name)
+        } else {
+            otherwise || self.has(name)
+        }
     }
     /// Identifiers from `ids=1,2,3`, repeated or not.
     pub(crate) fn ids<T: std::str::FromStr>(&self, name: &str) -> Vec<T> {
-        self.all(name).flat_map(|v| v.split(',')).filter_map(|v| v.trim().parse().ok()).collect()
+        self.all(name)
+            .flat_map(|v| v.split(','))
+            .filter_map(|v| v.trim().parse().ok())
+            .collect()
     }
     /// The same fields with one of them set, as a query.
     pub(crate) fn with(&self, name: &str, value: &str) -> String {
@@ -73,7 +95,10 @@ impl<'r> FromData<'r> for Fields {
         let request::Outcome::Success(signed) = Signed::from_request(request).await else {
             return Outcome::Error((Status::Unauthorized, "nobody"));
         };
-        let shown = request.headers().get_one("X-CSRF-Token").unwrap_or_else(|| fields.get("_csrf"));
+        let shown = request
+            .headers()
+            .get_one("X-CSRF-Token")
+            .unwrap_or_else(|| fields.get("_csrf"));
         if shown == signed.csrf {
             Outcome::Success(fields)
         } else {
@@ -90,7 +115,9 @@ impl<'r> FromRequest<'r> for Query {
     type Error = std::convert::Infallible;
 
     async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Self::Error> {
-        request::Outcome::Success(Query(Fields::parse(request.uri().query().map_or("", |q| q.as_str()))))
+        request::Outcome::Success(Query(Fields::parse(
+            request.uri().query().map_or("", |q| q.as_str()),
+        )))
     }
 }
 
@@ -108,6 +135,9 @@ mod tests {
         assert!(!sent.ticked("start", true));
         assert_eq!(sent.ids::<u64>("ids"), [1, 2, 9]);
         assert_eq!(sent.get("name"), "a");
-        assert_eq!(Fields::parse("q=x&sort=name").with("sort", "cpu"), "q=x&sort=cpu");
+        assert_eq!(
+            Fields::parse("q=x&sort=name").with("sort", "cpu"),
+            "q=x&sort=cpu"
+        );
     }
 }

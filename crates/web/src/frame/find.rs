@@ -46,7 +46,11 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     }
     let view = desk.look();
     let estate = &view.estate;
-    let hit = |link: String, text: &str, kind: &str| Hit { link, text: text.to_owned(), kind: kind.to_owned() };
+    let hit = |link: String, text: &str, kind: &str| Hit {
+        link,
+        text: text.to_owned(),
+        kind: kind.to_owned(),
+    };
     let commands = COMMANDS
         .iter()
         .filter(|(words, _, act)| words.contains(&q) && signed.may(*act))
@@ -67,6 +71,10 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .filter(|m| m.name.contains(&q) || m.nics.iter().any(|n| n.mac == q))
         .take(MOST)
         .map(|m| hit(format!("/machines/{}", m.id.0), &m.name, "machine"));
-    let hits = clusters.chain(hosts).chain(machines).chain(commands).collect();
+    let hits = clusters
+        .chain(hosts)
+        .chain(machines)
+        .chain(commands)
+        .collect();
     part(&Hits { q, hits })
 }

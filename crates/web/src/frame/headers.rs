@@ -13,7 +13,10 @@ pub(crate) struct Headers;
 #[rocket::async_trait]
 impl Fairing for Headers {
     fn info(&self) -> Info {
-        Info { name: "policy headers", kind: Kind::Response }
+        Info {
+            name: "policy headers",
+            kind: Kind::Response,
+        }
     }
     async fn on_response<'r>(&self, _request: &'r Request<'_>, response: &mut Response<'r>) {
         for (name, value) in [

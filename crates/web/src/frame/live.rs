@@ -47,7 +47,12 @@ impl Drop for Ticket {
 }
 
 #[get("/live")]
-pub(crate) fn live(signed: Signed, desk: &AtDesk, streams: &State<Streams>, mut end: Shutdown) -> EventStream![] {
+pub(crate) fn live(
+    signed: Signed,
+    desk: &AtDesk,
+    streams: &State<Streams>,
+    mut end: Shutdown,
+) -> EventStream![] {
     let desk = desk.inner().clone();
     let ticket = streams.open(signed.viewer.id);
     EventStream! {

@@ -71,7 +71,15 @@ struct ProblemPage {
 
 impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
-        let theme = if request.cookies().get("theme").is_some_and(|c| c.value() == "night") { "night" } else { "day" };
+        let theme = if request
+            .cookies()
+            .get("theme")
+            .is_some_and(|c| c.value() == "night")
+        {
+            "night"
+        } else {
+            "day"
+        };
         let page = ProblemPage {
             code: self.status.code,
             text: self.text,
@@ -80,7 +88,11 @@ impl<'r> Responder<'r, 'static> for Problem {
             bare: is_htmx(request),
         };
         let body = page.render().map_err(|_| Status::InternalServerError)?;
-        Response::build().status(self.status).header(ContentType::HTML).sized_body(body.len(), Cursor::new(body)).ok()
+        Response::build()
+            .status(self.status)
+            .header(ContentType::HTML)
+            .sized_body(body.len(), Cursor::new(body))
+            .ok()
     }
 }
 
@@ -108,7 +120,8 @@ pub(crate) fn unauthorized(request: &Request<'_>) -> ToDoor {
     if live || is_htmx(request) {
         return ToDoor::Part;
     }
-    let next: String = form_urlencoded::byte_serialize(request.uri().to_string().as_bytes()).collect();
+    let next: String =
+        form_urlencoded::byte_serialize(request.uri().to_string().as_bytes()).collect();
     ToDoor::Go(Box::new(Redirect::to(format!("/sign-in?next={next}"))))
 }
 
@@ -132,7 +145,10 @@ pub(crate) fn not_found() -> Problem {
 pub(crate) fn other(status: Status, _request: &Request<'_>) -> Problem {
     Problem {
         status,
-        text: format!("This did not work ({}).", status.reason().unwrap_or("unknown")),
+        text: format!(
+            "This did not work ({}).",
+            status.reason().unwrap_or("unknown")
+        ),
         hint: "Nothing was changed. Try again; if it goes on, look at the server's log.".into(),
     }
 }

@@ -20,7 +20,11 @@ pub struct WebSettings {
 
 impl WebSettings {
     pub(crate) fn cookie_name(&self) -> &'static str {
-        if self.behind_proxy { "__Host-zastrugi" } else { "zastrugi" }
+        if self.behind_proxy {
+            "__Host-zastrugi"
+        } else {
+            "zastrugi"
+        }
     }
 }
 
@@ -41,7 +45,16 @@ fn work(signed: Signed, desk: &AtDesk) -> Page {
 }
 
 fn all_routes() -> Vec<Route> {
-    let mut all = routes![assets::file, assets::favicon, healthz, work, find::find, live::live, sheet::open, sheet::send];
+    let mut all = routes![
+        assets::file,
+        assets::favicon,
+        healthz,
+        work,
+        find::find,
+        live::live,
+        sheet::open,
+        sheet::send
+    ];
     all.extend(places::routes());
     all
 }
@@ -54,7 +67,11 @@ pub fn build(desk: Desk, settings: WebSettings) -> Rocket<Build> {
         log_level: rocket::config::LogLevel::Critical,
         cli_colors: false,
         ident: rocket::config::Ident::none(),
-        shutdown: Shutdown { grace: 1, mercy: 1, ..Shutdown::default() },
+        shutdown: Shutdown {
+            grace: 1,
+            mercy: 1,
+            ..Shutdown::default()
+        },
         ..Config::default()
     };
     rocket::custom(config)
@@ -62,6 +79,14 @@ pub fn build(desk: Desk, settings: WebSettings) -> Rocket<Build> {
         .manage(settings)
         .manage(live::Streams::default())
         .attach(Headers)
-        .register("/", catchers![problem::unauthorized, problem::forbidden, problem::not_found, problem::other])
+        .register(
+            "/",
+            catchers![
+                problem::unauthorized,
+                problem::forbidden,
+                problem::not_found,
+                problem::other
+            ],
+        )
         .mount("/", all_routes())
 }

@@ -81,7 +81,11 @@ impl Kind {
     }
     fn place(self) -> &'static str {
         match self {
-            Kind::Claim | Kind::HandBack | Kind::EditHost | Kind::NewCluster | Kind::EditCluster => "hosts",
+            Kind::Claim
+            | Kind::HandBack
+            | Kind::EditHost
+            | Kind::NewCluster
+            | Kind::EditCluster => "hosts",
             _ => "machines",
         }
     }
@@ -105,7 +109,10 @@ impl Kind {
 impl<'a> FromParam<'a> for Kind {
     type Error = &'a str;
     fn from_param(param: &'a str) -> Result<Self, &'a str> {
-        Kind::ALL.into_iter().find(|k| k.word() == param).ok_or(param)
+        Kind::ALL
+            .into_iter()
+            .find(|k| k.word() == param)
+            .ok_or(param)
     }
 }
 
@@ -162,8 +169,17 @@ async fn prepare(kind: Kind, desk: &AtDesk, fields: &Fields) {
     }
 }
 
-fn show(signed: &Signed, desk: &AtDesk, kind: Kind, fields: &Fields, filled: Filled, said: Said) -> Page {
-    let assessment = said.assessment.unwrap_or_else(|| desk.assess(&signed.viewer, &filled.ask));
+fn show(
+    signed: &Signed,
+    desk: &AtDesk,
+    kind: Kind,
+    fields: &Fields,
+    filled: Filled,
+    said: Said,
+) -> Page {
+    let assessment = said
+        .assessment
+        .unwrap_or_else(|| desk.assess(&signed.viewer, &filled.ask));
     let mut wrong = filled.wrong;
     wrong.extend(said.wrong);
     let request = match fields.get("request") {
@@ -196,15 +212,25 @@ struct Said {
 
 impl Said {
     fn wrong(field: &str, words: String) -> Said {
-        Said { wrong: vec![(field.to_owned(), words)], ..Said::default() }
+        Said {
+            wrong: vec![(field.to_owned(), words)],
+            ..Said::default()
+        }
     }
     fn notice(notice: impl Into<String>) -> Said {
-        Said { notice: notice.into(), ..Said::default() }
+        Said {
+            notice: notice.into(),
+            ..Said::default()
+        }
     }
 }
 
 fn allowed(signed: &Signed, kind: Kind) -> Result<(), Problem> {
-    if signed.may(kind.act()) { Ok(()) } else { Err(Problem::not_allowed()) }
+    if signed.may(kind.act()) {
+        Ok(())
+    } else {
+        Err(Problem::not_allowed())
+    }
 }
 
 #[get("/sheet/<kind>")]
@@ -238,7 +264,9 @@ pub(crate) async fn send(
         return part(&Consequences::new(&assessment, &filled.wrong)).map(Answer::Part);
     }
     match start(&signed, desk, &fields, &filled).await {
-        Ok(run) => Ok(Answer::Started(Box::new(Redirect::to(format!("/logbook/runs/{run}"))))),
+        Ok(run) => Ok(Answer::Started(Box::new(Redirect::to(format!(
+            "/logbook/runs/{run}"
+        ))))),
         Err(said) => {
             let again = show(&signed, desk, kind, &fields, filled, said)?;
             Ok(Answer::Again((Status::UnprocessableEntity, again)))
@@ -247,22 +275,42 @@ pub(crate) async fn send(
 }
 
 /// Starts the run; or says why not, with everything that was typed kept.
-async fn start(signed: &Signed, desk: &AtDesk, fields: &Fields, filled: &Filled) -> Result<u64, Said> {
+async fn start(
+    signed: &Signed,
+    desk: &AtDesk,
+    fields: &Fields,
+    filled: &Filled,
+) -> Result<u64, Said> {
     if !filled.wrong.is_empty() {
-        return Err(Said::notice("Nothing was started: look at the fields that are marked."));
+        return Err(Said::notice(
+            "Nothing was started: look at the fields that are marked.",
+        ));
     }
-    let request = fields.get("request").parse().unwrap_or_else(|_| Uuid::new_v4());
+    let request = fields
+        .get("request")
+        .parse()
+        .unwrap_or_else(|_| Uuid::new_v4());
     let seen = serde_json::from_str(fields.get("seen")).ok();
     let mut ask = filled.ask.clone();
     if let Proposal::ClaimHosts(claim) = &mut ask {
         let blocked = desk.assess(&signed.viewer, &filled.ask).blocked();
         if claim.password == Password::Typed && !blocked {
-            let targets: Vec<_> = claim.targets.iter().map(|t| (t.address.clone(), t.pin.clone())).collect();
+            let targets: Vec<_> = claim
+                .targets
+                .iter()
+                .map(|t| (t.address.clone(), t.pin.clone()))
+                .collect();
             let password = fields.get("password");
-            desk.check_password(&targets, password).await.map_err(|(address, fault)| {
-                let field = if fault.kind == zastrugi_core::run::FaultKind::Password { "password" } else { "hosts" };
-                Said::wrong(field, format!("{address}: {} {}", fault.said, fault.remedy))
-            })?;
+            desk.check_password(&targets, password)
+                .await
+                .map_err(|(address, fault)| {
+                    let field = if fault.kind == zastrugi_core::run::FaultKind::Password {
+                        "password"
+                    } else {
+                        "hosts"
+                    };
+                    Said::wrong(field, format!("{address}: {} {}", fault.said, fault.remedy))
+                })?;
             let kept = desk.keep_secret(password).await.map_err(Said::notice)?;
             claim.password = Password::Kept(kept);
         }

@@ -24,7 +24,10 @@ impl Shell {
         let view = desk.look();
         let estate = &view.estate;
         let (done, all) = estate.runs.values().fold((0, 0), |(done, all), run| {
-            (done + run.count(zastrugi_core::run::Phase::Done), all + run.steps.len())
+            (
+                done + run.count(zastrugi_core::run::Phase::Done),
+                all + run.steps.len(),
+            )
         });
         Shell {
             name: signed.viewer.name.clone(),
@@ -35,15 +38,23 @@ impl Shell {
             share: u32::try_from(done * 84 / all.max(1)).unwrap_or(84).max(6),
             needs: attention::needs(&view, signed.site).len(),
             revision: estate.revision.0,
-            sites: estate.sites.values().map(|s| (s.id.0, s.name.clone())).collect(),
-            site: signed.site.filter(|s| estate.sites.contains_key(&zastrugi_core::ids::SiteId(*s))),
+            sites: estate
+                .sites
+                .values()
+                .map(|s| (s.id.0, s.name.clone()))
+                .collect(),
+            site: signed
+                .site
+                .filter(|s| estate.sites.contains_key(&zastrugi_core::ids::SiteId(*s))),
         }
     }
     fn is_at(&self, site: &u64) -> bool {
         self.site == Some(*site)
     }
     fn site_name(&self) -> String {
-        let found = self.site.and_then(|id| self.sites.iter().find(|(s, _)| *s == id));
+        let found = self
+            .site
+            .and_then(|id| self.sites.iter().find(|(s, _)| *s == id));
         found.map_or_else(|| "All sites".into(), |(_, name)| name.clone())
     }
 }
@@ -64,7 +75,9 @@ pub(crate) struct Work {
 
 impl Work {
     pub(crate) fn new(signed: &Signed, desk: &AtDesk) -> Self {
-        Work { shell: Shell::new(signed, desk, "") }
+        Work {
+            shell: Shell::new(signed, desk, ""),
+        }
     }
 }
 
@@ -80,9 +93,19 @@ fn failed(error: &askama::Error) -> Problem {
 }
 
 /// A whole page around `body`.
-pub(crate) fn page(signed: &Signed, desk: &AtDesk, place: &'static str, title: &str, body: &impl Template) -> Page {
+pub(crate) fn page(
+    signed: &Signed,
+    desk: &AtDesk,
+    place: &'static str,
+    title: &str,
+    body: &impl Template,
+) -> Page {
     let body = body.render().map_err(|e| failed(&e))?;
-    let base = Base { shell: Shell::new(signed, desk, place), title: title.into(), body };
+    let base = Base {
+        shell: Shell::new(signed, desk, place),
+        title: title.into(),
+        body,
+    };
     base.render().map(RawHtml).map_err(|e| failed(&e))
 }
 

@@ -27,7 +27,10 @@ impl Signed {
     }
 }
 
-pub(crate) fn session_cookie<'a>(jar: &'a CookieJar<'_>, settings: &WebSettings) -> Option<&'a str> {
+pub(crate) fn session_cookie<'a>(
+    jar: &'a CookieJar<'_>,
+    settings: &WebSettings,
+) -> Option<&'a str> {
     jar.get(settings.cookie_name()).map(|c| c.value())
 }
 
@@ -36,8 +39,10 @@ impl<'r> FromRequest<'r> for Signed {
     type Error = &'static str;
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
-        let (Some(desk), Some(settings)) = (request.rocket().state::<Desk>(), request.rocket().state::<WebSettings>())
-        else {
+        let (Some(desk), Some(settings)) = (
+            request.rocket().state::<Desk>(),
+            request.rocket().state::<WebSettings>(),
+        ) else {
             return Outcome::Error((Status::InternalServerError, "not set up"));
         };
         let cached: &Option<Signed> = request
@@ -45,8 +50,17 @@ impl<'r> FromRequest<'r> for Signed {
                 let cookie = session_cookie(request.cookies(), settings)?;
                 let stream = request.uri().path() == "/live";
                 let (viewer, csrf, theme) = desk.session(cookie, !stream).await.ok()??;
-                let site = request.cookies().get("site").and_then(|c| c.value().parse().ok());
-                Some(Signed { viewer, csrf, theme, cookie: cookie.to_owned(), site })
+                let site = request
+                    .cookies()
+                    .get("site")
+                    .and_then(|c| c.value().parse().ok());
+                Some(Signed {
+                    viewer,
+                    csrf,
+                    theme,
+                    cookie: cookie.to_owned(),
+                    site,
+                })
             })
             .await;
         match cached {
@@ -61,7 +75,11 @@ pub(crate) fn from_here(request: &Request<'_>) -> bool {
     match request.headers().get_one("Sec-Fetch-Site") {
         Some(site) => matches!(site, "same-origin" | "none"),
         None => {
-            let origin = request.headers().get_one("Origin").and_then(|o| o.split_once("://")).map(|(_, rest)| rest);
+            let origin = request
+                .headers()
+                .get_one("Origin")
+                .and_then(|o| o.split_once("://"))
+                .map(|(_, rest)| rest);
             let host = request.headers().get_one("Host");
             origin.is_some() && origin == host
         }

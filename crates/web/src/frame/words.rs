@@ -18,7 +18,9 @@ pub(crate) fn glyph(state: &str) -> String {
         other => other,
     };
     let class = if state == "needs you" { "needs" } else { state };
-    format!(r##"<svg class="glyph g-{class}" viewBox="0 0 16 16" aria-hidden="true"><use href="#g-{shape}"/></svg>"##)
+    format!(
+        r##"<svg class="glyph g-{class}" viewBox="0 0 16 16" aria-hidden="true"><use href="#g-{shape}"/></svg>"##
+    )
 }
 
 /// A host's glyph and word.
@@ -59,7 +61,12 @@ pub(crate) fn time(at: Moment) -> String {
     let utc = time::OffsetDateTime::from_unix_timestamp_nanos(i128::from(at.0) * 1_000_000).ok();
     let text = utc.map_or_else(String::new, |t| {
         let (date, clock) = (t.date(), t.time());
-        format!("{date} {:02}:{:02}:{:02} UTC", clock.hour(), clock.minute(), clock.second())
+        format!(
+            "{date} {:02}:{:02}:{:02} UTC",
+            clock.hour(),
+            clock.minute(),
+            clock.second()
+        )
     });
     format!(r#"<time data-ms="{}">{text}</time>"#, at.0)
 }
@@ -67,5 +74,9 @@ pub(crate) fn time(at: Moment) -> String {
 /// How long ago, in words.
 pub(crate) fn ago(now: Moment, at: Moment) -> String {
     let span = now.since(at);
-    if span.0 < 2000 { "just now".into() } else { format!("{span} ago") }
+    if span.0 < 2000 {
+        "just now".into()
+    } else {
+        format!("{span} ago")
+    }
 }

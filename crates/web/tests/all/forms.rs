@@ -10,12 +10,29 @@ async fn bad_input_is_said_and_everything_typed_is_kept(pool: PgPool) {
     let cookie = house.sign_in("otto").await;
     let token = house.token(&cookie).await;
     let typed = "name=db&count=1&vcpus=four&memory=lots&disk=0&provisioning=thin&labels=app%3Dstowage&note=for+the+spring&tier=2&cluster=901";
-    let (status, page) = house.post(&cookie, "/sheet/new-machines", format!("_csrf={token}&sent=1&{typed}")).await;
+    let (status, page) = house
+        .post(
+            &cookie,
+            "/sheet/new-machines",
+            format!("_csrf={token}&sent=1&{typed}"),
+        )
+        .await;
     assert_eq!(status, Status::UnprocessableEntity);
-    for kept in ["value=\"db\"", "value=\"four\"", "value=\"lots\"", "value=\"app=stowage\"", "for the spring"] {
+    for kept in [
+        "value=\"db\"",
+        "value=\"four\"",
+        "value=\"lots\"",
+        "value=\"app=stowage\"",
+        "for the spring",
+    ] {
         assert!(page.contains(kept), "{kept} is lost");
     }
-    for said in ["There is a machine db already", "“four” is not a whole number", "Type a size such as 16 GiB", "Disk 1 has no size"] {
+    for said in [
+        "There is a machine db already",
+        "“four” is not a whole number",
+        "Type a size such as 16 GiB",
+        "Disk 1 has no size",
+    ] {
         assert!(page.contains(said), "{said} is not said");
     }
     assert!(page.contains("Nothing was started"));
@@ -36,7 +53,10 @@ async fn a_scan_of_a_slash_8_and_an_address_outside_are_refused_at_the_field(poo
         let (status, page) = house.post(&cookie, "/hosts/look", body).await;
         assert_eq!(status, Status::UnprocessableEntity, "{range}");
         assert!(page.contains(words), "{range}: {words}");
-        assert!(page.contains(&format!("value=\"{range}\"")), "{range} is lost");
+        assert!(
+            page.contains(&format!("value=\"{range}\"")),
+            "{range} is lost"
+        );
     }
 }
 
@@ -49,7 +69,10 @@ async fn a_plain_edit_is_recorded_and_told_with_who_did_it(pool: PgPool) {
     let (status, to) = house.post(&cookie, "/sheet/edit-machines", body).await;
     assert_eq!(status, Status::SeeOther, "{to}");
     let (_, list) = house.get(&cookie, "/machines?label=owner%3Dcargo").await;
-    assert!(list.contains("2 machines, 1 of them on."), "both have the label");
+    assert!(
+        list.contains("2 machines, 1 of them on."),
+        "both have the label"
+    );
     let (_, csv) = house.get(&cookie, "/logbook/events.csv").await;
     assert!(csv.contains("otto,edit,db: label owner=cargo set"), "{csv}");
     let (_, run) = house.get(&cookie, &to).await;
@@ -64,14 +87,38 @@ async fn a_session_ends_with_sign_out_and_with_a_change_of_role(pool: PgPool) {
     let ada = house.sign_in("ada").await;
     let token = house.token(&ada).await;
     let (_, people) = house.get(&ada, "/settings/people").await;
-    let id = people.split("/settings/people/").skip(1).map(|p| p.split('"').next().unwrap()).nth(2).unwrap().to_owned();
-    let (status, _) = house.post(&ada, &format!("/settings/people/{id}"), format!("_csrf={token}&role=operator&active=yes")).await;
+    let id = people
+        .split("/settings/people/")
+        .skip(1)
+        .map(|p| p.split('"').next().unwrap())
+        .nth(2)
+        .unwrap()
+        .to_owned();
+    let (status, _) = house
+        .post(
+            &ada,
+            &format!("/settings/people/{id}"),
+            format!("_csrf={token}&role=operator&active=yes"),
+        )
+        .await;
     assert_eq!(status, Status::SeeOther);
-    assert_eq!(house.get(&vera, "/").await.0, Status::SeeOther, "vera signs in again, with her new role");
-    let (status, page) = house.post(&ada, "/settings/people/3", format!("_csrf={token}&role=viewer&active=yes")).await;
+    assert_eq!(
+        house.get(&vera, "/").await.0,
+        Status::SeeOther,
+        "vera signs in again, with her new role"
+    );
+    let (status, page) = house
+        .post(
+            &ada,
+            "/settings/people/3",
+            format!("_csrf={token}&role=viewer&active=yes"),
+        )
+        .await;
     assert_eq!(status, Status::UnprocessableEntity);
     assert!(page.contains("Somebody must stay an admin"));
-    house.post(&ada, "/sign-out", format!("_csrf={token}")).await;
+    house
+        .post(&ada, "/sign-out", format!("_csrf={token}"))
+        .await;
     assert_eq!(house.get(&ada, "/").await.0, Status::SeeOther);
 }
 
@@ -80,10 +127,15 @@ async fn names_from_outside_are_shown_as_text(pool: PgPool) {
     let house = House::new(&pool, ESTATE).await;
     let cookie = house.sign_in("otto").await;
     let token = house.token(&cookie).await;
-    let body = format!("_csrf={token}&sent=1&ids=7&name=db&vcpus=2&memory=64+GiB&kept=64+GiB&max=64+GiB&labels=&tier=3&protected=no&note=%3Cscript%3Ealert(1)%3C%2Fscript%3E");
+    let body = format!(
+        "_csrf={token}&sent=1&ids=7&name=db&vcpus=2&memory=64+GiB&kept=64+GiB&max=64+GiB&labels=&tier=3&protected=no&note=%3Cscript%3Ealert(1)%3C%2Fscript%3E"
+    );
     house.post(&cookie, "/sheet/edit-machines", body).await;
     let (_, page) = house.get(&cookie, "/machines/7").await;
-    assert!(page.contains("&#60;script&#62;") || page.contains("&lt;script&gt;"), "the note is there, as text");
+    assert!(
+        page.contains("&#60;script&#62;") || page.contains("&lt;script&gt;"),
+        "the note is there, as text"
+    );
     assert!(!page.contains("<script>alert"));
     let (_, found) = house.get(&cookie, "/find?q=%3Cb%3E").await;
     assert!(!found.contains("<b>"));

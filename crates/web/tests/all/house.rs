@@ -17,7 +17,11 @@ use zastrugi_engine::{Engine, EngineSettings};
 use zastrugi_store::Journal;
 use zastrugi_web::{WebSettings, build};
 
-pub(crate) const PEOPLE: [(&str, Role); 3] = [("vera", Role::Viewer), ("otto", Role::Operator), ("ada", Role::Admin)];
+pub(crate) const PEOPLE: [(&str, Role); 3] = [
+    ("vera", Role::Viewer),
+    ("otto", Role::Operator),
+    ("ada", Role::Admin),
+];
 const PASSWORD: &str = "tide and time";
 pub(crate) const ESTATE: &str = "cluster eider\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1 label=app:tickets\nmachine 8 web 16 off\nmachine 9 gone 8 off deleted";
 
@@ -29,7 +33,11 @@ pub(crate) struct House {
 pub(crate) fn url(pool: &PgPool) -> String {
     let base = std::env::var("DATABASE_URL").unwrap();
     let at = base.rfind('/').unwrap();
-    format!("{}/{}", &base[..at], pool.connect_options().get_database().unwrap())
+    format!(
+        "{}/{}",
+        &base[..at],
+        pool.connect_options().get_database().unwrap()
+    )
 }
 
 /// Stores an estate as if it had always been there.
@@ -37,7 +45,9 @@ async fn store(pool: &PgPool, estate: &Estate) {
     zastrugi_store::migrate(pool).await.unwrap();
     let mut change = Change::default();
     for fact in estate.facts() {
-        change.touched.insert((fact.kind(), fact.id()), Touched::Put(fact));
+        change
+            .touched
+            .insert((fact.kind(), fact.id()), Touched::Put(fact));
     }
     let mut batch = Journal::new(pool.clone()).begin().await.unwrap();
     batch.write(Revision(1), &change, &[], &[]).await.unwrap();
@@ -61,20 +71,41 @@ impl House {
         };
         let engine = Engine::start(settings).await.unwrap();
         for (name, role) in PEOPLE {
-            engine.desk().add_person(name, role, PASSWORD).await.unwrap();
+            engine
+                .desk()
+                .add_person(name, role, PASSWORD)
+                .await
+                .unwrap();
         }
-        let web = WebSettings { address: "127.0.0.1".parse().unwrap(), port: 0, behind_proxy: false };
+        let web = WebSettings {
+            address: "127.0.0.1".parse().unwrap(),
+            port: 0,
+            behind_proxy: false,
+        };
         let client = Client::untracked(build(engine.desk(), web)).await.unwrap();
-        House { client, _engine: engine }
+        House {
+            client,
+            _engine: engine,
+        }
     }
 
     /// The session cookie of somebody who signed in.
     pub(crate) async fn sign_in(&self, name: &str) -> Cookie<'static> {
         let answer = self.sign_in_with(name, PASSWORD, "same-origin").await;
         assert_eq!(answer.status(), Status::SeeOther);
-        answer.cookies().get("zastrugi").unwrap().clone().into_owned()
+        answer
+            .cookies()
+            .get("zastrugi")
+            .unwrap()
+            .clone()
+            .into_owned()
     }
-    pub(crate) async fn sign_in_with(&self, name: &str, password: &str, site: &str) -> LocalResponse<'_> {
+    pub(crate) async fn sign_in_with(
+        &self,
+        name: &str,
+        password: &str,
+        site: &str,
+    ) -> LocalResponse<'_> {
         self.client
             .post("/sign-in")
             .header(ContentType::Form)
@@ -84,8 +115,16 @@ impl House {
             .await
     }
     pub(crate) async fn get(&self, cookie: &Cookie<'static>, path: &str) -> (Status, String) {
-        let answer = self.client.get(path.to_owned()).cookie(cookie.clone()).dispatch().await;
-        (answer.status(), answer.into_string().await.unwrap_or_default())
+        let answer = self
+            .client
+            .get(path.to_owned())
+            .cookie(cookie.clone())
+            .dispatch()
+            .await;
+        (
+            answer.status(),
+            answer.into_string().await.unwrap_or_default(),
+        )
     }
     /// The session's CSRF token, as it stands in every page.
     pub(crate) async fn token(&self, cookie: &Cookie<'static>) -> String {
@@ -93,7 +132,12 @@ impl House {
         let at = page.find("data-csrf=\"").unwrap() + 11;
         page[at..].split('"').next().unwrap().to_owned()
     }
-    pub(crate) async fn post(&self, cookie: &Cookie<'static>, path: &str, body: String) -> (Status, String) {
+    pub(crate) async fn post(
+        &self,
+        cookie: &Cookie<'static>,
+        path: &str,
+        body: String,
+    ) -> (Status, String) {
         let answer = self
             .client
             .post(path.to_owned())
@@ -104,7 +148,18 @@ impl House {
             .dispatch()
             .await;
         let status = answer.status();
-        let to = answer.headers().get_one("Location").unwrap_or_default().to_owned();
-        (status, if status == Status::SeeOther { to } else { answer.into_string().await.unwrap_or_default() })
+        let to = answer
+            .headers()
+            .get_one("Location")
+            .unwrap_or_default()
+            .to_owned();
+        (
+            status,
+            if status == Status::SeeOther {
+                to
+            } else {
+                answer.into_string().await.unwrap_or_default()
+            },
+        )
     }
 }

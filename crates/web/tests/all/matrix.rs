@@ -33,17 +33,40 @@ fn least(method: Method, route: &str) -> usize {
 
 fn with_values(route: &str) -> Vec<(String, Option<usize>)> {
     if route.contains("<kind>") {
-        return SHEETS.iter().map(|(kind, role)| (format!("{}?ids=7", route.replace("<kind>", kind)), Some(*role))).collect();
+        return SHEETS
+            .iter()
+            .map(|(kind, role)| {
+                (
+                    format!("{}?ids=7", route.replace("<kind>", kind)),
+                    Some(*role),
+                )
+            })
+            .collect();
     }
-    let id = if route.starts_with("/hosts") { "1" } else if route.starts_with("/clusters") { "901" } else { "7" };
+    let id = if route.starts_with("/hosts") {
+        "1"
+    } else if route.starts_with("/clusters") {
+        "901"
+    } else {
+        "7"
+    };
     vec![(route.replace("<id>", id), None)]
 }
 
 #[sqlx::test(migrations = false)]
 async fn each_route_is_open_to_those_it_is_meant_for_and_to_nobody_else(pool: PgPool) {
     let house = House::new(&pool, ESTATE).await;
-    let people = [house.sign_in("vera").await, house.sign_in("otto").await, house.sign_in("ada").await];
-    let routes: Vec<_> = house.client.rocket().routes().map(|r| (r.method, r.uri.path().to_owned())).collect();
+    let people = [
+        house.sign_in("vera").await,
+        house.sign_in("otto").await,
+        house.sign_in("ada").await,
+    ];
+    let routes: Vec<_> = house
+        .client
+        .rocket()
+        .routes()
+        .map(|r| (r.method, r.uri.path().to_owned()))
+        .collect();
     assert!(routes.len() > 30, "{} routes", routes.len());
     for (method, route) in routes {
         if OPEN.contains(&route.as_str()) || route == "/live" {
@@ -52,7 +75,10 @@ async fn each_route_is_open_to_those_it_is_meant_for_and_to_nobody_else(pool: Pg
         for (path, sheet) in with_values(&route) {
             let needs = sheet.unwrap_or_else(|| least(method, &route));
             let ask = |cookie: Option<&rocket::http::Cookie<'static>>| {
-                let mut request = house.client.req(method, path.clone()).header(ContentType::Form);
+                let mut request = house
+                    .client
+                    .req(method, path.clone())
+                    .header(ContentType::Form);
                 request = request.header(Header::new("Sec-Fetch-Site", "same-origin"));
                 if let Some(cookie) = cookie {
                     request = request.cookie(cookie.clone());
@@ -84,13 +110,33 @@ async fn a_role_that_may_not_is_refused_with_a_good_token_too(pool: PgPool) {
         let cookie = house.sign_in(name).await;
         let token = house.token(&cookie).await;
         for (kind, needs) in SHEETS {
-            let (status, _) = house.post(&cookie, &format!("/sheet/{kind}"), format!("_csrf={token}&sent=1&ids=77")).await;
-            let expected = if role < needs { Status::Forbidden } else { Status::UnprocessableEntity };
+            let (status, _) = house
+                .post(
+                    &cookie,
+                    &format!("/sheet/{kind}"),
+                    format!("_csrf={token}&sent=1&ids=77"),
+                )
+                .await;
+            let expected = if role < needs {
+                Status::Forbidden
+            } else {
+                Status::UnprocessableEntity
+            };
             assert_eq!(status, expected, "{kind} as {name}");
         }
         for path in ["/settings/people", "/settings/networks", "/hosts/look"] {
-            let (status, _) = house.post(&cookie, path, format!("_csrf={token}&networks=x&role=x&range=x")).await;
-            let expected = if role < 2 { Status::Forbidden } else { Status::UnprocessableEntity };
+            let (status, _) = house
+                .post(
+                    &cookie,
+                    path,
+                    format!("_csrf={token}&networks=x&role=x&range=x"),
+                )
+                .await;
+            let expected = if role < 2 {
+                Status::Forbidden
+            } else {
+                Status::UnprocessableEntity
+            };
             assert_eq!(status, expected, "{path} as {name}");
         }
     }
@@ -116,9 +162,16 @@ async fn a_write_from_another_site_is_refused_even_with_cookie_and_token(pool: P
             .body(format!("_csrf={token}&theme=night"))
             .dispatch()
             .await;
-        assert_eq!(answer.status() == Status::NoContent, fine, "{header}: {value}");
+        assert_eq!(
+            answer.status() == Status::NoContent,
+            fine,
+            "{header}: {value}"
+        );
     }
-    assert_eq!(house.sign_in_with("ada", "x", "cross-site").await.status(), Status::Forbidden);
+    assert_eq!(
+        house.sign_in_with("ada", "x", "cross-site").await.status(),
+        Status::Forbidden
+    );
 }
 
 #[sqlx::test(migrations = false)]
@@ -126,11 +179,30 @@ async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
     let house = House::new(&pool, ESTATE).await;
     let cookie = house.sign_in("ada").await;
     for path in ["/", "/machines", "/nowhere", "/healthz", "/sign-in"] {
-        let answer = house.client.get(path).cookie(cookie.clone()).dispatch().await;
-        let policy = answer.headers().get_one("Content-Security-Policy").unwrap_or_default();
-        assert!(policy.starts_with("default-src 'none'; script-src 'self'") && !policy.contains("unsafe"), "{path}");
-        assert_eq!(answer.headers().get_one("Cache-Control"), Some("no-store"), "{path}");
+        let answer = house
+            .client
+            .get(path)
+            .cookie(cookie.clone())
+            .dispatch()
+            .await;
+        let policy = answer
+            .headers()
+            .get_one("Content-Security-Policy")
+            .unwrap_or_default();
+        assert!(
+            policy.starts_with("default-src 'none'; script-src 'self'")
+                && !policy.contains("unsafe"),
+            "{path}"
+        );
+        assert_eq!(
+            answer.headers().get_one("Cache-Control"),
+            Some("no-store"),
+            "{path}"
+        );
         let page = answer.into_string().await.unwrap();
-        assert!(!page.contains(" style=\"") && !page.contains("<style") && !page.contains(" onclick="), "{path} is inline");
+        assert!(
+            !page.contains(" style=\"") && !page.contains("<style") && !page.contains(" onclick="),
+            "{path} is inline"
+        );
     }
 }

@@ -19,23 +19,41 @@ async fn a_wrong_password_fails_the_suite() {
     let world = World::new(false).await;
     let address = world.standins.world.agents()["eider-01"].clone();
     let results = zastrugi_engine::check::run(&address, "5d1f-basalt-fast", "wrong-light").await;
-    assert!(results.iter().any(|r| r.problem.is_some()), "the suite can fail");
+    assert!(
+        results.iter().any(|r| r.problem.is_some()),
+        "the suite can fail"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_described_call_is_served() {
-    let text = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/agent-api.json")).unwrap();
+    let text = std::fs::read_to_string(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../docs/agent-api.json"
+    ))
+    .unwrap();
     let doc: Value = serde_json::from_str(&text).unwrap();
     assert!(doc["openapi"].as_str().unwrap().starts_with("3.1"));
     let world = World::new(false).await;
     let address = world.standins.world.agents()["eider-01"].clone();
     let mut calls = 0;
     for (path, methods) in doc["paths"].as_object().unwrap() {
-        for method in methods.as_object().unwrap().keys().filter(|m| *m != "parameters") {
-            let path = path.replace("{uuid}", "00000000-0000-4000-8000-000000000000").replace("{uid}", "none");
-            let status = zastrugi_engine::check::status(&address, &method.to_uppercase(), &path).await;
+        for method in methods
+            .as_object()
+            .unwrap()
+            .keys()
+            .filter(|m| *m != "parameters")
+        {
+            let path = path
+                .replace("{uuid}", "00000000-0000-4000-8000-000000000000")
+                .replace("{uid}", "none");
+            let status =
+                zastrugi_engine::check::status(&address, &method.to_uppercase(), &path).await;
             // Not signed in, or no body: refused. A path or method that isn't served would be 404 or 405.
-            assert!([200, 400, 401, 415, 422].contains(&status), "{method} {path}: {status}");
+            assert!(
+                [200, 400, 401, 415, 422].contains(&status),
+                "{method} {path}: {status}"
+            );
             calls += 1;
         }
     }

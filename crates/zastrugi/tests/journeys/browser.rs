@@ -28,11 +28,18 @@ impl Drop for Browser {
 struct Console;
 
 impl WebDriverCompatibleCommand for Console {
-    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+    fn endpoint(
+        &self,
+        base: &url::Url,
+        session: Option<&str>,
+    ) -> Result<url::Url, url::ParseError> {
         base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
     }
     fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
-        (http::Method::POST, Some(json!({"type": "browser"}).to_string()))
+        (
+            http::Method::POST,
+            Some(json!({"type": "browser"}).to_string()),
+        )
     }
 }
 
@@ -51,21 +58,41 @@ impl Browser {
             .unwrap();
         let out = BufReader::new(driver.stdout.take().unwrap());
         let port = out.lines().map_while(Result::ok).find_map(|l| {
-            Some(l.split("successfully on port ").nth(1)?.trim_end_matches('.').to_owned())
+            Some(
+                l.split("successfully on port ")
+                    .nth(1)?
+                    .trim_end_matches('.')
+                    .to_owned(),
+            )
         });
         let data = format!("--user-data-dir={}", dir.path().join("data").display());
         let args = [
-            "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-            "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
-            "--hide-scrollbars", "--force-device-scale-factor=1", "--window-size=1280,900", &data,
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--hide-scrollbars",
+            "--force-device-scale-factor=1",
+            "--window-size=1280,900",
+            &data,
         ];
-        let wanted = json!({"goog:chromeOptions": {"args": args}, "goog:loggingPrefs": {"browser": "ALL"}});
+        let wanted =
+            json!({"goog:chromeOptions": {"args": args}, "goog:loggingPrefs": {"browser": "ALL"}});
         let page = ClientBuilder::new(HttpConnector::new())
             .capabilities(wanted.as_object().unwrap().clone())
             .connect(&format!("http://127.0.0.1:{}", port.unwrap()))
             .await
             .unwrap();
-        Browser { page, driver, _dir: dir }
+        Browser {
+            page,
+            driver,
+            _dir: dir,
+        }
     }
 
     /// Waits for it to be there and pressable, then presses it.
@@ -77,13 +104,23 @@ impl Browser {
             {
                 return;
             }
-            assert!(began.elapsed() < PATIENCE, "{css} can't be pressed: {}", self.text().await);
+            assert!(
+                began.elapsed() < PATIENCE,
+                "{css} can't be pressed: {}",
+                self.text().await
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
     /// Replaces what stands in a field.
     pub(crate) async fn fill(&self, css: &str, text: &str) {
-        let field = self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await.unwrap();
+        let field = self
+            .page
+            .wait()
+            .at_most(PATIENCE)
+            .for_element(Locator::Css(css))
+            .await
+            .unwrap();
         field.clear().await.unwrap();
         field.send_keys(text).await.unwrap();
     }
@@ -101,7 +138,10 @@ impl Browser {
             if text.contains(words) {
                 return;
             }
-            assert!(began.elapsed() < PATIENCE, "the page does not say “{words}”:\n{text}");
+            assert!(
+                began.elapsed() < PATIENCE,
+                "the page does not say “{words}”:\n{text}"
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
@@ -119,8 +159,17 @@ impl Browser {
         let lines: Vec<Value> = said.as_array().cloned().unwrap_or_default();
         let loud: Vec<_> = lines
             .iter()
-            .filter(|l| l["level"] == "SEVERE" || l["message"].as_str().is_some_and(|m| m.contains("Content Security Policy")))
-            .filter(|l| !provoked.iter().any(|p| l["message"].as_str().is_some_and(|m| m.contains(p))))
+            .filter(|l| {
+                l["level"] == "SEVERE"
+                    || l["message"]
+                        .as_str()
+                        .is_some_and(|m| m.contains("Content Security Policy"))
+            })
+            .filter(|l| {
+                !provoked
+                    .iter()
+                    .any(|p| l["message"].as_str().is_some_and(|m| m.contains(p)))
+            })
             .collect();
         assert!(loud.is_empty(), "{loud:#?}");
     }

@@ -21,12 +21,28 @@ use zastrugi_standins::{Fault, FaultKind};
 
 fn worker(database: &str, key: &Path, net: &str, die_at: Option<&str>) -> Child {
     let mut command = Command::new(env!("CARGO_BIN_EXE_zastrugi"));
-    command.args(["serve", "--port", "0", "--announcements", "0", "--order-lease", "6"]);
-    command.arg("--key-file").arg(key).args(["--networks", &format!("{net}.0.0/16")]);
+    command.args([
+        "serve",
+        "--port",
+        "0",
+        "--announcements",
+        "0",
+        "--order-lease",
+        "6",
+    ]);
+    command
+        .arg("--key-file")
+        .arg(key)
+        .args(["--networks", &format!("{net}.0.0/16")]);
     if let Some(boundary) = die_at {
         command.args(["--die-at", boundary]);
     }
-    command.env("DATABASE_URL", database).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    command
+        .env("DATABASE_URL", database)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap()
 }
 
 async fn done(desk: &Desk, run: RunId) {
@@ -59,30 +75,66 @@ async fn killed_at_every_boundary_each_effect_happens_once(pool: PgPool) {
     };
     let engine = Engine::start(settings).await.unwrap();
     let desk = engine.desk();
-    let id = desk.add_person("ada", Role::Admin, "killed again").await.unwrap();
-    let admin = Viewer { id, name: "ada".into(), role: Role::Admin };
+    let id = desk
+        .add_person("ada", Role::Admin, "killed again")
+        .await
+        .unwrap();
+    let admin = Viewer {
+        id,
+        name: "ada".into(),
+        role: Role::Admin,
+    };
     let agents: Vec<(String, String)> = world.standins.world.agents().into_iter().collect();
-    for (i, boundary) in ["order-taken", "call-sent", "answer-had", "result-written"].into_iter().enumerate() {
+    for (i, boundary) in ["order-taken", "call-sent", "answer-had", "result-written"]
+        .into_iter()
+        .enumerate()
+    {
         let (name, address) = agents[i].clone();
         if boundary == "call-sent" {
             // The device takes its time, so that the call is under way when its sender dies.
-            let slow = Fault { device: name.clone(), call: "POST /v1/claim".into(), kind: FaultKind::Slow, times: 1 };
+            let slow = Fault {
+                device: name.clone(),
+                call: "POST /v1/claim".into(),
+                kind: FaultKind::Slow,
+                times: 1,
+            };
             world.standins.world.add_fault(slow);
         }
         desk.greet(std::slice::from_ref(&address)).await;
-        let pin = desk.found().into_iter().find(|f| f.address == address).unwrap().greeting.pin;
+        let pin = desk
+            .found()
+            .into_iter()
+            .find(|f| f.address == address)
+            .unwrap()
+            .greeting
+            .pin;
         let secret = desk.keep_secret("first-light").await.unwrap();
         let targets = vec![ClaimTarget { address, pin }];
-        let ask = Proposal::ClaimHosts(ClaimHosts { targets, site: "Quayside".into(), password: Password::Kept(secret) });
+        let ask = Proposal::ClaimHosts(ClaimHosts {
+            targets,
+            site: "Quayside".into(),
+            password: Password::Kept(secret),
+        });
         let run = desk.start(&admin, ask, None, Uuid::new_v4()).await.unwrap();
         let mut first = worker(&url(&pool), &key, &world.net, Some(boundary));
-        let ended = tokio::task::spawn_blocking(move || first.wait().unwrap()).await.unwrap();
-        assert!(ended.code().is_none(), "{boundary}: killed, not ended: {ended:?}");
+        let ended = tokio::task::spawn_blocking(move || first.wait().unwrap())
+            .await
+            .unwrap();
+        assert!(
+            ended.code().is_none(),
+            "{boundary}: killed, not ended: {ended:?}"
+        );
         let mut second = worker(&url(&pool), &key, &world.net, None);
         done(&desk, run).await;
         second.kill().unwrap();
         second.wait().unwrap();
-        assert!(desk.look().estate.host_named(&name).is_some_and(|h| h.accepts_work()), "{boundary}: {name} is claimed");
+        assert!(
+            desk.look()
+                .estate
+                .host_named(&name)
+                .is_some_and(|h| h.accepts_work()),
+            "{boundary}: {name} is claimed"
+        );
         world.assert_once();
     }
     engine.stop().await;

@@ -1,4 +1,5 @@
 //! Whole processes and a real browser: killed at every boundary, and from bare hosts to a running machine.
+#![expect(clippy::unwrap_used, reason = "tests fail loudly")]
 
 mod agent_check;
 mod browser;

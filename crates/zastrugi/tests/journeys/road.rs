@@ -17,7 +17,11 @@ struct Served {
 }
 
 async fn serve(pool: &PgPool, world: &World) -> Served {
-    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let port = TcpListener::bind("127.0.0.1:0")
+        .unwrap()
+        .local_addr()
+        .unwrap()
+        .port();
     let settings = EngineSettings {
         database: url(pool),
         connections: 10,
@@ -32,11 +36,22 @@ async fn serve(pool: &PgPool, world: &World) -> Served {
     };
     let engine = Engine::start(settings).await.unwrap();
     let desk = engine.desk();
-    desk.add_person("duty.admin", Role::Admin, "harbour-lights").await.unwrap();
-    desk.add_person("bridge.viewer", Role::Viewer, "spyglass-only").await.unwrap();
-    let web = WebSettings { address: "127.0.0.1".parse().unwrap(), port, behind_proxy: false };
+    desk.add_person("duty.admin", Role::Admin, "harbour-lights")
+        .await
+        .unwrap();
+    desk.add_person("bridge.viewer", Role::Viewer, "spyglass-only")
+        .await
+        .unwrap();
+    let web = WebSettings {
+        address: "127.0.0.1".parse().unwrap(),
+        port,
+        behind_proxy: false,
+    };
     tokio::spawn(zastrugi_web::build(desk, web).launch());
-    Served { base: format!("http://127.0.0.1:{port}"), _engine: engine }
+    Served {
+        base: format!("http://127.0.0.1:{port}"),
+        _engine: engine,
+    }
 }
 
 async fn sign_in(b: &Browser, base: &str, name: &str, password: &str) {
@@ -88,7 +103,8 @@ async fn from_bare_hosts_to_a_machine_that_answers(pool: PgPool) {
     b.go(&format!("{base}/sheet/new-cluster")).await;
     b.fill("#name", "Eider").await;
     for n in 1..=4 {
-        b.press(&format!("#f-hosts label:nth-of-type({n}) input")).await;
+        b.press(&format!("#f-hosts label:nth-of-type({n}) input"))
+            .await;
     }
     b.says("All hosts see basalt-fast").await;
     b.press("form#sheet button[type=submit]").await;
@@ -109,9 +125,17 @@ async fn machines(b: &Browser, world: &World, base: &str) {
     b.fill("#name", "gate-{01}").await;
     b.fill("#count", "2").await;
     b.says("Where it goes").await;
-    let refuse = |host: &str| Fault { device: host.into(), call: "PUT /v1/machines".into(), kind: FaultKind::Refuse, times: 1 };
+    let refuse = |host: &str| Fault {
+        device: host.into(),
+        call: "PUT /v1/machines".into(),
+        kind: FaultKind::Refuse,
+        times: 1,
+    };
     for n in 1..=4 {
-        world.standins.world.add_fault(refuse(&format!("eider-0{n}")));
+        world
+            .standins
+            .world
+            .add_fault(refuse(&format!("eider-0{n}")));
     }
     b.press("form#sheet button[type=submit]").await;
     b.says("The device is busy with its own maintenance.").await;
@@ -141,7 +165,8 @@ async fn machines(b: &Browser, world: &World, base: &str) {
     b.says("1 of 1 steps are done").await;
 
     b.go(base).await;
-    b.says("Every cluster keeps room for one host failure").await;
+    b.says("Every cluster keeps room for one host failure")
+        .await;
     b.go(&format!("{base}/logbook/events")).await;
     b.says("gate-01 was brought back").await;
 }
@@ -164,7 +189,11 @@ async fn a_viewer_looks_and_is_offered_nothing_and_a_broken_stream_is_said(pool:
     b.says("Day").await;
     tokio::time::sleep(std::time::Duration::from_millis(300)).await;
     b.go(&served.base).await;
-    let theme = b.page.execute("return document.documentElement.dataset.theme", vec![]).await.unwrap();
+    let theme = b
+        .page
+        .execute("return document.documentElement.dataset.theme", vec![])
+        .await
+        .unwrap();
     assert_eq!(theme, "night");
     b.assert_quiet(&[]).await;
 }

@@ -14,7 +14,11 @@ pub(crate) struct World {
 pub(crate) fn url(pool: &PgPool) -> String {
     let base = std::env::var("DATABASE_URL").unwrap();
     let at = base.rfind('/').unwrap();
-    format!("{}/{}", &base[..at], pool.connect_options().get_database().unwrap())
+    format!(
+        "{}/{}",
+        &base[..at],
+        pool.connect_options().get_database().unwrap()
+    )
 }
 
 impl World {
@@ -27,7 +31,12 @@ impl World {
         let start = std::process::id() % 24;
         let (net, held) = (0..24)
             .map(|i| 228 + (start + i) % 24)
-            .find_map(|n| Some((format!("127.{n}"), TcpListener::bind(format!("127.{n}.0.1:7443")).ok()?)))
+            .find_map(|n| {
+                Some((
+                    format!("127.{n}"),
+                    TcpListener::bind(format!("127.{n}.0.1:7443")).ok()?,
+                ))
+            })
             .unwrap();
         let dir = tempfile::tempdir().unwrap();
         let settings = Settings {
@@ -39,7 +48,12 @@ impl World {
             control_token: "journey".into(),
             announce: None,
         };
-        World { standins: Standins::start(settings).await.unwrap(), net, dir, _held: held }
+        World {
+            standins: Standins::start(settings).await.unwrap(),
+            net,
+            dir,
+            _held: held,
+        }
     }
 
     pub(crate) fn assert_once(&self) {

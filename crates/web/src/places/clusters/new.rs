@@ -38,9 +38,20 @@ struct ClusterFields {
 fn volumes(view: &View, chosen: &[HostId]) -> Vec<(String, String)> {
     let mut seen: BTreeMap<String, String> = BTreeMap::new();
     for host in chosen {
-        if let Some(Answer::Sight { volumes }) = view.evidence.answers.get(&Probe::Sight(*host)).map(|e| &e.answer) {
-            for v in volumes.iter().filter(|v| view.estate.volume_with_uid(&v.uid).is_none()) {
-                seen.insert(v.uid.clone(), format!("{} · {} free", v.name, v.capacity.less(v.used)));
+        if let Some(Answer::Sight { volumes }) = view
+            .evidence
+            .answers
+            .get(&Probe::Sight(*host))
+            .map(|e| &e.answer)
+        {
+            for v in volumes
+                .iter()
+                .filter(|v| view.estate.volume_with_uid(&v.uid).is_none())
+            {
+                seen.insert(
+                    v.uid.clone(),
+                    format!("{} · {} free", v.name, v.capacity.less(v.used)),
+                );
             }
         }
     }
@@ -49,25 +60,43 @@ fn volumes(view: &View, chosen: &[HostId]) -> Vec<(String, String)> {
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let chosen: Vec<HostId> = fields.ids("host");
-    let mut free: Vec<_> = view.estate.hosts.values().filter(|h| h.cluster.is_none()).collect();
+    let mut free: Vec<_> = view
+        .estate
+        .hosts
+        .values()
+        .filter(|h| h.cluster.is_none())
+        .collect();
     free.sort_by(|a, b| a.name.cmp(&b.name));
     let hosts = free
         .iter()
         .map(|h| HostChoice {
             id: h.id.0,
             name: h.name.clone(),
-            words: format!("{} · {} cores · {} · {}", h.hardware.cpu.level, h.hardware.cpu.cores, h.hardware.memory, h.software),
+            words: format!(
+                "{} · {} cores · {} · {}",
+                h.hardware.cpu.level, h.hardware.cpu.cores, h.hardware.memory, h.software
+            ),
             chosen: chosen.contains(&h.id),
         })
         .collect();
-    let (name, level, volume) = (fields.get("name").to_owned(), fields.get("level").to_owned(), fields.get("volume").to_owned());
-    let (survive, enforced) = (fields.ticked("survive", true), fields.ticked("enforced", false));
+    let (name, level, volume) = (
+        fields.get("name").to_owned(),
+        fields.get("level").to_owned(),
+        fields.get("volume").to_owned(),
+    );
+    let (survive, enforced) = (
+        fields.ticked("survive", true),
+        fields.ticked("enforced", false),
+    );
     let ask = Proposal::CreateCluster(CreateCluster {
         name: name.clone(),
         hosts: chosen.clone(),
         level: PsabiLevel::ALL.into_iter().find(|l| l.word() == level),
         volume: (!volume.is_empty()).then(|| volume.clone()),
-        demand: Demand { failures: u32::from(survive), enforced },
+        demand: Demand {
+            failures: u32::from(survive),
+            enforced,
+        },
     });
     let shown = ClusterFields {
         hosts,

@@ -8,7 +8,7 @@ use askama::Template;
 use rocket::get;
 use zastrugi_core::{
     assess::reserve,
-    estate::{Demand, Machine},
+    estate::{Demand, Host, Machine},
     ids::ClusterId,
     permits::Act,
     placement::{Ledger, Row},
@@ -43,22 +43,29 @@ struct ClusterPage {
 fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem> {
     let view = desk.look();
     let estate = &view.estate;
-    let cluster = estate.clusters.get(&ClusterId(id)).ok_or_else(|| Problem::not_found("This cluster"))?;
+    let cluster = estate
+        .clusters
+        .get(&ClusterId(id))
+        .ok_or_else(|| Problem::not_found("This cluster"))?;
     let mut hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let ledger = Ledger::of(&view, hosts.clone(), &Default::default());
-    let bound = match reserve(&ledger) {
-        None => "It survives no host failure: fewer than two hosts answer.".to_owned(),
-        Some(r) if r.holds_up() => {
-            format!("It keeps room for one host failure with {} to spare; tightest if {} fails.", r.spare(), r.fullest)
-        }
-        Some(r) => format!("It has no room for a host failure: {} too much is always kept if {} fails.", r.short(), r.fullest),
+    let bound = reserve_words(&ledger);
+    let state = if cluster.ready {
+        ""
+    } else {
+        "It is still being made. "
     };
-    let state = if cluster.ready { "" } else { "It is still being made. " };
     let volume = estate.volumes.get(&cluster.volume);
-    let promised: Bytes = estate.machines_with_disk_on(cluster.volume).map(|m| m.disk_total()).sum();
-    let deleted: Bytes =
-        estate.machines_in(cluster.id).filter(|m| m.deleted.is_some()).map(|m| Machine::disk_total(m)).sum();
+    let promised: Bytes = estate
+        .machines_with_disk_on(cluster.volume)
+        .map(|m| m.disk_total())
+        .sum();
+    let deleted: Bytes = estate
+        .machines_in(cluster.id)
+        .filter(|m| m.deleted.is_some())
+        .map(|m| Machine::disk_total(m))
+        .sum();
     let demand = match (cluster.demand.failures, cluster.demand.enforced) {
         (0, _) => "none".to_owned(),
         (n, true) => format!("{n} host failure, enforced"),
@@ -69,29 +76,31 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
         name: cluster.name.clone(),
         lead: format!("{state}{bound} By the plain bound, which does not look at single machines."),
         facts: vec![
-            ("Site", estate.sites.get(&cluster.site).map_or_else(String::new, |s| s.name.clone())),
-            ("CPU", format!("{} · {}", cluster.cpu_maker, cluster.cpu_level)),
+            (
+                "Site",
+                estate
+                    .sites
+                    .get(&cluster.site)
+                    .map_or_else(String::new, |s| s.name.clone()),
+            ),
+            (
+                "CPU",
+                format!("{} · {}", cluster.cpu_maker, cluster.cpu_level),
+            ),
             ("Must survive", demand),
             ("Machines", estate.count_in(cluster.id).to_string()),
-            ("Volume", volume.map_or_else(String::new, |v| format!("{} · {} of {} used", v.name, v.used, v.capacity))),
-            ("Disks promised", format!("{promised}, {deleted} of it by deleted machines")),
+            (
+                "Volume",
+                volume.map_or_else(String::new, |v| {
+                    format!("{} · {} of {} used", v.name, v.used, v.capacity)
+                }),
+            ),
+            (
+                "Disks promised",
+                format!("{promised}, {deleted} of it by deleted machines"),
+            ),
         ],
-        hosts: hosts
-            .iter()
-            .map(|h| {
-                let (glyph, word) = host_state(h);
-                let taken = ledger.row(h.id).map(Row::taken).unwrap_or_default();
-                HostRow {
-                    id: h.id.0,
-                    name: h.name.clone(),
-                    glyph,
-                    word,
-                    machines: estate.machines_on(h.id).count(),
-                    memory: format!("{:.0} / {:.0} GiB", taken.in_gib(), h.hardware.memory.in_gib()),
-                    software: h.software.clone(),
-                }
-            })
-            .collect(),
+        hosts: hosts.iter().map(|h| host_row(&view, &ledger, h)).collect(),
         note: cluster.note.clone(),
         may_clusters: signed.may(Act::Clusters),
         may_machines: signed.may(Act::Machines),
@@ -123,15 +132,28 @@ struct EditFields {
 }
 
 pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
-    let id = fields.ids::<ClusterId>("ids").first().copied().unwrap_or(ClusterId(0));
+    let id = fields
+        .ids::<ClusterId>("ids")
+        .first()
+        .copied()
+        .unwrap_or(ClusterId(0));
     let was = view.estate.clusters.get(&id);
-    let was_demand = was.map_or(Demand { failures: 1, enforced: false }, |c| c.demand);
+    let was_demand = was.map_or(
+        Demand {
+            failures: 1,
+            enforced: false,
+        },
+        |c| c.demand,
+    );
     let was_name = was.map_or_else(String::new, |c| c.name.clone());
     let was_note = was.map_or_else(String::new, |c| c.note.clone());
     let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
     let survive = fields.ticked("survive", was_demand.failures > 0);
     let enforced = fields.ticked("enforced", was_demand.enforced);
-    let demand = Demand { failures: u32::from(survive), enforced };
+    let demand = Demand {
+        failures: u32::from(survive),
+        enforced,
+    };
     let mut sets = Vec::new();
     if name != was_name {
         sets.push(Set::Name(name.clone()));
@@ -148,8 +170,54 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         run: "Run: change it".into(),
         danger: false,
         back: format!("/clusters/{}", id.0),
-        fields: render(&EditFields { id: id.0, name, survive, enforced, note }),
-        ask: Proposal::Edit { targets: vec![Target::Cluster(id)], sets },
+        fields: render(&EditFields {
+            id: id.0,
+            name,
+            survive,
+            enforced,
+            note,
+        }),
+        ask: Proposal::Edit {
+            targets: vec![Target::Cluster(id)],
+            sets,
+        },
         wrong: vec![],
+    }
+}
+
+fn host_row(view: &View, ledger: &Ledger, h: &Host) -> HostRow {
+    let (glyph, word) = host_state(h);
+    let taken = ledger.row(h.id).map(Row::taken).unwrap_or_default();
+    HostRow {
+        id: h.id.0,
+        name: h.name.clone(),
+        glyph,
+        word,
+        machines: view.estate.machines_on(h.id).count(),
+        memory: format!(
+            "{:.0} / {:.0} GiB",
+            taken.in_gib(),
+            h.hardware.memory.in_gib()
+        ),
+        software: h.software.clone(),
+    }
+}
+
+/// The reserve as a sentence.
+fn reserve_words(ledger: &Ledger) -> String {
+    match reserve(ledger) {
+        None => "It survives no host failure: fewer than two hosts answer.".to_owned(),
+        Some(r) if r.holds_up() => {
+            format!(
+                "It keeps room for one host failure with {} to spare; tightest if {} fails.",
+                r.spare(),
+                r.fullest
+            )
+        }
+        Some(r) => format!(
+            "It has no room for a host failure: {} too much is always kept if {} fails.",
+            r.short(),
+            r.fullest
+        ),
     }
 }

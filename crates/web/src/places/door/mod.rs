@@ -27,12 +27,21 @@ struct Door {
 }
 
 fn theme(jar: &CookieJar<'_>) -> &'static str {
-    if jar.get("theme").is_some_and(|c| c.value() == "night") { "night" } else { "day" }
+    if jar.get("theme").is_some_and(|c| c.value() == "night") {
+        "night"
+    } else {
+        "day"
+    }
 }
 
 #[get("/sign-in")]
 fn show(query: Query, jar: &CookieJar<'_>) -> Page {
-    part(&Door { name: String::new(), next: query.0.get("next").into(), wrong: String::new(), theme: theme(jar) })
+    part(&Door {
+        name: String::new(),
+        next: query.0.get("next").into(),
+        wrong: String::new(),
+        theme: theme(jar),
+    })
 }
 
 #[derive(Responder)]
@@ -43,8 +52,15 @@ enum Entry {
 
 /// Only paths of this site: nobody is sent elsewhere by a link that they followed here.
 fn local(next: &str) -> String {
-    let fine = next.starts_with('/') && !next.starts_with("//") && !next.contains('\\') && !next.contains("/sign-");
-    if fine { next.to_owned() } else { "/".to_owned() }
+    let fine = next.starts_with('/')
+        && !next.starts_with("//")
+        && !next.contains('\\')
+        && !next.contains("/sign-");
+    if fine {
+        next.to_owned()
+    } else {
+        "/".to_owned()
+    }
 }
 
 #[post("/sign-in", data = "<fields>")]
@@ -56,7 +72,10 @@ async fn sign_in(
     fields: Fields,
 ) -> Result<Entry, Problem> {
     let source = source.map_or_else(String::new, |ip| ip.to_string());
-    match desk.sign_in(fields.get("name"), fields.get("password"), &source).await {
+    match desk
+        .sign_in(fields.get("name"), fields.get("password"), &source)
+        .await
+    {
         Ok(done) => {
             let cookie = Cookie::build((settings.cookie_name(), done.cookie))
                 .path("/")
@@ -71,7 +90,11 @@ async fn sign_in(
         Err(SignInError::Store(error)) => Err(error.into()),
         Err(other) => {
             let words = other.to_string();
-            let wrong = words.chars().next().map(|c| c.to_uppercase().chain(words.chars().skip(1)).collect::<String>());
+            let wrong = words.chars().next().map(|c| {
+                c.to_uppercase()
+                    .chain(words.chars().skip(1))
+                    .collect::<String>()
+            });
             let door = Door {
                 name: fields.get("name").into(),
                 next: fields.get("next").into(),
@@ -85,7 +108,9 @@ async fn sign_in(
 
 /// The pages before signing in have the person's theme too.
 pub(crate) fn remember_theme(jar: &CookieJar<'_>, theme: &str) {
-    let cookie = Cookie::build(("theme", theme.to_owned())).path("/").same_site(SameSite::Strict);
+    let cookie = Cookie::build(("theme", theme.to_owned()))
+        .path("/")
+        .same_site(SameSite::Strict);
     jar.add(cookie.max_age(Duration::days(400)));
 }
 
@@ -109,7 +134,13 @@ mod tests {
     #[test]
     fn nobody_is_sent_elsewhere_after_signing_in() {
         assert_eq!(local("/machines?q=x"), "/machines?q=x");
-        for bad in ["https://elsewhere.example", "//elsewhere.example", "/\\elsewhere", "", "/sign-out"] {
+        for bad in [
+            "https://elsewhere.example",
+            "//elsewhere.example",
+            "/\\elsewhere",
+            "",
+            "/sign-out",
+        ] {
             assert_eq!(local(bad), "/");
         }
     }

@@ -2,7 +2,11 @@
 
 mod ridge;
 
-use crate::frame::{AtDesk, Page, Query, Signed, attention::{self, Need}, page, part};
+use crate::frame::{
+    AtDesk, Page, Query, Signed,
+    attention::{self, Need},
+    page, part,
+};
 use askama::Template;
 use ridge::{Colour, Ridge};
 use rocket::{Route, get, routes};
@@ -38,34 +42,60 @@ struct Field {
 
 fn run_view(run: &Run) -> RunView {
     let (done, all) = (run.count(Phase::Done), run.steps.len());
-    let now = run.steps.iter().find(|s| s.phase == Phase::Running).map_or("", |s| s.said.as_str());
+    let now = run
+        .steps
+        .iter()
+        .find(|s| s.phase == Phase::Running)
+        .map_or("", |s| s.said.as_str());
     RunView {
         link: format!("/logbook/runs/{}", run.id.0),
         title: run.title.clone(),
-        share: u64::try_from(done * 300 / all.max(1)).unwrap_or(300).max(10),
-        words: format!("{done} of {all} steps done{}{now}", if now.is_empty() { "" } else { " · " }),
+        share: u64::try_from(done * 300 / all.max(1))
+            .unwrap_or(300)
+            .max(10),
+        words: format!(
+            "{done} of {all} steps done{}{now}",
+            if now.is_empty() { "" } else { " · " }
+        ),
     }
 }
 
 /// What matters now, in a sentence.
 fn sentence(view: &View, ridges: &[Ridge], site: Option<u64>) -> String {
-    let hosts: Vec<_> = view.estate.hosts.values().filter(|h| site.is_none_or(|s| h.site.0 == s)).collect();
+    let hosts: Vec<_> = view
+        .estate
+        .hosts
+        .values()
+        .filter(|h| site.is_none_or(|s| h.site.0 == s))
+        .collect();
     let down = hosts.iter().filter(|h| !h.accepts_work()).count();
     let steady = hosts.len() - down;
     if hosts.is_empty() {
         return "No host is claimed yet.".into();
     }
-    let mut words = format!("{steady} {} steady", if steady == 1 { "host" } else { "hosts" });
+    let mut words = format!(
+        "{steady} {} steady",
+        if steady == 1 { "host" } else { "hosts" }
+    );
     if down > 0 {
         words.push_str(&format!(", <b>{down} not</b>"));
     }
-    let weak: Vec<_> = ridges.iter().filter(|r| !r.survives).map(|r| r.name.as_str()).collect();
+    let weak: Vec<_> = ridges
+        .iter()
+        .filter(|r| !r.survives)
+        .map(|r| r.name.as_str())
+        .collect();
     if ridges.is_empty() {
         words.push_str(". No cluster yet.");
     } else if weak.is_empty() {
-        words.push_str(". <b>Every cluster keeps room for one host failure</b>, by the plain bound.");
+        words.push_str(
+            ". <b>Every cluster keeps room for one host failure</b>, by the plain bound.",
+        );
     } else {
-        words.push_str(&format!(". <b>{} has no room for a host failure.</b>", html(&weak.join(" and "))));
+        words.push_str(&format!(
+            ". <b>{} has no room for a host failure.</b>",
+            html(&weak.join(" and "))
+        ));
     }
     words
 }
@@ -76,15 +106,28 @@ fn html(text: &str) -> String {
 
 fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     let view = desk.look();
-    let colour = if query.0.get("colour") == "load" { Colour::Load } else { Colour::Tier };
+    let colour = if query.0.get("colour") == "load" {
+        Colour::Load
+    } else {
+        Colour::Tier
+    };
     let ridges = ridge::ridges(&view, signed.site, colour);
     Field {
         sentence: sentence(&view, &ridges, signed.site),
         needs: attention::needs(&view, signed.site),
         running: view.estate.runs.values().map(|r| run_view(r)).collect(),
-        colour: if matches!(colour, Colour::Load) { "load" } else { "tier" },
+        colour: if matches!(colour, Colour::Load) {
+            "load"
+        } else {
+            "tier"
+        },
         may_hosts: signed.may(Act::Hosts),
-        loose: view.estate.hosts.values().filter(|h| h.cluster.is_none()).count(),
+        loose: view
+            .estate
+            .hosts
+            .values()
+            .filter(|h| h.cluster.is_none())
+            .count(),
         query: query.0.with("", ""),
         ridges,
     }
@@ -92,7 +135,13 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
 
 #[get("/")]
 fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
-    page(&signed, desk, "field", "Field", &build(&signed, desk, &query))
+    page(
+        &signed,
+        desk,
+        "field",
+        "Field",
+        &build(&signed, desk, &query),
+    )
 }
 
 #[get("/field/part")]

@@ -34,11 +34,19 @@ const TALL: f64 = 262.0;
 const LOW: f64 = 180.0;
 
 pub(super) fn ridges(view: &View, site: Option<u64>, colour: Colour) -> Vec<Ridge> {
-    let mut clusters: Vec<_> =
-        view.estate.clusters.values().filter(|c| site.is_none_or(|s| c.site.0 == s) && !c.hosts.is_empty()).collect();
+    let mut clusters: Vec<_> = view
+        .estate
+        .clusters
+        .values()
+        .filter(|c| site.is_none_or(|s| c.site.0 == s) && !c.hosts.is_empty())
+        .collect();
     clusters.sort_by_key(|c| (std::cmp::Reverse(c.hosts.len()), c.name.clone()));
     let spans = spans(&clusters.iter().map(|c| c.hosts.len()).collect::<Vec<_>>());
-    clusters.into_iter().zip(spans).map(|(c, span)| ridge(view, c, span, colour)).collect()
+    clusters
+        .into_iter()
+        .zip(spans)
+        .map(|(c, span)| ridge(view, c, span, colour))
+        .collect()
 }
 
 /// Wide clusters get a row; smaller ones share one.
@@ -69,16 +77,29 @@ fn ridge(view: &View, cluster: &Cluster, span: usize, colour: Colour) -> Ridge {
     let ledger = Ledger::of(view, hosts.clone(), &Default::default());
     let bound = reserve(&ledger);
     let survives = cluster.demand.failures == 0 || bound.as_ref().is_some_and(Reserve::holds_up);
-    let site = estate.sites.get(&cluster.site).map_or("", |s| s.name.as_str());
+    let site = estate
+        .sites
+        .get(&cluster.site)
+        .map_or("", |s| s.name.as_str());
     let words = match &bound {
         None => "survives no failure".to_owned(),
         Some(r) if r.holds_up() => format!("room for one failure, {} to spare", r.spare()),
         Some(r) => format!("no room for a failure, {} too much", r.short()),
     };
-    let caption =
-        format!("{site} · {} hosts · {} machines · {words}", hosts.len(), estate.count_in(cluster.id));
+    let caption = format!(
+        "{site} · {} hosts · {} machines · {words}",
+        hosts.len(),
+        estate.count_in(cluster.id)
+    );
     let svg = Drawing::new(view, &ledger, span, hosts.len(), colour).draw(&hosts, bound.as_ref());
-    Ridge { id: cluster.id.0, name: cluster.name.clone(), caption, survives, span, svg }
+    Ridge {
+        id: cluster.id.0,
+        name: cluster.name.clone(),
+        caption,
+        survives,
+        span,
+        svg,
+    }
 }
 
 struct Drawing<'a> {
@@ -99,7 +120,16 @@ impl<'a> Drawing<'a> {
         let gap = if hosts > 20 { 3.0 } else { 9.0 };
         let step = (width - 6.0 + gap) / hosts.max(1) as f64;
         let height = if span == 12 { TALL } else { LOW };
-        Drawing { view, ledger, colour, width, column: step - gap, step, height, out: String::new() }
+        Drawing {
+            view,
+            ledger,
+            colour,
+            width,
+            column: step - gap,
+            step,
+            height,
+            out: String::new(),
+        }
     }
 
     fn draw(mut self, hosts: &[std::sync::Arc<Host>], bound: Option<&Reserve>) -> String {
@@ -130,10 +160,19 @@ impl<'a> Drawing<'a> {
 
     fn host(&mut self, x: f64, host: &Host, row: &Row) {
         let (w, h) = (self.column, self.height);
-        self.put(format_args!(r#"<rect class="well" x="{x:.1}" y="0" width="{w:.1}" height="{h:.0}"/>"#));
+        self.put(format_args!(
+            r#"<rect class="well" x="{x:.1}" y="0" width="{w:.1}" height="{h:.0}"/>"#
+        ));
         self.machines(x, host);
-        self.put(format_args!(r#"<path class="base" d="M{x:.1} {h:.0} h{w:.1}"/>"#));
-        let used = self.view.loads.hosts.get(&host.id).map_or(0.0, |l| l.cpu.share_of(host.hardware.cpu_capacity()));
+        self.put(format_args!(
+            r#"<path class="base" d="M{x:.1} {h:.0} h{w:.1}"/>"#
+        ));
+        let used = self
+            .view
+            .loads
+            .hosts
+            .get(&host.id)
+            .map_or(0.0, |l| l.cpu.share_of(host.hardware.cpu_capacity()));
         let class = if used > 0.8 { "cpu2" } else { "cpu1" };
         self.put(format_args!(
             r#"<rect class="cpu0" x="{x:.1}" y="{:.1}" width="{w:.1}" height="3"/><rect class="{class}" x="{x:.1}" y="{:.1}" width="{:.1}" height="3"/>"#,
@@ -148,7 +187,13 @@ impl<'a> Drawing<'a> {
 
     fn name(&mut self, x: f64, host: &Host, row: &Row) {
         let (state, word) = host_state(host);
-        let mark = glyph(state).replace("<svg ", &format!(r#"<svg x="{x:.1}" y="{:.1}" width="14" height="14" "#, self.height + 9.0));
+        let mark = glyph(state).replace(
+            "<svg ",
+            &format!(
+                r#"<svg x="{x:.1}" y="{:.1}" width="14" height="14" "#,
+                self.height + 9.0
+            ),
+        );
         let (id, name) = (host.id.0, html(&host.name));
         let taken = row.taken().in_gib();
         let installed = host.hardware.memory.in_gib();
@@ -164,14 +209,20 @@ impl<'a> Drawing<'a> {
     fn machines(&mut self, x: f64, host: &Host) {
         let mut machines: Vec<_> = self.view.estate.machines_on(host.id).cloned().collect();
         machines.sort_by(|a, b| {
-            b.held().cmp(&a.held()).then(a.tier.cmp(&b.tier)).then_with(|| a.name.cmp(&b.name))
+            b.held()
+                .cmp(&a.held())
+                .then(a.tier.cmp(&b.tier))
+                .then_with(|| a.name.cmp(&b.name))
         });
         let height = self.height;
         let scale = |b: Bytes| b.share_of(host.hardware.memory) * height;
         let mut bottom = self.height - scale(host.reserve());
         let (w, reserve_top) = (self.column, bottom);
         let ground = self.height;
-        self.put(format_args!(r#"<rect class="cpu0" x="{x:.1}" y="{reserve_top:.1}" width="{w:.1}" height="{:.1}"/>"#, ground - reserve_top));
+        self.put(format_args!(
+            r#"<rect class="cpu0" x="{x:.1}" y="{reserve_top:.1}" width="{w:.1}" height="{:.1}"/>"#,
+            ground - reserve_top
+        ));
         let last = machines.len().saturating_sub(1);
         for (i, machine) in machines.iter().enumerate() {
             let tall = scale(machine.held()).max(1.0);
@@ -181,7 +232,15 @@ impl<'a> Drawing<'a> {
         }
     }
 
-    fn machine(&mut self, x: f64, top: f64, bottom: f64, machine: &Machine, is_top: bool, host: &Host) {
+    fn machine(
+        &mut self,
+        x: f64,
+        top: f64,
+        bottom: f64,
+        machine: &Machine,
+        is_top: bool,
+        host: &Host,
+    ) {
         let w = self.column;
         let tone = self.tone(machine, host);
         let dark = if tone == "t1" { " d" } else { "" };
@@ -197,8 +256,17 @@ impl<'a> Drawing<'a> {
         ));
         if bottom - top >= 13.0 && w > 44.0 {
             let most = zastrugi_core::units::round((w - 8.0) / 5.9);
-            let shown: String = machine.name.chars().take(usize::try_from(most).unwrap_or(12)).collect();
-            self.put(format_args!(r#"<text x="{:.1}" y="{:.1}">{}</text>"#, x + 5.0, (left_y + bottom) / 2.0 + 4.0, html(&shown)));
+            let shown: String = machine
+                .name
+                .chars()
+                .take(usize::try_from(most).unwrap_or(12))
+                .collect();
+            self.put(format_args!(
+                r#"<text x="{:.1}" y="{:.1}">{}</text>"#,
+                x + 5.0,
+                (left_y + bottom) / 2.0 + 4.0,
+                html(&shown)
+            ));
         }
         self.out.push_str("</a>");
     }
@@ -228,5 +296,7 @@ fn load_level(loads: &Loads, machine: &Machine, host: &Host) -> u8 {
 }
 
 fn html(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;")
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('"', "&quot;")
 }

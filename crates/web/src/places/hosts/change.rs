@@ -22,7 +22,12 @@ struct BackFields {
 
 pub(crate) fn hand_back(view: &View, fields: &Fields) -> Filled {
     let ids: Vec<HostId> = fields.ids("ids");
-    let name = |id: &HostId| view.estate.hosts.get(id).map_or_else(|| id.to_string(), |h| h.name.clone());
+    let name = |id: &HostId| {
+        view.estate
+            .hosts
+            .get(id)
+            .map_or_else(|| id.to_string(), |h| h.name.clone())
+    };
     let hosts: Vec<(u64, String)> = ids.iter().map(|id| (id.0, name(id))).collect();
     let what = match hosts.as_slice() {
         [(_, one)] => one.clone(),
@@ -52,9 +57,15 @@ struct EditFields {
 }
 
 pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
-    let id = fields.ids::<HostId>("ids").first().copied().unwrap_or(HostId(0));
+    let id = fields
+        .ids::<HostId>("ids")
+        .first()
+        .copied()
+        .unwrap_or(HostId(0));
     let host = view.estate.hosts.get(&id);
-    let (was_name, was_note) = host.map_or((String::new(), String::new()), |h| (h.name.clone(), h.note.clone()));
+    let (was_name, was_note) = host.map_or((String::new(), String::new()), |h| {
+        (h.name.clone(), h.note.clone())
+    });
     let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
     let mut sets = Vec::new();
     if name != was_name {
@@ -69,8 +80,15 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         run: "Run: change it".into(),
         danger: false,
         back: format!("/hosts/{}", id.0),
-        fields: render(&EditFields { id: id.0, name, note }),
-        ask: Proposal::Edit { targets: vec![Target::Host(id)], sets },
+        fields: render(&EditFields {
+            id: id.0,
+            name,
+            note,
+        }),
+        ask: Proposal::Edit {
+            targets: vec![Target::Host(id)],
+            sets,
+        },
         wrong: vec![],
     }
 }

@@ -30,7 +30,12 @@ struct ClaimFields {
 
 /// The addresses that the sheet is about.
 pub(crate) fn addresses(fields: &Fields) -> Vec<String> {
-    fields.all("at").flat_map(|v| v.split(',')).filter(|a| !a.is_empty()).map(str::to_owned).collect()
+    fields
+        .all("at")
+        .flat_map(|v| v.split(','))
+        .filter(|a| !a.is_empty())
+        .map(str::to_owned)
+        .collect()
 }
 
 /// The fingerprint that the person was shown: from the form once it was shown, else what the host says now.
@@ -39,7 +44,11 @@ fn targets(view: &View, fields: &Fields) -> Vec<TargetRow> {
     addresses(fields)
         .into_iter()
         .map(|address| {
-            let answer = view.evidence.answers.get(&Probe::Greeting(address.clone())).map(|e| &e.answer);
+            let answer = view
+                .evidence
+                .answers
+                .get(&Probe::Greeting(address.clone()))
+                .map(|e| &e.answer);
             let (name, now) = match answer {
                 Some(Answer::Greeting(g)) => (g.name.clone(), g.pin.clone()),
                 _ => (String::new(), String::new()),
@@ -64,19 +73,34 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         targets: targets
             .iter()
             .filter(|t| t.chosen)
-            .map(|t| ClaimTarget { address: t.address.clone(), pin: t.pin.clone() })
+            .map(|t| ClaimTarget {
+                address: t.address.clone(),
+                pin: t.pin.clone(),
+            })
             .collect(),
         site: site.clone(),
-        password: if fields.get("password").is_empty() { Password::Missing } else { Password::Typed },
+        password: if fields.get("password").is_empty() {
+            Password::Missing
+        } else {
+            Password::Typed
+        },
     });
     let count = targets.iter().filter(|t| t.chosen).count();
     Filled {
         title: "Claim hosts".into(),
-        lead: "Compare the fingerprints with the hosts' own screens before you type the password.".into(),
-        run: format!("Run: claim {count} {}", if count == 1 { "host" } else { "hosts" }),
+        lead: "Compare the fingerprints with the hosts' own screens before you type the password."
+            .into(),
+        run: format!(
+            "Run: claim {count} {}",
+            if count == 1 { "host" } else { "hosts" }
+        ),
         danger: false,
         back: "/hosts/look".into(),
-        fields: render(&ClaimFields { targets, site, sites }),
+        fields: render(&ClaimFields {
+            targets,
+            site,
+            sites,
+        }),
         ask,
         wrong: vec![],
     }

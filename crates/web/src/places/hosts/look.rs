@@ -44,15 +44,27 @@ struct FoundPart {
 /// A fingerprint in groups of four, for comparing by eye.
 pub(super) fn grouped(pin: &str) -> String {
     let chars: Vec<char> = pin.chars().collect();
-    chars.chunks(4).map(|c| c.iter().collect::<String>()).collect::<Vec<_>>().join(" ")
+    chars
+        .chunks(4)
+        .map(|c| c.iter().collect::<String>())
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
     let scan = desk.scan_state().map(|s| ScanView {
         words: match s.ended {
-            None => format!("{} of {} addresses asked, {} hosts so far", s.done, s.total, s.found),
+            None => format!(
+                "{} of {} addresses asked, {} hosts so far",
+                s.done, s.total, s.found
+            ),
             Some(end) => {
-                format!("{} addresses in {}: {} hosts answered, yours among them", s.total, end.since(s.began), s.found)
+                format!(
+                    "{} addresses in {}: {} hosts answered, yours among them",
+                    s.total,
+                    end.since(s.began),
+                    s.found
+                )
             }
         },
         range: s.range,
@@ -68,7 +80,10 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
             name: f.greeting.name,
             hardware: format!(
                 "{} {} · {} cores · {}",
-                f.greeting.hardware.maker, f.greeting.hardware.model, f.greeting.hardware.cpu.cores, f.greeting.hardware.memory
+                f.greeting.hardware.maker,
+                f.greeting.hardware.model,
+                f.greeting.hardware.cpu.cores,
+                f.greeting.hardware.memory
             ),
             serial: f.greeting.hardware.serial,
             software: f.greeting.software,
@@ -78,13 +93,27 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
             asked: ago(now, f.taken),
         })
         .collect();
-    let announced = desk.announced().into_iter().map(|a| (a.name, a.address)).collect();
-    FoundPart { csrf: csrf.to_owned(), scan, announced, found }
+    let announced = desk
+        .announced()
+        .into_iter()
+        .map(|a| (a.name, a.address))
+        .collect();
+    FoundPart {
+        csrf: csrf.to_owned(),
+        scan,
+        announced,
+        found,
+    }
 }
 
 fn look_page(may: &MayHosts, desk: &AtDesk, range: &str, wrong: &str) -> Page {
     let part = crate::frame::sheet::render(&found_part(&may.0.csrf, desk));
-    let look = Look { csrf: may.0.csrf.clone(), range: range.into(), wrong: wrong.into(), part };
+    let look = Look {
+        csrf: may.0.csrf.clone(),
+        range: range.into(),
+        wrong: wrong.into(),
+        part,
+    };
     whole(&may.0, desk, "hosts", "Look for hosts", &look)
 }
 
@@ -100,17 +129,28 @@ pub(crate) fn look_part(may: MayHosts, desk: &AtDesk) -> Page {
 }
 
 #[post("/hosts/look", data = "<fields>")]
-pub(crate) fn scan(may: MayHosts, desk: &AtDesk, fields: Fields) -> Result<Redirect, (Status, Page)> {
+pub(crate) fn scan(
+    may: MayHosts,
+    desk: &AtDesk,
+    fields: Fields,
+) -> Result<Redirect, (Status, Page)> {
     let range = fields.get("range");
     match desk.scan(range) {
         Ok(()) => Ok(Redirect::to("/hosts/look")),
-        Err(error) => Err((Status::UnprocessableEntity, look_page(&may, desk, range, &error.to_string()))),
+        Err(error) => Err((
+            Status::UnprocessableEntity,
+            look_page(&may, desk, range, &error.to_string()),
+        )),
     }
 }
 
 /// Asks the hosts that announced themselves who they are; only now is anything fetched.
 #[post("/hosts/look/announced", data = "<_fields>")]
-pub(crate) async fn greet(_may: MayHosts, desk: &AtDesk, _fields: Fields) -> Result<Redirect, Problem> {
+pub(crate) async fn greet(
+    _may: MayHosts,
+    desk: &AtDesk,
+    _fields: Fields,
+) -> Result<Redirect, Problem> {
     let addresses: Vec<String> = desk.announced().into_iter().map(|a| a.address).collect();
     desk.greet(&addresses).await;
     Ok(Redirect::to("/hosts/look"))

@@ -8,10 +8,20 @@ mod page;
 use crate::frame::{AtDesk, Page, Query, Signed, host_state, page as whole, part};
 use askama::Template;
 use rocket::{Route, get, routes};
-use zastrugi_core::{permits::Act, placement::Ledger};
+use std::sync::Arc;
+use zastrugi_core::{estate::Host, permits::Act, placement::Ledger, view::View};
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![list, list_part, look::show, look::scan, look::look_part, look::greet, page::show, page::page_part]
+    routes![
+        list,
+        list_part,
+        look::show,
+        look::scan,
+        look::look_part,
+        look::greet,
+        page::show,
+        page::page_part
+    ]
 }
 
 struct HostRow {
@@ -60,35 +70,17 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let total = hosts.len();
     let down = hosts.iter().filter(|h| !h.accepts_work()).count();
-    let rows: Vec<HostRow> = hosts
-        .iter()
-        .take(WINDOW)
-        .map(|h| {
-            let ledger = Ledger::of(&view, [(*h).clone()], &Default::default());
-            let taken = ledger.row(h.id).map(zastrugi_core::placement::Row::taken).unwrap_or_default();
-            let cpu = view.loads.hosts.get(&h.id).map_or(0.0, |l| l.cpu.share_of(h.hardware.cpu_capacity()));
-            let (glyph, word) = host_state(h);
-            let share = taken.share_of(h.hardware.memory);
-            HostRow {
-                id: h.id.0,
-                name: h.name.clone(),
-                glyph,
-                word,
-                site: estate.sites.get(&h.site).map_or_else(String::new, |s| s.name.clone()),
-                cluster: h.cluster.and_then(|c| estate.clusters.get(&c)).map(|c| (c.id.0, c.name.clone())),
-                machines: estate.machines_on(h.id).count(),
-                memory: format!("{:.0} / {:.0} GiB", taken.in_gib(), h.hardware.memory.in_gib()),
-                memory_width: zastrugi_core::units::round(share * 100.0).min(100),
-                cpu: format!("{:.0} %", cpu * 100.0),
-                cpu_width: zastrugi_core::units::round(cpu * 100.0).min(100),
-                software: h.software.clone(),
-                address: h.access.address.clone(),
-            }
-        })
-        .collect();
-    let loose = estate.hosts.values().filter(|h| h.cluster.is_none() && h.accepts_work()).count();
+    let rows: Vec<HostRow> = hosts.iter().take(WINDOW).map(|h| row(&view, h)).collect();
+    let loose = estate
+        .hosts
+        .values()
+        .filter(|h| h.cluster.is_none() && h.accepts_work())
+        .count();
     let steady = total - down;
-    let mut sentence = format!("{steady} {} steady", if steady == 1 { "host" } else { "hosts" });
+    let mut sentence = format!(
+        "{steady} {} steady",
+        if steady == 1 { "host" } else { "hosts" }
+    );
     if down > 0 {
         sentence.push_str(&format!(", {down} not"));
     }
@@ -113,9 +105,56 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
 
 #[get("/hosts")]
 fn list(signed: Signed, desk: &AtDesk, query: Query) -> Page {
-    whole(&signed, desk, "hosts", "Hosts", &build(&signed, desk, &query))
+    whole(
+        &signed,
+        desk,
+        "hosts",
+        "Hosts",
+        &build(&signed, desk, &query),
+    )
 }
 #[get("/hosts/part")]
 fn list_part(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     part(&build(&signed, desk, &query))
+}
+
+fn row(view: &View, h: &Arc<Host>) -> HostRow {
+    let estate = &view.estate;
+    let ledger = Ledger::of(view, [h.clone()], &Default::default());
+    let taken = ledger
+        .row(h.id)
+        .map(zastrugi_core::placement::Row::taken)
+        .unwrap_or_default();
+    let cpu = view
+        .loads
+        .hosts
+        .get(&h.id)
+        .map_or(0.0, |l| l.cpu.share_of(h.hardware.cpu_capacity()));
+    let (glyph, word) = host_state(h);
+    let share = taken.share_of(h.hardware.memory);
+    HostRow {
+        id: h.id.0,
+        name: h.name.clone(),
+        glyph,
+        word,
+        site: estate
+            .sites
+            .get(&h.site)
+            .map_or_else(String::new, |s| s.name.clone()),
+        cluster: h
+            .cluster
+            .and_then(|c| estate.clusters.get(&c))
+            .map(|c| (c.id.0, c.name.clone())),
+        machines: estate.machines_on(h.id).count(),
+        memory: format!(
+            "{:.0} / {:.0} GiB",
+            taken.in_gib(),
+            h.hardware.memory.in_gib()
+        ),
+        memory_width: zastrugi_core::units::round(share * 100.0).min(100),
+        cpu: format!("{:.0} %", cpu * 100.0),
+        cpu_width: zastrugi_core::units::round(cpu * 100.0).min(100),
+        software: h.software.clone(),
+        address: h.access.address.clone(),
+    }
 }

@@ -1,14 +1,18 @@
 //! One host.
 
 use super::look::grouped;
-use crate::frame::{AtDesk, Page, Problem, Signed, host_state, machine_state, page as whole, part, time};
+use crate::frame::{
+    AtDesk, Page, Problem, Signed, host_state, machine_state, page as whole, part, time,
+};
 use askama::Template;
 use rocket::get;
+use std::sync::Arc;
 use zastrugi_core::{
-    estate::Condition,
+    estate::{Condition, Host},
     ids::HostId,
     permits::Act,
     placement::Ledger,
+    view::View,
 };
 use zastrugi_engine::EventFilter;
 
@@ -47,14 +51,17 @@ struct HostPage {
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Problem> {
     let view = desk.look();
     let estate = &view.estate;
-    let host = estate.hosts.get(&HostId(id)).ok_or_else(|| Problem::not_found("This host"))?;
+    let host = estate
+        .hosts
+        .get(&HostId(id))
+        .ok_or_else(|| Problem::not_found("This host"))?;
     let ledger = Ledger::of(&view, [host.clone()], &Default::default());
     let row = ledger.row(host.id);
-    let taken = row.map(zastrugi_core::placement::Row::taken).unwrap_or_default();
+    let taken = row
+        .map(zastrugi_core::placement::Row::taken)
+        .unwrap_or_default();
     let (glyph, word) = host_state(host);
-    let cluster = host.cluster.and_then(|c| estate.clusters.get(&c)).map_or("no cluster", |c| c.name.as_str());
     let hw = &host.hardware;
-    let load = view.loads.hosts.get(&host.id);
     let mut machines: Vec<_> = estate.machines_on(host.id).cloned().collect();
     machines.sort_by(|a, b| a.name.cmp(&b.name));
     let lead = match &host.condition {
@@ -62,42 +69,46 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
         _ => format!("{} machines are on it; {:.0} of {:.0} GiB are held.", machines.len(), taken.in_gib(), hw.memory.in_gib()),
     };
-    let cpu = load.map_or_else(
-        || "not measured yet".to_owned(),
-        |l| format!("{} of {} ({:.0} %)", l.cpu, hw.cpu_capacity(), l.cpu.share_of(hw.cpu_capacity()) * 100.0),
-    );
-    let events = desk.events(&EventFilter { about: host.id.to_string(), ..EventFilter::default() }, 12).await?;
+    let events = desk
+        .events(
+            &EventFilter {
+                about: host.id.to_string(),
+                ..EventFilter::default()
+            },
+            12,
+        )
+        .await?;
     Ok(HostPage {
         id,
         name: host.name.clone(),
         glyph,
         word,
         lead,
-        facts: vec![
-            ("Cluster", cluster.to_owned()),
-            ("Site", estate.sites.get(&host.site).map_or_else(String::new, |s| s.name.clone())),
-            ("Hardware", format!("{} {}", hw.maker, hw.model)),
-            ("CPU", format!("{} {} · {} sockets, {} cores, {} threads · {}", hw.cpu.maker, hw.cpu.model, hw.cpu.sockets, hw.cpu.cores, hw.cpu.threads, hw.cpu.level)),
-            ("CPU now", cpu),
-            ("Memory", format!("{} installed, {} for the host itself, {} free for machines", hw.memory, host.reserve(), row.map(zastrugi_core::placement::Row::free).unwrap_or_default())),
-            ("NUMA nodes", hw.numa_nodes.to_string()),
-            ("Software", host.software.clone()),
-            ("Virtual hardware", format!("up to version {}", hw.virtual_hardware)),
-        ],
-        mono: vec![
-            ("Agent", host.access.address.clone()),
-            ("Fingerprint", grouped(&host.access.pin)),
-            ("Controller", host.bmc.as_ref().map_or_else(|| "none".into(), |b| b.address.clone())),
-            ("Serial", hw.serial.clone()),
-        ],
+        facts: facts(&view, host),
+        mono: identity(host),
         machines: machines
             .iter()
             .map(|m| {
                 let (glyph, word) = machine_state(m, Some(host));
-                MachineRow { id: m.id.0, name: m.name.clone(), glyph, word, held: m.held().to_string(), vcpus: m.vcpus, tier: m.tier }
+                MachineRow {
+                    id: m.id.0,
+                    name: m.name.clone(),
+                    glyph,
+                    word,
+                    held: m.held().to_string(),
+                    vcpus: m.vcpus,
+                    tier: m.tier,
+                }
             })
             .collect(),
-        events: events.into_iter().map(|e| EventView { at: time(e.at), who: e.who, text: e.text }).collect(),
+        events: events
+            .into_iter()
+            .map(|e| EventView {
+                at: time(e.at),
+                who: e.who,
+                text: e.text,
+            })
+            .collect(),
         note: host.note.clone(),
         may_hosts: signed.may(Act::Hosts),
     })
@@ -113,4 +124,84 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 #[get("/hosts/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
+}
+
+/// What the host is and has, in words.
+fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
+    let estate = &view.estate;
+    let hw = &host.hardware;
+    let load = view.loads.hosts.get(&host.id);
+    let ledger = Ledger::of(view, [host.clone()], &Default::default());
+    let row = ledger.row(host.id);
+    let cluster = host
+        .cluster
+        .and_then(|c| estate.clusters.get(&c))
+        .map_or("no cluster", |c| c.name.as_str());
+    let cpu = load.map_or_else(
+        || "not measured yet".to_owned(),
+        |l| {
+            format!(
+                "{} of {} ({:.0} %)",
+                l.cpu,
+                hw.cpu_capacity(),
+                l.cpu.share_of(hw.cpu_capacity()) * 100.0
+            )
+        },
+    );
+    vec![
+        ("Cluster", cluster.to_owned()),
+        (
+            "Site",
+            estate
+                .sites
+                .get(&host.site)
+                .map_or_else(String::new, |s| s.name.clone()),
+        ),
+        ("Hardware", format!("{} {}", hw.maker, hw.model)),
+        (
+            "CPU",
+            format!(
+                "{} {} · {} sockets, {} cores, {} threads · {}",
+                hw.cpu.maker,
+                hw.cpu.model,
+                hw.cpu.sockets,
+                hw.cpu.cores,
+                hw.cpu.threads,
+                hw.cpu.level
+            ),
+        ),
+        ("CPU now", cpu),
+        (
+            "Memory",
+            format!(
+                "{} installed, {} for the host itself, {} free for machines",
+                hw.memory,
+                host.reserve(),
+                row.map(zastrugi_core::placement::Row::free)
+                    .unwrap_or_default()
+            ),
+        ),
+        ("NUMA nodes", hw.numa_nodes.to_string()),
+        ("Software", host.software.clone()),
+        (
+            "Virtual hardware",
+            format!("up to version {}", hw.virtual_hardware),
+        ),
+    ]
+}
+
+/// How to reach it and tell it from others.
+fn identity(host: &Host) -> Vec<(&'static str, String)> {
+    let hw = &host.hardware;
+    vec![
+        ("Agent", host.access.address.clone()),
+        ("Fingerprint", grouped(&host.access.pin)),
+        (
+            "Controller",
+            host.bmc
+                .as_ref()
+                .map_or_else(|| "none".into(), |b| b.address.clone()),
+        ),
+        ("Serial", hw.serial.clone()),
+    ]
 }

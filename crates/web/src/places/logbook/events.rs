@@ -44,14 +44,23 @@ fn filter(query: &Query) -> EventFilter {
 }
 
 fn view(e: EventRow) -> EventView {
-    EventView { at: time(e.at), who: e.who, kind: e.kind, text: e.text, run: e.run.map(|r| r.0) }
+    EventView {
+        at: time(e.at),
+        who: e.who,
+        kind: e.kind,
+        text: e.text,
+        run: e.run.map(|r| r.0),
+    }
 }
 
 #[get("/logbook/events")]
 pub(crate) async fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     let rows = desk.events(&filter(&query), WINDOW).await?;
     let full = i64::try_from(rows.len()).unwrap_or(0) == WINDOW;
-    let next = rows.last().filter(|_| full).map(|e| query.0.with("before", &format!("{}.{}", e.revision, e.n)));
+    let next = rows
+        .last()
+        .filter(|_| full)
+        .map(|e| query.0.with("before", &format!("{}.{}", e.revision, e.n)));
     let events = Events {
         rows: rows.into_iter().map(view).collect(),
         q: query.0.get("q").into(),
@@ -77,12 +86,25 @@ pub(crate) async fn csv(_signed: Signed, desk: &AtDesk, query: Query) -> Result<
     let rows = desk.events(&filter(&query), EXPORT).await?;
     let lines = rows.into_iter().map(|e| {
         let run = e.run.map_or_else(String::new, |r| r.to_string());
-        [zastrugi_formats::csv::utc(e.at.0), e.who, e.kind, e.text, run, e.revision.to_string()]
+        [
+            zastrugi_formats::csv::utc(e.at.0),
+            e.who,
+            e.kind,
+            e.text,
+            run,
+            e.revision.to_string(),
+        ]
     });
-    let body = zastrugi_formats::csv::write(["time (UTC)", "who", "kind", "what", "run", "revision"], lines);
+    let body = zastrugi_formats::csv::write(
+        ["time (UTC)", "who", "kind", "what", "run", "revision"],
+        lines,
+    );
     Ok(Saved {
         body,
         kind: ContentType::CSV,
-        name: Header::new("Content-Disposition", "attachment; filename=\"zastrugi-events.csv\""),
+        name: Header::new(
+            "Content-Disposition",
+            "attachment; filename=\"zastrugi-events.csv\"",
+        ),
     })
 }

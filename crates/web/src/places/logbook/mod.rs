@@ -9,7 +9,15 @@ use rocket::{Route, get, routes};
 use zastrugi_core::{ids::RunId, run::Phase};
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![show, runs_part, run::show, run::run_part, run::answer, events::show, events::csv]
+    routes![
+        show,
+        runs_part,
+        run::show,
+        run::run_part,
+        run::answer,
+        events::show,
+        events::csv
+    ]
 }
 
 struct RunRow {
@@ -49,10 +57,16 @@ async fn build(desk: &AtDesk, query: &Query) -> Result<Runs, crate::frame::Probl
             by: r.by.name.clone(),
             steps: format!("{} of {}", r.count(Phase::Done), r.steps.len()),
             began: ago(now, r.began),
-            took: r.ended.map_or_else(String::new, |end| end.since(r.began).to_string()),
+            took: r
+                .ended
+                .map_or_else(String::new, |end| end.since(r.began).to_string()),
         })
         .collect();
-    Ok(Runs { rows, query: query.0.with("", ""), next })
+    Ok(Runs {
+        rows,
+        query: query.0.with("", ""),
+        next,
+    })
 }
 
 #[get("/logbook")]

@@ -1,8 +1,8 @@
 //! One run: its steps, live, and the assessment as it was. An old run's page is the same page.
 
 use crate::frame::{
-    AtDesk, Fields, Page, Problem, Signed, consequences::Consequences, glyph, page as whole, part, sheet::render,
-    words::run_glyph,
+    AtDesk, Fields, Page, Problem, Signed, consequences::Consequences, glyph, page as whole, part,
+    sheet::render, words::run_glyph,
 };
 use askama::Template;
 use rocket::{get, post, response::Redirect};
@@ -53,13 +53,19 @@ fn step_view(state: &StepState, title: &str) -> StepView {
         Phase::Failed => ("failed".to_owned(), "failed"),
         Phase::Skipped => ("left out".to_owned(), "skipped"),
     };
-    let took = state.began.zip(state.ended).map_or_else(String::new, |(from, to)| to.since(from).to_string());
+    let took = state
+        .began
+        .zip(state.ended)
+        .map_or_else(String::new, |(from, to)| to.since(from).to_string());
     StepView {
         glyph: glyph(shape),
         word,
         title: title.to_owned(),
         said: state.said.clone(),
-        remedy: state.fault.as_ref().map_or_else(String::new, |f| f.remedy.clone()),
+        remedy: state
+            .fault
+            .as_ref()
+            .map_or_else(String::new, |f| f.remedy.clone()),
         took,
         attempts: state.attempt,
     }
@@ -79,12 +85,23 @@ fn steps(run: &Run, plan: &Plan) -> (Vec<StepView>, usize) {
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Problem> {
-    let (run, plan) = desk.run(RunId(id)).await?.ok_or_else(|| Problem::not_found("This run"))?;
+    let (run, plan) = desk
+        .run(RunId(id))
+        .await?
+        .ok_or_else(|| Problem::not_found("This run"))?;
     let (steps, hidden) = steps(&run, &plan);
     let done = run.count(Phase::Done);
     let lead = match run.ended {
-        Some(end) => format!("{} began it; it took {}.", run.by.name, end.since(run.began)),
-        None => format!("{} began it {}.", run.by.name, crate::frame::ago(desk.now(), run.began)),
+        Some(end) => format!(
+            "{} began it; it took {}.",
+            run.by.name,
+            end.since(run.began)
+        ),
+        None => format!(
+            "{} began it {}.",
+            run.by.name,
+            crate::frame::ago(desk.now(), run.began)
+        ),
     };
     Ok(RunPage {
         id,
@@ -116,7 +133,12 @@ pub(crate) async fn run_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 }
 
 #[post("/logbook/runs/<id>", data = "<fields>")]
-pub(crate) async fn answer(signed: Signed, desk: &AtDesk, id: u64, fields: Fields) -> Result<Redirect, Problem> {
+pub(crate) async fn answer(
+    signed: Signed,
+    desk: &AtDesk,
+    id: u64,
+    fields: Fields,
+) -> Result<Redirect, Problem> {
     let said = match fields.get("answer") {
         "cancel" => Answer::Cancel,
         "retry" => Answer::Retry,
@@ -125,4 +147,3 @@ pub(crate) async fn answer(signed: Signed, desk: &AtDesk, id: u64, fields: Field
     desk.answer(&signed.viewer, RunId(id), said).await?;
     Ok(Redirect::to(format!("/logbook/runs/{id}")))
 }
-

@@ -8,7 +8,6 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::{
     estate::{Machine, Memory},
-
     proposal::{Proposal, Set, Target},
     units::Bytes,
     view::View,
@@ -38,21 +37,52 @@ fn typed(bytes: Bytes) -> String {
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let (ids, named) = chosen(view, fields);
-    let one = if let [id] = ids.as_slice() { view.estate.machines.get(id).cloned() } else { None };
+    let one = if let [id] = ids.as_slice() {
+        view.estate.machines.get(id).cloned()
+    } else {
+        None
+    };
     let mut wrong = Vec::new();
     let mut sets = Vec::new();
-    let labels_now = one.as_ref().map(|m| m.label_words().collect::<Vec<_>>().join(" ")).unwrap_or_default();
+    let labels_now = one
+        .as_ref()
+        .map(|m| m.label_words().collect::<Vec<_>>().join(" "))
+        .unwrap_or_default();
     let shown = EditFields {
         one: one.is_some(),
         name: fields.or("name", one.as_ref().map_or("", |m| m.name.as_str())),
-        vcpus: fields.or("vcpus", &one.as_ref().map_or_else(String::new, |m| m.vcpus.to_string())),
-        memory: fields.or("memory", &one.as_ref().map_or_else(String::new, |m| typed(m.memory.size))),
-        kept: fields.or("kept", &one.as_ref().map_or_else(String::new, |m| typed(m.memory.kept))),
-        max: fields.or("max", &one.as_ref().map_or_else(String::new, |m| typed(m.memory.max))),
+        vcpus: fields.or(
+            "vcpus",
+            &one.as_ref()
+                .map_or_else(String::new, |m| m.vcpus.to_string()),
+        ),
+        memory: fields.or(
+            "memory",
+            &one.as_ref()
+                .map_or_else(String::new, |m| typed(m.memory.size)),
+        ),
+        kept: fields.or(
+            "kept",
+            &one.as_ref()
+                .map_or_else(String::new, |m| typed(m.memory.kept)),
+        ),
+        max: fields.or(
+            "max",
+            &one.as_ref()
+                .map_or_else(String::new, |m| typed(m.memory.max)),
+        ),
         labels: fields.or("labels", &labels_now),
         unlabel: fields.get("unlabel").into(),
-        tier: fields.or("tier", &one.as_ref().map_or_else(String::new, |m| m.tier.to_string())),
-        protected: fields.or("protected", one.as_ref().map_or("", |m| if m.protected { "yes" } else { "no" })),
+        tier: fields.or(
+            "tier",
+            &one.as_ref()
+                .map_or_else(String::new, |m| m.tier.to_string()),
+        ),
+        protected: fields.or(
+            "protected",
+            one.as_ref()
+                .map_or("", |m| if m.protected { "yes" } else { "no" }),
+        ),
         note: fields.or("note", one.as_ref().map_or("", |m| m.note.as_str())),
         machines: named.clone(),
     };
@@ -73,14 +103,22 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     }
 }
 
-fn of_one(machine: &Machine, shown: &EditFields, sets: &mut Vec<Set>, wrong: &mut Vec<(String, String)>) {
+fn of_one(
+    machine: &Machine,
+    shown: &EditFields,
+    sets: &mut Vec<Set>,
+    wrong: &mut Vec<(String, String)>,
+) {
     if shown.name != machine.name {
         sets.push(Set::Name(shown.name.clone()));
     }
     match shown.vcpus.parse::<u32>() {
         Ok(n) if n == machine.vcpus => {}
         Ok(n) => sets.push(Set::VCpus(n)),
-        Err(_) => wrong.push(("vcpus".into(), format!("“{}” is not a whole number.", shown.vcpus))),
+        Err(_) => wrong.push((
+            "vcpus".into(),
+            format!("“{}” is not a whole number.", shown.vcpus),
+        )),
     }
     let mut size = |field: &str, text: &str, was: Bytes| {
         if text == typed(was) {
@@ -102,8 +140,13 @@ fn of_one(machine: &Machine, shown: &EditFields, sets: &mut Vec<Set>, wrong: &mu
     let labels = read_labels(&shown.labels);
     let gone = machine.labels.keys().filter(|k| !labels.contains_key(*k));
     sets.extend(gone.map(|key| Set::Unlabel { key: key.clone() }));
-    let new = labels.iter().filter(|(k, v)| machine.labels.get(*k) != Some(v));
-    sets.extend(new.map(|(key, value)| Set::Label { key: key.clone(), value: value.clone() }));
+    let new = labels
+        .iter()
+        .filter(|(k, v)| machine.labels.get(*k) != Some(v));
+    sets.extend(new.map(|(key, value)| Set::Label {
+        key: key.clone(),
+        value: value.clone(),
+    }));
     common(shown, Some(machine), sets);
     if shown.note != machine.note {
         sets.push(Set::Note(shown.note.clone()));
@@ -111,8 +154,16 @@ fn of_one(machine: &Machine, shown: &EditFields, sets: &mut Vec<Set>, wrong: &mu
 }
 
 fn of_many(shown: &EditFields, sets: &mut Vec<Set>) {
-    sets.extend(read_labels(&shown.labels).into_iter().map(|(key, value)| Set::Label { key, value }));
-    sets.extend(read_labels(&shown.unlabel).into_keys().map(|key| Set::Unlabel { key }));
+    sets.extend(
+        read_labels(&shown.labels)
+            .into_iter()
+            .map(|(key, value)| Set::Label { key, value }),
+    );
+    sets.extend(
+        read_labels(&shown.unlabel)
+            .into_keys()
+            .map(|key| Set::Unlabel { key }),
+    );
     common(shown, None, sets);
 }
 
@@ -127,7 +178,11 @@ fn common(shown: &EditFields, was: Option<&Machine>, sets: &mut Vec<Set>) {
         "no" => Some(false),
         _ => None,
     };
-    sets.extend(protected.filter(|p| was.is_none_or(|m| m.protected != *p)).map(Set::Protected));
+    sets.extend(
+        protected
+            .filter(|p| was.is_none_or(|m| m.protected != *p))
+            .map(Set::Protected),
+    );
 }
 
 #[cfg(test)]
@@ -137,15 +192,32 @@ mod tests {
 
     #[test]
     fn only_what_differs_is_proposed() {
-        let mut view = zastrugi_core::testkit::read("cluster a\nhost 1 512\nmachine 7 db 16 on 1").view;
+        let mut view =
+            zastrugi_core::testkit::read("cluster a\nhost 1 512\nmachine 7 db 16 on 1").view;
         let id = MachineId(7);
         let same = fill(&view, &Fields::parse("ids=7"));
         assert!(matches!(same.ask, Proposal::Edit { sets, .. } if sets.is_empty()));
-        let fields = Fields::parse("sent=1&ids=7&name=db&vcpus=8&memory=lots&kept=16+GiB&max=16+GiB&labels=app%3Dx&tier=3&protected=no&note=");
+        let fields = Fields::parse(
+            "sent=1&ids=7&name=db&vcpus=8&memory=lots&kept=16+GiB&max=16+GiB&labels=app%3Dx&tier=3&protected=no&note=",
+        );
         let filled = fill(&view, &fields);
-        assert_eq!(filled.wrong[0].0, "memory", "what can't be read is said at its field");
-        let Proposal::Edit { sets, .. } = filled.ask else { panic!() };
-        assert_eq!(sets, [Set::VCpus(8), Set::Label { key: "app".into(), value: "x".into() }]);
+        assert_eq!(
+            filled.wrong[0].0, "memory",
+            "what can't be read is said at its field"
+        );
+        let Proposal::Edit { sets, .. } = filled.ask else {
+            panic!()
+        };
+        assert_eq!(
+            sets,
+            [
+                Set::VCpus(8),
+                Set::Label {
+                    key: "app".into(),
+                    value: "x".into()
+                }
+            ]
+        );
         view = View::default();
         assert!(view.estate.machines.get(&id).is_none());
     }

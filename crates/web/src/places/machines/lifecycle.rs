@@ -27,7 +27,11 @@ pub(crate) fn delete(view: &View, fields: &Fields) -> Filled {
         run: format!("Run: delete {}", what(&named)),
         danger: true,
         back: back(&named),
-        fields: render(&Chosen { machines: named, expected: None, typed: String::new() }),
+        fields: render(&Chosen {
+            machines: named,
+            expected: None,
+            typed: String::new(),
+        }),
         ask: Proposal::Delete { machines: ids },
         wrong: vec![],
     }
@@ -41,7 +45,11 @@ pub(crate) fn recover(view: &View, fields: &Fields) -> Filled {
         run: format!("Run: bring back {}", what(&named)),
         danger: false,
         back: back(&named),
-        fields: render(&Chosen { machines: named, expected: None, typed: String::new() }),
+        fields: render(&Chosen {
+            machines: named,
+            expected: None,
+            typed: String::new(),
+        }),
         ask: Proposal::Recover { machines: ids },
         wrong: vec![],
     }
@@ -60,8 +68,15 @@ pub(crate) fn purge(view: &View, fields: &Fields) -> Filled {
         run: format!("Run: remove {} for good", what(&named)),
         danger: true,
         back: back(&named),
-        fields: render(&Chosen { machines: named, expected: Some(expected), typed: typed.clone() }),
-        ask: Proposal::Purge { machines: ids, typed },
+        fields: render(&Chosen {
+            machines: named,
+            expected: Some(expected),
+            typed: typed.clone(),
+        }),
+        ask: Proposal::Purge {
+            machines: ids,
+            typed,
+        },
         wrong: vec![],
     }
 }

@@ -60,16 +60,33 @@ struct Column {
     numeric: bool,
 }
 
-const STATES: [(&str, &str); 6] =
-    [("", "any state"), ("on", "on"), ("off", "off"), ("busy", "changing"), ("mind", "agent silent or paused"), ("deleted", "deleted")];
+const STATES: [(&str, &str); 6] = [
+    ("", "any state"),
+    ("on", "on"),
+    ("off", "off"),
+    ("busy", "changing"),
+    ("mind", "agent silent or paused"),
+    ("deleted", "deleted"),
+];
 
 fn in_state(machine: &Machine, state: &str) -> bool {
     let live = machine.deleted.is_none();
     match state {
-        "on" => live && matches!(machine.state, MachineState::Running { .. } | MachineState::Starting(_)),
+        "on" => {
+            live && matches!(
+                machine.state,
+                MachineState::Running { .. } | MachineState::Starting(_)
+            )
+        }
         "off" => live && machine.state == MachineState::Off,
-        "busy" => matches!(machine.state, MachineState::Starting(_) | MachineState::Stopping | MachineState::Planned),
-        "mind" => matches!(machine.state, MachineState::Running { guest: false } | MachineState::Paused(_)),
+        "busy" => matches!(
+            machine.state,
+            MachineState::Starting(_) | MachineState::Stopping | MachineState::Planned
+        ),
+        "mind" => matches!(
+            machine.state,
+            MachineState::Running { guest: false } | MachineState::Paused(_)
+        ),
         "deleted" => !live,
         _ => live,
     }
@@ -79,13 +96,22 @@ fn in_state(machine: &Machine, state: &str) -> bool {
 fn filtered(view: &View, signed: &Signed, query: &Query) -> Vec<Arc<Machine>> {
     let estate = &view.estate;
     let fields = &query.0;
-    let (q, label, state) = (fields.get("q").to_lowercase(), fields.get("label"), fields.get("state"));
+    let (q, label, state) = (
+        fields.get("q").to_lowercase(),
+        fields.get("label"),
+        fields.get("state"),
+    );
     let cluster = fields.get("cluster").parse().ok().map(ClusterId);
     let host = fields.get("host").parse().ok().map(HostId);
     let at_site = |m: &Machine| {
-        let site = m.cluster.and_then(|c| estate.clusters.get(&c)).map(|c| c.site);
+        let site = m
+            .cluster
+            .and_then(|c| estate.clusters.get(&c))
+            .map(|c| c.site);
         let site = site.or_else(|| m.host.and_then(|h| estate.hosts.get(&h)).map(|h| h.site));
-        signed.site.is_none_or(|wanted| site.is_some_and(|s| s.0 == wanted))
+        signed
+            .site
+            .is_none_or(|wanted| site.is_some_and(|s| s.0 == wanted))
     };
     let fits = |m: &&Arc<Machine>| {
         in_state(m, state)
@@ -97,7 +123,11 @@ fn filtered(view: &View, signed: &Signed, query: &Query) -> Vec<Arc<Machine>> {
     if label.is_empty() {
         return estate.machines_by_name().filter(fits).cloned().collect();
     }
-    let mut all: Vec<_> = estate.machines_labelled(label).filter(fits).cloned().collect();
+    let mut all: Vec<_> = estate
+        .machines_labelled(label)
+        .filter(fits)
+        .cloned()
+        .collect();
     all.sort_by(|a, b| a.name.cmp(&b.name));
     all
 }
@@ -108,7 +138,11 @@ fn sort(view: &View, machines: &mut [Arc<Machine>], by: &str) {
         "memory" => machines.sort_by_key(|m| Reverse(m.memory.size)),
         "vcpus" => machines.sort_by_key(|m| Reverse(m.vcpus)),
         "cpu" => machines.sort_by_key(|m| Reverse(cpu(m))),
-        "host" => machines.sort_by_key(|m| m.host.and_then(|h| view.estate.hosts.get(&h)).map(|h| h.name.clone())),
+        "host" => machines.sort_by_key(|m| {
+            m.host
+                .and_then(|h| view.estate.hosts.get(&h))
+                .map(|h| h.name.clone())
+        }),
         "state" => machines.sort_by_key(|m| machine_state(m, None)),
         _ => {}
     }
@@ -116,19 +150,29 @@ fn sort(view: &View, machines: &mut [Arc<Machine>], by: &str) {
 
 fn columns(query: &Query) -> Vec<Column> {
     let now = query.0.or("sort", "name");
-    [("name", "Machine", false), ("state", "State", false), ("host", "Host", false), ("vcpus", "vCPUs", true), ("memory", "Memory", true), ("cpu", "CPU now", true)]
-        .into_iter()
-        .map(|(key, title, numeric)| Column {
-            title,
-            link: format!("/machines?{}", crate::frame::Fields::parse(&query.0.with("sort", key)).with("from", "")),
-            sorted: match (now == key, numeric) {
-                (false, _) => "",
-                (true, false) => "ascending",
-                (true, true) => "descending",
-            },
-            numeric,
-        })
-        .collect()
+    [
+        ("name", "Machine", false),
+        ("state", "State", false),
+        ("host", "Host", false),
+        ("vcpus", "vCPUs", true),
+        ("memory", "Memory", true),
+        ("cpu", "CPU now", true),
+    ]
+    .into_iter()
+    .map(|(key, title, numeric)| Column {
+        title,
+        link: format!(
+            "/machines?{}",
+            crate::frame::Fields::parse(&query.0.with("sort", key)).with("from", "")
+        ),
+        sorted: match (now == key, numeric) {
+            (false, _) => "",
+            (true, false) => "ascending",
+            (true, true) => "descending",
+        },
+        numeric,
+    })
+    .collect()
 }
 
 fn row(view: &View, m: &Machine) -> MachineRow {
@@ -136,7 +180,10 @@ fn row(view: &View, m: &Machine) -> MachineRow {
     let (glyph, word) = machine_state(m, host.map(|h| &**h));
     let cpu = view.loads.machines.get(&m.id).zip(host).map(|(load, h)| {
         let capacity = h.hardware.cpu.base.0 * u64::from(m.vcpus);
-        format!("{} %", (load.cpu.0 * 100).checked_div(capacity).unwrap_or(0))
+        format!(
+            "{} %",
+            (load.cpu.0 * 100).checked_div(capacity).unwrap_or(0)
+        )
     });
     MachineRow {
         id: m.id.0,
@@ -144,7 +191,10 @@ fn row(view: &View, m: &Machine) -> MachineRow {
         glyph,
         word,
         host: host.map(|h| (h.id.0, h.name.clone())),
-        cluster: m.cluster.and_then(|c| view.estate.clusters.get(&c)).map_or_else(String::new, |c| c.name.clone()),
+        cluster: m
+            .cluster
+            .and_then(|c| view.estate.clusters.get(&c))
+            .map_or_else(String::new, |c| c.name.clone()),
         vcpus: m.vcpus,
         memory: m.memory.size.to_string(),
         cpu: cpu.unwrap_or_default(),
@@ -159,22 +209,46 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let mut machines = filtered(&view, signed, query);
     sort(&view, &mut machines, query.0.get("sort"));
     let total = machines.len();
-    let from = query.0.get("from").parse::<usize>().unwrap_or(0).min(total.saturating_sub(1)) / WINDOW * WINDOW;
-    let rows: Vec<_> = machines.iter().skip(from).take(WINDOW).map(|m| row(&view, m)).collect();
+    let from = query
+        .0
+        .get("from")
+        .parse::<usize>()
+        .unwrap_or(0)
+        .min(total.saturating_sub(1))
+        / WINDOW
+        * WINDOW;
+    let rows: Vec<_> = machines
+        .iter()
+        .skip(from)
+        .take(WINDOW)
+        .map(|m| row(&view, m))
+        .collect();
     let on = machines.iter().filter(|m| m.host.is_some()).count();
     let window = |at: usize| format!("/machines?{}", query.0.with("from", &at.to_string()));
     let named = ["q", "state", "label", "cluster", "host"];
     List {
-        sentence: format!("{total} {}, {on} of them on.", if total == 1 { "machine" } else { "machines" }),
+        sentence: format!(
+            "{total} {}, {on} of them on.",
+            if total == 1 { "machine" } else { "machines" }
+        ),
         query: query.0.with("", ""),
         q: query.0.get("q").into(),
         state: query.0.get("state").into(),
         states: STATES.to_vec(),
         label: query.0.get("label").into(),
         cluster: query.0.get("cluster").parse().unwrap_or(0),
-        clusters: estate.clusters.values().map(|c| (c.id.0, c.name.clone())).collect(),
+        clusters: estate
+            .clusters
+            .values()
+            .map(|c| (c.id.0, c.name.clone()))
+            .collect(),
         host: query.0.get("host").parse().unwrap_or(0),
-        hosts: estate.hosts.values().take(200).map(|h| (h.id.0, h.name.clone())).collect(),
+        hosts: estate
+            .hosts
+            .values()
+            .take(200)
+            .map(|h| (h.id.0, h.name.clone()))
+            .collect(),
         columns: columns(query),
         total,
         from: from + 1,
@@ -190,7 +264,13 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
 
 #[get("/machines")]
 pub(crate) fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
-    whole(&signed, desk, "machines", "Machines", &build(&signed, desk, &query))
+    whole(
+        &signed,
+        desk,
+        "machines",
+        "Machines",
+        &build(&signed, desk, &query),
+    )
 }
 #[get("/machines/part")]
 pub(crate) fn list_part(signed: Signed, desk: &AtDesk, query: Query) -> Page {

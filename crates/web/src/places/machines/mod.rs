@@ -20,7 +20,15 @@ fn chosen(view: &View, fields: &Fields) -> (Vec<MachineId>, Vec<(u64, String)>) 
     let ids: Vec<MachineId> = fields.ids("ids");
     let named = ids
         .iter()
-        .map(|id| (id.0, view.estate.machines.get(id).map_or_else(|| id.to_string(), |m| m.name.clone())))
+        .map(|id| {
+            (
+                id.0,
+                view.estate
+                    .machines
+                    .get(id)
+                    .map_or_else(|| id.to_string(), |m| m.name.clone()),
+            )
+        })
         .collect();
     (ids, named)
 }
@@ -45,6 +53,11 @@ fn back(named: &[(u64, String)]) -> String {
 fn read_labels(text: &str) -> std::collections::BTreeMap<String, String> {
     text.split([' ', ',', '\n'])
         .filter(|part| !part.is_empty())
-        .map(|part| part.split_once('=').map_or((part.to_owned(), String::new()), |(k, v)| (k.to_owned(), v.to_owned())))
+        .map(|part| {
+            part.split_once('=')
+                .map_or((part.to_owned(), String::new()), |(k, v)| {
+                    (k.to_owned(), v.to_owned())
+                })
+        })
         .collect()
 }

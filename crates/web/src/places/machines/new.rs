@@ -17,7 +17,12 @@ use zastrugi_core::{
 };
 
 /// (name, vCPUs, memory in GiB, disk in GiB)
-const SIZES: [(&str, u32, u64, u64); 4] = [("Small", 2, 4, 20), ("Medium", 4, 16, 40), ("Large", 8, 32, 80), ("Wide", 16, 64, 120)];
+const SIZES: [(&str, u32, u64, u64); 4] = [
+    ("Small", 2, 4, 20),
+    ("Medium", 4, 16, 40),
+    ("Large", 8, 32, 80),
+    ("Wide", 16, 64, 120),
+];
 
 struct DiskField {
     size: String,
@@ -70,8 +75,17 @@ fn size(fields: &Fields, name: &str, otherwise: Bytes, wrong: &mut Vec<Wrong>) -
 
 fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDisk>) {
     if !fields.has("disk") {
-        let disk = NewDisk { size: Bytes::gib(40), provisioning: Provisioning::Thin };
-        return (vec![DiskField { size: "40 GiB".into(), thick: false }], vec![disk]);
+        let disk = NewDisk {
+            size: Bytes::gib(40),
+            provisioning: Provisioning::Thin,
+        };
+        return (
+            vec![DiskField {
+                size: "40 GiB".into(),
+                thick: false,
+            }],
+            vec![disk],
+        );
     }
     let kinds: Vec<&str> = fields.all("provisioning").collect();
     let (mut shown, mut read) = (Vec::new(), Vec::new());
@@ -80,35 +94,61 @@ fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDis
         if text.is_empty() && i > 0 {
             continue;
         }
-        let provisioning = if thick { Provisioning::Thick } else { Provisioning::Thin };
+        let provisioning = if thick {
+            Provisioning::Thick
+        } else {
+            Provisioning::Thin
+        };
         match Bytes::parse(text) {
             Ok(size) => read.push(NewDisk { size, provisioning }),
             Err(words) => {
                 wrong.push(("disks".into(), words));
-                read.push(NewDisk { size: Bytes::gib(1), provisioning });
+                read.push(NewDisk {
+                    size: Bytes::gib(1),
+                    provisioning,
+                });
             }
         }
-        shown.push(DiskField { size: text.to_owned(), thick });
+        shown.push(DiskField {
+            size: text.to_owned(),
+            thick,
+        });
     }
     (shown, read)
 }
 
 /// The hosts of the cluster with what is free on each, for those who choose by hand.
 fn hosts(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
-    let Some(cluster) = cluster else { return vec![] };
+    let Some(cluster) = cluster else {
+        return vec![];
+    };
     let hosts: Vec<_> = view.estate.hosts_in(cluster).cloned().collect();
     let ledger = Ledger::of(view, hosts, &Default::default());
-    let mut named: Vec<_> =
-        ledger.rows().map(|row| (row.host.id.0, format!("{} · {} free", row.host.name, row.free()))).collect();
+    let mut named: Vec<_> = ledger
+        .rows()
+        .map(|row| {
+            (
+                row.host.id.0,
+                format!("{} · {} free", row.host.name, row.free()),
+            )
+        })
+        .collect();
     named.sort_by(|a, b| a.1.cmp(&b.1));
     named
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
-    let clusters: Vec<(u64, String)> = view.estate.clusters.values().map(|c| (c.id.0, c.name.clone())).collect();
+    let clusters: Vec<(u64, String)> = view
+        .estate
+        .clusters
+        .values()
+        .map(|c| (c.id.0, c.name.clone()))
+        .collect();
     let given = fields.get("cluster").parse().ok();
-    let cluster = given.or_else(|| clusters.first().map(|c| c.0)).map(ClusterId);
+    let cluster = given
+        .or_else(|| clusters.first().map(|c| c.0))
+        .map(ClusterId);
     let memory_size = size(fields, "memory", Bytes::gib(16), &mut wrong);
     let memory = Memory {
         size: memory_size,
@@ -132,11 +172,16 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         note: fields.get("note").to_owned(),
         start: fields.ticked("start", true),
     };
-    let volume = cluster.and_then(|c| view.estate.clusters.get(&c)).and_then(|c| view.estate.volumes.get(&c.volume));
+    let volume = cluster
+        .and_then(|c| view.estate.clusters.get(&c))
+        .and_then(|c| view.estate.volumes.get(&c.volume));
     let shown = NewFields {
         name: fields.get("name").into(),
         count: fields.or("count", "1"),
-        sizes: SIZES.iter().map(|(n, v, m, d)| (*n, *v, format!("{m} GiB"), format!("{d} GiB"))).collect(),
+        sizes: SIZES
+            .iter()
+            .map(|(n, v, m, d)| (*n, *v, format!("{m} GiB"), format!("{d} GiB")))
+            .collect(),
         vcpus: fields.or("vcpus", "4"),
         memory: fields.or("memory", "16 GiB"),
         kept: fields.get("kept").into(),
@@ -151,10 +196,16 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         protected: ask.protected,
         start: ask.start,
         note: ask.note.clone(),
-        volume: volume.map_or_else(String::new, |v| format!("{} · {} free", v.name, v.capacity.less(v.used))),
+        volume: volume.map_or_else(String::new, |v| {
+            format!("{} · {} free", v.name, v.capacity.less(v.used))
+        }),
         clusters,
     };
-    let many = if count == 1 { "the machine".to_owned() } else { format!("{count} machines") };
+    let many = if count == 1 {
+        "the machine".to_owned()
+    } else {
+        format!("{count} machines")
+    };
     Filled {
         title: "New machines".into(),
         lead: "Everything on the right follows from what you enter; nothing happens before you run it.".into(),

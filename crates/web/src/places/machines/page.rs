@@ -4,9 +4,10 @@ use crate::frame::{AtDesk, Page, Problem, Signed, machine_state, page as whole, 
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{MachineState, Provisioning},
+    estate::{Machine, MachineState, Provisioning},
     ids::MachineId,
     permits::Act,
+    view::View,
 };
 use zastrugi_engine::EventFilter;
 
@@ -40,26 +41,31 @@ struct MachinePage {
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, Problem> {
     let view = desk.look();
     let estate = &view.estate;
-    let m = estate.machines.get(&MachineId(id)).ok_or_else(|| Problem::not_found("This machine"))?;
+    let m = estate
+        .machines
+        .get(&MachineId(id))
+        .ok_or_else(|| Problem::not_found("This machine"))?;
     let host = m.host.and_then(|h| estate.hosts.get(&h));
     let (glyph, word) = machine_state(m, host.map(|h| &**h));
     let load = view.loads.machines.get(&m.id);
     let lead = match (m.recoverable_until(), load) {
-        (Some(until), _) => format!("It was deleted and can be brought back for another {}.", until.since(desk.now())),
+        (Some(until), _) => format!(
+            "It was deleted and can be brought back for another {}.",
+            until.since(desk.now())
+        ),
         (None, Some(l)) => format!("It uses {} of CPU and {} of memory now.", l.cpu, l.active),
         (None, None) if m.state == MachineState::Off => "It is off.".into(),
         (None, None) => "Not measured yet.".into(),
     };
-    let disks: Vec<String> = m
-        .disks
-        .iter()
-        .map(|d| {
-            let volume = estate.volumes.get(&d.volume).map_or("its host's volume", |v| v.name.as_str());
-            let kind = if d.provisioning == Provisioning::Thick { "thick" } else { "thin" };
-            format!("{} {kind} on {volume}", d.size)
-        })
-        .collect();
-    let events = desk.events(&EventFilter { about: m.id.to_string(), ..EventFilter::default() }, 12).await?;
+    let events = desk
+        .events(
+            &EventFilter {
+                about: m.id.to_string(),
+                ..EventFilter::default()
+            },
+            12,
+        )
+        .await?;
     Ok(MachinePage {
         id,
         name: m.name.clone(),
@@ -67,26 +73,22 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         word,
         lead,
         host: host.map(|h| (h.id.0, h.name.clone())),
-        cluster: m.cluster.and_then(|c| estate.clusters.get(&c)).map(|c| (c.id.0, c.name.clone())),
-        facts: vec![
-            ("vCPUs", m.vcpus.to_string()),
-            ("Memory", format!("{} · {} always kept · may grow to {}", m.memory.size, m.memory.kept, m.memory.max)),
-            ("Held on its host", format!("{}, {} of it overhead", m.held(), m.overhead())),
-            ("Disks", disks.join("; ")),
-            ("Restart", format!("tier {}", m.tier)),
-            ("Kept apart as", m.apart.clone().unwrap_or_else(|| "not".into())),
-            ("Deletion", if m.protected { "protected" } else { "allowed" }.into()),
-            ("Virtual hardware", format!("version {}", m.virtual_hardware)),
-        ],
-        mono: vec![
-            ("MAC", m.nics.iter().map(|n| n.mac.as_str()).collect::<Vec<_>>().join(", ")),
-            ("UUID", m.uuid.to_string()),
-            ("Guest key", m.guest_key.clone().unwrap_or_else(|| "none yet".into())),
-            ("Run lease", format!("generation {}", m.generation)),
-        ],
+        cluster: m
+            .cluster
+            .and_then(|c| estate.clusters.get(&c))
+            .map(|c| (c.id.0, c.name.clone())),
+        facts: facts(&view, m),
+        mono: identity(m),
         labels: m.label_words().collect(),
         note: m.note.clone(),
-        events: events.into_iter().map(|e| EventView { at: time(e.at), who: e.who, text: e.text }).collect(),
+        events: events
+            .into_iter()
+            .map(|e| EventView {
+                at: time(e.at),
+                who: e.who,
+                text: e.text,
+            })
+            .collect(),
         off: m.is_off(),
         deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),
@@ -104,4 +106,73 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 #[get("/machines/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
+}
+
+/// What the machine has, in words.
+fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
+    let estate = &view.estate;
+    let disks: Vec<String> = m
+        .disks
+        .iter()
+        .map(|d| {
+            let volume = estate
+                .volumes
+                .get(&d.volume)
+                .map_or("its host's volume", |v| v.name.as_str());
+            let kind = if d.provisioning == Provisioning::Thick {
+                "thick"
+            } else {
+                "thin"
+            };
+            format!("{} {kind} on {volume}", d.size)
+        })
+        .collect();
+    vec![
+        ("vCPUs", m.vcpus.to_string()),
+        (
+            "Memory",
+            format!(
+                "{} · {} always kept · may grow to {}",
+                m.memory.size, m.memory.kept, m.memory.max
+            ),
+        ),
+        (
+            "Held on its host",
+            format!("{}, {} of it overhead", m.held(), m.overhead()),
+        ),
+        ("Disks", disks.join("; ")),
+        ("Restart", format!("tier {}", m.tier)),
+        (
+            "Kept apart as",
+            m.apart.clone().unwrap_or_else(|| "not".into()),
+        ),
+        (
+            "Deletion",
+            if m.protected { "protected" } else { "allowed" }.into(),
+        ),
+        (
+            "Virtual hardware",
+            format!("version {}", m.virtual_hardware),
+        ),
+    ]
+}
+
+/// Who it is to networks, volumes and hosts.
+fn identity(m: &Machine) -> Vec<(&'static str, String)> {
+    vec![
+        (
+            "MAC",
+            m.nics
+                .iter()
+                .map(|n| n.mac.as_str())
+                .collect::<Vec<_>>()
+                .join(", "),
+        ),
+        ("UUID", m.uuid.to_string()),
+        (
+            "Guest key",
+            m.guest_key.clone().unwrap_or_else(|| "none yet".into()),
+        ),
+        ("Run lease", format!("generation {}", m.generation)),
+    ]
 }

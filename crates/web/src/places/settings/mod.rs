@@ -13,11 +13,23 @@ use rocket::{
     response::Redirect,
     routes,
 };
-use zastrugi_core::{ids::PersonId, permits::{Act, Role}};
+use zastrugi_core::{
+    ids::PersonId,
+    permits::{Act, Role},
+};
 use zastrugi_engine::{Networks, PasswordProblem, StoreError};
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![own, set_theme, set_site, set_password, people, add_person, change_person, set_networks]
+    routes![
+        own,
+        set_theme,
+        set_site,
+        set_password,
+        people,
+        add_person,
+        change_person,
+        set_networks
+    ]
 }
 
 #[derive(Template)]
@@ -34,7 +46,13 @@ struct Own {
 }
 
 fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Option<&str>) -> Page {
-    let listed = desk.networks().0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+    let listed = desk
+        .networks()
+        .0
+        .iter()
+        .map(ToString::to_string)
+        .collect::<Vec<_>>()
+        .join("\n");
     let own = Own {
         name: signed.viewer.name.clone(),
         role: signed.viewer.role.word(),
@@ -58,15 +76,29 @@ fn own(signed: Signed, desk: &AtDesk, query: Query) -> Page {
 }
 
 #[post("/settings/theme", data = "<fields>")]
-async fn set_theme(signed: Signed, desk: &AtDesk, jar: &CookieJar<'_>, fields: Fields) -> Result<Status, Problem> {
+async fn set_theme(
+    signed: Signed,
+    desk: &AtDesk,
+    jar: &CookieJar<'_>,
+    fields: Fields,
+) -> Result<Status, Problem> {
     desk.set_theme(&signed.viewer, fields.get("theme")).await?;
-    remember_theme(jar, if fields.get("theme") == "night" { "night" } else { "day" });
+    remember_theme(
+        jar,
+        if fields.get("theme") == "night" {
+            "night"
+        } else {
+            "day"
+        },
+    );
     Ok(Status::NoContent)
 }
 
 #[post("/settings/site", data = "<fields>")]
 fn set_site(_signed: Signed, jar: &CookieJar<'_>, referer: Back, fields: Fields) -> Redirect {
-    let cookie = Cookie::build(("site", fields.get("site").to_owned())).path("/").same_site(SameSite::Strict);
+    let cookie = Cookie::build(("site", fields.get("site").to_owned()))
+        .path("/")
+        .same_site(SameSite::Strict);
     jar.add(cookie);
     Redirect::to(referer.0)
 }
@@ -77,7 +109,9 @@ struct Back(String);
 #[rocket::async_trait]
 impl<'r> rocket::request::FromRequest<'r> for Back {
     type Error = std::convert::Infallible;
-    async fn from_request(request: &'r rocket::Request<'_>) -> rocket::request::Outcome<Self, Self::Error> {
+    async fn from_request(
+        request: &'r rocket::Request<'_>,
+    ) -> rocket::request::Outcome<Self, Self::Error> {
         let path = request
             .headers()
             .get_one("Referer")
@@ -96,15 +130,26 @@ fn problem(error: StoreError) -> (Status, Page) {
 
 #[post("/settings/password", data = "<fields>")]
 async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Answer {
-    let again = |words: &str| Err((Status::UnprocessableEntity, own_page(&signed, desk, "", words, None)));
-    match desk.sign_in(&signed.viewer.name, fields.get("current"), "settings").await {
+    let again = |words: &str| {
+        Err((
+            Status::UnprocessableEntity,
+            own_page(&signed, desk, "", words, None),
+        ))
+    };
+    match desk
+        .sign_in(&signed.viewer.name, fields.get("current"), "settings")
+        .await
+    {
         Ok(check) => desk.sign_out(&check.cookie).await.map_err(problem)?,
         Err(_) => return again("The current password is wrong."),
     }
     if fields.get("fresh") != fields.get("again") {
         return again("The two new passwords differ.");
     }
-    match desk.set_password(signed.viewer.id, fields.get("fresh")).await {
+    match desk
+        .set_password(signed.viewer.id, fields.get("fresh"))
+        .await
+    {
         Ok(()) => Ok(Redirect::to("/sign-in")),
         Err(PasswordProblem::Store(error)) => Err(problem(error)),
         Err(other) => again(&other.to_string()),
@@ -119,7 +164,10 @@ async fn set_networks(may: MaySettings, desk: &AtDesk, fields: Fields) -> Answer
             desk.set_networks(networks).await.map_err(problem)?;
             Ok(Redirect::to("/settings?done=networks"))
         }
-        Err(words) => Err((Status::UnprocessableEntity, own_page(&may.0, desk, "", &words, Some(typed)))),
+        Err(words) => Err((
+            Status::UnprocessableEntity,
+            own_page(&may.0, desk, "", &words, Some(typed)),
+        )),
     }
 }
 
@@ -172,7 +220,10 @@ async fn people(may: MayPeople, desk: &AtDesk) -> Page {
 }
 
 async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &str) -> Answer {
-    Err((Status::UnprocessableEntity, people_page(&may.0, desk, fields, words).await))
+    Err((
+        Status::UnprocessableEntity,
+        people_page(&may.0, desk, fields, words).await,
+    ))
 }
 
 #[post("/settings/people", data = "<fields>")]
@@ -181,7 +232,10 @@ async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Answer {
         Ok(role) => role,
         Err(words) => return people_again(&may, desk, &fields, &words).await,
     };
-    match desk.add_person(fields.get("name"), role, fields.get("password")).await {
+    match desk
+        .add_person(fields.get("name"), role, fields.get("password"))
+        .await
+    {
         Ok(_) => Ok(Redirect::to("/settings/people")),
         Err(PasswordProblem::Store(error)) => Err(problem(error)),
         Err(other) => people_again(&may, desk, &fields, &other.to_string()).await,
@@ -194,7 +248,10 @@ async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -
         Ok(role) => role,
         Err(words) => return people_again(&may, desk, &Fields::default(), &words).await,
     };
-    match desk.change_person(PersonId(id), role, fields.get("active") == "yes").await {
+    match desk
+        .change_person(PersonId(id), role, fields.get("active") == "yes")
+        .await
+    {
         Ok(()) => Ok(Redirect::to("/settings/people")),
         Err(StoreError::Taken(_)) => {
             let words = "Somebody must stay an admin who can sign in; nothing was changed.";
