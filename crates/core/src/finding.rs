@@ -42,7 +42,6 @@ pub enum Rule {
     HostOpen,
     Memory,
     Overcommit,
-    Swap,
     Cores,
     CpuRatio,
     Numa,
@@ -62,10 +61,47 @@ pub enum Rule {
     Guest,
     Protected,
     Deleted,
-    Interrupted,
     Label,
     Disk,
     Nothing,
+}
+
+impl Rule {
+    /// What was checked, in a word or two.
+    pub fn word(self) -> &'static str {
+        match self {
+            Rule::Permit => "role",
+            Rule::Exists => "existence",
+            Rule::Name => "names",
+            Rule::Count => "count",
+            Rule::Password => "password",
+            Rule::Reachable => "reachability",
+            Rule::Identity => "identity",
+            Rule::Owner => "owner",
+            Rule::Minimum => "minimum",
+            Rule::HostOpen => "host",
+            Rule::Memory | Rule::Overcommit => "memory",
+            Rule::VolumeRoom | Rule::VolumeReserve | Rule::Storage => "volume",
+            Rule::Cores | Rule::CpuRatio => "vCPUs",
+            Rule::Numa => "NUMA",
+            Rule::CpuLevel => "CPU level",
+            Rule::CpuMaker => "CPU maker",
+            Rule::Hardware => "virtual hardware",
+            Rule::Software => "software",
+            Rule::Clock => "clock",
+            Rule::Bmc => "controller",
+            Rule::Apart => "keep-apart",
+            Rule::Placement => "placement",
+            Rule::Headroom => "reserve",
+            Rule::State => "state",
+            Rule::Guest => "guest",
+            Rule::Protected => "protection",
+            Rule::Deleted => "deletion",
+            Rule::Label => "labels",
+            Rule::Disk => "disks",
+            Rule::Nothing => "selection",
+        }
+    }
 }
 
 /// One result of a check.

@@ -45,6 +45,8 @@ pub(crate) struct Consequences {
     stops: usize,
     findings: Vec<FindingView>,
     clear: Vec<FindingView>,
+    /// What the clear checks were about.
+    clear_words: String,
     interrupted: Vec<String>,
     fills: Vec<FillView>,
     more_fills: usize,
@@ -128,6 +130,7 @@ impl Consequences {
             revision: assessment.revision().to_string(),
             stops,
             findings: unread.chain(open).collect(),
+            clear_words: clear_words(assessment.findings()),
             clear: clear(assessment.findings()),
             interrupted: assessment
                 .interrupted()
@@ -162,6 +165,7 @@ impl Consequences {
                 .filter(|f| f.severity > Severity::Clear)
                 .map(finding)
                 .collect(),
+            clear_words: clear_words(&plan.findings),
             clear: clear(&plan.findings),
             interrupted: vec![],
             fills: plan.fills.iter().take(MOST_FILLS).map(fill).collect(),
@@ -174,6 +178,14 @@ impl Consequences {
             past: true,
         }
     }
+}
+
+fn clear_words(findings: &[Finding]) -> String {
+    let clear = findings.iter().filter(|f| f.severity == Severity::Clear);
+    let mut words: Vec<&str> = clear.map(|f| f.rule.word()).collect();
+    words.sort_unstable();
+    words.dedup();
+    words.join(", ")
 }
 
 fn clear(findings: &[Finding]) -> Vec<FindingView> {

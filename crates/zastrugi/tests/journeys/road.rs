@@ -106,7 +106,7 @@ async fn from_bare_hosts_to_a_machine_that_answers(pool: PgPool) {
         b.press(&format!("#f-hosts label:nth-of-type({n}) input"))
             .await;
     }
-    b.says("All hosts see basalt-fast").await;
+    b.says("mount the volume, join ×4").await;
     b.press("form#sheet button[type=submit]").await;
     b.says("9 of 9 steps are done").await;
 
