@@ -197,6 +197,18 @@ async fn claim(s: &mut Suite, password: &str) -> bool {
             Err("another key came".into())
         },
     );
+    let thief = s
+        .send(
+            Method::POST,
+            "/v1/claim",
+            Some((&key, 1)),
+            body("surely not this one"),
+        )
+        .await;
+    s.note(
+        "the kept answer is not told to whoever has another password",
+        answered(&thief, &[401]),
+    );
     let other = s
         .send(
             Method::POST,

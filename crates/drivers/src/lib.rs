@@ -49,6 +49,10 @@ impl Drivers {
             .write()
             .unwrap_or_else(PoisonError::into_inner) = networks;
     }
+    /// Who we are to hosts.
+    pub fn installation(&self) -> &Installation {
+        &self.installation
+    }
     pub fn networks(&self) -> Networks {
         self.networks
             .read()

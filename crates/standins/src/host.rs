@@ -24,6 +24,9 @@ pub(crate) struct Host {
     pub(crate) bmc_identity: Identity,
     pub(crate) password: String,
     pub(crate) wrong_passwords: u32,
+    /// SHA-256 of the password with which it was claimed; it opens nothing any more but that claim's kept answer.
+    #[serde(default)]
+    pub(crate) claimed_with: Option<String>,
     pub(crate) owner: Option<Owner>,
     pub(crate) bmc_password: String,
     pub(crate) power: bool,

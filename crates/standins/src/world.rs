@@ -281,6 +281,7 @@ fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         bmc_identity: identity(&format!("{}-bmc", host.name))?,
         password: "first-light".into(),
         wrong_passwords: 0,
+        claimed_with: None,
         owner: None,
         bmc_password: "first-light".into(),
         power: true,

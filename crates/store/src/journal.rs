@@ -110,6 +110,34 @@ impl Journal {
         Ok(Batch { tx, head })
     }
 
+    /// Removes what is past keeping: earlier states of entities and batches after `history` days, events after `events`
+    /// days. Current states are never touched.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn tend(&self, history: i32, events: i32) -> Result<(), StoreError> {
+        sqlx::query(
+            "delete from fact where until <=
+                 (select max(revision) from batch where at < now() - make_interval(days => $1))",
+        )
+        .bind(history)
+        .execute(&self.pool)
+        .await?;
+        // The newest batch past keeping stays: it says up to where history reaches.
+        sqlx::query(
+            "delete from batch where revision <
+                 (select max(revision) from batch where at < now() - make_interval(days => $1))",
+        )
+        .bind(history)
+        .execute(&self.pool)
+        .await?;
+        sqlx::query("delete from event where at < now() - make_interval(days => $1)")
+            .bind(events)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
     /// Whether a batch whose COMMIT wasn't answered was written, and at which revision.
     ///
     /// # Errors

@@ -91,9 +91,6 @@ impl Measurements {
                 .execute(&self.pool)
                 .await?;
         }
-        sqlx::query("delete from batch where at < now() - interval '1 day'")
-            .execute(&self.pool)
-            .await?;
         Ok(())
     }
 }

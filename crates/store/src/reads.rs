@@ -112,7 +112,7 @@ impl Reads {
             .map_or((i64::MAX, i32::MAX), |(r, n)| (to_db(r), n));
         let rows = sqlx::query(
             "select revision, n, at, who, run, kind, text from event
-             where ($1 = '' or text ilike '%' || replace(replace($1, '\\', '\\\\'), '%', '\\%') || '%')
+             where ($1 = '' or text ilike '%' || replace(replace(replace($1, '\\', '\\\\'), '%', '\\%'), '_', '\\_') || '%')
                and ($2 = '' or kind = $2) and ($3 = '' or who = $3)
                and ($4 = '' or about @> array[$4]) and (revision, n) < ($5, $6)
              order by revision desc, n desc limit $7",

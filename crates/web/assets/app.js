@@ -24,6 +24,10 @@
   function fieldErrors() {
     const part = $('#consequences');
     if (!part) return;
+    const form = $('#sheet');
+    const button = $('#run-button');
+    if (button && part.dataset.run && button.textContent !== part.dataset.run) button.textContent = part.dataset.run;
+    if (form && 'fresh' in form.dataset) return;
     let errors = {};
     try { errors = JSON.parse(part.dataset.errors || '{}'); } catch { /* shown as findings all the same */ }
     for (const field of $$('[data-field]')) {
@@ -47,6 +51,7 @@
     if (count) count.textContent = `${chosen.size} selected`;
     for (const link of $$('a[data-href]', bulk)) link.href = `${link.dataset.href}${[...chosen].join(',')}`;
   }
+  document.addEventListener('input', (e) => { if (e.target.form && e.target.form.id === 'sheet') delete e.target.form.dataset.fresh; });
   document.addEventListener('change', (e) => {
     if (e.target.matches('input[data-pick]')) {
       if (e.target.checked) chosen.add(e.target.value); else chosen.delete(e.target.value);

@@ -275,22 +275,7 @@ fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machine
 /// One finding for all machines that found no host, with the numbers of the first.
 fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPlaced)]) -> Finding {
     let (machine, why) = &homeless[0];
-    let name = |id| {
-        draft
-            .estate()
-            .hosts
-            .get(&id)
-            .map_or_else(String::new, |h| h.name.clone())
-    };
-    let reasons = why.refused.iter().map(|(host, found)| {
-        let words: Vec<_> = found
-            .iter()
-            .filter(|o| o.stops())
-            .map(crate::placement::Obstacle::words)
-            .collect();
-        format!("{}: {}", name(*host), words.join("; "))
-    });
-    let evidence = reasons.collect::<Vec<_>>().join(" · ");
+    let evidence = why.evidence(draft.estate());
     let who = if homeless.len() == 1 {
         machine.name.clone()
     } else {

@@ -7,7 +7,7 @@ use crate::{
     finding::{Finding, Rule},
     ids::{ClusterId, HostId, MachineId},
     moment::Span,
-    placement::{Ledger, Obstacle, choose_all},
+    placement::{Ledger, choose_all},
     plan::Step,
     proposal::{AfterGrace, PowerAct},
 };
@@ -140,29 +140,10 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
                 draft.step(wait, format!("{} answers", machine.name), &[on], None);
             }
             Err(why) => {
-                let host = |id| {
-                    draft
-                        .estate()
-                        .hosts
-                        .get(&id)
-                        .map_or_else(String::new, |h| h.name.clone())
-                };
-                let evidence: Vec<_> = why
-                    .refused
-                    .iter()
-                    .map(|(id, found)| {
-                        let words: Vec<_> = found
-                            .iter()
-                            .filter(|o| o.stops())
-                            .map(Obstacle::words)
-                            .collect();
-                        format!("{}: {}", host(*id), words.join("; "))
-                    })
-                    .collect();
                 let text = format!("No host of {} has room for {}.", cluster.name, machine.name);
                 draft.found(
                     Finding::stop(Rule::Placement, &machine.name, text)
-                        .because(evidence.join(" · "))
+                        .because(why.evidence(draft.estate()))
                         .at("machines"),
                 );
             }

@@ -2,7 +2,7 @@
 
 use super::{Ask, Ledger, Obstacle, cost, fit::obstacles};
 use crate::{
-    estate::{Cluster, Machine},
+    estate::{Cluster, Estate, Machine},
     ids::{HostId, MachineId},
     units::Bytes,
     view::View,
@@ -34,6 +34,39 @@ pub struct NotPlaced {
     pub refused: Vec<(HostId, Vec<Obstacle>)>,
     /// It fits nowhere, even if all hosts were empty: by this much memory, if that is why.
     pub never: Option<Bytes>,
+    /// The memory that it would hold.
+    pub needs: Bytes,
+}
+
+impl NotPlaced {
+    /// What the refusal rests on, in words: the bound if there is one, else what stands in the way on the first hosts.
+    pub fn evidence(&self, estate: &Estate) -> String {
+        const SHOWN: usize = 4;
+        if let Some(by) = self.never {
+            let largest = self.needs.less(by);
+            return format!(
+                "it would hold {}; the largest host, empty, has {largest} for machines",
+                self.needs
+            );
+        }
+        let mut lines: Vec<String> = Vec::new();
+        for (host, found) in self.refused.iter().take(SHOWN) {
+            let name = estate
+                .hosts
+                .get(host)
+                .map_or_else(|| host.to_string(), |h| h.name.clone());
+            let words: Vec<_> = found
+                .iter()
+                .filter(|o| o.stops())
+                .map(Obstacle::words)
+                .collect();
+            lines.push(format!("{name}: {}", words.join("; ")));
+        }
+        if self.refused.len() > SHOWN {
+            lines.push(format!("and {} more hosts", self.refused.len() - SHOWN));
+        }
+        lines.join(" · ")
+    }
 }
 
 /// The best host for one machine, in the state of `ledger`. `only` limits the choice to one host.
@@ -86,6 +119,7 @@ pub fn choose(
         None => Err(NotPlaced {
             machine: machine.id,
             never: never(ledger, machine),
+            needs: machine.held(),
             refused,
         }),
     }

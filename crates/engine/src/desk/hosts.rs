@@ -3,7 +3,7 @@
 use super::Desk;
 use crate::{evidence, shared::now};
 use futures::{StreamExt, stream};
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 use zastrugi_core::{
     evidence::{Answer, Greeting, Probe},
     ids::{HostId, SecretRef},
@@ -206,12 +206,5 @@ impl Desk {
             .keep(plain)
             .await
             .map_err(|e| e.to_string())
-    }
-}
-
-/// Shared by tests that look from outside.
-impl Desk {
-    pub fn revision(&self) -> zastrugi_core::ids::Revision {
-        Arc::clone(&self.shared.estate()).revision
     }
 }

@@ -104,13 +104,4 @@ impl Desk {
     pub fn loads_at(&self) -> Moment {
         self.shared.loads_at()
     }
-
-    /// Waits up to half a second until this process has `revision`.
-    pub async fn reach(&self, revision: Revision) -> bool {
-        let mut revisions = self.revisions();
-        let reached = revisions.wait_for(|r| *r >= revision);
-        tokio::time::timeout(std::time::Duration::from_millis(500), reached)
-            .await
-            .is_ok_and(|r| r.is_ok())
-    }
 }

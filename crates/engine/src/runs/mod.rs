@@ -135,7 +135,12 @@ impl Task {
             return;
         };
         self.way.boundary(Boundary::OrderTaken);
-        let key = format!("{}.{step}.{}", order.run, state.fence.0);
+        // The same on every attempt, also after a person said retry; no other installation has it.
+        let key = format!(
+            "{}.{}.{step}",
+            self.shared.drivers.installation().id,
+            order.run
+        );
         let began = state.began.unwrap_or_else(now);
         let turn = Turn {
             key: &key,

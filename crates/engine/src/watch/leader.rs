@@ -122,6 +122,9 @@ impl Reign {
             if let Err(error) = measurements.tend(OffsetDateTime::now_utc()).await {
                 tracing::warn!(%error, "old samples were not removed");
             }
+            if let Err(error) = tend_history(shared).await {
+                tracing::warn!(%error, "old history was not removed");
+            }
             purge_expired(shared, scribe).await;
         }
     }
@@ -154,6 +157,16 @@ impl Reign {
             }
         }
     }
+}
+
+/// History is kept for 90 days and events for 400, unless the settings say otherwise.
+async fn tend_history(shared: &Shared) -> Result<(), zastrugi_store::StoreError> {
+    let settings = zastrugi_store::Settings::new(shared.pool.clone());
+    let history = settings.get("history days").await?.unwrap_or(90);
+    let events = settings.get("event days").await?.unwrap_or(400);
+    zastrugi_store::Journal::new(shared.pool.clone())
+        .tend(history, events)
+        .await
 }
 
 /// Deleted machines whose time is over are removed for good, by a run like any other.

@@ -123,15 +123,16 @@ pub(super) async fn claim(
     headers: HeaderMap,
     Json(ask): Json<Claim>,
 ) -> Response {
-    let known = header(&headers, "step-key").is_some_and(|key| {
-        device
-            .world
-            .lock()
-            .hosts
-            .get(&device.name)
-            .is_some_and(|h| h.answers.contains_key(key))
-    });
-    if !known && let Err(no) = check_password(&device, &ask.password) {
+    // The kept answer holds a key: only whoever knows the password that it was claimed with gets it again.
+    let repeated = {
+        let state = device.world.lock();
+        let host = state.hosts.get(&device.name);
+        let known = header(&headers, "step-key")
+            .is_some_and(|key| host.is_some_and(|h| h.answers.contains_key(key)));
+        known
+            && host.is_some_and(|h| h.claimed_with.as_deref() == Some(sha(&ask.password).as_str()))
+    };
+    if !repeated && let Err(no) = check_password(&device, &ask.password) {
         return no;
     }
     let name = device.name.clone();
@@ -159,6 +160,7 @@ pub(super) async fn claim(
             key: sha(&key),
         });
         host.bmc_password.clone_from(&secret);
+        host.claimed_with = Some(sha(&ask.password));
         let pin = crate::server::pin_of(&host.bmc_identity.certificate).unwrap_or_default();
         let bmc = json!({"address": host.bmc_address, "user": "zastrugi", "password": secret, "pin": pin});
         let host = &state.hosts[&name];
@@ -192,6 +194,8 @@ pub(super) async fn release(Extract(device): Extract<Device>, headers: HeaderMap
             ));
         }
         host.owner = None;
+        host.claimed_with = None;
+        host.answers.clear();
         host.cluster = None;
         "first-light".clone_into(&mut host.password);
         "first-light".clone_into(&mut host.bmc_password);

@@ -41,6 +41,8 @@ pub(crate) struct BarView {
 #[template(path = "frame/consequences.html")]
 pub(crate) struct Consequences {
     errors: String,
+    /// What the button says, which follows what was typed.
+    run: String,
     revision: String,
     stops: usize,
     findings: Vec<FindingView>,
@@ -99,7 +101,7 @@ pub(crate) fn bars(bars: &[Bar]) -> Vec<BarView> {
 const MOST_FILLS: usize = 8;
 
 impl Consequences {
-    pub(crate) fn new(assessment: &Assessment, wrong: &[Wrong]) -> Self {
+    pub(crate) fn new(assessment: &Assessment, wrong: &[Wrong], run: &str) -> Self {
         let mut errors: BTreeMap<&str, &str> = BTreeMap::new();
         for f in assessment.findings().iter().filter(|f| f.stops()) {
             if let Some(field) = &f.field {
@@ -127,6 +129,7 @@ impl Consequences {
         let stops = assessment.findings().iter().filter(|f| f.stops()).count() + wrong.len();
         Consequences {
             errors: serde_json::to_string(&errors).unwrap_or_default(),
+            run: run.to_owned(),
             revision: assessment.revision().to_string(),
             stops,
             findings: unread.chain(open).collect(),
@@ -157,6 +160,7 @@ impl Consequences {
     pub(crate) fn of_plan(plan: &Plan) -> Self {
         Consequences {
             errors: "{}".into(),
+            run: String::new(),
             revision: plan.revision.to_string(),
             stops: 0,
             findings: plan

@@ -152,6 +152,8 @@ struct SheetPage {
     csrf: String,
     request: String,
     notice: String,
+    /// Nobody has typed anything yet: nothing is marked as wrong.
+    fresh: bool,
 }
 
 /// What must be known before a sheet can say something is asked first: limited, timed out, kept.
@@ -189,11 +191,12 @@ fn show(
     let sheet = SheetPage {
         kind: kind.word(),
         lead: filled.lead,
-        run: filled.run,
+        run: filled.run.clone(),
         danger: filled.danger,
         back: filled.back,
         fields: filled.fields,
-        consequences: render(&Consequences::new(&assessment, &wrong)),
+        fresh: !fields.has("sent"),
+        consequences: render(&Consequences::new(&assessment, &wrong, &filled.run)),
         csrf: signed.csrf.clone(),
         request,
         notice: said.notice,
@@ -261,7 +264,7 @@ pub(crate) async fn send(
     let filled = kind.fill(&desk.look(), &fields);
     if htmx.0 {
         let assessment = desk.assess(&signed.viewer, &filled.ask);
-        return part(&Consequences::new(&assessment, &filled.wrong)).map(Answer::Part);
+        return part(&Consequences::new(&assessment, &filled.wrong, &filled.run)).map(Answer::Part);
     }
     match start(&signed, desk, &fields, &filled).await {
         Ok(run) => Ok(Answer::Started(Box::new(Redirect::to(format!(

@@ -149,6 +149,10 @@ async fn machines(b: &Browser, world: &World, base: &str) {
     b.press("tbody a").await;
     b.says("It uses").await;
     b.press(".acts a[href*='act=stop']").await;
+    b.press("input[value=off]").await;
+    b.says("Run: power off gate-01").await;
+    b.press("input[value=stop]").await;
+    b.says("Run: stop gate-01").await;
     b.says("is asked to stop").await;
     b.press("form#sheet button[type=submit]").await;
     b.says("2 of 2 steps are done").await;

@@ -86,11 +86,8 @@ fn ridge(view: &View, cluster: &Cluster, span: usize, colour: Colour) -> Ridge {
         Some(r) if r.holds_up() => format!("room for one failure, {} to spare", r.spare()),
         Some(r) => format!("no room for a failure, {} too much", r.short()),
     };
-    let caption = format!(
-        "{site} · {} hosts · {} machines · {words}",
-        hosts.len(),
-        estate.count_in(cluster.id)
-    );
+    let count = estate.count_in(cluster.id);
+    let caption = format!("{site} · {words} · {} hosts, {count} machines", hosts.len());
     let svg = Drawing::new(view, &ledger, span, hosts.len(), colour).draw(&hosts, bound.as_ref());
     Ridge {
         id: cluster.id.0,

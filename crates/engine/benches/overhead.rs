@@ -1,0 +1,56 @@
+//! What a run costs besides its devices: 20 steps in a row that a stand-in answers at once.
+#![expect(
+    clippy::unwrap_used,
+    clippy::panic,
+    reason = "a benchmark fails loudly"
+)]
+
+#[path = "../tests/all/lab.rs"]
+#[expect(dead_code, reason = "shared with the tests")]
+mod lab;
+
+use lab::Lab;
+use std::time::Instant;
+use uuid::Uuid;
+use zastrugi_core::proposal::{Proposal, Set, Target};
+
+#[tokio::main]
+async fn main() {
+    let base = std::env::var("DATABASE_URL").unwrap();
+    let pool = sqlx::PgPool::connect(&base).await.unwrap();
+    let name = format!("bench_{}", Uuid::new_v4().simple());
+    sqlx::query(sqlx::AssertSqlSafe(format!("create database {name}")))
+        .execute(&pool)
+        .await
+        .unwrap();
+    let url = format!("{}/{name}", &base[..base.rfind('/').unwrap()]);
+    let lab = Lab::at(&url, 1, true).await;
+    lab.ready().await;
+    lab.done(lab.create("m-{01}", 20, false)).await;
+    let mut times = vec![];
+    for round in 0..20u32 {
+        let ids: Vec<_> = (1..=20)
+            .map(|n| Target::Machine(lab.machine(&format!("m-{n:02}"))))
+            .collect();
+        let ask = Proposal::Edit {
+            targets: ids,
+            sets: vec![Set::VCpus(1 + round % 2 + 1)],
+        };
+        let began = Instant::now();
+        lab.done(ask).await;
+        times.push(began.elapsed().as_secs_f64() * 1000.0 / 20.0);
+    }
+    times.sort_by(f64::total_cmp);
+    println!(
+        "a run of 20 record writes, per step: median {:.2} ms, p95 {:.2} ms",
+        times[10], times[18]
+    );
+    let Lab { engine, .. } = lab;
+    engine.stop().await;
+    sqlx::query(sqlx::AssertSqlSafe(format!(
+        "drop database {name} with (force)"
+    )))
+    .execute(&pool)
+    .await
+    .unwrap();
+}

@@ -1,0 +1,457 @@
+//! The store against a real PostgreSQL: every query runs here.
+#![expect(clippy::unwrap_used, reason = "tests fail loudly")]
+
+use sqlx::PgPool;
+use std::time::Duration;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Estate, Site},
+    event::Event,
+    ids::{HostId, MachineId, Revision, RunId, SecretRef, SiteId},
+    loads::HostLoad,
+    moment::{Moment, Span},
+    permits::{Role, Who},
+    testkit::read,
+    units::{Bytes, Mhz},
+};
+use zastrugi_store::{
+    EventFilter, EventLine, Journal, Leases, Measurements, NewOrder, Orders, People, Reads,
+    Settings, StoreError, Vault,
+};
+
+const MIGRATIONS: &sqlx::migrate::Migrator = &zastrugi_store::MIGRATOR;
+
+/// Writes events as one batch; answers the revision.
+async fn append(journal: &Journal, estate: &mut Estate, events: &[Event]) -> Revision {
+    let mut batch = journal.begin().await.unwrap();
+    let revision = Revision(batch.head().0 + 1);
+    let lines: Vec<EventLine> = events
+        .iter()
+        .filter_map(|e| e.tell(estate))
+        .map(|told| EventLine {
+            at: Moment(1000),
+            who: Who {
+                person: None,
+                name: "ada".into(),
+            },
+            run: None,
+            told,
+        })
+        .collect();
+    let change = estate.absorb_all(events);
+    batch.write(revision, &change, &lines, &[]).await.unwrap();
+    batch.commit(revision, Uuid::new_v4()).await.unwrap();
+    estate.revision = revision;
+    revision
+}
+
+async fn stored(journal: &Journal) -> Estate {
+    let mut estate = Estate::default();
+    let source = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1\nmachine 8 web 8 off")
+        .view
+        .estate;
+    let mut batch = journal.begin().await.unwrap();
+    let mut change = zastrugi_core::estate::Change::default();
+    for fact in source.facts() {
+        estate.put(fact.clone());
+        change.touched.insert(
+            (fact.kind(), fact.id()),
+            zastrugi_core::estate::Touched::Put(fact),
+        );
+    }
+    batch.write(Revision(1), &change, &[], &[]).await.unwrap();
+    batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
+    estate.revision = Revision(1);
+    estate
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_is_written_is_read_again_now_and_as_it_was(pool: PgPool) {
+    let journal = Journal::new(pool);
+    let mut estate = stored(&journal).await;
+    let before = estate.clone();
+    append(
+        &journal,
+        &mut estate,
+        &[Event::MachineDeleted {
+            machine: MachineId(8),
+            at: Moment(5),
+        }],
+    )
+    .await;
+    append(
+        &journal,
+        &mut estate,
+        &[Event::MachinePurged {
+            machine: MachineId(8),
+        }],
+    )
+    .await;
+    assert_eq!(journal.load().await.unwrap(), estate);
+    let past = journal.load_at(Revision(1)).await.unwrap();
+    assert_eq!(past.machines, before.machines);
+    let (head, change) = journal.changed_since(Revision(1)).await.unwrap();
+    assert_eq!(head, Revision(3));
+    assert_eq!(
+        change.touched.len(),
+        1,
+        "only what changed is read: the purged machine"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn two_appends_wait_for_each_other_and_a_dropped_one_leaves_nothing(pool: PgPool) {
+    let journal = Journal::new(pool);
+    let mut estate = stored(&journal).await;
+    let held = journal.begin().await.unwrap();
+    let waits = tokio::time::timeout(Duration::from_millis(200), journal.begin()).await;
+    assert!(waits.is_err(), "the head is locked");
+    drop(held);
+    tokio::time::sleep(Duration::from_millis(2200)).await;
+    let mut batch = journal.begin().await.unwrap();
+    let change = estate.absorb(&Event::SiteAdded(Site {
+        id: SiteId(77),
+        name: "x".into(),
+    }));
+    batch.write(Revision(2), &change, &[], &[]).await.unwrap();
+    drop(batch);
+    assert_eq!(journal.head().await.unwrap(), Revision(1));
+    let id = Uuid::new_v4();
+    assert_eq!(journal.was_written(id).await.unwrap(), None);
+    journal
+        .begin()
+        .await
+        .unwrap()
+        .commit(Revision(2), id)
+        .await
+        .unwrap();
+    assert_eq!(journal.was_written(id).await.unwrap(), Some(Revision(2)));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_name_twice_is_caught_by_the_table_too(pool: PgPool) {
+    let journal = Journal::new(pool);
+    let mut estate = stored(&journal).await;
+    let mut twin = (*estate.machines[&MachineId(7)]).clone();
+    twin.id = MachineId(9);
+    let mut batch = journal.begin().await.unwrap();
+    let change = estate.absorb(&Event::MachineAdopted(Box::new(twin)));
+    let refused = batch.write(Revision(2), &change, &[], &[]).await;
+    assert!(matches!(refused, Err(StoreError::Taken(_))), "{refused:?}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn events_are_found_by_words_kind_person_and_thing(pool: PgPool) {
+    let journal = Journal::new(pool.clone());
+    let mut estate = stored(&journal).await;
+    let gone = Event::MachineDeleted {
+        machine: MachineId(8),
+        at: Moment(5),
+    };
+    append(
+        &journal,
+        &mut estate,
+        &[
+            Event::SiteAdded(Site {
+                id: SiteId(77),
+                name: "50%".into(),
+            }),
+            gone,
+        ],
+    )
+    .await;
+    let reads = Reads::new(pool);
+    let find = |filter: EventFilter| {
+        let reads = reads.clone();
+        async move { reads.events(&filter, 10).await.unwrap().len() }
+    };
+    let by = |text: &str, kind: &str, who: &str, about: &str| EventFilter {
+        text: text.into(),
+        kind: kind.into(),
+        who: who.into(),
+        about: about.into(),
+        before: None,
+    };
+    assert_eq!(find(by("", "", "", "")).await, 2);
+    assert_eq!(find(by("deleted", "", "", "")).await, 1);
+    assert_eq!(
+        find(by("50%", "", "", "")).await,
+        1,
+        "a percent sign is itself"
+    );
+    assert_eq!(find(by("5_%", "", "", "")).await, 0);
+    assert_eq!(find(by("", "site", "", "")).await, 1);
+    assert_eq!(find(by("", "", "eve", "")).await, 0);
+    assert_eq!(find(by("", "", "ada", "machine-8")).await, 1);
+    assert_eq!(
+        find(EventFilter {
+            before: Some((2, 1)),
+            ..EventFilter::default()
+        })
+        .await,
+        1,
+        "earlier ones"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_order_is_taken_once_and_again_after_its_lease(pool: PgPool) {
+    let (journal, orders) = (Journal::new(pool.clone()), Orders::new(pool));
+    let new = |step, after| NewOrder {
+        run: RunId(1),
+        step,
+        attempt: 1,
+        after: Span(after),
+    };
+    let mut batch = journal.begin().await.unwrap();
+    batch
+        .write_orders(&[], &[new(0, 0), new(1, 60_000)])
+        .await
+        .unwrap();
+    batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
+    let first = orders.take(10, Span(300)).await.unwrap();
+    assert_eq!(
+        first.iter().map(|o| o.step).collect::<Vec<_>>(),
+        [0],
+        "the other is not due"
+    );
+    assert!(orders.take(10, Span(300)).await.unwrap().is_empty());
+    tokio::time::sleep(Duration::from_millis(350)).await;
+    let second = orders.take(10, Span(30_000)).await.unwrap();
+    assert_ne!(second[0].token, first[0].token);
+    let mut batch = journal.begin().await.unwrap();
+    assert!(
+        !batch.holds(RunId(1), 0, first[0].token).await.unwrap(),
+        "whoever lost the lease writes nothing"
+    );
+    assert!(batch.holds(RunId(1), 0, second[0].token).await.unwrap());
+    batch.write_orders(&[(RunId(1), 0)], &[]).await.unwrap();
+    batch.commit(Revision(2), Uuid::new_v4()).await.unwrap();
+    assert!(
+        orders
+            .next_due()
+            .await
+            .unwrap()
+            .is_some_and(|s| s.0 > 50_000)
+    );
+    orders.give_back(&second[0], Span(0)).await.unwrap();
+    assert!(
+        orders.take(10, Span(1)).await.unwrap().is_empty(),
+        "done is done"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn one_leads_and_another_takes_over_with_a_higher_term(pool: PgPool) {
+    let leases = Leases::new(pool.clone());
+    let (a, b) = (Uuid::new_v4(), Uuid::new_v4());
+    let first = leases.lead(a, Span(400)).await.unwrap().unwrap();
+    assert_eq!(leases.lead(b, Span(400)).await.unwrap(), None);
+    assert_eq!(
+        leases.lead(a, Span(400)).await.unwrap(),
+        Some(first),
+        "renewed in the same term"
+    );
+    tokio::time::sleep(Duration::from_millis(450)).await;
+    let second = leases.lead(b, Span(10_000)).await.unwrap().unwrap();
+    assert_eq!(second.term, first.term + 1);
+    let mut batch = Journal::new(pool).begin().await.unwrap();
+    assert!(!batch.leads(first.holder, first.term).await.unwrap());
+    assert!(batch.leads(second.holder, second.term).await.unwrap());
+    drop(batch);
+    leases.resign(second).await.unwrap();
+    assert!(leases.lead(a, Span(400)).await.unwrap().is_some());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_secret_opens_with_its_key_in_its_place_and_nowhere_else(pool: PgPool) {
+    let vault = Vault::new(pool.clone(), &[1; 32]);
+    let (one, two) = (
+        vault.keep("first-light").await.unwrap(),
+        vault.keep("other").await.unwrap(),
+    );
+    assert_eq!(vault.open(one).await.unwrap().as_str(), "first-light");
+    let plain: i64 = sqlx::query_scalar(
+        "select count(*) from secret where position('first-light'::bytea in sealed) > 0",
+    )
+    .fetch_one(&pool)
+    .await
+    .unwrap();
+    assert_eq!(plain, 0, "it is not readable in the table");
+    sqlx::query("update secret a set sealed = b.sealed, nonce = b.nonce from secret b where a.id = $1 and b.id = $2")
+        .bind(two.0)
+        .bind(one.0)
+        .execute(&pool)
+        .await
+        .unwrap();
+    assert!(
+        vault.open(two).await.is_err(),
+        "moved to another row it does not open"
+    );
+    assert!(
+        Vault::new(pool, &[2; 32]).open(one).await.is_err(),
+        "nor with another key"
+    );
+    vault.forget(one).await.unwrap();
+    assert!(vault.open(one).await.is_err());
+    assert!(vault.open(SecretRef(Uuid::nil())).await.is_err());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn sessions_end_and_the_last_admin_stays(pool: PgPool) {
+    let people = People::new(pool.clone());
+    let ada = people.add("ada", Role::Admin, "hash").await.unwrap();
+    let vera = people.add("vera", Role::Viewer, "hash").await.unwrap();
+    assert!(matches!(
+        people.add("ADA", Role::Viewer, "h").await,
+        Err(StoreError::Taken(_))
+    ));
+    people.open_session(b"cookie", vera, "csrf").await.unwrap();
+    assert_eq!(
+        people
+            .session(b"cookie", true)
+            .await
+            .unwrap()
+            .unwrap()
+            .person
+            .name,
+        "vera"
+    );
+    sqlx::query("update session set used = now() - interval '31 minutes'")
+        .execute(&pool)
+        .await
+        .unwrap();
+    assert!(
+        people.session(b"cookie", true).await.unwrap().is_none(),
+        "idle too long"
+    );
+    sqlx::query("update session set used = now(), created = now() - interval '13 hours'")
+        .execute(&pool)
+        .await
+        .unwrap();
+    assert!(
+        people.session(b"cookie", true).await.unwrap().is_none(),
+        "too old altogether"
+    );
+    people.open_session(b"fresh", vera, "csrf").await.unwrap();
+    people.change(vera, Role::Operator, true).await.unwrap();
+    assert!(
+        people.session(b"fresh", true).await.unwrap().is_none(),
+        "a change of role ends it"
+    );
+    assert!(matches!(
+        people.change(ada, Role::Viewer, true).await,
+        Err(StoreError::Taken(_))
+    ));
+    people.open_session(b"again", ada, "csrf").await.unwrap();
+    people.set_password(ada, "new").await.unwrap();
+    assert!(
+        people.session(b"again", true).await.unwrap().is_none(),
+        "so does a new password"
+    );
+    people.set_theme(ada, "night").await.unwrap();
+    assert_eq!(people.named("Ada").await.unwrap().unwrap().theme, "night");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn settings_and_loads_are_kept(pool: PgPool) {
+    let settings = Settings::new(pool.clone());
+    assert_eq!(
+        settings.keep("name", &"first".to_owned()).await.unwrap(),
+        "first"
+    );
+    assert_eq!(
+        settings.keep("name", &"second".to_owned()).await.unwrap(),
+        "first",
+        "set once"
+    );
+    settings.set("name", &"third").await.unwrap();
+    assert_eq!(
+        settings.get::<String>("name").await.unwrap().as_deref(),
+        Some("third")
+    );
+    let measurements = Measurements::new(pool.clone());
+    let now = time::OffsetDateTime::now_utc();
+    measurements.tend(now).await.unwrap();
+    measurements.tend(now).await.unwrap();
+    let at = Moment(i64::try_from(now.unix_timestamp_nanos() / 1_000_000).unwrap());
+    let load = HostLoad {
+        at,
+        cpu: Mhz(5),
+        active: Bytes(6),
+        machines: vec![],
+    };
+    measurements
+        .write(&[(HostId(1), load.clone())])
+        .await
+        .unwrap();
+    assert_eq!(measurements.latest().await.unwrap(), [(HostId(1), load)]);
+    let parts: i64 =
+        sqlx::query_scalar("select count(*) from pg_inherits where inhparent = 'load'::regclass")
+            .fetch_one(&pool)
+            .await
+            .unwrap();
+    assert_eq!(parts, 3, "today, tomorrow and the rest");
+    measurements
+        .tend(now + time::Duration::days(40))
+        .await
+        .unwrap();
+    assert!(
+        measurements.latest().await.unwrap().is_empty(),
+        "old days are dropped"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn history_goes_after_its_time_and_what_is_current_stays(pool: PgPool) {
+    let journal = Journal::new(pool.clone());
+    let mut estate = stored(&journal).await;
+    append(
+        &journal,
+        &mut estate,
+        &[Event::MachineDeleted {
+            machine: MachineId(8),
+            at: Moment(5),
+        }],
+    )
+    .await;
+    sqlx::query("update batch set at = now() - interval '91 days'")
+        .execute(&pool)
+        .await
+        .unwrap();
+    append(
+        &journal,
+        &mut estate,
+        &[Event::MachineRecovered {
+            machine: MachineId(8),
+        }],
+    )
+    .await;
+    sqlx::query("update event set at = now() - interval '401 days' where revision = 2")
+        .execute(&pool)
+        .await
+        .unwrap();
+    sqlx::query("update event set at = now() where revision = 3")
+        .execute(&pool)
+        .await
+        .unwrap();
+    journal.tend(90, 400).await.unwrap();
+    journal.tend(90, 400).await.unwrap();
+    assert_eq!(journal.load().await.unwrap(), estate);
+    let kept: Vec<i64> = sqlx::query_scalar(
+        "select since from fact where kind = 'machine' and id = 8 order by since",
+    )
+    .fetch_all(&pool)
+    .await
+    .unwrap();
+    assert_eq!(
+        kept,
+        [2, 3],
+        "the state that was replaced 91 days ago is gone, the one replaced today is kept"
+    );
+    let told = Reads::new(pool)
+        .events(&EventFilter::default(), 10)
+        .await
+        .unwrap();
+    assert_eq!(told.len(), 1);
+}
