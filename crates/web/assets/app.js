@@ -166,7 +166,7 @@
       case 'x': { const box = at && $('input[data-pick]', at); if (box) box.click(); break; }
       case 'Enter': { const link = at && e.target === body && $('a', at); if (link) link.click(); break; }
       case 'n': { const link = $('[data-new]'); if (link) link.click(); break; }
-      case '.': { const link = $('#bulk:not([hidden]) a, .acts a'); if (link) { e.preventDefault(); link.focus(); } break; }
+      case '.': { const link = $('#bulk:not([hidden]) a') || $('.acts a'); if (link) { e.preventDefault(); link.focus(); } break; }
       case '?': { const keys = $('#keys'); if (keys) keys.showModal(); break; }
       default:
     }

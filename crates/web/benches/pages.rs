@@ -152,7 +152,7 @@ async fn pages(url: &str) {
         "/machines?sort=memory",
         "/machines?from=19900",
         "/hosts",
-        "/field/part?cluster=16",
+        "/field/part?cluster=905",
         "/",
     ] {
         let mut times = vec![];

@@ -47,7 +47,10 @@ pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct
                         .push((**machine).clone());
                 }
             }
-            PowerAct::Stop { grace, then } => drop(stop(draft, machine, grace, then)),
+            PowerAct::Stop { grace, then } => {
+                wants_off(draft, machine);
+                stop(draft, machine, grace, then);
+            }
             PowerAct::Restart { grace, then } => restart(draft, machine, grace, then),
             PowerAct::Off => off(draft, machine),
         }
@@ -174,11 +177,6 @@ fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace)
         )
     };
     draft.found(finding.at("grace"));
-    draft.intend(Event::MachineWanted {
-        machine: machine.id,
-        wanted: Wanted::Off,
-        host: None,
-    });
     let asked = draft.step(
         Step::AskStop {
             machine: machine.id,
@@ -210,6 +208,15 @@ fn restart(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGra
     draft.step(wait, format!("{} answers", machine.name), &[on], None);
 }
 
+/// From now on it shall be off. A restart doesn't say so: it shall be on again.
+fn wants_off(draft: &mut Draft<'_>, machine: &Machine) {
+    draft.intend(Event::MachineWanted {
+        machine: machine.id,
+        wanted: Wanted::Off,
+        host: None,
+    });
+}
+
 fn off(draft: &mut Draft<'_>, machine: &Machine) {
     let name = &machine.name;
     draft.interrupts(machine);
@@ -219,11 +226,7 @@ fn off(draft: &mut Draft<'_>, machine: &Machine) {
         );
         draft.found(Finding::mind(Rule::Guest, name, text).remedy("Stop it instead."));
     }
-    draft.intend(Event::MachineWanted {
-        machine: machine.id,
-        wanted: Wanted::Off,
-        host: None,
-    });
+    wants_off(draft, machine);
     draft.step(
         Step::Off {
             machine: machine.id,

@@ -261,6 +261,15 @@ fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<E
             None => Event::ClusterDropped { cluster: *cluster },
             Some(_) => Event::ClusterReady { cluster: *cluster },
         }),
+        // It was meant to be off, and is on: from now on that is how it shall be.
+        Step::AwaitOff { machine, .. } | Step::Off { machine } => {
+            let machine = estate.machines.get(machine).filter(|m| !m.is_off())?;
+            Some(Event::MachineWanted {
+                machine: machine.id,
+                wanted: crate::estate::Wanted::On,
+                host: machine.host,
+            })
+        }
         Step::Start { machine, .. } => {
             let machine = estate.machines.get(machine).filter(|m| m.is_off())?;
             Some(Event::MachineWanted {

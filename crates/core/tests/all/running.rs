@@ -492,3 +492,53 @@ fn a_plan_without_steps_is_recorded_and_closed_at_once() {
     assert_eq!(estate(&small).machines[&MachineId(7)].tier, 1);
     assert!(estate(&small).runs.is_empty());
 }
+
+#[test]
+fn a_stop_that_is_given_up_leaves_the_machine_wanted_on() {
+    use zastrugi_core::estate::Wanted;
+    let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
+    let wanted = |small: &Small| estate(small).machines[&MachineId(7)].wanted;
+    let (run, _) = start(&mut small, &stop(7));
+    assert_eq!(wanted(&small), Wanted::Off);
+    tell(
+        &mut small,
+        run,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+    );
+    tell(
+        &mut small,
+        run,
+        Input::Failed {
+            step: 1,
+            fault: no(),
+        },
+    );
+    tell(&mut small, run, Input::Cancel);
+    assert_eq!(
+        wanted(&small),
+        Wanted::On,
+        "nobody brings it down later because of a run that was given up"
+    );
+}
+
+#[test]
+fn a_restart_leaves_the_machine_wanted_on() {
+    use zastrugi_core::estate::Wanted;
+    let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
+    let act = PowerAct::Restart {
+        grace: Span::secs(9),
+        then: AfterGrace::PowerOff,
+    };
+    let (_, orders) = start(
+        &mut small,
+        &Proposal::Power {
+            machines: vec![MachineId(7)],
+            act,
+        },
+    );
+    assert_eq!(orders, [0]);
+    assert_eq!(estate(&small).machines[&MachineId(7)].wanted, Wanted::On);
+}

@@ -3,10 +3,12 @@
 mod hosts;
 mod logbook;
 mod people;
+mod reserves;
 mod runs;
 
 pub use hosts::{Found, ProbeError, ScanState};
 pub use people::{PasswordProblem, SignIn, SignInError};
+pub use reserves::Reserves;
 pub(crate) use runs::start_as;
 pub use runs::{Answer, AnswerError, StartError};
 
@@ -63,6 +65,7 @@ pub struct Desk {
     reads: Reads,
     settings: Settings,
     softlock: Arc<Softlock>,
+    reserves: Arc<std::sync::Mutex<Option<reserves::Cached>>>,
 }
 
 impl Desk {
@@ -75,6 +78,7 @@ impl Desk {
             reads: Reads::new(pool.clone()),
             settings: Settings::new(pool),
             softlock: Arc::default(),
+            reserves: Arc::default(),
         }
     }
 

@@ -1,12 +1,11 @@
 //! What needs a person now: the same list in the top bar's count and beside the Field.
 
 use zastrugi_core::{
-    assess::reserve,
     estate::{Cluster, Condition, Estate},
-    placement::Ledger,
     run::RunState,
     view::View,
 };
+use zastrugi_engine::Reserves;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Need {
@@ -18,7 +17,7 @@ pub(crate) struct Need {
 }
 
 /// The worst first.
-pub(crate) fn needs(view: &View, site: Option<u64>) -> Vec<Need> {
+pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<Need> {
     let estate = &view.estate;
     let mut all = hosts(estate, site);
     all.extend(runs(estate));
@@ -28,7 +27,7 @@ pub(crate) fn needs(view: &View, site: Option<u64>) -> Vec<Need> {
             .clusters
             .values()
             .filter(here)
-            .filter_map(|c| reserve_broken(view, c)),
+            .filter_map(|c| reserve_broken(reserves, c)),
     );
     all
 }
@@ -78,7 +77,7 @@ fn runs(estate: &Estate) -> Vec<Need> {
             Need {
                 glyph: "stop",
                 text: format!(
-                    "{} stopped: {}",
+                    "{} waits for you: {}",
                     run.title,
                     fault.map_or("a step failed.", |f| f.said.as_str())
                 ),
@@ -90,12 +89,11 @@ fn runs(estate: &Estate) -> Vec<Need> {
         .collect()
 }
 
-fn reserve_broken(view: &View, cluster: &Cluster) -> Option<Need> {
+fn reserve_broken(reserves: &Reserves, cluster: &Cluster) -> Option<Need> {
     if cluster.demand.failures == 0 || !cluster.ready {
         return None;
     }
-    let hosts: Vec<_> = view.estate.hosts_in(cluster.id).cloned().collect();
-    let (text, detail) = match reserve(&Ledger::of(view, hosts, &Default::default())) {
+    let (text, detail) = match reserves.get(&cluster.id).and_then(Option::as_ref) {
         None => (
             format!(
                 "{} survives no host failure: fewer than two hosts answer.",

@@ -8,7 +8,7 @@ use crate::frame::{
     page, part,
 };
 use askama::Template;
-use ridge::{Colour, Ridge};
+use ridge::{Colour, Ridge, Ridges};
 use rocket::{Route, get, routes};
 use zastrugi_core::{
     permits::Act,
@@ -32,6 +32,8 @@ struct RunView {
 struct Field {
     sentence: String,
     ridges: Vec<Ridge>,
+    /// Clusters for which there is no room on this page.
+    rest: Vec<(u64, String)>,
     needs: Vec<Need>,
     running: Vec<RunView>,
     colour: &'static str,
@@ -61,7 +63,7 @@ fn run_view(run: &Run) -> RunView {
 }
 
 /// What matters now, in a sentence.
-fn sentence(view: &View, ridges: &[Ridge], site: Option<u64>) -> String {
+fn sentence(view: &View, shown: &Ridges, site: Option<u64>) -> String {
     let hosts: Vec<_> = view
         .estate
         .hosts
@@ -80,12 +82,8 @@ fn sentence(view: &View, ridges: &[Ridge], site: Option<u64>) -> String {
     if down > 0 {
         words.push_str(&format!(", <b>{down} not</b>"));
     }
-    let weak: Vec<_> = ridges
-        .iter()
-        .filter(|r| !r.survives)
-        .map(|r| r.name.as_str())
-        .collect();
-    if ridges.is_empty() {
+    let weak: Vec<_> = shown.weak.iter().map(String::as_str).collect();
+    if shown.ridges.is_empty() {
         words.push_str(". No cluster yet.");
     } else if weak.is_empty() {
         words.push_str(
@@ -111,10 +109,12 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     } else {
         Colour::Tier
     };
-    let ridges = ridge::ridges(&view, signed.site, colour);
+    let reserves = desk.reserves();
+    let only = query.0.get("cluster").parse().ok();
+    let shown = ridge::ridges(&view, &reserves, (signed.site, only), colour);
     Field {
-        sentence: sentence(&view, &ridges, signed.site),
-        needs: attention::needs(&view, signed.site),
+        sentence: sentence(&view, &shown, signed.site),
+        needs: attention::needs(&view, &reserves, signed.site),
         running: view.estate.runs.values().map(|r| run_view(r)).collect(),
         colour: if matches!(colour, Colour::Load) {
             "load"
@@ -129,7 +129,8 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
             .filter(|h| h.cluster.is_none())
             .count(),
         query: query.0.with("", ""),
-        ridges,
+        rest: shown.rest,
+        ridges: shown.ridges,
     }
 }
 

@@ -1,7 +1,7 @@
 //! One cluster's ridgeline, drawn as SVG: heights are always-kept memory of what is installed.
 
 use crate::frame::{glyph, host_state};
-use std::fmt::Write;
+use std::{cmp::Reverse, fmt::Write, sync::Arc};
 use zastrugi_core::{
     assess::{Reserve, reserve},
     estate::{Cluster, Host, Machine},
@@ -10,6 +10,7 @@ use zastrugi_core::{
     units::Bytes,
     view::View,
 };
+use zastrugi_engine::Reserves;
 
 #[derive(Clone, Copy)]
 pub(super) enum Colour {
@@ -21,7 +22,6 @@ pub(super) struct Ridge {
     pub(super) id: u64,
     pub(super) name: String,
     pub(super) caption: String,
-    pub(super) survives: bool,
     /// Of twelve columns of the page.
     pub(super) span: usize,
     pub(super) svg: String,
@@ -33,20 +33,56 @@ const GUTTER: f64 = 26.0;
 const TALL: f64 = 262.0;
 const LOW: f64 = 180.0;
 
-pub(super) fn ridges(view: &View, site: Option<u64>, colour: Colour) -> Vec<Ridge> {
-    let mut clusters: Vec<_> = view
-        .estate
-        .clusters
-        .values()
-        .filter(|c| site.is_none_or(|s| c.site.0 == s) && !c.hosts.is_empty())
+/// Ridgelines of one page; those in need come first.
+const MOST: usize = 8;
+
+pub(super) struct Ridges {
+    pub(super) ridges: Vec<Ridge>,
+    pub(super) rest: Vec<(u64, String)>,
+    /// Clusters without room for the failures that they must survive, shown or not.
+    pub(super) weak: Vec<String>,
+}
+
+/// `only` limits them to a site, or to one cluster.
+pub(super) fn ridges(
+    view: &View,
+    reserves: &Reserves,
+    only: (Option<u64>, Option<u64>),
+    colour: Colour,
+) -> Ridges {
+    let survives = |c: &Cluster| {
+        let bound = reserves.get(&c.id).and_then(Option::as_ref);
+        c.demand.failures == 0 || bound.is_some_and(Reserve::holds_up)
+    };
+    let (site, cluster) = only;
+    let wanted = |c: &&Arc<Cluster>| {
+        !c.hosts.is_empty()
+            && site.is_none_or(|s| c.site.0 == s)
+            && cluster.is_none_or(|id| c.id.0 == id)
+    };
+    let mut clusters: Vec<_> = view.estate.clusters.values().filter(wanted).collect();
+    let weak = clusters
+        .iter()
+        .filter(|c| !survives(c))
+        .map(|c| c.name.clone())
         .collect();
-    clusters.sort_by_key(|c| (std::cmp::Reverse(c.hosts.len()), c.name.clone()));
+    if clusters.len() > MOST {
+        clusters.sort_by_key(|c| (survives(c), Reverse(c.hosts.len()), c.name.clone()));
+    }
+    let rest = clusters
+        .iter()
+        .skip(MOST)
+        .map(|c| (c.id.0, c.name.clone()))
+        .collect();
+    clusters.truncate(MOST);
+    clusters.sort_by_key(|c| (Reverse(c.hosts.len()), c.name.clone()));
     let spans = spans(&clusters.iter().map(|c| c.hosts.len()).collect::<Vec<_>>());
-    clusters
+    let ridges = clusters
         .into_iter()
         .zip(spans)
         .map(|(c, span)| ridge(view, c, span, colour))
-        .collect()
+        .collect();
+    Ridges { ridges, rest, weak }
 }
 
 /// Wide clusters get a row; smaller ones share one.
@@ -76,7 +112,6 @@ fn ridge(view: &View, cluster: &Cluster, span: usize, colour: Colour) -> Ridge {
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let ledger = Ledger::of(view, hosts.clone(), &Default::default());
     let bound = reserve(&ledger);
-    let survives = cluster.demand.failures == 0 || bound.as_ref().is_some_and(Reserve::holds_up);
     let site = estate
         .sites
         .get(&cluster.site)
@@ -93,7 +128,6 @@ fn ridge(view: &View, cluster: &Cluster, span: usize, colour: Colour) -> Ridge {
         id: cluster.id.0,
         name: cluster.name.clone(),
         caption,
-        survives,
         span,
         svg,
     }
