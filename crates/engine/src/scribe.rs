@@ -382,7 +382,11 @@ fn fold(draft: &mut Draft, event: &Event, who: &Who, run: Option<RunId>, at: Mom
     let before = event.tell(&draft.estate);
     let change = draft.estate.absorb(event);
     let goes = change.touched.values().any(|t| *t == Touched::Gone);
-    let told = if goes {
+    // The watcher and the run may both say what a machine does; it is told once.
+    let again = change.touched.is_empty() && matches!(event, Event::MachineSeen { .. });
+    let told = if again {
+        None
+    } else if goes {
         before
     } else {
         event.tell(&draft.estate)

@@ -331,6 +331,6 @@ fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
             machine: id,
             limit: BOOT_LIMIT,
         };
-        draft.step(wait, format!("{name} answers"), &[on], None);
+        draft.step(wait, format!("Wait until {name} answers"), &[on], None);
     }
 }

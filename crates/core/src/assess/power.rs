@@ -140,7 +140,12 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
                     machine: machine.id,
                     limit: BOOT_LIMIT,
                 };
-                draft.step(wait, format!("{} answers", machine.name), &[on], None);
+                draft.step(
+                    wait,
+                    format!("Wait until {} answers", machine.name),
+                    &[on],
+                    None,
+                );
             }
             Err(why) => {
                 let text = format!("No host of {} has room for {}.", cluster.name, machine.name);
@@ -190,7 +195,12 @@ fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace)
         grace,
         then,
     };
-    draft.step(wait, format!("{name} is off"), &[asked], Some("grace"))
+    draft.step(
+        wait,
+        format!("Wait until {name} is off"),
+        &[asked],
+        Some("grace"),
+    )
 }
 
 fn restart(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace) {
@@ -205,7 +215,12 @@ fn restart(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGra
         machine: machine.id,
         limit: BOOT_LIMIT,
     };
-    draft.step(wait, format!("{} answers", machine.name), &[on], None);
+    draft.step(
+        wait,
+        format!("Wait until {} answers", machine.name),
+        &[on],
+        None,
+    );
 }
 
 /// From now on it shall be off. A restart doesn't say so: it shall be on again.
