@@ -26,8 +26,15 @@ pub(crate) fn build(always: bool) -> Result<(), Failed> {
     }
     install::node()?;
     if !dir.join("node_modules/.package-lock.json").exists() {
+        // Not `npm ci`: a lock file without addresses leaves out other platforms' optional packages, which it then misses.
         run(Command::new("npm")
-            .args(["ci", "--no-audit", "--no-fund", "--silent"])
+            .args([
+                "install",
+                "--no-save",
+                "--no-audit",
+                "--no-fund",
+                "--silent",
+            ])
             .current_dir(&dir))?;
     }
     run(Command::new("node").arg("build.mjs").current_dir(&dir))
