@@ -139,6 +139,25 @@ impl Desk {
         found
     }
 
+    /// Addresses that were asked by name in the last scan and gave no usable answer, with the reason.
+    pub fn silent(&self) -> Vec<(String, String)> {
+        let since = self.scan_state().map(|s| s.began);
+        let view = self.look();
+        let lately = view
+            .evidence
+            .answers
+            .iter()
+            .filter(|(_, e)| Some(e.taken) >= since && since.is_some());
+        lately
+            .filter_map(|(probe, evidence)| match (probe, &evidence.answer) {
+                (Probe::Greeting(address), Answer::Silent { why }) => {
+                    Some((address.clone(), why.clone()))
+                }
+                _ => None,
+            })
+            .collect()
+    }
+
     /// Hosts that announce themselves and are neither claimed nor asked yet.
     pub fn announced(&self) -> Vec<Announcement> {
         let view = self.look();

@@ -140,3 +140,32 @@ async fn names_from_outside_are_shown_as_text(pool: PgPool) {
     let (_, found) = house.get(&cookie, "/find?q=%3Cb%3E").await;
     assert!(!found.contains("<b>"));
 }
+
+#[sqlx::test(migrations = false)]
+async fn an_unreachable_host_is_said_with_what_to_do(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    let (status, _) = house
+        .post(
+            &cookie,
+            "/hosts/look",
+            format!("_csrf={token}&range=127.1.0.9"),
+        )
+        .await;
+    assert_eq!(status, Status::SeeOther);
+    let mut page = String::new();
+    for _ in 0..100 {
+        page = house.get(&cookie, "/hosts/look").await.1;
+        if page.contains("nobody answered") {
+            break;
+        }
+        rocket::tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert!(
+        page.contains("127.1.0.9:7443</b> 127.1.0.9:7443 can't be reached")
+            || page.contains("can&#39;t be reached"),
+        "{page}"
+    );
+    assert!(page.contains("Check that the host is on"), "{page}");
+}

@@ -38,6 +38,7 @@ struct FoundPart {
     csrf: String,
     scan: Option<ScanView>,
     announced: Vec<(String, String)>,
+    silent: Vec<(String, String)>,
     found: Vec<FoundRow>,
 }
 
@@ -58,6 +59,13 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
                 "{} of {} addresses asked, {} hosts so far",
                 s.done, s.total, s.found
             ),
+            Some(end) if s.found == 0 => {
+                format!(
+                    "{} addresses in {}: nobody answered",
+                    s.total,
+                    end.since(s.began)
+                )
+            }
             Some(end) => {
                 format!(
                     "{} addresses in {}: {} hosts answered, yours among them",
@@ -102,6 +110,7 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
         csrf: csrf.to_owned(),
         scan,
         announced,
+        silent: desk.silent(),
         found,
     }
 }
