@@ -139,8 +139,8 @@ impl Desk {
         found
     }
 
-    /// Addresses that were asked by name in the last scan and gave no usable answer, with the reason.
-    pub fn silent(&self) -> Vec<(String, String)> {
+    /// Why addresses that were asked by name in the last scan gave no usable answer; the words name the address.
+    pub fn silent(&self) -> Vec<String> {
         let since = self.scan_state().map(|s| s.began);
         let view = self.look();
         let lately = view
@@ -150,9 +150,7 @@ impl Desk {
             .filter(|(_, e)| Some(e.taken) >= since && since.is_some());
         lately
             .filter_map(|(probe, evidence)| match (probe, &evidence.answer) {
-                (Probe::Greeting(address), Answer::Silent { why }) => {
-                    Some((address.clone(), why.clone()))
-                }
+                (Probe::Greeting(_), Answer::Silent { why }) => Some(why.clone()),
                 _ => None,
             })
             .collect()

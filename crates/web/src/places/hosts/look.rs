@@ -38,8 +38,17 @@ struct FoundPart {
     csrf: String,
     scan: Option<ScanView>,
     announced: Vec<(String, String)>,
-    silent: Vec<(String, String)>,
+    silent: Vec<String>,
     found: Vec<FoundRow>,
+}
+
+/// `1 address`, `254 addresses`.
+fn addresses(n: usize) -> String {
+    if n == 1 {
+        "1 address".into()
+    } else {
+        format!("{n} addresses")
+    }
 }
 
 /// A fingerprint in groups of four, for comparing by eye.
@@ -68,8 +77,8 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
             }
             Some(end) => {
                 format!(
-                    "{} addresses in {}: {} hosts answered, yours among them",
-                    s.total,
+                    "{} asked in {}: {} hosts answered, yours among them",
+                    addresses(s.total),
                     end.since(s.began),
                     s.found
                 )

@@ -137,8 +137,10 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
         .cluster
         .and_then(|c| estate.clusters.get(&c))
         .map_or("no cluster", |c| c.name.as_str());
+    // What a silent host used before says nothing about now.
+    let load = load.filter(|_| host.accepts_work());
     let cpu = load.map_or_else(
-        || "not measured yet".to_owned(),
+        || "not measured".to_owned(),
         |l| {
             format!(
                 "{} of {} ({:.0} %)",
