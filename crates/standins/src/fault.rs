@@ -54,6 +54,11 @@ pub(crate) async fn inject(State(device): State<Device>, request: Request, next:
     } else {
         device.name.clone()
     };
+    if !device.is_bmc && !device.world.is_on(&device.name) {
+        // The power went while the connection was open: it breaks.
+        let broken = stream::iter([Err::<Bytes, _>(std::io::Error::other("no power"))]);
+        return Response::new(Body::from_stream(broken));
+    }
     match device.world.next_fault(&name, &call) {
         None => next.run(request).await,
         Some(FaultKind::Refuse) => {
