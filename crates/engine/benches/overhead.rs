@@ -11,20 +11,13 @@ mod lab;
 
 use lab::Lab;
 use std::time::Instant;
-use uuid::Uuid;
 use zastrugi_core::proposal::{Proposal, Set, Target};
+use zastrugi_store::testkit::Scratch;
 
 #[tokio::main]
 async fn main() {
-    let base = std::env::var("DATABASE_URL").unwrap();
-    let pool = sqlx::PgPool::connect(&base).await.unwrap();
-    let name = format!("bench_{}", Uuid::new_v4().simple());
-    sqlx::query(sqlx::AssertSqlSafe(format!("create database {name}")))
-        .execute(&pool)
-        .await
-        .unwrap();
-    let url = format!("{}/{name}", &base[..base.rfind('/').unwrap()]);
-    let lab = Lab::at(&url, 1, true).await;
+    let scratch = Scratch::make().await;
+    let lab = Lab::at(&scratch.url, 1, true).await;
     lab.ready().await;
     lab.done(lab.create("m-{01}", 20, false)).await;
     let mut times = vec![];
@@ -47,10 +40,5 @@ async fn main() {
     );
     let Lab { engine, .. } = lab;
     engine.stop().await;
-    sqlx::query(sqlx::AssertSqlSafe(format!(
-        "drop database {name} with (force)"
-    )))
-    .execute(&pool)
-    .await
-    .unwrap();
+    scratch.remove().await;
 }

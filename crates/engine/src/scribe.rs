@@ -18,7 +18,7 @@ use zastrugi_core::{
     permits::Who,
     view::View,
 };
-use zastrugi_store::{Batch, CHANNEL, EventLine, Held, Journal, NewOrder, StoreError};
+use zastrugi_store::{Batch, EventLine, Held, Journal, NewOrder, News, StoreError};
 
 /// The most appends of one batch.
 const LARGEST: usize = 500;
@@ -113,18 +113,11 @@ pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, journal: Journ
 /// Rings whenever another process may have appended: on its notification, and every two seconds in any case.
 async fn listen(shared: Arc<Shared>, behind: mpsc::Sender<()>) {
     loop {
-        match sqlx::postgres::PgListener::connect_with(&shared.pool).await {
-            Ok(mut listener) => {
-                if listener.listen(CHANNEL).await.is_ok() {
-                    loop {
-                        let heard =
-                            tokio::time::timeout(Duration::from_secs(2), listener.try_recv()).await;
-                        if behind.send(()).await.is_err() {
-                            return;
-                        }
-                        if matches!(heard, Ok(Err(_))) {
-                            break;
-                        }
+        match News::listen(&shared.pool).await {
+            Ok(mut news) => {
+                while news.next(Duration::from_secs(2)).await.is_ok() {
+                    if behind.send(()).await.is_err() {
+                        return;
                     }
                 }
             }

@@ -1,8 +1,8 @@
 //! How a process is started, and the settings that all processes share.
 
-use sqlx::PgPool;
+use zastrugi_core::moment::Span;
 use zastrugi_drivers::{Installation, Networks};
-use zastrugi_store::{Settings, StoreError};
+use zastrugi_store::{Pool, Settings, StoreError};
 
 /// A point between an order and its written result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,16 +42,34 @@ pub struct EngineSettings {
     /// False for a process that only shows pages.
     pub works: bool,
     /// How long an order that this process took is its own.
-    pub order_lease: zastrugi_core::moment::Span,
+    pub order_lease: Span,
     /// Where this process shall be killed, for tests of what then happens.
     pub die_at: Option<Boundary>,
+}
+
+impl EngineSettings {
+    /// A process that shows pages and neither works nor listens: what else it shall do is said by the caller.
+    pub fn new(database: String, key: [u8; 32]) -> Self {
+        EngineSettings {
+            database,
+            connections: 8,
+            key,
+            name: "Zastrugi".into(),
+            networks: String::new(),
+            announcements: None,
+            announcements_everywhere: false,
+            works: false,
+            order_lease: Span::secs(30),
+            die_at: None,
+        }
+    }
 }
 
 pub(crate) const NETWORKS: &str = "management networks";
 
 /// Reads what is shared, and sets it the first time.
 pub(crate) async fn first(
-    pool: &PgPool,
+    pool: &Pool,
     given: &EngineSettings,
 ) -> Result<(Installation, Networks), StoreError> {
     let settings = Settings::new(pool.clone());

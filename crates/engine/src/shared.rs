@@ -1,7 +1,6 @@
 //! What the tasks of one process share: snapshots that are swapped whole, never locked while somebody waits.
 
 use arc_swap::ArcSwap;
-use sqlx::PgPool;
 use std::{
     sync::{
         Arc, Mutex,
@@ -14,12 +13,12 @@ use zastrugi_core::{
     estate::Estate, evidence::EvidenceBook, ids::Revision, loads::Loads, moment::Moment, view::View,
 };
 use zastrugi_drivers::{Announcements, Drivers};
-use zastrugi_store::Vault;
+use zastrugi_store::{Pool, Vault};
 
 use crate::desk::ScanState;
 
 pub(crate) struct Shared {
-    pub(crate) pool: PgPool,
+    pub(crate) pool: Pool,
     pub(crate) drivers: Drivers,
     pub(crate) vault: Vault,
     pub(crate) announcements: Announcements,
@@ -37,7 +36,7 @@ pub(crate) struct Shared {
 
 impl Shared {
     pub(crate) fn new(
-        pool: PgPool,
+        pool: Pool,
         estate: Estate,
         drivers: Drivers,
         vault: Vault,

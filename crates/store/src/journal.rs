@@ -17,7 +17,7 @@ use zastrugi_core::{
 };
 
 /// The channel on which a new revision is announced.
-pub const CHANNEL: &str = "zastrugi_revision";
+pub(crate) const CHANNEL: &str = "zastrugi_revision";
 
 #[derive(Debug, Clone)]
 pub struct Journal {

@@ -7,15 +7,19 @@ mod cell;
 mod journal;
 mod lease;
 mod measurements;
+mod news;
 mod orders;
 mod people;
 mod reads;
 mod settings;
+#[cfg(feature = "testkit")]
+pub mod testkit;
 mod vault;
 
-pub use journal::{Batch, CHANNEL, EventLine, Journal};
+pub use journal::{Batch, EventLine, Journal};
 pub use lease::{Held, Leases};
 pub use measurements::Measurements;
+pub use news::News;
 pub use orders::{NewOrder, Orders, TakenOrder};
 pub use people::{People, Person, SessionRow};
 pub use reads::{EventFilter, EventRow, Reads};
@@ -27,6 +31,9 @@ use sqlx::{
     postgres::{PgConnectOptions, PgPoolOptions},
 };
 use std::{str::FromStr, time::Duration};
+
+/// Connections to the database. Others hold them only to make this crate's parts.
+pub type Pool = PgPool;
 
 /// All migrations, in order.
 pub static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();

@@ -6,16 +6,12 @@ use rocket::{
     local::asynchronous::Client,
 };
 use std::{fmt::Write, time::Instant};
-use uuid::Uuid;
-use zastrugi_core::{
-    estate::{Change, Estate, Touched},
-    ids::Revision,
-    moment::Span,
-    permits::Role,
-    testkit::read,
-};
+use zastrugi_core::{estate::Estate, permits::Role, testkit::read};
 use zastrugi_engine::{Engine, EngineSettings};
-use zastrugi_store::Journal;
+use zastrugi_store::{
+    Journal,
+    testkit::{Scratch, keep},
+};
 use zastrugi_web::{WebSettings, build};
 
 fn large() -> Estate {
@@ -62,33 +58,12 @@ fn resident() -> u64 {
         / 1024
 }
 
-async fn store(journal: &Journal) {
-    let estate = large();
-    let mut change = Change::default();
-    for fact in estate.facts() {
-        change
-            .touched
-            .insert((fact.kind(), fact.id()), Touched::Put(fact));
-    }
-    let mut batch = journal.begin().await.unwrap();
-    batch.write(Revision(1), &change, &[], &[]).await.unwrap();
-    batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
-}
-
 #[rocket::main]
 async fn main() {
-    let base = std::env::var("DATABASE_URL").unwrap();
-    let pool = sqlx::PgPool::connect(&base).await.unwrap();
-    let name = format!("bench_{}", Uuid::new_v4().simple());
-    sqlx::query(sqlx::AssertSqlSafe(format!("create database {name}")))
-        .execute(&pool)
-        .await
-        .unwrap();
-    let url = format!("{}/{name}", &base[..base.rfind('/').unwrap()]);
-    let own = zastrugi_store::connect(&url, 4).await.unwrap();
-    zastrugi_store::migrate(&own).await.unwrap();
+    let scratch = Scratch::make().await;
+    let own = zastrugi_store::connect(&scratch.url, 4).await.unwrap();
+    keep(&own, &large()).await;
     let journal = Journal::new(own.clone());
-    store(&journal).await;
     let mut times = vec![];
     for _ in 0..5 {
         let began = Instant::now();
@@ -97,29 +72,13 @@ async fn main() {
         assert_eq!(estate.machines.len(), 20_000);
     }
     report("estate rebuilt from the database", times, "");
-    pages(&url).await;
+    pages(&scratch.url).await;
     own.close().await;
-    sqlx::query(sqlx::AssertSqlSafe(format!(
-        "drop database {name} with (force)"
-    )))
-    .execute(&pool)
-    .await
-    .unwrap();
+    scratch.remove().await;
 }
 
 async fn pages(url: &str) {
-    let settings = EngineSettings {
-        database: url.to_owned(),
-        connections: 6,
-        key: [3; 32],
-        name: "Bench".into(),
-        networks: String::new(),
-        announcements: None,
-        announcements_everywhere: false,
-        works: false,
-        order_lease: Span::secs(30),
-        die_at: None,
-    };
+    let settings = EngineSettings::new(url.to_owned(), [3; 32]);
     let engine = Engine::start(settings).await.unwrap();
     engine
         .desk()

@@ -12,12 +12,12 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    moment::Span,
     permits::Role,
     proposal::{ClaimHosts, ClaimTarget, Password, Proposal},
     run::RunState,
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
+use zastrugi_store::testkit::Scratch;
 
 /// Resident memory of this process in MiB.
 fn resident() -> u64 {
@@ -35,14 +35,7 @@ fn resident() -> u64 {
 
 #[tokio::main]
 async fn main() {
-    let base = std::env::var("DATABASE_URL").unwrap();
-    let pool = sqlx::PgPool::connect(&base).await.unwrap();
-    let name = format!("bench_{}", Uuid::new_v4().simple());
-    sqlx::query(sqlx::AssertSqlSafe(format!("create database {name}")))
-        .execute(&pool)
-        .await
-        .unwrap();
-    let url = format!("{}/{name}", &base[..base.rfind('/').unwrap()]);
+    let scratch = Scratch::make().await;
     let dir = tempfile::tempdir().unwrap();
     let mut devices = Command::new(env!("CARGO_BIN_EXE_zastrugi"))
         .args([
@@ -63,29 +56,17 @@ async fn main() {
         .spawn()
         .unwrap();
     tokio::time::sleep(Duration::from_secs(8)).await;
-    measure(&url).await;
+    measure(&scratch.url).await;
     devices.kill().unwrap();
     devices.wait().unwrap();
-    sqlx::query(sqlx::AssertSqlSafe(format!(
-        "drop database {name} with (force)"
-    )))
-    .execute(&pool)
-    .await
-    .unwrap();
+    scratch.remove().await;
 }
 
 async fn measure(url: &str) {
     let settings = EngineSettings {
-        database: url.to_owned(),
-        connections: 12,
-        key: [5; 32],
-        name: "Thousand".into(),
         networks: "127.120.0.0/16".into(),
-        announcements: None,
-        announcements_everywhere: false,
         works: true,
-        order_lease: Span::secs(30),
-        die_at: None,
+        ..EngineSettings::new(url.to_owned(), [5; 32])
     };
     let engine = Engine::start(settings).await.unwrap();
     let desk = engine.desk();

@@ -105,18 +105,10 @@ pub(crate) async fn add_person(args: AddPerson) -> Result<(), Failed> {
     let role = args.role.parse().map_err(Failed::Other)?;
     let mut password = String::new();
     std::io::stdin().read_to_string(&mut password)?;
-    let settings = EngineSettings {
-        database: args.database.database,
-        connections: 4,
-        key: zastrugi_engine::read_key(&args.key_file)?,
-        name: "Zastrugi".into(),
-        networks: String::new(),
-        announcements: None,
-        announcements_everywhere: false,
-        works: false,
-        order_lease: Span::secs(30),
-        die_at: None,
-    };
+    let settings = EngineSettings::new(
+        args.database.database,
+        zastrugi_engine::read_key(&args.key_file)?,
+    );
     let engine = Engine::start(settings).await?;
     let added = engine
         .desk()

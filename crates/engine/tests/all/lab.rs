@@ -20,6 +20,7 @@ use zastrugi_core::{
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
 use zastrugi_standins::{Scenario, ScenarioHost, ScenarioVolume, Settings, Standins};
+use zastrugi_store::testkit::url;
 
 pub(crate) struct Lab {
     pub(crate) standins: Standins,
@@ -75,17 +76,6 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
     }
 }
 
-/// The address of the database that a test was given.
-pub(crate) fn url(pool: &PgPool) -> String {
-    let base = std::env::var("DATABASE_URL").unwrap();
-    let at = base.rfind('/').unwrap();
-    format!(
-        "{}/{}",
-        &base[..at],
-        pool.connect_options().get_database().unwrap()
-    )
-}
-
 impl Lab {
     pub(crate) async fn new(pool: &PgPool, hosts: u32) -> Lab {
         Lab::at(&url(pool), hosts, true).await
@@ -105,16 +95,10 @@ impl Lab {
         };
         let standins = Standins::start(devices.clone()).await.unwrap();
         let settings = EngineSettings {
-            database: database.to_owned(),
-            connections: 8,
-            key: [7; 32],
-            name: "Laboratory".into(),
             networks: format!("{net}.0.0/16"),
-            announcements: None,
-            announcements_everywhere: false,
             works,
             order_lease: Span::secs(12),
-            die_at: None,
+            ..EngineSettings::new(database.to_owned(), [7; 32])
         };
         let engine = Engine::start(settings.clone()).await.unwrap();
         let desk = engine.desk();

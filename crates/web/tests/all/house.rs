@@ -5,16 +5,9 @@ use rocket::{
     local::asynchronous::{Client, LocalResponse},
 };
 use sqlx::PgPool;
-use uuid::Uuid;
-use zastrugi_core::{
-    estate::{Change, Estate, Touched},
-    ids::Revision,
-    moment::Span,
-    permits::Role,
-    testkit::read,
-};
+use zastrugi_core::{permits::Role, testkit::read};
 use zastrugi_engine::{Engine, EngineSettings};
-use zastrugi_store::Journal;
+use zastrugi_store::testkit::{keep, url};
 use zastrugi_web::{WebSettings, build};
 
 pub(crate) const PEOPLE: [(&str, Role); 3] = [
@@ -30,44 +23,12 @@ pub(crate) struct House {
     _engine: Engine,
 }
 
-pub(crate) fn url(pool: &PgPool) -> String {
-    let base = std::env::var("DATABASE_URL").unwrap();
-    let at = base.rfind('/').unwrap();
-    format!(
-        "{}/{}",
-        &base[..at],
-        pool.connect_options().get_database().unwrap()
-    )
-}
-
-/// Stores an estate as if it had always been there.
-async fn store(pool: &PgPool, estate: &Estate) {
-    zastrugi_store::migrate(pool).await.unwrap();
-    let mut change = Change::default();
-    for fact in estate.facts() {
-        change
-            .touched
-            .insert((fact.kind(), fact.id()), Touched::Put(fact));
-    }
-    let mut batch = Journal::new(pool.clone()).begin().await.unwrap();
-    batch.write(Revision(1), &change, &[], &[]).await.unwrap();
-    batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
-}
-
 impl House {
     pub(crate) async fn new(pool: &PgPool, text: &str) -> House {
-        store(pool, &read(text).view.estate).await;
+        keep(pool, &read(text).view.estate).await;
         let settings = EngineSettings {
-            database: url(pool),
-            connections: 6,
-            key: [3; 32],
-            name: "House".into(),
             networks: "127.1.0.0/16".into(),
-            announcements: None,
-            announcements_everywhere: false,
-            works: false,
-            order_lease: Span::secs(30),
-            die_at: None,
+            ..EngineSettings::new(url(pool), [3; 32])
         };
         let engine = Engine::start(settings).await.unwrap();
         for (name, role) in PEOPLE {

@@ -26,6 +26,28 @@ async fn a_wrong_password_fails_the_suite() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_command_prints_each_promise_and_fails_when_one_is_broken() {
+    let world = World::new(false).await;
+    let address = world.standins.world.agents()["eider-01"].clone();
+    let check = async |password: &str| {
+        let mut command = tokio::process::Command::new(env!("CARGO_BIN_EXE_zastrugi"));
+        command
+            .args(["agent-check", &format!("https://{address}"), "--volume"])
+            .arg("5d1f-basalt-fast")
+            .env("AGENT_PASSWORD", password);
+        let output = command.output().await.unwrap();
+        let said = String::from_utf8(output.stdout).unwrap();
+        (output.status.success(), said)
+    };
+    let (passed, said) = check("first-light").await;
+    assert!(passed, "{said}");
+    assert!(said.lines().count() > 20, "{said}");
+    let (passed, said) = check("wrong-light").await;
+    assert!(!passed, "{said}");
+    assert!(!said.contains("wrong-light"), "a password is never printed");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn every_described_call_is_served() {
     let text = std::fs::read_to_string(concat!(
         env!("CARGO_MANIFEST_DIR"),

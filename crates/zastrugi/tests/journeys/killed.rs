@@ -1,7 +1,7 @@
 //! The working process is killed at every boundary between an order and its written result. Whoever comes next goes on,
 //! and each effect happens once.
 
-use crate::world::{World, url};
+use crate::world::World;
 use sqlx::PgPool;
 use std::{
     path::Path,
@@ -18,6 +18,7 @@ use zastrugi_core::{
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
 use zastrugi_standins::{Fault, FaultKind};
+use zastrugi_store::testkit::url;
 
 fn worker(database: &str, key: &Path, net: &str, die_at: Option<&str>) -> Child {
     let mut command = Command::new(env!("CARGO_BIN_EXE_zastrugi"));
@@ -62,16 +63,9 @@ async fn killed_at_every_boundary_each_effect_happens_once(pool: PgPool) {
     let world = World::new(false).await;
     let key = world.dir.path().join("seal.key");
     let settings = EngineSettings {
-        database: url(&pool),
-        connections: 6,
-        key: zastrugi_engine::read_key(&key).unwrap(),
-        name: "Killed".into(),
         networks: format!("{}.0.0/16", world.net),
-        announcements: None,
-        announcements_everywhere: false,
-        works: false,
         order_lease: Span::secs(6),
-        die_at: None,
+        ..EngineSettings::new(url(&pool), zastrugi_engine::read_key(&key).unwrap())
     };
     let engine = Engine::start(settings).await.unwrap();
     let desk = engine.desk();

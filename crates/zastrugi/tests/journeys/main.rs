@@ -4,5 +4,6 @@
 mod agent_check;
 mod browser;
 mod killed;
+mod later;
 mod road;
 mod world;

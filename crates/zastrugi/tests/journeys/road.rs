@@ -1,14 +1,12 @@
 //! In the browser, from bare hosts to a machine that answers: everything an administrator does on the first day.
 
-use crate::{
-    browser::Browser,
-    world::{World, url},
-};
+use crate::{browser::Browser, later, world::World};
 use sqlx::PgPool;
 use std::net::TcpListener;
-use zastrugi_core::{moment::Span, permits::Role};
+use zastrugi_core::permits::Role;
 use zastrugi_engine::{Engine, EngineSettings};
 use zastrugi_standins::{Fault, FaultKind};
+use zastrugi_store::testkit::url;
 use zastrugi_web::WebSettings;
 
 struct Served {
@@ -23,16 +21,9 @@ async fn serve(pool: &PgPool, world: &World) -> Served {
         .unwrap()
         .port();
     let settings = EngineSettings {
-        database: url(pool),
-        connections: 10,
-        key: [9; 32],
-        name: "Journey".into(),
         networks: format!("{}.0.0/16", world.net),
-        announcements: None,
-        announcements_everywhere: false,
         works: true,
-        order_lease: Span::secs(30),
-        die_at: None,
+        ..EngineSettings::new(url(pool), [9; 32])
     };
     let engine = Engine::start(settings).await.unwrap();
     let desk = engine.desk();
@@ -54,7 +45,7 @@ async fn serve(pool: &PgPool, world: &World) -> Served {
     }
 }
 
-async fn sign_in(b: &Browser, base: &str, name: &str, password: &str) {
+pub(crate) async fn sign_in(b: &Browser, base: &str, name: &str, password: &str) {
     b.go(&format!("{base}/sign-in")).await;
     b.fill("#name", name).await;
     b.fill("#password", password).await;
@@ -111,7 +102,11 @@ async fn from_bare_hosts_to_a_machine_that_answers(pool: PgPool) {
     b.says("9 of 9 steps are done").await;
 
     machines(&b, &world, base).await;
-    b.assert_quiet(&["status of 422", "status of 401"]).await;
+    later::machine(&b, base).await;
+    later::hand_back(&b, &world, base).await;
+    later::people(&b, base).await;
+    b.assert_quiet(&["status of 422", "status of 401", "status of 403"])
+        .await;
     world.assert_once();
 }
 

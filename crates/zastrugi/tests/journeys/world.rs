@@ -1,6 +1,5 @@
 //! Devices on loopback addresses of their own, and the address of a test's database.
 
-use sqlx::PgPool;
 use std::net::TcpListener;
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 
@@ -9,16 +8,6 @@ pub(crate) struct World {
     pub(crate) net: String,
     pub(crate) dir: tempfile::TempDir,
     _held: TcpListener,
-}
-
-pub(crate) fn url(pool: &PgPool) -> String {
-    let base = std::env::var("DATABASE_URL").unwrap();
-    let at = base.rfind('/').unwrap();
-    format!(
-        "{}/{}",
-        &base[..at],
-        pool.connect_options().get_database().unwrap()
-    )
 }
 
 impl World {

@@ -1,0 +1,63 @@
+//! For tests and benchmarks: a database of one's own, and an estate that was always there.
+
+#![expect(
+    clippy::unwrap_used,
+    reason = "a test without its database fails loudly"
+)]
+
+use crate::{Journal, Pool};
+use sqlx::Executor;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Change, Estate, Touched},
+    ids::Revision,
+};
+
+fn beside(base: &str, name: &str) -> String {
+    format!("{}/{name}", &base[..base.rfind('/').unwrap()])
+}
+
+/// The address of the database that a test was given.
+pub fn url(pool: &Pool) -> String {
+    let base = std::env::var("DATABASE_URL").unwrap();
+    beside(&base, pool.connect_options().get_database().unwrap())
+}
+
+/// A database for a benchmark.
+pub struct Scratch {
+    pub url: String,
+    name: String,
+    server: Pool,
+}
+
+impl Scratch {
+    pub async fn make() -> Scratch {
+        let base = std::env::var("DATABASE_URL").unwrap();
+        let server = Pool::connect(&base).await.unwrap();
+        let name = format!("bench_{}", Uuid::new_v4().simple());
+        let make = sqlx::AssertSqlSafe(format!("create database {name}"));
+        server.execute(make).await.unwrap();
+        Scratch {
+            url: beside(&base, &name),
+            name,
+            server,
+        }
+    }
+    pub async fn remove(self) {
+        let drop = sqlx::AssertSqlSafe(format!("drop database {} with (force)", self.name));
+        self.server.execute(drop).await.unwrap();
+    }
+}
+
+/// Stores an estate as if it had always been there.
+pub async fn keep(pool: &Pool, estate: &Estate) {
+    crate::migrate(pool).await.unwrap();
+    let mut change = Change::default();
+    for fact in estate.facts() {
+        let at = (fact.kind(), fact.id());
+        change.touched.insert(at, Touched::Put(fact));
+    }
+    let mut batch = Journal::new(pool.clone()).begin().await.unwrap();
+    batch.write(Revision(1), &change, &[], &[]).await.unwrap();
+    batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
+}
