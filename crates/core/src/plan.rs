@@ -189,6 +189,19 @@ pub enum Object {
     Volume(VolumeId),
 }
 
+impl Object {
+    /// What people call it.
+    pub fn name(self, estate: &Estate) -> String {
+        match self {
+            Object::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
+            Object::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
+            Object::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
+            Object::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
+        }
+        .unwrap_or_else(|| self.to_string())
+    }
+}
+
 impl fmt::Display for Object {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

@@ -2,8 +2,9 @@
 //!
 //! ```text
 //! cluster eider                      # id is its place; volume of 10 TiB
-//! host 1 512 [cores=32] [down] [loose]   # GiB installed; in the last cluster unless `loose`
-//! machine 7 db 16 on 1 [vcpus=4] [tier=1] [apart=g] [deleted] [protected]
+//! host 1 512 [cores=32] [numa=2] [maker=Korund] [level=v3] [hardware=3] [down] [loose]
+//!                                    # GiB installed; in the last cluster unless `loose`
+//! machine 7 db 16 on 1 [kept=8] [vcpus=4] [hardware=3] [tier=1] [apart=g] [deleted] [protected]
 //! machine 8 web 16 off
 //! ```
 
@@ -110,6 +111,14 @@ fn a_cluster(n: u64, name: &str, volume: VolumeId, opts: &BTreeMap<&str, &str>) 
     }
 }
 
+#[expect(clippy::unwrap_used, reason = "fixtures of tests")]
+fn level(word: &str) -> PsabiLevel {
+    PsabiLevel::ALL
+        .into_iter()
+        .find(|l| l.word() == word)
+        .unwrap()
+}
+
 /// A host with 32 cores unless told otherwise.
 #[expect(clippy::unwrap_used, reason = "fixtures of tests")]
 pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
@@ -138,18 +147,18 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
             model: "R2".into(),
             serial: format!("S{id}"),
             cpu: Cpu {
-                maker: "Korund".into(),
+                maker: opts.get("maker").unwrap_or(&"Korund").to_string(),
                 model: "K64".into(),
                 sockets: 2,
                 cores,
                 threads: cores * 2,
                 base: Mhz(2500),
-                level: PsabiLevel::V3,
+                level: opts.get("level").map_or(PsabiLevel::V3, |l| level(l)),
             },
             memory: Bytes::gib(gib),
-            numa_nodes: 1,
+            numa_nodes: opts.get("numa").map_or(1, |n| n.parse().unwrap()),
             virtualization: true,
-            virtual_hardware: 3,
+            virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         },
         software: "4.2.1".into(),
         condition,
@@ -187,7 +196,9 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         },
         vcpus: opts.get("vcpus").map_or(2, |v| v.parse().unwrap()),
         memory: Memory {
-            kept: size,
+            kept: opts
+                .get("kept")
+                .map_or(size, |k| Bytes::gib(k.parse().unwrap())),
             size,
             max: size,
         },
@@ -208,7 +219,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         guest_key: None,
         deleted: opts.contains_key("deleted").then_some(Moment(1000)),
         note: String::new(),
-        virtual_hardware: 3,
+        virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
     }
 }

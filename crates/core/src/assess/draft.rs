@@ -185,6 +185,8 @@ impl<'a> Draft<'a> {
     }
 
     pub(super) fn finish(mut self, ask: Proposal) -> Assessment {
+        let waits = super::held::waits(self.estate(), &self.steps);
+        self.found_all(waits);
         self.findings.sort_by_key(|f| Reverse(f.severity));
         let time = total(&self.steps);
         Assessment {

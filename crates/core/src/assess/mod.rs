@@ -7,6 +7,7 @@ mod create;
 mod draft;
 mod edit;
 mod headroom;
+mod held;
 mod lifecycle;
 mod power;
 
@@ -166,7 +167,8 @@ impl Assessment {
         let mut worse: Vec<_> = self
             .findings
             .iter()
-            .filter(|f| f.severity > Severity::Clear)
+            // Waiting for another run is no change of what happens.
+            .filter(|f| f.severity > Severity::Clear && f.rule != Rule::Held)
             .map(|f| (f.rule, f.subject.clone(), f.severity))
             .collect();
         worse.sort();

@@ -3,9 +3,11 @@
 
 mod assessing;
 mod facts;
+mod fitting;
 mod observing;
 mod placing;
 mod running;
+mod sheets;
 
 use zastrugi_core::{
     assess::{Assessment, assess},

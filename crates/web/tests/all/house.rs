@@ -25,6 +25,10 @@ pub(crate) struct House {
 
 impl House {
     pub(crate) async fn new(pool: &PgPool, text: &str) -> House {
+        House::served(pool, text, false).await
+    }
+
+    pub(crate) async fn served(pool: &PgPool, text: &str, behind_proxy: bool) -> House {
         keep(pool, &read(text).view.estate).await;
         let settings = EngineSettings {
             networks: "127.1.0.0/16".into(),
@@ -41,7 +45,7 @@ impl House {
         let web = WebSettings {
             address: "127.0.0.1".parse().unwrap(),
             port: 0,
-            behind_proxy: false,
+            behind_proxy,
         };
         let client = Client::untracked(build(engine.desk(), web)).await.unwrap();
         House {

@@ -3,4 +3,6 @@
 
 mod forms;
 mod house;
+mod markup;
 mod matrix;
+mod pages;

@@ -1,0 +1,283 @@
+//! What pages say, read as a person reads them: the text, not the markup.
+
+use crate::house::{ESTATE, House};
+use rocket::http::{Cookie, Status};
+use sqlx::PgPool;
+use std::fmt::Write;
+
+/// The text of a page: tags gone, white space folded.
+fn words(html: &str) -> String {
+    let mut out = String::new();
+    let mut inside = false;
+    for c in html.chars() {
+        match c {
+            '<' => inside = true,
+            '>' => {
+                inside = false;
+                out.push(' ');
+            }
+            c if !inside => out.push(c),
+            _ => {}
+        }
+    }
+    let out = out.replace("&#39;", "'").replace("&nbsp;", " ");
+    out.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+async fn read(house: &House, cookie: &Cookie<'static>, path: &str) -> String {
+    let (status, page) = house.get(cookie, path).await;
+    assert_eq!(status, Status::Ok, "{path}");
+    words(&page)
+}
+
+/// The names in the list of machines, in their order.
+fn names(html: &str) -> Vec<String> {
+    html.split("<td><a href=\"/machines/")
+        .skip(1)
+        .filter_map(|row| Some(row.split("<b>").nth(1)?.split('<').next()?.to_owned()))
+        .collect()
+}
+
+#[sqlx::test(migrations = false)]
+async fn the_field_says_what_matters_and_what_needs_somebody(pool: PgPool) {
+    let text = "cluster eider\nhost 1 256\nhost 2 256\nhost 3 256 down\nmachine 7 db 64 on 1\ncluster tern\nhost 4 64\nhost 5 64\nmachine 8 wide 50 on 4\nmachine 9 other 50 on 5";
+    let house = House::new(&pool, text).await;
+    let cookie = house.sign_in("vera").await;
+    let field = read(&house, &cookie, "/").await;
+    for said in [
+        "4 hosts steady, 1 not",
+        "tern has no room for a host failure.",
+        "h3",
+        "eider",
+    ] {
+        assert!(field.contains(said), "“{said}” is not in {field}");
+    }
+    let part = read(&house, &cookie, "/field/part?cluster=902").await;
+    assert!(
+        part.contains("tern") && !part.contains("eider keeps"),
+        "{part}"
+    );
+    let load = read(&house, &cookie, "/?colour=load").await;
+    assert!(load.contains("h4"), "{load}");
+}
+
+#[sqlx::test(migrations = false)]
+async fn an_empty_estate_offers_the_next_step_to_those_who_may(pool: PgPool) {
+    let house = House::new(&pool, "").await;
+    let ada = house.sign_in("ada").await;
+    let vera = house.sign_in("vera").await;
+    for (path, offer) in [("/", "Look for hosts"), ("/hosts", "Look for hosts")] {
+        assert!(read(&house, &ada, path).await.contains(offer), "{path}");
+        assert!(!read(&house, &vera, path).await.contains(offer), "{path}");
+    }
+    let machines = read(&house, &ada, "/machines").await;
+    assert!(machines.contains("Virtual machines stand here"));
+    let sheet = read(&house, &ada, "/sheet/new-machines").await;
+    assert!(sheet.contains("There is no cluster yet"), "{sheet}");
+    assert!(
+        read(&house, &ada, "/sheet/new-cluster")
+            .await
+            .contains("Every claimed host is in a cluster")
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn machines_are_filtered_sorted_and_shown_by_the_window(pool: PgPool) {
+    let mut text = "cluster eider\nhost 1 4096 cores=512\nhost 2 256".to_owned();
+    for n in 1..=1000 {
+        let label = if n % 10 == 0 { " label=app:gate" } else { "" };
+        let _ = write!(
+            text,
+            "\nmachine {} m-{n:04} {} off{label}",
+            n + 1000,
+            1 + n % 7
+        );
+    }
+    text += "\nmachine 5001 db-1 64 on 1\nmachine 5002 gone 8 off deleted";
+    let house = House::new(&pool, &text).await;
+    let cookie = house.sign_in("otto").await;
+    let (_, first) = house.get(&cookie, "/machines").await;
+    assert!(
+        words(&first).contains("1001 machines, 1 of them on."),
+        "{}",
+        words(&first)
+    );
+    let shown = names(&first).len();
+    assert!((50..=200).contains(&shown), "{shown} rows at once");
+    assert!(first.len() < 150 * 1024, "{} bytes", first.len());
+    // The windows together are everything, once.
+    let mut all = names(&first);
+    let mut page = first;
+    while let Some(next) = page
+        .split("class=\"button\" href=\"")
+        .find(|p| p.contains(">Next<"))
+    {
+        let link = next
+            .split('"')
+            .next()
+            .unwrap()
+            .replace("&#38;", "&")
+            .replace("&amp;", "&");
+        page = house.get(&cookie, &link).await.1;
+        all.extend(names(&page));
+        assert!(all.len() <= 1001, "{link} goes round in circles");
+    }
+    assert_eq!(all.len(), 1001);
+    all.dedup();
+    assert_eq!(all.len(), 1001, "no machine twice");
+    assert!(all.is_sorted(), "by name unless asked otherwise");
+
+    let list =
+        async |query: &str| names(&house.get(&cookie, &format!("/machines?{query}")).await.1);
+    assert_eq!(list("state=on").await, ["db-1"]);
+    assert_eq!(list("state=deleted").await, ["gone"]);
+    assert_eq!(list("host=1").await, ["db-1"]);
+    assert_eq!(list("q=m-0042").await, ["m-0042"]);
+    assert_eq!(
+        list("q=02:00:00:00:13:89").await,
+        ["db-1"],
+        "by MAC: 5001 = 0x1389"
+    );
+    assert_eq!(list("label=app%3Dgate").await.len(), 100);
+    assert_eq!(list("label=app%3Dquay").await, Vec::<String>::new());
+    assert_eq!(
+        list("sort=memory&down=1").await.first().map(String::as_str),
+        Some("db-1")
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn one_machine_and_one_host_tell_what_they_are(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let otto = house.sign_in("otto").await;
+    let db = read(&house, &otto, "/machines/7").await;
+    for said in [
+        "db",
+        "on h1",
+        "64 GiB",
+        "app=tickets",
+        "02:00:00:00:00:07",
+        "Stop",
+        "Delete",
+    ] {
+        assert!(
+            db.replace('\u{a0}', " ").contains(said),
+            "“{said}” is not in {db}"
+        );
+    }
+    let gone = read(&house, &otto, "/machines/9").await;
+    assert!(
+        gone.contains("Bring back") && !gone.contains("Remove for good"),
+        "an operator never removes for good"
+    );
+    let vera = house.sign_in("vera").await;
+    let seen = read(&house, &vera, "/machines/7").await;
+    assert!(!seen.contains("Delete"), "{seen}");
+    let host = read(&house, &vera, "/hosts/1").await;
+    for said in ["h1", "Machines on it", "db", "Brattholm", "x86-64-v3"] {
+        assert!(host.contains(said), "“{said}” is not in {host}");
+    }
+    let cluster = read(&house, &vera, "/clusters/901").await;
+    assert!(
+        cluster.contains("eider") && cluster.contains("h2"),
+        "{cluster}"
+    );
+    for gone in [
+        "/machines/77",
+        "/hosts/77",
+        "/clusters/77",
+        "/logbook/runs/77",
+        "/nowhere",
+    ] {
+        let (status, page) = house.get(&vera, gone).await;
+        assert_eq!(status, Status::NotFound, "{gone}");
+        assert!(words(&page).contains("To the Field"), "{gone}: a way on");
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn the_palette_finds_things_and_what_one_may_do(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let ada = house.sign_in("ada").await;
+    let vera = house.sign_in("vera").await;
+    let find =
+        async |who: &Cookie<'static>, q: &str| read(&house, who, &format!("/find?q={q}")).await;
+    assert_eq!(find(&ada, "db").await, "db machine");
+    assert_eq!(find(&ada, "02:00:00:00:00:08").await, "web machine");
+    assert_eq!(find(&ada, "h2").await, "h2 host");
+    assert!(find(&ada, "cluster").await.contains("create a cluster do"));
+    assert!(!find(&vera, "cluster").await.contains("create a cluster"));
+    assert!(
+        find(&vera, "zebra")
+            .await
+            .contains("Nothing is called “zebra”")
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_run_keeps_the_assessment_as_it_was_and_the_list_tells_it(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let otto = house.sign_in("otto").await;
+    let token = house.token(&otto).await;
+    let body = format!("_csrf={token}&sent=1&ids=8&act=on");
+    let (status, to) = house.post(&otto, "/sheet/power", body).await;
+    assert_eq!(status, Status::SeeOther, "{to}");
+    let run = read(&house, &otto, &to).await;
+    for said in [
+        "Power on web",
+        "otto",
+        "Wait until web answers",
+        "keeps room for one host failure",
+    ] {
+        assert!(run.contains(said), "“{said}” is not in {run}");
+    }
+    let list = read(&house, &otto, "/logbook").await;
+    assert!(list.contains("Power on web"), "{list}");
+    // Nothing carries it out here, so the machine is held by it and a second sheet says so.
+    let again = read(&house, &otto, "/sheet/power?act=on&ids=8").await;
+    assert!(again.contains("web is held by run-"), "{again}");
+    let events = read(&house, &otto, "/logbook/events?q=web&kind=run").await;
+    assert!(events.contains("otto"), "{events}");
+    assert!(
+        read(&house, &otto, "/logbook/events?q=nothing-of-the-kind")
+            .await
+            .contains("No event fits")
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn behind_a_proxy_the_cookie_is_bound_to_the_host_and_never_sent_in_clear(pool: PgPool) {
+    let house = House::served(&pool, ESTATE, true).await;
+    let answer = house
+        .sign_in_with("ada", "tide and time", "same-origin")
+        .await;
+    assert_eq!(answer.status(), Status::SeeOther);
+    let cookie = answer.cookies().get("__Host-zastrugi").unwrap().clone();
+    assert_eq!(cookie.secure(), Some(true));
+    assert_eq!(cookie.http_only(), Some(true));
+    assert_eq!(cookie.path(), Some("/"));
+    assert_eq!(cookie.domain(), None);
+    assert!(answer.cookies().get("zastrugi").is_none());
+    let cookie = cookie.into_owned();
+    drop(answer);
+    assert_eq!(house.get(&cookie, "/").await.0, Status::Ok);
+}
+
+#[sqlx::test(migrations = false)]
+async fn one_site_shows_its_own_alone(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let vera = house.sign_in("vera").await;
+    let site = Cookie::new("site", "900");
+    let both = async |site: Cookie<'static>, path: &'static str| {
+        let request = house.client.get(path).cookie(vera.clone()).cookie(site);
+        words(&request.dispatch().await.into_string().await.unwrap())
+    };
+    assert!(both(site, "/machines").await.contains("db"));
+    let elsewhere = Cookie::new("site", "899");
+    assert!(!both(elsewhere.clone(), "/machines").await.contains("db"));
+    assert!(
+        both(elsewhere, "/hosts")
+            .await
+            .contains("Hosts that Zastrugi looks after stand here")
+    );
+}
