@@ -64,6 +64,7 @@ fn main() {
             pattern: "new-{001}".into(),
             count,
             cluster: Some(ClusterId(907)),
+            volume: None,
             host: None,
             vcpus: 4,
             memory: Memory {

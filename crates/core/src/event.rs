@@ -1,8 +1,11 @@
 //! What happened. Events change the estate through [`crate::estate::Estate::absorb`] and are told in the Logbook.
 
 use crate::{
-    estate::{Cluster, Condition, Estate, Host, Machine, MachineState, Site, Volume, Wanted},
-    ids::{ClusterId, HostId, MachineId, RunId, VolumeId},
+    estate::{
+        Array, ArrayCondition, Backing, Cluster, Condition, Estate, Host, Machine, MachineState,
+        Path, Site, Volume, Wanted,
+    },
+    ids::{ArrayId, ClusterId, HostId, MachineId, RunId, VolumeId},
     moment::Moment,
     plan::Plan,
     proposal::{Set, Target},
@@ -10,6 +13,7 @@ use crate::{
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -40,13 +44,47 @@ pub enum Event {
     },
     ClusterAdded {
         cluster: Box<Cluster>,
-        volume: Box<Volume>,
+        volume: Option<Box<Volume>>,
     },
     ClusterReady {
         cluster: ClusterId,
     },
     ClusterDropped {
         cluster: ClusterId,
+    },
+    /// Its name and addresses are held; the first reading runs.
+    ArrayConnecting(Box<Array>),
+    /// Everything that a reading said.
+    ArraySeen(Box<Array>),
+    ArrayDropped {
+        array: ArrayId,
+    },
+    /// Its name is held; the run that connects it works.
+    VolumePlanned(Box<Volume>),
+    /// The array has made it.
+    VolumeMade {
+        volume: VolumeId,
+        uid: String,
+        backing: Backing,
+    },
+    VolumeReady {
+        volume: VolumeId,
+    },
+    /// Not connected after all, or handed back.
+    VolumeGone {
+        volume: VolumeId,
+        handed_back: bool,
+    },
+    /// What a host says that it mounts.
+    HostMounts {
+        host: HostId,
+        initiator: String,
+        mounts: BTreeMap<VolumeId, Vec<Path>>,
+    },
+    /// The volume that a machine's record and disks were found on.
+    MachineHome {
+        machine: MachineId,
+        volume: VolumeId,
     },
     VolumeSeen {
         volume: VolumeId,
@@ -121,6 +159,7 @@ impl Event {
         let (kind, text, about) = self
             .of_host(estate)
             .or_else(|| self.of_cluster(estate))
+            .or_else(|| self.of_storage(estate))
             .or_else(|| self.of_machine(estate))
             .or_else(|| self.of_work(estate))?;
         Some(Told {
@@ -190,6 +229,79 @@ impl Event {
             }
             Event::ClusterDropped { cluster } => {
                 line(cluster, format!("Cluster {} was not made", name(cluster)))
+            }
+            _ => None,
+        }
+    }
+
+    fn of_storage(&self, estate: &Estate) -> Words {
+        let name = |id: &VolumeId| {
+            estate
+                .volumes
+                .get(id)
+                .map_or_else(|| id.to_string(), |v| v.name.clone())
+        };
+        let line = |id: &VolumeId, text: String| Some(("storage", text, vec![id.to_string()]));
+        match self {
+            Event::ArraySeen(new) => {
+                let before = estate.arrays.get(&new.id).map(|a| &a.condition);
+                let text = match (before, &new.condition) {
+                    (Some(ArrayCondition::Connecting), _) => format!("{} was connected", new.name),
+                    (Some(ArrayCondition::Lost { .. }), ArrayCondition::Steady) => {
+                        format!("{} answers again", new.name)
+                    }
+                    (Some(ArrayCondition::Steady), ArrayCondition::Lost { why, .. }) => {
+                        format!("{} does not answer: {why}", new.name)
+                    }
+                    _ => return None,
+                };
+                Some(("storage", text, vec![new.id.to_string()]))
+            }
+            Event::ArrayDropped { array } => {
+                let name = estate
+                    .arrays
+                    .get(array)
+                    .map_or_else(|| array.to_string(), |a| a.name.clone());
+                Some((
+                    "storage",
+                    format!("{name} was not connected"),
+                    vec![array.to_string()],
+                ))
+            }
+            Event::VolumePlanned(v) => line(&v.id, format!("Volume {} is being connected", v.name)),
+            Event::VolumeMade { volume, .. } => {
+                line(volume, format!("{} was made on its array", name(volume)))
+            }
+            Event::VolumeReady { volume } => line(volume, format!("{} is connected", name(volume))),
+            Event::VolumeGone {
+                volume,
+                handed_back,
+            } => {
+                let what = if *handed_back {
+                    "was handed back"
+                } else {
+                    "was not connected"
+                };
+                line(volume, format!("{} {what}", name(volume)))
+            }
+            Event::HostMounts { host, mounts, .. } => {
+                let held = estate.hosts.get(host)?;
+                let lost: Vec<String> = held
+                    .mounts
+                    .keys()
+                    .filter(|v| held.paths_up(**v) > 0)
+                    .filter(|v| {
+                        mounts
+                            .get(*v)
+                            .is_none_or(|paths| paths.iter().all(|p| !p.up))
+                    })
+                    .map(name)
+                    .collect();
+                if lost.is_empty() {
+                    return None;
+                }
+                let text = format!("{} has no path to {} any more", held.name, lost.join(", "));
+                Some(("storage", text, vec![host.to_string()]))
             }
             _ => None,
         }

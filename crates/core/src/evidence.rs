@@ -1,8 +1,8 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::Hardware,
-    ids::HostId,
+    estate::{Hardware, Path},
+    ids::{ArrayId, HostId},
     moment::{Moment, Span},
     units::Bytes,
 };
@@ -21,6 +21,12 @@ pub enum Probe {
     Bmc(HostId),
     /// Which volumes and machine records does this host see?
     Sight(HostId),
+    /// Who manages storage at this address (`ip:port`)?
+    ArrayGreeting(String),
+    /// Which volumes does this array have, and who may reach each?
+    Luns(ArrayId),
+    /// What is offered to this host, and what is on it?
+    Devices(HostId),
 }
 
 /// What a host says of itself to anybody.
@@ -45,6 +51,50 @@ pub struct SeenVolume {
     pub name: String,
     pub capacity: Bytes,
     pub used: Bytes,
+    /// Every path that the host has to it.
+    #[serde(default)]
+    pub paths: Vec<Path>,
+}
+
+/// A volume as its array tells it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenLun {
+    /// The array's own number of it.
+    pub id: String,
+    pub uid: String,
+    pub name: String,
+    pub pool: String,
+    pub capacity: Bytes,
+    pub used: Bytes,
+    /// Who may reach it.
+    pub initiators: Vec<String>,
+}
+
+/// A device as one host sees it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenDevice {
+    pub uid: String,
+    /// What it was formatted with; none where nothing known was found.
+    pub signature: Option<String>,
+    /// The sampled blocks are zero.
+    pub zero: bool,
+    /// Our own format: the installation that owns it, its identifier and name.
+    pub owner: Option<(String, String)>,
+    pub machines: u32,
+    pub mounted: bool,
+}
+
+impl SeenDevice {
+    /// The signature of our own format.
+    pub const OURS: &str = "zastrugi 1";
+
+    pub fn has_our_format(&self) -> bool {
+        self.signature.as_deref() == Some(Self::OURS)
+    }
+    /// No known signature, and the sampled blocks are zero (rules, section 8).
+    pub fn is_blank(&self) -> bool {
+        self.signature.is_none() && self.zero
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -62,6 +112,17 @@ pub enum Answer {
     Sight {
         volumes: Vec<SeenVolume>,
     },
+    ArrayGreeting {
+        name: String,
+        pin: String,
+    },
+    Luns {
+        luns: Vec<SeenLun>,
+    },
+    Devices {
+        initiator: String,
+        devices: Vec<SeenDevice>,
+    },
     /// It was asked and didn't give a usable answer.
     Silent {
         why: String,
@@ -78,8 +139,9 @@ pub struct Evidence {
 /// How long an answer may be rested on.
 pub fn lifetime(probe: &Probe) -> Span {
     match probe {
-        Probe::Greeting(_) => Span::mins(30),
+        Probe::Greeting(_) | Probe::ArrayGreeting(_) => Span::mins(30),
         Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) => Span::mins(5),
+        Probe::Luns(_) | Probe::Devices(_) => Span::mins(2),
     }
 }
 
@@ -98,7 +160,12 @@ impl EvidenceBook {
             .map(|e| &e.answer)
     }
     pub fn put(&mut self, probe: Probe, answer: Answer, now: Moment) {
-        let expires = now.plus(lifetime(&probe));
+        // A silence is asked again soon: somebody may be mending it.
+        let lasts = match answer {
+            Answer::Silent { .. } => Span::secs(20),
+            _ => lifetime(&probe),
+        };
+        let expires = now.plus(lasts);
         self.answers.insert(
             probe,
             Evidence {

@@ -42,6 +42,7 @@ id_type!(/** Hosts that share storage and restart each other's machines. */ Clus
 id_type!(/** A claimed hypervisor host. */ HostId, "host");
 id_type!(/** A virtual machine: stays the same across moves and renames. */ MachineId, "machine");
 id_type!(/** A piece of shared storage. */ VolumeId, "volume");
+id_type!(/** A storage array or filer. */ ArrayId, "array");
 id_type!(/** A proposal being carried out. */ RunId, "run");
 id_type!(/** Somebody who signs in. */ PersonId, "person");
 

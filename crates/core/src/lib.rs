@@ -10,6 +10,7 @@ pub mod estate;
 pub mod event;
 pub mod evidence;
 pub mod finding;
+pub mod forecast;
 pub mod ids;
 pub mod loads;
 pub mod moment;

@@ -23,6 +23,8 @@ pub struct MachineReport {
     pub video: Bytes,
     /// Sizes of its disks with whether each is thick.
     pub disks: Vec<(Bytes, bool)>,
+    /// Identity of the volume that its record lies on.
+    pub volume: String,
     pub macs: Vec<String>,
     pub labels: BTreeMap<String, String>,
     pub tier: u8,
@@ -40,6 +42,8 @@ pub struct HostReport {
     pub boot: u64,
     pub seq: u64,
     pub software: String,
+    /// Its name as an initiator.
+    pub initiator: String,
     /// Every machine that is not off here, and nothing else.
     pub machines: Vec<MachineReport>,
     pub volumes: Vec<SeenVolume>,
@@ -60,6 +64,7 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
         return Vec::new();
     }
     let mut events = volumes(estate, report);
+    events.extend(mounts(estate, held, report));
     let mut next = estate.next;
     let mut reported = BTreeSet::new();
     for machine in &report.machines {
@@ -67,6 +72,7 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
             Some(ours) => {
                 reported.insert(ours.id);
                 events.extend(differs(ours, host, machine));
+                events.extend(moved_home(estate, ours, machine));
             }
             None => {
                 events.push(Event::MachineAdopted(Box::new(adopt(
@@ -111,6 +117,31 @@ fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {
         })
     };
     report.volumes.iter().filter_map(changed).collect()
+}
+
+fn mounts(estate: &Estate, host: &Host, report: &HostReport) -> Option<Event> {
+    let mut mounts = BTreeMap::new();
+    for seen in &report.volumes {
+        if let Some(volume) = estate.volume_with_uid(&seen.uid) {
+            mounts.insert(volume.id, seen.paths.clone());
+        }
+    }
+    let same = mounts == host.mounts && report.initiator == host.initiator;
+    (!same).then(|| Event::HostMounts {
+        host: host.id,
+        initiator: report.initiator.clone(),
+        mounts,
+    })
+}
+
+/// A machine whose record was found on another volume than we hold, or on one that we hardly know yet.
+fn moved_home(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let volume = estate.volume_with_uid(&seen.volume)?.id;
+    let same = ours.disks.iter().all(|d| d.volume == volume);
+    (!same).then_some(Event::MachineHome {
+        machine: ours.id,
+        volume,
+    })
 }
 
 /// Where a machine runs is decided by the generation of its run lease, never by arrival order.
@@ -158,9 +189,11 @@ pub fn adopt(
     now: Moment,
 ) -> Machine {
     let off = seen.state == MachineState::Off;
-    let cluster = host.cluster.and_then(|c| estate.clusters.get(&c));
     let taken = estate.machine_named(&seen.name).is_some();
-    let volume = cluster.map_or(crate::ids::VolumeId(0), |c| c.volume);
+    // Not connected yet: known when it is.
+    let volume = estate
+        .volume_with_uid(&seen.volume)
+        .map_or(crate::ids::VolumeId(0), |v| v.id);
     Machine {
         id,
         uuid: seen.uuid,

@@ -27,17 +27,20 @@ pub enum Act {
     /// Scan for, claim, edit and hand back hosts.
     Hosts,
     Clusters,
+    /// Arrays, volumes, networks.
+    Storage,
     People,
     Settings,
 }
 
 impl Act {
-    pub const ALL: [Act; 7] = [
+    pub const ALL: [Act; 8] = [
         Act::Look,
         Act::Machines,
         Act::Purge,
         Act::Hosts,
         Act::Clusters,
+        Act::Storage,
         Act::People,
         Act::Settings,
     ];

@@ -1,10 +1,10 @@
 //! What a run will do: steps with what they wait for and what they take, and the gate before it.
 
 use crate::{
-    estate::Estate,
+    estate::{Estate, Provisioning},
     event::Event,
     finding::Finding,
-    ids::{ClusterId, HostId, MachineId, Revision, RunId, SecretRef, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SecretRef, VolumeId},
     moment::Span,
     proposal::{AfterGrace, Proposal, Set},
     units::Bytes,
@@ -27,7 +27,71 @@ pub enum Step {
     Join {
         host: HostId,
         cluster: ClusterId,
-        volume: String,
+        /// A volume to mount on the way.
+        volume: Option<String>,
+    },
+    /// Sign in on every management address and read what there is.
+    ReadArray {
+        array: ArrayId,
+    },
+    MakeLun {
+        array: ArrayId,
+        volume: VolumeId,
+        pool: String,
+        size: Bytes,
+        provisioning: Provisioning,
+    },
+    GrowLun {
+        array: ArrayId,
+        volume: VolumeId,
+        size: Bytes,
+    },
+    /// Let the host's initiator reach the volume.
+    Map {
+        array: ArrayId,
+        volume: VolumeId,
+        host: HostId,
+    },
+    Unmap {
+        array: ArrayId,
+        volume: VolumeId,
+        host: HostId,
+    },
+    LogIn {
+        array: ArrayId,
+        host: HostId,
+    },
+    /// Format it if it is empty, take it if it is ours or nobody's; else refuse with what was found.
+    Prepare {
+        volume: VolumeId,
+        host: HostId,
+        /// The installation that it may be taken from.
+        over: Option<String>,
+    },
+    Mount {
+        volume: VolumeId,
+        host: HostId,
+    },
+    Unmount {
+        volume: VolumeId,
+        host: HostId,
+    },
+    /// Let its format fill what the array gave.
+    Fill {
+        volume: VolumeId,
+        host: HostId,
+    },
+    Disown {
+        volume: VolumeId,
+        host: HostId,
+    },
+    /// No device: every host has it.
+    VolumeReady {
+        volume: VolumeId,
+    },
+    /// No device: nobody has it any more.
+    VolumeGone {
+        volume: VolumeId,
     },
     Leave {
         host: HostId,
@@ -87,7 +151,23 @@ impl Step {
         match self {
             Step::Claim { .. } => "claim, swap the password for a key",
             Step::Verify { .. } => "check clock and controller",
-            Step::Join { .. } => "mount the volume, join",
+            Step::Join {
+                volume: Some(_), ..
+            } => "mount the volume, join",
+            Step::Join { .. } => "join",
+            Step::ReadArray { .. } => "sign in, read pools and portals",
+            Step::MakeLun { .. } => "make the LUN",
+            Step::GrowLun { .. } => "extend the LUN",
+            Step::Map { .. } => "let the host reach it",
+            Step::Unmap { .. } => "take the host's reach away",
+            Step::LogIn { .. } => "log in on all portals",
+            Step::Prepare { .. } => "format if empty, else take",
+            Step::Mount { .. } => "mount, verify the paths",
+            Step::Unmount { .. } => "unmount",
+            Step::Fill { .. } => "grow the format",
+            Step::Disown { .. } => "clear the owner",
+            Step::VolumeReady { .. } => "open the volume",
+            Step::VolumeGone { .. } => "forget the volume",
             Step::Leave { .. } => "leave the cluster",
             Step::Release { .. } => "give up the host",
             Step::ClusterReady { .. } => "open the cluster",
@@ -110,7 +190,9 @@ impl Step {
             Step::Create { .. } => Span::secs(3),
             Step::AwaitGuest { .. } => Span::secs(20),
             Step::AwaitOff { .. } => Span::secs(8),
-            Step::ClusterReady { .. } => Span(0),
+            Step::ClusterReady { .. } | Step::VolumeReady { .. } | Step::VolumeGone { .. } => {
+                Span(0)
+            }
             _ => Span::secs(1),
         }
     }
@@ -136,6 +218,14 @@ impl Step {
             | Step::Join { host, .. }
             | Step::Leave { host }
             | Step::Release { host }
+            | Step::Map { host, .. }
+            | Step::Unmap { host, .. }
+            | Step::LogIn { host, .. }
+            | Step::Prepare { host, .. }
+            | Step::Mount { host, .. }
+            | Step::Unmount { host, .. }
+            | Step::Fill { host, .. }
+            | Step::Disown { host, .. }
             | Step::Start { host, .. } => Some(*host),
             Step::Create { via, .. }
             | Step::Rewrite { via, .. }
@@ -145,9 +235,39 @@ impl Step {
             _ => None,
         }
     }
+    /// The array that is spoken to; a step at an array may still be about a host.
+    pub fn array(&self) -> Option<ArrayId> {
+        match self {
+            Step::ReadArray { array }
+            | Step::MakeLun { array, .. }
+            | Step::GrowLun { array, .. }
+            | Step::Map { array, .. }
+            | Step::Unmap { array, .. } => Some(*array),
+            _ => None,
+        }
+    }
+    pub fn volume(&self) -> Option<VolumeId> {
+        match self {
+            Step::MakeLun { volume, .. }
+            | Step::GrowLun { volume, .. }
+            | Step::Map { volume, .. }
+            | Step::Unmap { volume, .. }
+            | Step::Prepare { volume, .. }
+            | Step::Mount { volume, .. }
+            | Step::Unmount { volume, .. }
+            | Step::Fill { volume, .. }
+            | Step::Disown { volume, .. }
+            | Step::VolumeReady { volume }
+            | Step::VolumeGone { volume } => Some(*volume),
+            _ => None,
+        }
+    }
     /// A step without a device, recorded at once.
     pub fn is_record(&self) -> bool {
-        matches!(self, Step::ClusterReady { .. })
+        matches!(
+            self,
+            Step::ClusterReady { .. } | Step::VolumeReady { .. } | Step::VolumeGone { .. }
+        )
     }
     /// Where the device speaks: the host named by the step, or the one that the machine is on.
     pub fn spoken_to(&self, estate: &Estate) -> Option<HostId> {
@@ -169,6 +289,29 @@ impl Step {
             Step::Verify { host } => vec![Lock::shared(Object::Host(*host))],
             Step::ClusterReady { cluster } => vec![Lock::exclusive(Object::Cluster(*cluster))],
             Step::AwaitGuest { .. } => vec![],
+            Step::ReadArray { array } => vec![Lock::exclusive(Object::Array(*array))],
+            Step::MakeLun { volume, array, .. } | Step::GrowLun { volume, array, .. } => vec![
+                Lock::exclusive(Object::Volume(*volume)),
+                Lock::shared(Object::Array(*array)),
+            ],
+            // Hosts are connected side by side; what changes the volume itself waits for none of them.
+            Step::Map { volume, host, .. }
+            | Step::Unmap { volume, host, .. }
+            | Step::Mount { volume, host }
+            | Step::Unmount { volume, host } => vec![
+                Lock::shared(Object::Volume(*volume)),
+                Lock::shared(Object::Host(*host)),
+            ],
+            Step::LogIn { host, .. } => vec![Lock::shared(Object::Host(*host))],
+            Step::Prepare { volume, host, .. }
+            | Step::Fill { volume, host }
+            | Step::Disown { volume, host } => vec![
+                Lock::exclusive(Object::Volume(*volume)),
+                Lock::shared(Object::Host(*host)),
+            ],
+            Step::VolumeReady { volume } | Step::VolumeGone { volume } => {
+                vec![Lock::exclusive(Object::Volume(*volume))]
+            }
             _ => self
                 .machine()
                 .map(|m| Lock::exclusive(Object::Machine(m)))
@@ -187,6 +330,7 @@ pub enum Object {
     Cluster(ClusterId),
     Machine(MachineId),
     Volume(VolumeId),
+    Array(ArrayId),
 }
 
 impl Object {
@@ -197,6 +341,7 @@ impl Object {
             Object::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
             Object::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
             Object::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
+            Object::Array(id) => estate.arrays.get(&id).map(|a| a.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -209,6 +354,7 @@ impl fmt::Display for Object {
             Object::Cluster(id) => id.fmt(f),
             Object::Machine(id) => id.fmt(f),
             Object::Volume(id) => id.fmt(f),
+            Object::Array(id) => id.fmt(f),
         }
     }
 }

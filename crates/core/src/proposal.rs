@@ -1,14 +1,19 @@
 //! What somebody wishes, unchecked.
 
 use crate::{
-    estate::{Cluster, Demand, Estate, Host, Machine, Memory, Provisioning, PsabiLevel},
-    ids::{ClusterId, HostId, MachineId, SecretRef},
+    estate::{
+        ArrayKind, Cluster, Demand, Estate, Host, Machine, Memory, Provisioning, PsabiLevel, Volume,
+    },
+    ids::{ArrayId, ClusterId, HostId, MachineId, SecretRef, VolumeId},
     moment::Span,
     permits::Act,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
-use std::{collections::BTreeMap, fmt};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fmt,
+};
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -19,6 +24,20 @@ pub enum Proposal {
     },
     CreateCluster(CreateCluster),
     CreateMachines(CreateMachines),
+    ConnectArray(ConnectArray),
+    ConnectVolume(ConnectVolume),
+    /// Bring every intended host back to all paths.
+    HealVolume {
+        volume: VolumeId,
+    },
+    ExtendVolume {
+        volume: VolumeId,
+        size: Bytes,
+    },
+    /// Unmount it everywhere and clear its owner.
+    GiveVolume {
+        volume: VolumeId,
+    },
     Power {
         machines: Vec<MachineId>,
         act: PowerAct,
@@ -38,6 +57,41 @@ pub enum Proposal {
         machines: Vec<MachineId>,
         typed: String,
     },
+}
+
+/// An array or filer to connect: all its management addresses, with the certificates that were shown.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectArray {
+    pub controllers: Vec<ClaimTarget>,
+    pub kind: ArrayKind,
+    pub site: String,
+    pub user: String,
+    pub password: Password,
+}
+
+/// Where a volume comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum VolumeSource {
+    New {
+        pool: String,
+        size: Bytes,
+        provisioning: Provisioning,
+    },
+    /// One that the array has already, by the array's own number.
+    Existing { lun: String },
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectVolume {
+    pub array: Option<ArrayId>,
+    pub source: VolumeSource,
+    pub name: String,
+    pub cluster: Option<ClusterId>,
+    /// None: all hosts of the cluster.
+    pub hosts: Option<BTreeSet<HostId>>,
+    /// Its name, typed, to take it over from an owner that is gone.
+    pub typed: String,
 }
 
 /// A host to claim, with the certificate that the person was shown.
@@ -88,6 +142,8 @@ pub struct CreateMachines {
     pub pattern: String,
     pub count: u32,
     pub cluster: Option<ClusterId>,
+    /// None: the best, with reasons.
+    pub volume: Option<VolumeId>,
     /// None: the best, with reasons.
     pub host: Option<HostId>,
     pub vcpus: u32,
@@ -149,6 +205,7 @@ pub enum Target {
     Machine(MachineId),
     Host(HostId),
     Cluster(ClusterId),
+    Volume(VolumeId),
 }
 
 impl Target {
@@ -157,6 +214,7 @@ impl Target {
             Target::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
             Target::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
             Target::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
+            Target::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -168,6 +226,7 @@ impl fmt::Display for Target {
             Target::Machine(id) => id.fmt(f),
             Target::Host(id) => id.fmt(f),
             Target::Cluster(id) => id.fmt(f),
+            Target::Volume(id) => id.fmt(f),
         }
     }
 }
@@ -178,13 +237,20 @@ impl fmt::Display for Target {
 pub enum Set {
     Name(String),
     Note(String),
-    Label { key: String, value: String },
-    Unlabel { key: String },
+    Label {
+        key: String,
+        value: String,
+    },
+    Unlabel {
+        key: String,
+    },
     Tier(u8),
     Protected(bool),
     VCpus(u32),
     Memory(Memory),
     Demand(Demand),
+    /// The hosts that shall mount a volume; none: all of the cluster.
+    Intended(Option<BTreeSet<HostId>>),
 }
 
 impl Set {
@@ -205,7 +271,7 @@ impl Set {
             Set::Protected(yes) => m.protected = *yes,
             Set::VCpus(n) => m.vcpus = *n,
             Set::Memory(memory) => m.memory = *memory,
-            Set::Demand(_) => {}
+            Set::Demand(_) | Set::Intended(_) => {}
         }
     }
     pub fn on_host(&self, h: &mut Host) {
@@ -223,6 +289,14 @@ impl Set {
             _ => {}
         }
     }
+    pub fn on_volume(&self, v: &mut Volume) {
+        match self {
+            Set::Name(name) => v.name.clone_from(name),
+            Set::Note(note) => v.note.clone_from(note),
+            Set::Intended(hosts) => v.intended.clone_from(hosts),
+            _ => {}
+        }
+    }
     pub fn tell(&self) -> String {
         match self {
             Set::Name(name) => format!("name is now {name}"),
@@ -235,6 +309,8 @@ impl Set {
             Set::Protected(false) => "no longer protected from deletion".into(),
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
+            Set::Intended(None) => "all hosts of the cluster shall mount it".into(),
+            Set::Intended(Some(hosts)) => format!("{} hosts shall mount it", hosts.len()),
             Set::Demand(d) if d.enforced => format!("must survive {} host failures", d.failures),
             Set::Demand(d) => format!("should survive {} host failures", d.failures),
         }
@@ -247,10 +323,16 @@ impl Proposal {
         match self {
             Proposal::ClaimHosts(_) | Proposal::HandBack { .. } => Act::Hosts,
             Proposal::CreateCluster(_) => Act::Clusters,
+            Proposal::ConnectArray(_)
+            | Proposal::ConnectVolume(_)
+            | Proposal::HealVolume { .. }
+            | Proposal::ExtendVolume { .. }
+            | Proposal::GiveVolume { .. } => Act::Storage,
             Proposal::Purge { .. } => Act::Purge,
             Proposal::Edit { targets, .. } => match targets.first() {
                 Some(Target::Host(_)) => Act::Hosts,
                 Some(Target::Cluster(_)) => Act::Clusters,
+                Some(Target::Volume(_)) => Act::Storage,
                 _ => Act::Machines,
             },
             _ => Act::Machines,

@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! cluster eider                      # id is its place; volume of 10 TiB
-//! host 1 512 [cores=32] [numa=2] [maker=Korund] [level=v3] [hardware=3] [down] [loose]
+//! host 1 512 [cores=32] [numa=2] [maker=Korund] [level=v3] [hardware=3] [paths=2] [down] [loose]
 //!                                    # GiB installed; in the last cluster unless `loose`
 //! machine 7 db 16 on 1 [kept=8] [vcpus=4] [hardware=3] [tier=1] [apart=g] [deleted] [protected]
 //! machine 8 web 16 off
@@ -11,7 +11,7 @@
 use crate::{
     estate::{
         Access, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host, Machine,
-        MachineState, Memory, Nic, Provisioning, PsabiLevel, Site, Volume, Wanted,
+        MachineState, Memory, Nic, Path, Provisioning, PsabiLevel, Site, Volume, Wanted,
     },
     ids::{ClusterId, HostId, MachineId, Revision, SecretRef, SiteId, VolumeId},
     moment::Moment,
@@ -54,13 +54,15 @@ pub fn read(text: &str) -> Small {
                     .for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
                 let n = 901 + u64::try_from(estate.clusters.len()).unwrap();
                 let volume = volume(n + 50, ClusterId(n));
-                cluster = Some(a_cluster(n, words[1], volume.id, &opts));
+                cluster = Some(a_cluster(n, words[1], &opts));
                 estate.put(Fact::Volume(Arc::new(volume)));
             }
             "host" => {
                 let mut host = host(words[1].parse().unwrap(), words[2].parse().unwrap(), &opts);
                 if let (Some(c), false) = (cluster.as_mut(), opts.contains_key("loose")) {
                     host.cluster = Some(c.id);
+                    let up = opts.get("paths").map_or(2, |n| n.parse().unwrap());
+                    host.mounts.insert(VolumeId(c.id.0 + 50), paths(up));
                     c.hosts.insert(host.id);
                 }
                 estate.put(Fact::Host(Arc::new(host)));
@@ -82,6 +84,16 @@ pub fn read(text: &str) -> Small {
     }
 }
 
+/// Two paths, of which `up` work.
+pub fn paths(up: usize) -> Vec<Path> {
+    let path = |n: usize| Path {
+        portal: format!("10.0.9.{}:3260", n + 1),
+        uplink: format!("storage-{}", n + 1),
+        up: n < up,
+    };
+    (0..2).map(path).collect()
+}
+
 fn volume(n: u64, cluster: ClusterId) -> Volume {
     Volume {
         id: VolumeId(n),
@@ -90,16 +102,19 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         cluster: Some(cluster),
         capacity: Bytes::gib(10_240),
         used: Bytes::gib(100),
+        backing: None,
+        intended: None,
+        ready: true,
+        note: String::new(),
     }
 }
 
-fn a_cluster(n: u64, name: &str, volume: VolumeId, opts: &BTreeMap<&str, &str>) -> Cluster {
+fn a_cluster(n: u64, name: &str, opts: &BTreeMap<&str, &str>) -> Cluster {
     Cluster {
         id: ClusterId(n),
         name: name.into(),
         site: SiteId(900),
         hosts: Default::default(),
-        volume,
         cpu_maker: "Korund".into(),
         cpu_level: PsabiLevel::V2,
         demand: Demand {
@@ -163,6 +178,8 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         software: "4.2.1".into(),
         condition,
         seen: (1, 1),
+        initiator: format!("iqn.2026-01.net.example:h{id}"),
+        mounts: BTreeMap::new(),
         note: String::new(),
     }
 }
@@ -206,7 +223,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         disks: vec![Disk {
             size: Bytes::gib(40),
             provisioning: Provisioning::Thin,
-            volume: cluster.volume,
+            volume: VolumeId(cluster.id.0 + 50),
         }],
         nics: vec![Nic {
             mac: format!("02:00:00:00:{:02x}:{:02x}", id / 256 % 256, id % 256),

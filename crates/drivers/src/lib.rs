@@ -14,6 +14,8 @@ mod perform;
 mod probe;
 mod redfish;
 mod scan;
+mod storage;
+mod swordfish;
 mod tls;
 
 pub use announce::{Announcement, Announcements};

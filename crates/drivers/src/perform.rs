@@ -57,7 +57,7 @@ pub struct Turn<'a> {
     pub now: Moment,
 }
 
-fn done(events: Vec<Event>, said: impl Into<String>) -> Outcome {
+pub(crate) fn done(events: Vec<Event>, said: impl Into<String>) -> Outcome {
     Outcome::Done {
         events,
         said: said.into(),
@@ -121,6 +121,9 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
+        if step.array().is_some() {
+            return self.at_array(estate, step, turn).await;
+        }
         let host = step
             .spoken_to(estate)
             .and_then(|id| estate.hosts.get(&id))
@@ -197,6 +200,7 @@ impl Drivers {
             bmc,
             condition: Condition::Steady,
             seen: (report.boot, report.seq),
+            initiator: report.initiator.clone(),
             ..host.clone()
         };
         let mut events = vec![Event::HostClaimed(Box::new(ours.clone()))];
@@ -244,11 +248,25 @@ impl Drivers {
                 cluster, volume, ..
             } => {
                 let name = estate.clusters.get(cluster).map_or("", |c| c.name.as_str());
-                let seen = agent.join(stamp(turn), name, volume).await?;
+                let seen = agent.join(stamp(turn), name, volume.as_deref()).await?;
+                let known = volume.as_ref().and_then(|uid| estate.volume_with_uid(uid));
                 Ok(done(
-                    joined(estate, host, *cluster, seen.machines, turn.now),
-                    "mounted",
+                    joined(estate, host, *cluster, known.map(|v| v.id), seen, turn.now),
+                    if volume.is_some() {
+                        "mounted"
+                    } else {
+                        "joined"
+                    },
                 ))
+            }
+            Step::LogIn { .. }
+            | Step::Prepare { .. }
+            | Step::Mount { .. }
+            | Step::Unmount { .. }
+            | Step::Fill { .. }
+            | Step::Disown { .. } => {
+                crate::storage::at_host(agent, estate, host, &self.installation().id, step, turn)
+                    .await
             }
             Step::Leave { .. } => {
                 agent.leave(stamp(turn)).await?;
@@ -278,19 +296,20 @@ impl Drivers {
     }
 }
 
-fn stamp(turn: Turn<'_>) -> Stamp<'_> {
+pub(crate) fn stamp(turn: Turn<'_>) -> Stamp<'_> {
     Stamp {
         key: turn.key,
         fence: turn.fence,
     }
 }
 
-/// The machines that a volume's records name and that nobody runs are registered with the first host that joins.
+/// A member of the cluster, with the volume that it mounted on the way.
 fn joined(
     estate: &Estate,
     host: &Host,
     cluster: zastrugi_core::ids::ClusterId,
-    records: Vec<crate::agent::Machine>,
+    volume: Option<zastrugi_core::ids::VolumeId>,
+    seen: crate::agent::Seen,
     now: Moment,
 ) -> Vec<Event> {
     let member = Host {
@@ -301,14 +320,22 @@ fn joined(
         host: host.id,
         cluster,
     }];
-    for record in records {
-        let deleted = record.deleted;
-        if record.running_on.is_some() || estate.machine_with_uuid(&record.uuid).is_some() {
-            continue;
-        }
-        let mut machine = adopt(estate, &member, &record.read(), MachineId(0), now);
-        machine.deleted = deleted.then_some(now);
-        events.push(Event::MachineAdopted(Box::new(machine)));
+    if let Some(volume) = volume {
+        let paths = seen.paths.into_iter().take(64);
+        let mut mounts = host.mounts.clone();
+        mounts.insert(volume, paths.map(crate::agent::read_path).collect());
+        events.push(Event::HostMounts {
+            host: host.id,
+            initiator: host.initiator.clone(),
+            mounts,
+        });
+        events.extend(crate::storage::records(
+            estate,
+            &member,
+            volume,
+            seen.machines,
+            now,
+        ));
     }
     events
 }

@@ -9,7 +9,7 @@ use crate::{
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use zastrugi_core::{
     estate::{Estate, Host},
-    evidence::{Answer, Probe},
+    evidence::{Answer, Probe, SeenDevice},
     ids::HostId,
     run::{Fault, FaultKind},
 };
@@ -39,9 +39,41 @@ impl Drivers {
             Probe::Sight(host) => {
                 let host = known(estate, *host)?;
                 let key = self.key_of(host).await?;
-                let report = self.agent(host, &key).state().await?;
+                let storage = self.agent(host, &key).storage().await?;
+                let us = &self.installation().id;
+                let free = |d: &SeenDevice| {
+                    d.has_our_format() && d.owner.as_ref().is_none_or(|(id, _)| id == us)
+                };
                 Ok(Answer::Sight {
-                    volumes: report.volumes,
+                    volumes: storage
+                        .devices()
+                        .into_iter()
+                        .filter(|(device, _)| free(device))
+                        .map(|(_, volume)| volume)
+                        .collect(),
+                })
+            }
+            Probe::Devices(host) => {
+                let host = known(estate, *host)?;
+                let key = self.key_of(host).await?;
+                let storage = self.agent(host, &key).storage().await?;
+                Ok(Answer::Devices {
+                    initiator: words(&storage.initiator),
+                    devices: storage.devices().into_iter().map(|(d, _)| d).collect(),
+                })
+            }
+            Probe::ArrayGreeting(address) => self.array_greeting(address).await,
+            Probe::Luns(array) => {
+                let gone = || {
+                    Fault::new(
+                        FaultKind::Refused,
+                        "The array is gone.",
+                        "Look at the list.",
+                    )
+                };
+                let array = estate.arrays.get(array).ok_or_else(gone)?;
+                Ok(Answer::Luns {
+                    luns: self.luns(array).await?,
                 })
             }
         }

@@ -3,6 +3,7 @@
 
 mod change;
 mod say;
+mod storage;
 
 use crate::fault::Device;
 use axum::{
@@ -28,7 +29,15 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/events", get(events))
         .route("/v1/cluster", put(change::join))
         .route("/v1/cluster", delete(change::leave))
+        .route("/v1/storage", get(storage::show))
+        .route("/v1/storage/logins", put(storage::log_in))
         .route("/v1/volumes/{uid}/records", get(records))
+        .route("/v1/volumes/{uid}/format", post(storage::format))
+        .route("/v1/volumes/{uid}/owner", put(storage::take))
+        .route("/v1/volumes/{uid}/owner", delete(storage::disown))
+        .route("/v1/volumes/{uid}/mount", put(storage::put_mount))
+        .route("/v1/volumes/{uid}/mount", delete(storage::unmount))
+        .route("/v1/volumes/{uid}/grow", post(storage::grow))
         .route("/v1/machines/{uuid}", get(machine))
         .route("/v1/machines/{uuid}", put(change::create))
         .route("/v1/machines/{uuid}", patch(change::rewrite))

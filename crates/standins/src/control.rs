@@ -25,6 +25,13 @@ pub(crate) fn routes(control: Control) -> Router {
         .route("/violations", get(violations))
         .route("/agents", get(agents))
         .route("/hosts/{name}/power/{state}", post(power))
+        .route("/arrays/{name}/controllers/{n}/{state}", post(controller))
+        .route("/arrays/{name}/portals/{n}/{state}", post(portal))
+        .route(
+            "/arrays/{name}/portals/{n}/{state}/for/{host}",
+            post(portal_for),
+        )
+        .route("/machines/{name}/write/{bytes}", post(write))
         .layer(middleware::from_fn_with_state(control.clone(), token_only))
         .with_state(control)
 }
@@ -64,5 +71,34 @@ async fn power(
     Path((name, state)): Path<(String, String)>,
 ) -> StatusCode {
     control.world.power(&name, state == "on");
+    StatusCode::NO_CONTENT
+}
+
+async fn controller(
+    State(control): State<Control>,
+    Path((name, n, state)): Path<(String, usize, String)>,
+) -> StatusCode {
+    control.world.controller(&name, n, state == "up");
+    StatusCode::NO_CONTENT
+}
+async fn portal(
+    State(control): State<Control>,
+    Path((name, n, state)): Path<(String, usize, String)>,
+) -> StatusCode {
+    control.world.portal(&name, n, None, state == "up");
+    StatusCode::NO_CONTENT
+}
+async fn portal_for(
+    State(control): State<Control>,
+    Path((name, n, state, host)): Path<(String, usize, String, String)>,
+) -> StatusCode {
+    control.world.portal(&name, n, Some(&host), state == "up");
+    StatusCode::NO_CONTENT
+}
+async fn write(
+    State(control): State<Control>,
+    Path((name, bytes)): Path<(String, u64)>,
+) -> StatusCode {
+    control.world.write(&name, bytes);
     StatusCode::NO_CONTENT
 }

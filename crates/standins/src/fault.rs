@@ -44,17 +44,41 @@ pub struct Fault {
 pub(crate) struct Device {
     pub(crate) world: Arc<World>,
     pub(crate) name: String,
-    pub(crate) is_bmc: bool,
+    pub(crate) part: Part,
+}
+
+/// Which part of the device listens there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Part {
+    Agent,
+    Bmc,
+    /// A controller of an array, counted from 0.
+    Controller(usize),
+}
+
+impl Device {
+    /// The name under which faults are set.
+    pub(crate) fn fault_name(&self) -> String {
+        match self.part {
+            Part::Agent => self.name.clone(),
+            Part::Bmc => format!("{}-bmc", self.name),
+            Part::Controller(n) => format!("{}-{}", self.name, n + 1),
+        }
+    }
+    /// Whether anybody is there.
+    pub(crate) fn lives(&self) -> bool {
+        match self.part {
+            Part::Agent => self.world.is_on(&self.name),
+            Part::Bmc => true,
+            Part::Controller(n) => self.world.answers(&self.name, n),
+        }
+    }
 }
 
 pub(crate) async fn inject(State(device): State<Device>, request: Request, next: Next) -> Response {
     let call = format!("{} {}", request.method(), request.uri().path());
-    let name = if device.is_bmc {
-        format!("{}-bmc", device.name)
-    } else {
-        device.name.clone()
-    };
-    if !device.is_bmc && !device.world.is_on(&device.name) {
+    let name = device.fault_name();
+    if !device.lives() {
         // The power went while the connection was open: it breaks.
         let broken = stream::iter([Err::<Bytes, _>(std::io::Error::other("no power"))]);
         return Response::new(Body::from_stream(broken));

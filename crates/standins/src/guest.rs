@@ -11,6 +11,12 @@ pub(crate) struct Guest {
     /// Virtual milliseconds.
     pub(crate) started: i64,
     pub(crate) stopping: Option<i64>,
+    /// Why it is halted, and since when.
+    #[serde(default)]
+    pub(crate) paused: Option<(String, i64)>,
+    /// Bytes that it waits to write.
+    #[serde(default)]
+    pub(crate) unwritten: u64,
 }
 
 /// How long after power-on each phase ends, in virtual milliseconds.
@@ -25,6 +31,9 @@ const STOP_TAKES: i64 = 6_000;
 impl Guest {
     /// The phase it is in: `firmware` … `services`, `up`, `stopping` or `off`.
     pub(crate) fn phase(&self, now: i64, temper: Temper) -> &'static str {
+        if self.paused.is_some() {
+            return "paused";
+        }
         match self.stopping {
             Some(asked) if !temper.stubborn && now - asked >= STOP_TAKES => return "off",
             Some(_) if !temper.stubborn => return "stopping",
@@ -94,6 +103,8 @@ mod tests {
             generation: 1,
             started: 0,
             stopping: None,
+            paused: None,
+            unwritten: 0,
         };
         let calm = Temper::default();
         assert_eq!(

@@ -18,7 +18,15 @@ pub(crate) struct Host {
     pub(crate) software: String,
     pub(crate) virtualization: bool,
     pub(crate) clock_offset_ms: i64,
-    pub(crate) volumes: Vec<String>,
+    /// Its name as an initiator.
+    #[serde(default)]
+    pub(crate) iqn: String,
+    /// Portals that it is logged in on.
+    #[serde(default)]
+    pub(crate) logins: BTreeSet<String>,
+    /// Portals that it can't reach, whatever they do.
+    #[serde(default)]
+    pub(crate) cut: BTreeSet<String>,
     /// PEM of its own certificate and key, and of its controller's.
     pub(crate) identity: Identity,
     pub(crate) bmc_identity: Identity,

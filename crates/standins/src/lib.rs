@@ -12,12 +12,15 @@ mod guest;
 mod host;
 mod scenario;
 mod server;
+mod storage;
+mod swordfish;
 mod volume;
 mod world;
 
 pub use fault::{Fault, FaultKind};
-pub use scenario::{Scenario, ScenarioHost, ScenarioMachine, ScenarioVolume, large};
+pub use scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioVolume, large};
 pub use server::{Settings, Standins};
+pub use storage::ArrayKind;
 pub use world::World;
 
 /// The demo's scenario: a ferry line with three sites.

@@ -8,6 +8,9 @@ use std::collections::BTreeMap;
 pub struct Scenario {
     pub hosts: Vec<ScenarioHost>,
     pub volumes: Vec<ScenarioVolume>,
+    /// None: one array has all volumes.
+    #[serde(default)]
+    pub arrays: Vec<ScenarioArray>,
     #[serde(default)]
     pub machines: Vec<ScenarioMachine>,
 }
@@ -43,6 +46,27 @@ pub struct ScenarioVolume {
     pub uid: String,
     pub name: String,
     pub capacity_gib: u64,
+    /// The array that it lies on, and the pool there.
+    #[serde(default)]
+    pub array: String,
+    #[serde(default)]
+    pub pool: String,
+    /// What is on it that isn't ours: a foreign file system, or `blank`.
+    #[serde(default)]
+    pub signature: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioArray {
+    pub name: String,
+    pub kind: crate::storage::ArrayKind,
+    /// Last two numbers of its management addresses.
+    pub addresses: Vec<String>,
+    /// Last two numbers of its portals.
+    pub portals: Vec<String>,
+    /// Pool → GiB.
+    pub pools: BTreeMap<String, u64>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -100,6 +124,9 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
             uid: format!("vol-{n:03}"),
             name: format!("slab-{n:03}"),
             capacity_gib: 400_000,
+            array: String::new(),
+            pool: String::new(),
+            signature: None,
         })
         .collect();
     let host = |n: u32| ScenarioHost {
@@ -140,6 +167,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
     Scenario {
         hosts: (0..hosts).map(host).collect(),
         volumes,
+        arrays: vec![],
         machines: (0..machines).map(machine).collect(),
     }
 }

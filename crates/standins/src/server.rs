@@ -5,7 +5,7 @@ use crate::{
     announce::Announcer,
     bmc,
     control::{self, Control},
-    fault::{self, Device},
+    fault::{self, Device, Part},
     host::Identity,
     world::World,
 };
@@ -74,18 +74,19 @@ impl Standins {
             let device = Device {
                 world: world.clone(),
                 name,
-                is_bmc: false,
+                part: Part::Agent,
             };
             let controller = Device {
-                is_bmc: true,
+                part: Part::Bmc,
                 ..device.clone()
             };
             let guard = |d: &Device| middleware::from_fn_with_state(d.clone(), fault::inject);
             let routes = agent::routes(device.clone()).layer(guard(&device));
-            serve_tls(&mut tasks, &address, identity, routes, Some(device)).await?;
+            serve_tls(&mut tasks, &address, identity, routes, device).await?;
             let routes = bmc::routes(controller.clone()).layer(guard(&controller));
-            serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, None).await?;
+            serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, controller).await?;
         }
+        serve_arrays(&mut tasks, &world).await?;
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
         let routes = control::routes(Control {
@@ -116,12 +117,37 @@ impl Standins {
     }
 }
 
+/// Every management controller of every array and filer.
+async fn serve_arrays(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Result<()> {
+    let arrays: Vec<_> = world.lock().arrays.values().cloned().collect();
+    for array in arrays {
+        for (n, controller) in array.controllers.into_iter().enumerate() {
+            let device = Device {
+                world: world.clone(),
+                name: array.name.clone(),
+                part: Part::Controller(n),
+            };
+            let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
+            let routes = crate::swordfish::routes(device.clone()).layer(guard);
+            serve_tls(
+                tasks,
+                &controller.address,
+                controller.identity,
+                routes,
+                device,
+            )
+            .await?;
+        }
+    }
+    Ok(())
+}
+
 async fn serve_tls(
     tasks: &mut JoinSet<()>,
     address: &str,
     identity: Identity,
     routes: Router,
-    needs_power: Option<Device>,
+    device: Device,
 ) -> io::Result<()> {
     let acceptor = TlsAcceptor::from(Arc::new(config(&identity)?));
     let listener = TcpListener::bind(address)
@@ -136,10 +162,7 @@ async fn serve_tls(
                 tokio::time::sleep(std::time::Duration::from_millis(50)).await;
                 continue;
             };
-            if needs_power
-                .as_ref()
-                .is_some_and(|d| !d.world.is_on(&d.name))
-            {
+            if !device.lives() {
                 // A host without power answers nobody; its controller still does.
                 continue;
             }

@@ -9,12 +9,24 @@ pub(crate) struct Volume {
     pub(crate) uid: String,
     pub(crate) name: String,
     pub(crate) capacity: u64,
+    /// What it was formatted with; none when blank.
+    #[serde(default)]
+    pub(crate) signature: Option<String>,
+    /// Identifier and name of the installation that owns it, and the cluster it was given to.
+    #[serde(default)]
+    pub(crate) owner: Option<(String, String, String)>,
+    /// How often each host renewed its own lease here; who can't write can't renew.
+    #[serde(default)]
+    pub(crate) renewals: BTreeMap<String, u64>,
     pub(crate) records: BTreeMap<String, Record>,
     /// What must never happen, in words, when it happened all the same.
     pub(crate) violations: Vec<String>,
     /// Highest fence per object.
     pub(crate) fences: BTreeMap<String, u64>,
 }
+
+/// The signature of our own format.
+pub(crate) const OURS: &str = "zastrugi 1";
 
 /// Who may write a machine's disks.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -151,6 +163,10 @@ impl Volume {
         if let Some(record) = self.records.get_mut(uuid) {
             record.lease.holder = None;
         }
+    }
+
+    pub(crate) fn free(&self) -> u64 {
+        self.capacity.saturating_sub(self.used())
     }
 
     /// A guest writes: allowed only under the lease's generation, by its holder.

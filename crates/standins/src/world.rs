@@ -4,12 +4,13 @@ use crate::{
     fault::{Fault, FaultKind},
     guest::{Guest, hash},
     host::{Cpu, Host, Identity},
-    scenario::{Scenario, ScenarioHost, ScenarioMachine},
-    volume::{Disk, Lease, Memory, Record, Temper, Volume},
+    scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine},
+    storage::{Array, ArrayKind, Controller, Lun, Portal},
+    volume::{Disk, Lease, Memory, OURS, Record, Temper, Volume},
 };
 use serde::{Serialize, de::DeserializeOwned};
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     fs, io,
     path::{Path, PathBuf},
     sync::{Mutex, MutexGuard, PoisonError},
@@ -29,6 +30,7 @@ pub struct World {
 pub(crate) struct State {
     pub(crate) hosts: BTreeMap<String, Host>,
     pub(crate) volumes: BTreeMap<String, Volume>,
+    pub(crate) arrays: BTreeMap<String, Array>,
 }
 
 const GIB: u64 = 1 << 30;
@@ -41,12 +43,16 @@ impl World {
     pub fn open(dir: &Path, scenario: &Scenario, net: &str, speed: f64) -> io::Result<World> {
         fs::create_dir_all(dir.join("hosts"))?;
         fs::create_dir_all(dir.join("volumes"))?;
+        fs::create_dir_all(dir.join("arrays"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
         }
         for host in read_all::<Host>(&dir.join("hosts"))? {
             state.hosts.insert(host.name.clone(), host);
+        }
+        for array in read_all::<Array>(&dir.join("arrays"))? {
+            state.arrays.insert(array.name.clone(), array);
         }
         let fresh = state.hosts.is_empty();
         let began_at = wall();
@@ -66,17 +72,14 @@ impl World {
 
     fn make(&self, scenario: &Scenario, net: &str) -> io::Result<()> {
         let mut state = self.lock();
-        for volume in &scenario.volumes {
-            let made = Volume {
-                uid: volume.uid.clone(),
-                name: volume.name.clone(),
-                capacity: volume.capacity_gib * GIB,
-                ..Volume::default()
-            };
-            state.volumes.insert(volume.uid.clone(), made);
-        }
+        make_arrays(&mut state, scenario, net)?;
         for host in &scenario.hosts {
-            state.hosts.insert(host.name.clone(), make_host(host, net)?);
+            let made = make_host(host, net)?;
+            for uid in &host.volumes {
+                offer(&mut state, &made.iqn, uid);
+            }
+            state.hosts.insert(host.name.clone(), made);
+            log_in_everywhere(&mut state, &host.name);
         }
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());
@@ -88,6 +91,10 @@ impl World {
         }
         for uid in volumes {
             self.save_volume(&state, &uid);
+        }
+        let arrays: Vec<String> = state.arrays.keys().cloned().collect();
+        for name in arrays {
+            self.save_array(&state, &name);
         }
         Ok(())
     }
@@ -105,6 +112,11 @@ impl World {
     pub(crate) fn save_host(&self, state: &State, name: &str) {
         if let Some(host) = state.hosts.get(name) {
             self.save(&self.dir.join("hosts").join(format!("{name}.json")), host);
+        }
+    }
+    pub(crate) fn save_array(&self, state: &State, name: &str) {
+        if let Some(array) = state.arrays.get(name) {
+            self.save(&self.dir.join("arrays").join(format!("{name}.json")), array);
         }
     }
     pub(crate) fn save_volume(&self, state: &State, uid: &str) {
@@ -158,8 +170,11 @@ impl World {
     /// How often each step key had an effect, over all devices.
     pub fn effects(&self) -> BTreeMap<String, u32> {
         let mut all = BTreeMap::new();
-        for host in self.lock().hosts.values() {
-            for (key, n) in &host.effects {
+        let state = self.lock();
+        let at_hosts = state.hosts.values().map(|h| &h.effects);
+        let at_arrays = state.arrays.values().map(|a| &a.effects);
+        for effects in at_hosts.chain(at_arrays) {
+            for (key, n) in effects {
                 *all.entry(key.clone()).or_insert(0) += n;
             }
         }
@@ -184,7 +199,7 @@ impl World {
     /// Switches a host on or off, as its power cord would; what ran on it is gone.
     pub fn power(&self, name: &str, on: bool) {
         let mut state = self.lock();
-        let State { hosts, volumes } = &mut *state;
+        let State { hosts, volumes, .. } = &mut *state;
         let Some(host) = hosts.get_mut(name) else {
             return;
         };
@@ -254,6 +269,137 @@ fn identity(name: &str) -> io::Result<Identity> {
     made().map_err(io::Error::other)
 }
 
+/// A host's name as an initiator (RFC 3720, section 3.2.6.3.1).
+fn iqn(host: &str) -> String {
+    format!("iqn.2026-01.net.example.skarholm:{host}")
+}
+
+fn make_arrays(state: &mut State, scenario: &Scenario, net: &str) -> io::Result<()> {
+    let all: u64 = scenario.volumes.iter().map(|v| v.capacity_gib).sum();
+    let shelf = ScenarioArray {
+        name: "shelf".into(),
+        kind: ArrayKind::Block,
+        addresses: vec!["250.1".into(), "250.2".into()],
+        portals: vec!["250.11".into(), "250.12".into()],
+        pools: BTreeMap::from([("main".into(), all + 10_000)]),
+    };
+    let alone = [shelf];
+    let arrays = if scenario.arrays.is_empty() {
+        &alone[..]
+    } else {
+        &scenario.arrays
+    };
+    for array in arrays {
+        let made = make_array(array, net)?;
+        state.arrays.insert(array.name.clone(), made);
+    }
+    for volume in &scenario.volumes {
+        let signature = match volume.signature.as_deref() {
+            None => Some(OURS.to_owned()),
+            Some("blank") => None,
+            Some(other) => Some(other.to_owned()),
+        };
+        let capacity = volume.capacity_gib * GIB;
+        let made = Volume {
+            uid: volume.uid.clone(),
+            name: volume.name.clone(),
+            capacity,
+            signature,
+            ..Volume::default()
+        };
+        state.volumes.insert(volume.uid.clone(), made);
+        let name = if volume.array.is_empty() {
+            &arrays[0].name
+        } else {
+            &volume.array
+        };
+        if let Some(array) = state.arrays.get_mut(name) {
+            let pool = if volume.pool.is_empty() {
+                array.pools.keys().next().cloned().unwrap_or_default()
+            } else {
+                volume.pool.clone()
+            };
+            let id = array.number();
+            let lun = Lun {
+                name: volume.name.clone(),
+                uid: volume.uid.clone(),
+                pool,
+                capacity,
+                thin: true,
+                description: String::new(),
+            };
+            array.luns.insert(id, lun);
+        }
+    }
+    Ok(())
+}
+
+fn make_array(array: &ScenarioArray, net: &str) -> io::Result<Array> {
+    let controller = |last: &String| {
+        Ok(Controller {
+            address: format!("{net}.{last}:8443"),
+            identity: identity(&array.name)?,
+            up: true,
+        })
+    };
+    let port = match array.kind {
+        ArrayKind::Block => 3260,
+        ArrayKind::File => 2049,
+    };
+    Ok(Array {
+        name: array.name.clone(),
+        kind: array.kind,
+        serial: format!("TS{:010X}", hash(&array.name) & 0xff_ffff_ffff),
+        controllers: array
+            .addresses
+            .iter()
+            .map(controller)
+            .collect::<io::Result<_>>()?,
+        password: "first-light".into(),
+        portals: array
+            .portals
+            .iter()
+            .map(|last| Portal {
+                address: format!("{net}.{last}:{port}"),
+                up: true,
+            })
+            .collect(),
+        pools: array
+            .pools
+            .iter()
+            .map(|(n, g)| (n.clone(), g * GIB))
+            .collect(),
+        luns: BTreeMap::new(),
+        initiators: BTreeMap::new(),
+        connections: BTreeMap::new(),
+        effects: BTreeMap::new(),
+        next: 0,
+    })
+}
+
+/// Lets an initiator reach a volume, as it was before anybody came.
+fn offer(state: &mut State, iqn: &str, uid: &str) {
+    for array in state.arrays.values_mut() {
+        if let Some(id) = array.lun_with(uid).map(|(id, _)| id.clone()) {
+            array.map(&id, iqn);
+        }
+    }
+}
+
+/// A host that something is offered to is logged in on all portals of that array.
+fn log_in_everywhere(state: &mut State, host: &str) {
+    let State { hosts, arrays, .. } = state;
+    let Some(host) = hosts.get_mut(host) else {
+        return;
+    };
+    for array in arrays.values() {
+        if array.luns.keys().any(|lun| array.maps(lun, &host.iqn)) {
+            host.logins
+                .extend(array.portals.iter().map(|p| p.address.clone()));
+        }
+    }
+}
+
 fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
     let (third, fourth) = host.address.split_once('.').unwrap_or((&host.address, "1"));
     let controllers: u32 = third.parse::<u32>().unwrap_or(1) + 100;
@@ -276,7 +422,9 @@ fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         software: host.software.clone(),
         virtualization: host.virtualization,
         clock_offset_ms: host.clock_offset_ms,
-        volumes: host.volumes.clone(),
+        iqn: iqn(&host.name),
+        logins: BTreeSet::new(),
+        cut: BTreeSet::new(),
         identity: identity(&host.name)?,
         bmc_identity: identity(&format!("{}-bmc", host.name))?,
         password: "first-light".into(),
@@ -363,6 +511,8 @@ fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
                 generation: 1,
                 started,
                 stopping: None,
+                paused: None,
+                unwritten: 0,
             },
         );
     }
@@ -380,38 +530,205 @@ pub(crate) fn tick() -> u64 {
 }
 
 impl World {
-    /// Lets guests that have finished stopping be off, and gives their leases back.
+    /// Lets guests that have finished stopping be off and gives their leases back; halts those that can't write, and
+    /// lets them go on when they can.
     pub(crate) fn settle(&self, name: &str) {
         let now = self.now();
         let mut state = self.lock();
-        let State { hosts, volumes } = &mut *state;
+        let mounted: Vec<String> = match state.hosts.get(name) {
+            Some(host) => host.mounted.iter().cloned().collect(),
+            None => return,
+        };
+        let reached: BTreeSet<String> = mounted
+            .into_iter()
+            .filter(|uid| state.reaches(name, uid))
+            .collect();
+        let State { hosts, volumes, .. } = &mut *state;
         let Some(host) = hosts.get_mut(name) else {
             return;
         };
-        let temper = |uuid: &str, g: &Guest| {
-            volumes
-                .get(&g.volume)
-                .and_then(|v| v.records.get(uuid))
-                .map(|r| r.temper)
-        };
-        let off: Vec<(String, String)> = host
-            .guests
-            .iter()
-            .filter(|(uuid, g)| temper(uuid, g).is_some_and(|t| g.phase(now, t) == "off"))
-            .map(|(uuid, g)| (uuid.clone(), g.volume.clone()))
-            .collect();
-        if off.is_empty() {
-            return;
-        }
-        for (uuid, uid) in &off {
-            host.guests.remove(uuid);
+        for uid in &reached {
             if let Some(volume) = volumes.get_mut(uid) {
-                volume.drop_lease(uuid);
+                volume
+                    .renewals
+                    .insert(name.to_owned(), now.unsigned_abs() / 10_000);
             }
         }
-        for (_, uid) in &off {
-            self.save_volume(&state, uid);
+        let mut changed = BTreeSet::new();
+        let mut off = Vec::new();
+        for (uuid, guest) in &mut host.guests {
+            let Some(volume) = volumes.get_mut(&guest.volume) else {
+                continue;
+            };
+            if halt_or_go_on(
+                volume,
+                name,
+                uuid,
+                guest,
+                reached.contains(&guest.volume),
+                now,
+            ) {
+                changed.insert(guest.volume.clone());
+            }
+            let temper = volume.records.get(uuid).map(|r| r.temper);
+            if temper.is_some_and(|t| guest.phase(now, t) == "off") {
+                off.push(uuid.clone());
+                changed.insert(guest.volume.clone());
+            }
+        }
+        for uuid in off {
+            if let Some(volume) = host
+                .guests
+                .remove(&uuid)
+                .and_then(|g| volumes.get_mut(&g.volume))
+            {
+                volume.drop_lease(&uuid);
+            }
+        }
+        if changed.is_empty() {
+            return;
+        }
+        for uid in changed {
+            self.save_volume(&state, &uid);
         }
         self.save_host(&state, name);
+    }
+
+    /// The guest of this name writes so many bytes to its first disk; without room or path it halts.
+    pub fn write(&self, machine: &str, bytes: u64) {
+        let mut touched = None;
+        {
+            let mut state = self.lock();
+            let State { hosts, volumes, .. } = &mut *state;
+            for host in hosts.values_mut() {
+                for (uuid, guest) in &mut host.guests {
+                    let named = volumes
+                        .get(&guest.volume)
+                        .and_then(|v| v.records.get(uuid))
+                        .is_some_and(|r| r.name == machine);
+                    if named {
+                        guest.unwritten += bytes;
+                        touched = Some(host.name.clone());
+                    }
+                }
+            }
+        }
+        if let Some(host) = touched {
+            self.settle(&host);
+        }
+    }
+
+    /// What somebody did at the host's own screen, and forgot: the volume is unmounted there, and its reach is gone.
+    pub fn forget(&self, host: &str, uid: &str) {
+        let mut state = self.lock();
+        let State { hosts, arrays, .. } = &mut *state;
+        let Some(host_state) = hosts.get_mut(host) else {
+            return;
+        };
+        host_state.mounted.remove(uid);
+        let iqn = host_state.iqn.clone();
+        let mut name = None;
+        for array in arrays.values_mut() {
+            let Some(lun) = array.lun_with(uid).map(|(id, _)| id.clone()) else {
+                continue;
+            };
+            let initiators = &array.initiators;
+            array.connections.retain(|_, c| {
+                c.lun != lun || initiators.get(&c.initiator).is_none_or(|i| *i != iqn)
+            });
+            name = Some(array.name.clone());
+        }
+        self.save_host(&state, host);
+        if let Some(name) = name {
+            self.save_array(&state, &name);
+        }
+    }
+
+    /// Breaks or mends a management controller, counted from 1.
+    pub fn controller(&self, array: &str, number: usize, up: bool) {
+        let mut state = self.lock();
+        let found = state.arrays.get_mut(array);
+        if let Some(c) = found.and_then(|a| a.controllers.get_mut(number.wrapping_sub(1))) {
+            c.up = up;
+        }
+        self.save_array(&state, array);
+    }
+    /// Breaks or mends a portal, counted from 1: for everybody, or for one host.
+    pub fn portal(&self, array: &str, number: usize, host: Option<&str>, up: bool) {
+        let mut state = self.lock();
+        let State { hosts, arrays, .. } = &mut *state;
+        let portal = arrays
+            .get_mut(array)
+            .and_then(|a| a.portals.get_mut(number.wrapping_sub(1)));
+        let Some(portal) = portal else { return };
+        match host {
+            None => portal.up = up,
+            Some(name) => {
+                if let Some(host) = hosts.get_mut(name) {
+                    if up {
+                        host.cut.remove(&portal.address);
+                    } else {
+                        host.cut.insert(portal.address.clone());
+                    }
+                }
+                self.save_host(&state, name);
+            }
+        }
+        self.save_array(&state, array);
+    }
+    pub(crate) fn answers(&self, array: &str, number: usize) -> bool {
+        self.lock()
+            .arrays
+            .get(array)
+            .and_then(|a| a.controllers.get(number))
+            .is_some_and(|c| c.up)
+    }
+    /// Management addresses of the arrays and filers, by name.
+    pub fn arrays(&self) -> BTreeMap<String, Vec<String>> {
+        let state = self.lock();
+        let addresses = |a: &Array| a.controllers.iter().map(|c| c.address.clone()).collect();
+        state
+            .arrays
+            .values()
+            .map(|a| (a.name.clone(), addresses(a)))
+            .collect()
+    }
+}
+
+/// Answers whether something changed.
+fn halt_or_go_on(
+    volume: &mut Volume,
+    host: &str,
+    uuid: &str,
+    guest: &mut Guest,
+    reached: bool,
+    now: i64,
+) -> bool {
+    let why = if !reached {
+        Some(format!("no path to {}", volume.name))
+    } else if guest.unwritten > volume.free() {
+        Some(format!("{} is full", volume.name))
+    } else {
+        None
+    };
+    match why {
+        None => {
+            let halted = guest.paused.take();
+            if let Some((_, since)) = &halted {
+                // The clock stood still for it.
+                guest.started += now - since;
+            }
+            let waiting = std::mem::take(&mut guest.unwritten);
+            if waiting > 0 {
+                volume.write(uuid, host, guest.generation, waiting);
+            }
+            halted.is_some() || waiting > 0
+        }
+        Some(why) if guest.paused.as_ref().is_none_or(|(was, _)| *was != why) => {
+            let since = guest.paused.as_ref().map_or(now, |(_, since)| *since);
+            guest.paused = Some((why, since));
+            true
+        }
+        Some(_) => false,
     }
 }

@@ -7,7 +7,11 @@ use crate::{
 use serde_json::Value;
 use sqlx::{AssertSqlSafe, PgPool, Row};
 use time::{Duration, OffsetDateTime};
-use zastrugi_core::{ids::HostId, loads::HostLoad};
+use zastrugi_core::{
+    ids::{HostId, VolumeId},
+    loads::HostLoad,
+    units::Bytes,
+};
 
 #[derive(Debug, Clone)]
 pub struct Measurements {
@@ -60,6 +64,45 @@ impl Measurements {
                     serde_json::from_value(body)?,
                 ))
             })
+            .collect()
+    }
+
+    /// Notes how full volumes are; the last word of a day stands.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn write_use(
+        &self,
+        day: time::Date,
+        used: &[(VolumeId, Bytes)],
+    ) -> Result<(), StoreError> {
+        sqlx::query(
+            "insert into volume_use (day, volume, used)
+             select $1, volume, used from unnest($2::bigint[], $3::bigint[]) as u (volume, used)
+             on conflict (volume, day) do update set used = excluded.used",
+        )
+        .bind(day)
+        .bind(used.iter().map(|(v, _)| to_db(v.0)).collect::<Vec<_>>())
+        .bind(used.iter().map(|(_, u)| to_db(u.0)).collect::<Vec<_>>())
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// How full a volume was on each of the last 30 days that are known: (days since 1970, bytes), in time order.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn use_of(&self, volume: VolumeId) -> Result<Vec<(f64, Bytes)>, StoreError> {
+        let rows = sqlx::query(
+            "select (day - date '1970-01-01')::float8 as day, used from volume_use
+             where volume = $1 and day > current_date - 30 order by volume_use.day",
+        )
+        .bind(to_db(volume.0))
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| Ok((row.try_get("day")?, Bytes(from_db(row.try_get("used")?)))))
             .collect()
     }
 

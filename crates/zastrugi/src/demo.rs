@@ -11,10 +11,14 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::Demand,
+    estate::{ArrayKind, Demand},
+    evidence::{Answer, Evidence, Probe},
     ids::{HostId, RunId},
     permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, CreateCluster, Password, Proposal},
+    proposal::{
+        ClaimHosts, ClaimTarget, ConnectArray, ConnectVolume, CreateCluster, Password, Proposal,
+        VolumeSource,
+    },
     run::RunState,
 };
 use zastrugi_engine::{Desk, Engine, Viewer};
@@ -30,6 +34,12 @@ const CLUSTERS: [(&str, &str, u8, u8); 3] = [
     ("Quayside", "Eider", 1, 8),
     ("Hilltop", "Fulmar", 2, 4),
     ("Lantern Point", "Tern", 3, 2),
+];
+/// Site, kind, last two numbers of the management addresses.
+const ARRAYS: [(&str, ArrayKind, &[&str]); 3] = [
+    ("Quayside", ArrayKind::Block, &["1.201", "1.202"]),
+    ("Hilltop", ArrayKind::Block, &["2.201", "2.202"]),
+    ("Lantern Point", ArrayKind::File, &["3.201"]),
 ];
 const FIRST_PASSWORD: &str = "first-light";
 
@@ -65,6 +75,8 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
     let admin = people(&desk).await?;
     if !args.empty && desk.look().estate.hosts.is_empty() {
         fill(&desk, &admin, &args.net).await?;
+        // What somebody did on one host alone.
+        standins.world.forget("eider-07", "5d20-basalt-bulk");
     }
     welcome(&args, began.elapsed(), &standins)?;
     let served = pages(&engine, &serve).await;
@@ -146,10 +158,90 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     let claims =
         futures_join(sites.map(|(site, addresses)| claim(desk, admin, site, addresses))).await;
     claims.into_iter().collect::<Result<Vec<_>, _>>()?;
+    for (site, kind, controllers) in ARRAYS {
+        let addresses: Vec<String> = controllers
+            .iter()
+            .map(|last| format!("{net}.{last}:8443"))
+            .collect();
+        array(desk, admin, site, kind, addresses).await?;
+    }
     let clusters =
         futures_join(CLUSTERS.map(|(site, name, _, _)| cluster(desk, admin, site, name))).await;
     clusters.into_iter().collect::<Result<Vec<_>, _>>()?;
-    Ok(())
+    take(desk, admin, "basalt", "basalt-bulk", "Eider").await
+}
+
+async fn array(
+    desk: &Desk,
+    admin: &Viewer,
+    site: &str,
+    kind: ArrayKind,
+    addresses: Vec<String>,
+) -> Result<(), Failed> {
+    desk.greet_arrays(&addresses).await;
+    let book = desk.look().evidence;
+    let shown = |address: &String| match book.answers.get(&Probe::ArrayGreeting(address.clone())) {
+        Some(Evidence {
+            answer: Answer::ArrayGreeting { pin, .. },
+            ..
+        }) => pin.clone(),
+        _ => String::new(),
+    };
+    let controllers = addresses
+        .iter()
+        .map(|address| ClaimTarget {
+            pin: shown(address),
+            address: address.clone(),
+        })
+        .collect();
+    let secret = desk
+        .keep_secret(FIRST_PASSWORD)
+        .await
+        .map_err(Failed::Other)?;
+    let ask = Proposal::ConnectArray(ConnectArray {
+        controllers,
+        kind,
+        site: site.into(),
+        user: "keeper".into(),
+        password: Password::Kept(secret),
+    });
+    carry_out(desk, admin, ask).await
+}
+
+/// Takes a volume that the array has already, for a whole cluster.
+async fn take(
+    desk: &Desk,
+    admin: &Viewer,
+    array: &str,
+    name: &str,
+    cluster: &str,
+) -> Result<(), Failed> {
+    let estate = desk.look().estate;
+    let missing = || Failed::Other(format!("{name} is not there"));
+    let array = estate.array_named(array).ok_or_else(missing)?.id;
+    let cluster = estate.cluster_named(cluster).ok_or_else(missing)?.id;
+    let hosts: Vec<HostId> = estate.hosts_in(cluster).map(|h| h.id).collect();
+    desk.inspect_storage(&[array], &hosts).await;
+    let view = desk.look();
+    let lun = match view
+        .evidence
+        .answers
+        .get(&Probe::Luns(array))
+        .map(|e| &e.answer)
+    {
+        Some(Answer::Luns { luns }) => luns.iter().find(|l| l.name == name),
+        _ => None,
+    };
+    let lun = lun.ok_or_else(missing)?.id.clone();
+    let ask = Proposal::ConnectVolume(ConnectVolume {
+        array: Some(array),
+        source: VolumeSource::Existing { lun },
+        name: name.into(),
+        cluster: Some(cluster),
+        hosts: None,
+        typed: String::new(),
+    });
+    carry_out(desk, admin, ask).await
 }
 
 async fn futures_join<T, F: Future<Output = T>, const N: usize>(all: [F; N]) -> Vec<T> {

@@ -51,7 +51,7 @@ pub(super) fn claim(draft: &mut Draft<'_>, ask: &ClaimHosts) {
     };
 }
 
-fn site_of(draft: &mut Draft<'_>, name: &str) -> Option<SiteId> {
+pub(super) fn site_of(draft: &mut Draft<'_>, name: &str) -> Option<SiteId> {
     let name = name.trim();
     if name.is_empty() {
         draft.found(
@@ -216,7 +216,7 @@ fn too_small(name: &str, hardware: &crate::estate::Hardware) -> Vec<Finding> {
 }
 
 /// The first 16 characters of a fingerprint, in fours.
-fn short(pin: &str) -> String {
+pub(super) fn short(pin: &str) -> String {
     let head: Vec<char> = pin.chars().take(16).collect();
     head.chunks(4)
         .map(|c| c.iter().collect::<String>())
@@ -256,6 +256,8 @@ fn add_steps(
         software: greeting.software,
         condition: Condition::Claiming,
         seen: (0, 0),
+        initiator: String::new(),
+        mounts: Default::default(),
         note: String::new(),
     })));
     draft.step(

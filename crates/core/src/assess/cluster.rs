@@ -40,10 +40,8 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
     check_sites(draft, &hosts);
     let level = check_cpus(draft, ask, &hosts);
     check_software(draft, &hosts);
-    let volume = shared_volume(draft, ask, &hosts);
-    if let Some(seen) = volume {
-        add_steps(draft, ask, &hosts, level, &seen);
-    }
+    let seen = shared_volume(draft, ask, &hosts);
+    add_steps(draft, ask, &hosts, level, seen.as_ref());
 }
 
 fn check_name(draft: &mut Draft<'_>, name: &str) {
@@ -271,12 +269,17 @@ fn shared_volume(
         None => seen_by.values().find(|v| fits(v)).cloned(),
     };
     let finding = match &chosen {
-        None => Finding::stop(
+        None if ask.volume.is_some() => Finding::stop(
             Rule::Storage,
             "volume",
-            "No free volume is seen by all of these hosts.",
+            "None of these hosts sees the chosen volume any more.",
+        ),
+        None => Finding::mind(
+            Rule::Storage,
+            "volume",
+            "No free volume is seen by all of these hosts; machines need one.",
         )
-        .remedy("Connect one volume to every host of the cluster."),
+        .remedy("Connect one to the whole cluster afterwards, under Storage."),
         Some((volume, n)) if *n < hosts.len() => Finding::stop(
             Rule::Storage,
             &volume.name,
@@ -307,7 +310,7 @@ fn add_steps(
     ask: &CreateCluster,
     hosts: &[Arc<Host>],
     level: PsabiLevel,
-    seen: &SeenVolume,
+    seen: Option<&SeenVolume>,
 ) {
     let id = ClusterId(draft.number());
     let volume = VolumeId(draft.number());
@@ -318,20 +321,25 @@ fn add_steps(
             name: name.clone(),
             site: hosts[0].site,
             hosts: BTreeSet::new(),
-            volume,
             cpu_maker: hosts[0].hardware.cpu.maker.clone(),
             cpu_level: level,
             demand: ask.demand,
             ready: false,
             note: String::new(),
         }),
-        volume: Box::new(Volume {
-            id: volume,
-            uid: seen.uid.clone(),
-            name: seen.name.clone(),
-            cluster: Some(id),
-            capacity: seen.capacity,
-            used: seen.used,
+        volume: seen.map(|seen| {
+            Box::new(Volume {
+                id: volume,
+                uid: seen.uid.clone(),
+                name: seen.name.clone(),
+                cluster: Some(id),
+                capacity: seen.capacity,
+                used: seen.used,
+                backing: None,
+                intended: None,
+                ready: true,
+                note: String::new(),
+            })
         }),
     });
     let joined: Vec<usize> = hosts
@@ -347,7 +355,7 @@ fn add_steps(
             let join = Step::Join {
                 host: host.id,
                 cluster: id,
-                volume: seen.uid.clone(),
+                volume: seen.map(|seen| seen.uid.clone()),
             };
             draft.step(
                 join,

@@ -5,10 +5,10 @@ use crate::{
     estate::{Cluster, Disk, Machine, MachineState, Nic, Wanted},
     event::Event,
     finding::{Finding, Rule},
-    ids::MachineId,
+    ids::{MachineId, VolumeId},
     moment::Span,
     names,
-    placement::{Ledger, NotPlaced, choose_all, clear_checks, volume_findings},
+    placement::{Ledger, NotPlaced, choose_all, choose_volume, clear_checks},
     plan::Step,
     proposal::CreateMachines,
     units::Bytes,
@@ -39,10 +39,24 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
             many.first().map_or("", |m| m.name.as_str())
         ),
     };
-    if let Some(volume) = draft.estate().volumes.get(&cluster.volume) {
-        draft.found_all(volume_findings(draft.view, volume, &machines, ask.start));
+    let with = |volume: VolumeId| {
+        let mut machines = machines.clone();
+        for disk in machines.iter_mut().flat_map(|m| &mut m.disks) {
+            disk.volume = volume;
+        }
+        machines
+    };
+    match choose_volume(draft.view, cluster, with, ask.volume, ask.start) {
+        Ok(choice) => {
+            draft.found_all(choice.findings);
+            place(draft, ask, cluster, with(choice.volume));
+        }
+        Err(found) => {
+            draft.found_all(found);
+            // The hosts are looked at all the same: everything that is wrong is said at once.
+            place(draft, ask, cluster, machines);
+        }
     }
-    place(draft, ask, cluster, machines);
 }
 
 fn wanted_names(draft: &mut Draft<'_>, ask: &CreateMachines) -> Vec<String> {
@@ -226,7 +240,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
             .map(|d| Disk {
                 size: d.size,
                 provisioning: d.provisioning,
-                volume: cluster.volume,
+                volume: VolumeId(0),
             })
             .collect(),
         nics: vec![Nic {

@@ -68,7 +68,14 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
                     "This cluster is gone.",
                 ));
             }
-            Target::Cluster(_) => {}
+            Target::Volume(id) if !draft.estate().volumes.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This volume is gone.",
+                ));
+            }
+            Target::Cluster(_) | Target::Volume(_) => {}
         }
         draft.intend(Event::Edited {
             target: *target,
@@ -137,6 +144,12 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "note",
             "A note has at most 2,000 characters.".into(),
         ),
+        Set::Intended(Some(hosts)) if hosts.is_empty() => stop(
+            Rule::Nothing,
+            "hosts",
+            "At least one host must mount it.".into(),
+        ),
+        Set::Intended(Some(hosts)) => still_in_use(draft, targets, hosts),
         Set::Demand(d) if d.failures > 1 => stop(
             Rule::Headroom,
             "failures",
@@ -145,6 +158,28 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
         _ => None,
     };
     draft.found_all(found);
+}
+
+/// A host on which machines run from the volume stays an intended one.
+fn still_in_use(
+    draft: &Draft<'_>,
+    targets: &[Target],
+    hosts: &std::collections::BTreeSet<crate::ids::HostId>,
+) -> Option<Finding> {
+    let Some(Target::Volume(id)) = targets.first() else {
+        return None;
+    };
+    let estate = draft.estate();
+    let left_out = estate
+        .machines_with_disk_on(*id)
+        .find(|m| m.host.is_some_and(|h| !hosts.contains(&h)))?;
+    let host = left_out.host.and_then(|h| estate.hosts.get(&h))?;
+    let text = format!("{} runs from it on {}.", left_out.name, host.name);
+    Some(
+        Finding::stop(Rule::State, &host.name, text)
+            .at("hosts")
+            .remedy("Keep this host, or move the machine away first."),
+    )
 }
 
 fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> {
@@ -159,6 +194,11 @@ fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> 
             .is_some_and(|h| h.id != id)
             .then_some("host"),
         Target::Cluster(_) => None,
+        Target::Volume(id) => estate
+            .volumes
+            .values()
+            .any(|v| v.id != id && v.name == name)
+            .then_some("volume"),
     }
 }
 

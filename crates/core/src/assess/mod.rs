@@ -10,6 +10,7 @@ mod headroom;
 mod held;
 mod lifecycle;
 mod power;
+mod storage;
 
 pub use create::draw_uuid;
 pub use headroom::{Reserve, reserve};
@@ -79,6 +80,11 @@ pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> As
         Proposal::HandBack { hosts } => claim::hand_back(&mut draft, hosts),
         Proposal::CreateCluster(create) => cluster::create(&mut draft, create),
         Proposal::CreateMachines(create) => create::create(&mut draft, create),
+        Proposal::ConnectArray(ask) => storage::connect_array(&mut draft, ask),
+        Proposal::ConnectVolume(ask) => storage::connect_volume(&mut draft, ask),
+        Proposal::HealVolume { volume } => storage::heal(&mut draft, *volume),
+        Proposal::ExtendVolume { volume, size } => storage::extend(&mut draft, *volume, *size),
+        Proposal::GiveVolume { volume } => storage::give(&mut draft, *volume),
         Proposal::Power { machines, act } => power::power(&mut draft, machines, *act),
         Proposal::Edit { targets, sets } => edit::edit(&mut draft, targets, sets),
         Proposal::Delete { machines } => lifecycle::delete(&mut draft, machines),

@@ -73,6 +73,61 @@ impl Pen<'_> {
     }
 }
 
+impl Pen<'_> {
+    fn volume(&mut self, id: crate::ids::VolumeId, edit: impl FnOnce(&mut super::Volume)) {
+        if let Some(old) = self.estate.volumes.get(&id) {
+            let mut new = super::Volume::clone(old);
+            edit(&mut new);
+            if new != **old {
+                self.put(Fact::Volume(Arc::new(new)));
+            }
+        }
+    }
+}
+
+fn storage(pen: &mut Pen<'_>, event: &Event) {
+    match event {
+        Event::ArrayConnecting(array) => {
+            pen.used(array.id.0);
+            pen.put(Fact::Array(Arc::new((**array).clone())));
+        }
+        // A reading that comes after the array was given up changes nothing.
+        Event::ArraySeen(array) if pen.estate.arrays.contains_key(&array.id) => {
+            pen.put(Fact::Array(Arc::new((**array).clone())));
+        }
+        Event::ArrayDropped { array } => pen.remove(Kind::Array, array.0),
+        Event::VolumePlanned(volume) => {
+            pen.used(volume.id.0);
+            pen.put(Fact::Volume(Arc::new((**volume).clone())));
+        }
+        Event::VolumeMade {
+            volume,
+            uid,
+            backing,
+        } => pen.volume(*volume, |v| {
+            v.uid.clone_from(uid);
+            v.backing = Some(backing.clone());
+        }),
+        Event::VolumeReady { volume } => pen.volume(*volume, |v| v.ready = true),
+        Event::VolumeGone { volume, .. } => {
+            let mounting: Vec<_> = pen
+                .estate
+                .hosts
+                .values()
+                .filter(|h| h.mounts.contains_key(volume))
+                .map(|h| h.id)
+                .collect();
+            for host in mounting {
+                pen.host(host, |h| {
+                    h.mounts.remove(volume);
+                });
+            }
+            pen.remove(Kind::Volume, volume.0);
+        }
+        _ => {}
+    }
+}
+
 impl Estate {
     /// Folds one event in and says what it touched. Events about things that are gone touch nothing.
     pub fn absorb(&mut self, event: &Event) -> Change {
@@ -90,6 +145,21 @@ impl Estate {
             | Event::ClusterDropped { .. } => {
                 clusters(&mut pen, event);
             }
+            Event::ArrayConnecting(_)
+            | Event::ArraySeen(_)
+            | Event::ArrayDropped { .. }
+            | Event::VolumePlanned(_)
+            | Event::VolumeMade { .. }
+            | Event::VolumeReady { .. }
+            | Event::VolumeGone { .. } => storage(&mut pen, event),
+            Event::HostMounts {
+                host,
+                initiator,
+                mounts,
+            } => pen.host(*host, |h| {
+                h.initiator.clone_from(initiator);
+                h.mounts.clone_from(mounts);
+            }),
             Event::VolumeSeen {
                 volume,
                 capacity,
@@ -116,6 +186,7 @@ impl Estate {
                 Target::Cluster(id) => {
                     pen.cluster(*id, |c| sets.iter().for_each(|s| s.on_cluster(c)))
                 }
+                Target::Volume(id) => pen.volume(*id, |v| sets.iter().for_each(|s| s.on_volume(v))),
             },
             Event::RunStarted { run, plan } => {
                 pen.used(run.id.0);
@@ -143,8 +214,10 @@ fn clusters(pen: &mut Pen<'_>, event: &Event) {
     match event {
         Event::ClusterAdded { cluster, volume } => {
             pen.used(cluster.id.0);
-            pen.used(volume.id.0);
-            pen.put(Fact::Volume(Arc::new((**volume).clone())));
+            if let Some(volume) = volume {
+                pen.used(volume.id.0);
+                pen.put(Fact::Volume(Arc::new((**volume).clone())));
+            }
             pen.put(Fact::Cluster(Arc::new((**cluster).clone())));
         }
         Event::ClusterReady { cluster } => pen.cluster(*cluster, |c| c.ready = true),
@@ -157,7 +230,10 @@ fn clusters(pen: &mut Pen<'_>, event: &Event) {
                 for machine in members {
                     pen.machine(machine, |m| m.cluster = None);
                 }
-                pen.remove(Kind::Volume, gone.volume.0);
+                let volumes: Vec<_> = pen.estate.volumes_of(&gone).iter().map(|v| v.id).collect();
+                for volume in volumes {
+                    pen.remove(Kind::Volume, volume.0);
+                }
                 pen.remove(Kind::Cluster, cluster.0);
             }
         }
@@ -203,15 +279,9 @@ fn hosts(pen: &mut Pen<'_>, event: &Event) {
             pen.cluster(*cluster, |c| {
                 c.hosts.insert(*host);
             });
-            let volume = pen.estate.clusters.get(cluster).map(|c| c.volume);
             let here: Vec<_> = pen.estate.machines_on(*host).map(|m| m.id).collect();
             for machine in here {
-                pen.machine(machine, |m| {
-                    m.cluster = Some(*cluster);
-                    if let Some(volume) = volume {
-                        m.disks.iter_mut().for_each(|d| d.volume = volume);
-                    }
-                });
+                pen.machine(machine, |m| m.cluster = Some(*cluster));
             }
         }
         Event::HostLeft { host } => {
@@ -269,6 +339,9 @@ fn machines(pen: &mut Pen<'_>, event: &Event) {
             m.deleted = Some(*at);
             m.host = None;
             m.wanted = Wanted::Off;
+        }),
+        Event::MachineHome { machine, volume } => pen.machine(*machine, |m| {
+            m.disks.iter_mut().for_each(|d| d.volume = *volume);
         }),
         Event::MachineRecovered { machine } => pen.machine(*machine, |m| m.deleted = None),
         _ => {}

@@ -1,7 +1,7 @@
 //! Sites, and clusters: hosts that share storage and restart each other's machines.
 
 use super::PsabiLevel;
-use crate::ids::{ClusterId, HostId, SiteId, VolumeId};
+use crate::ids::{ClusterId, HostId, SiteId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
@@ -25,7 +25,6 @@ pub struct Cluster {
     pub name: String,
     pub site: SiteId,
     pub hosts: BTreeSet<HostId>,
-    pub volume: VolumeId,
     pub cpu_maker: String,
     /// What machines are started with.
     pub cpu_level: PsabiLevel,

@@ -1,6 +1,6 @@
 //! One versioned entity, as the store keeps it.
 
-use super::{Cluster, Host, Machine, Site, Volume};
+use super::{Array, Cluster, Host, Machine, Site, Volume};
 use crate::{plan::Plan, run::Run};
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
@@ -12,6 +12,7 @@ pub enum Kind {
     Site,
     Cluster,
     Host,
+    Array,
     Volume,
     Machine,
     Plan,
@@ -19,11 +20,12 @@ pub enum Kind {
 }
 
 impl Kind {
-    pub const ALL: [Kind; 8] = [
+    pub const ALL: [Kind; 9] = [
         Kind::Meta,
         Kind::Site,
         Kind::Cluster,
         Kind::Host,
+        Kind::Array,
         Kind::Volume,
         Kind::Machine,
         Kind::Plan,
@@ -35,6 +37,7 @@ impl Kind {
             Kind::Site => "site",
             Kind::Cluster => "cluster",
             Kind::Host => "host",
+            Kind::Array => "array",
             Kind::Volume => "volume",
             Kind::Machine => "machine",
             Kind::Plan => "plan",
@@ -75,6 +78,7 @@ pub enum Fact {
     Site(Arc<Site>),
     Cluster(Arc<Cluster>),
     Host(Arc<Host>),
+    Array(Arc<Array>),
     Volume(Arc<Volume>),
     Machine(Arc<Machine>),
     Plan(Arc<Plan>),
@@ -91,6 +95,7 @@ impl Fact {
             Fact::Site(_) => Kind::Site,
             Fact::Cluster(_) => Kind::Cluster,
             Fact::Host(_) => Kind::Host,
+            Fact::Array(_) => Kind::Array,
             Fact::Volume(_) => Kind::Volume,
             Fact::Machine(_) => Kind::Machine,
             Fact::Plan(_) => Kind::Plan,
@@ -103,6 +108,7 @@ impl Fact {
             Fact::Site(x) => x.id.0,
             Fact::Cluster(x) => x.id.0,
             Fact::Host(x) => x.id.0,
+            Fact::Array(x) => x.id.0,
             Fact::Volume(x) => x.id.0,
             Fact::Machine(x) => x.id.0,
             Fact::Plan(x) => x.run.0,
@@ -121,6 +127,7 @@ impl Fact {
             Fact::Site(x) => serde_json::to_value(x),
             Fact::Cluster(x) => serde_json::to_value(x),
             Fact::Host(x) => serde_json::to_value(x),
+            Fact::Array(x) => serde_json::to_value(x),
             Fact::Volume(x) => serde_json::to_value(x),
             Fact::Machine(x) => serde_json::to_value(x),
             Fact::Plan(x) => serde_json::to_value(x),
@@ -155,6 +162,7 @@ impl Fact {
             Kind::Site => typed(body).map(Fact::Site),
             Kind::Cluster => typed(body).map(Fact::Cluster),
             Kind::Host => typed(body).map(Fact::Host),
+            Kind::Array => typed(body).map(Fact::Array),
             Kind::Volume => typed(body).map(Fact::Volume),
             Kind::Machine => typed(body).map(Fact::Machine),
             Kind::Plan => typed(body).map(Fact::Plan),

@@ -1,12 +1,13 @@
 //! A claimed hypervisor host.
 
+use super::volume::Path;
 use crate::{
-    ids::{ClusterId, HostId, SecretRef, SiteId},
+    ids::{ClusterId, HostId, SecretRef, SiteId, VolumeId},
     moment::Moment,
     units::{Bytes, Mhz},
 };
 use serde::{Deserialize, Serialize};
-use std::fmt;
+use std::{collections::BTreeMap, fmt};
 
 /// The x86-64 psABI micro-architecture levels (System V ABI, AMD64 supplement, section 3.1.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -127,10 +128,22 @@ pub struct Host {
     pub condition: Condition,
     /// (boot identifier, sequence) of the last observation taken in; lower ones are dropped.
     pub seen: (u64, u64),
+    /// Its name as an initiator; empty until it said so.
+    #[serde(default)]
+    pub initiator: String,
+    /// The volumes that it mounts, with every path that it has to each.
+    #[serde(default)]
+    pub mounts: BTreeMap<VolumeId, Vec<Path>>,
     pub note: String,
 }
 
 impl Host {
+    /// How many paths to a volume work; 0 also where it isn't mounted.
+    pub fn paths_up(&self, volume: VolumeId) -> usize {
+        self.mounts
+            .get(&volume)
+            .map_or(0, |paths| paths.iter().filter(|p| p.up).count())
+    }
     pub fn accepts_work(&self) -> bool {
         self.condition == Condition::Steady
     }

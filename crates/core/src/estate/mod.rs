@@ -4,6 +4,7 @@
 //! `put` and `remove` in this file and by nothing else.
 
 mod absorb;
+mod array;
 mod cluster;
 mod fact;
 mod host;
@@ -11,14 +12,15 @@ mod machine;
 mod volume;
 
 pub use absorb::{Change, Touched};
+pub use array::{Array, ArrayCondition, ArrayKind, Controller, Pool};
 pub use cluster::{Cluster, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use machine::{Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
-pub use volume::Volume;
+pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::{
-    ids::{ClusterId, HostId, MachineId, Revision, RunId, SiteId, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId, VolumeId},
     plan::Plan,
     run::Run,
 };
@@ -33,6 +35,7 @@ pub struct Estate {
     pub sites: OrdMap<SiteId, Arc<Site>>,
     pub clusters: OrdMap<ClusterId, Arc<Cluster>>,
     pub hosts: OrdMap<HostId, Arc<Host>>,
+    pub arrays: OrdMap<ArrayId, Arc<Array>>,
     pub volumes: OrdMap<VolumeId, Arc<Volume>>,
     pub machines: OrdMap<MachineId, Arc<Machine>>,
     /// Open runs only; closed ones are in the store.
@@ -155,6 +158,18 @@ impl Estate {
         self.volumes.values().find(|v| v.uid == uid)
     }
 
+    pub fn array_named(&self, name: &str) -> Option<&Arc<Array>> {
+        self.arrays
+            .values()
+            .find(|a| a.name.eq_ignore_ascii_case(name))
+    }
+    /// The array with a management controller at this address.
+    pub fn array_at(&self, address: &str) -> Option<&Arc<Array>> {
+        self.arrays
+            .values()
+            .find(|a| a.controllers.iter().any(|c| c.address == address))
+    }
+
     /// Builds the estate from its current facts; the order does not matter.
     pub fn from_facts(revision: Revision, facts: impl IntoIterator<Item = Fact>) -> Self {
         let mut estate = Estate {
@@ -173,6 +188,7 @@ impl Estate {
             .chain(self.sites.values().cloned().map(Fact::Site))
             .chain(self.clusters.values().cloned().map(Fact::Cluster))
             .chain(self.hosts.values().cloned().map(Fact::Host))
+            .chain(self.arrays.values().cloned().map(Fact::Array))
             .chain(self.volumes.values().cloned().map(Fact::Volume))
             .chain(self.machines.values().cloned().map(Fact::Machine))
             .chain(self.plans.values().cloned().map(Fact::Plan))
@@ -185,6 +201,7 @@ impl Estate {
             Fact::Meta(next) => self.next = next,
             Fact::Site(site) => drop(self.sites.insert(site.id, site)),
             Fact::Cluster(cluster) => drop(self.clusters.insert(cluster.id, cluster)),
+            Fact::Array(array) => drop(self.arrays.insert(array.id, array)),
             Fact::Volume(volume) => drop(self.volumes.insert(volume.id, volume)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
@@ -212,6 +229,7 @@ impl Estate {
             Kind::Meta => self.next = 0,
             Kind::Site => drop(self.sites.remove(&SiteId(id))),
             Kind::Cluster => drop(self.clusters.remove(&ClusterId(id))),
+            Kind::Array => drop(self.arrays.remove(&ArrayId(id))),
             Kind::Volume => drop(self.volumes.remove(&VolumeId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {

@@ -1,19 +1,129 @@
 //! A piece of shared storage that hosts mount and that holds disks and machine records.
 
+use super::{Cluster, Estate, Host};
 use crate::{
-    ids::{ClusterId, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, VolumeId},
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+/// What it lies on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Backing {
+    pub array: ArrayId,
+    /// The array's own number of it.
+    pub lun: String,
+    pub pool: String,
+}
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Volume {
     pub id: VolumeId,
-    /// The volume's own identity; never a device name.
+    /// The volume's own identity; never a device name. Empty until the array has made it.
     pub uid: String,
     pub name: String,
     pub cluster: Option<ClusterId>,
     pub capacity: Bytes,
     /// As last reported by a host that mounts it.
     pub used: Bytes,
+    /// None while the array that it lies on is not connected.
+    #[serde(default)]
+    pub backing: Option<Backing>,
+    /// The hosts that shall mount it; none: all of the cluster.
+    #[serde(default)]
+    pub intended: Option<BTreeSet<HostId>>,
+    /// False while the run that connects it hasn't finished.
+    #[serde(default = "yes")]
+    pub ready: bool,
+    #[serde(default)]
+    pub note: String,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// One way from a host to a volume.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Path {
+    pub portal: String,
+    pub uplink: String,
+    pub up: bool,
+}
+
+/// A host that shall mount a volume and does not, or not by enough paths.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Drift {
+    pub host: Arc<Host>,
+    /// Paths that work.
+    pub up: usize,
+    /// Paths that there should be: one for each portal of the array, at least two.
+    pub of: usize,
+}
+
+impl Drift {
+    pub fn misses(&self) -> bool {
+        self.up == 0
+    }
+}
+
+impl Volume {
+    pub fn free(&self) -> Bytes {
+        self.capacity.less(self.used)
+    }
+    pub fn shall_mount(&self, host: HostId) -> bool {
+        self.intended.as_ref().is_none_or(|set| set.contains(&host))
+    }
+    /// The hosts that shall mount it, by name.
+    pub fn hosts<'a>(&'a self, estate: &'a Estate) -> Vec<&'a Arc<Host>> {
+        let members = self.cluster.into_iter().flat_map(|c| estate.hosts_in(c));
+        let mut all: Vec<_> = members.filter(|h| self.shall_mount(h.id)).collect();
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        all
+    }
+    /// How many paths a host should have to it.
+    pub fn portals(&self, estate: &Estate) -> usize {
+        let array = self
+            .backing
+            .as_ref()
+            .and_then(|b| estate.arrays.get(&b.array));
+        array.map_or(2, |a| a.portals.len()).max(1)
+    }
+    /// Where it is not as it was meant to be (rules, section 8).
+    pub fn drift(&self, estate: &Estate) -> Vec<Drift> {
+        let of = self.portals(estate);
+        let hosts = self.hosts(estate).into_iter();
+        hosts
+            .filter(|h| h.accepts_work())
+            .map(|h| Drift {
+                up: h.paths_up(self.id),
+                of,
+                host: h.clone(),
+            })
+            .filter(|d| d.up < d.of)
+            .collect()
+    }
+    /// What the disks on it could grow to, deleted machines included.
+    pub fn promised(&self, estate: &Estate) -> Bytes {
+        estate
+            .machines_with_disk_on(self.id)
+            .map(|m| m.disk_total())
+            .sum()
+    }
+}
+
+impl Estate {
+    /// The volumes of a cluster, by name.
+    pub fn volumes_of<'a>(&'a self, cluster: &Cluster) -> Vec<&'a Arc<Volume>> {
+        let id = cluster.id;
+        let mut all: Vec<_> = self
+            .volumes
+            .values()
+            .filter(|v| v.cluster == Some(id))
+            .collect();
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        all
+    }
 }

@@ -91,6 +91,7 @@ pub fn choose(
             machine,
             row,
             cluster: Some(cluster),
+            volumes: &view.estate.volumes,
         });
         if found.iter().any(Obstacle::stops) {
             refused.push((row.host.id, found));

@@ -2,10 +2,13 @@
 
 use super::Row;
 use crate::{
-    estate::{Cluster, Condition, Machine, PsabiLevel},
+    estate::{Cluster, Condition, Machine, PsabiLevel, Volume},
     finding::{Finding, Rule, Severity},
+    ids::VolumeId,
     units::Bytes,
 };
+use imbl::OrdMap;
+use std::sync::Arc;
 
 /// One machine before one host.
 #[derive(Clone, Copy)]
@@ -13,6 +16,7 @@ pub struct Ask<'a> {
     pub machine: &'a Machine,
     pub row: &'a Row,
     pub cluster: Option<&'a Cluster>,
+    pub volumes: &'a OrdMap<VolumeId, Arc<Volume>>,
 }
 
 /// Why a machine may not, or should not, run on a host; with the figures.
@@ -59,12 +63,19 @@ pub enum Obstacle {
     Apart {
         group: String,
     },
+    /// It doesn't mount a volume that the machine has a disk on, or no path to it works.
+    NoPath {
+        volume: String,
+    },
+    OnePath {
+        volume: String,
+    },
 }
 
 type FitRule = fn(Ask<'_>) -> Option<Obstacle>;
 
 const RULES: &[FitRule] = &[
-    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart,
+    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart, storage,
 ];
 
 /// How many checks stand behind a clear answer.
@@ -164,12 +175,35 @@ fn apart(ask: Ask<'_>) -> Option<Obstacle> {
     })
 }
 
+/// Mounted by at least two paths (rules, section 1.5); the worst volume speaks.
+fn storage(ask: Ask<'_>) -> Option<Obstacle> {
+    let mut ways: Vec<(usize, &Volume)> = ask
+        .machine
+        .volumes()
+        .iter()
+        .filter_map(|id| ask.volumes.get(id))
+        .map(|v| (ask.row.host.paths_up(v.id), &**v))
+        .collect();
+    ways.sort_by_key(|(up, v)| (*up, v.id));
+    match ways.first() {
+        Some((0, v)) => Some(Obstacle::NoPath {
+            volume: v.name.clone(),
+        }),
+        Some((1, v)) => Some(Obstacle::OnePath {
+            volume: v.name.clone(),
+        }),
+        _ => None,
+    }
+}
+
 impl Obstacle {
     pub fn severity(&self) -> Severity {
         match self {
             Obstacle::Overcommit { hundredths } if *hundredths <= 150 => Severity::Mind,
             Obstacle::Ratio { hundredths } if *hundredths <= 800 => Severity::Mind,
-            Obstacle::MoreVcpusThanCores { .. } | Obstacle::Numa { .. } => Severity::Mind,
+            Obstacle::MoreVcpusThanCores { .. }
+            | Obstacle::Numa { .. }
+            | Obstacle::OnePath { .. } => Severity::Mind,
             _ => Severity::Stop,
         }
     }
@@ -190,6 +224,7 @@ impl Obstacle {
             Obstacle::Maker { .. } => Rule::CpuMaker,
             Obstacle::Hardware { .. } => Rule::Hardware,
             Obstacle::Apart { .. } => Rule::Apart,
+            Obstacle::NoPath { .. } | Obstacle::OnePath { .. } => Rule::Paths,
         }
     }
     /// In a few words, behind the host's name.
@@ -227,6 +262,8 @@ impl Obstacle {
             Obstacle::Hardware { machine, host } => {
                 format!("it runs virtual hardware up to {host}, the machine has {machine}")
             }
+            Obstacle::NoPath { volume } => format!("no path to {volume} works"),
+            Obstacle::OnePath { volume } => format!("only one path to {volume} works"),
             Obstacle::Apart { group } => {
                 format!("another machine of “{group}”, which are kept apart, is there")
             }

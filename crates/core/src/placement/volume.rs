@@ -1,8 +1,9 @@
 //! Room on a volume for new machines (rules, sections 1.5 and 2).
 
 use crate::{
-    estate::{Machine, MachineState, Volume},
+    estate::{Cluster, Machine, MachineState, Volume},
     finding::{Finding, Rule},
+    ids::VolumeId,
     units::Bytes,
     view::View,
 };
@@ -88,4 +89,85 @@ pub fn volume_findings(
         );
     }
     found
+}
+
+/// Where the disks go: the volume, what was found about it, and why the others not.
+pub struct VolumeChoice {
+    pub volume: VolumeId,
+    pub findings: Vec<Finding>,
+}
+
+/// Chooses among the cluster's volumes (rules, section 2): room first, then 15 % free afterwards, then the overcommit
+/// limit, then the name. Latency is not measured yet. `only` limits the choice to one.
+///
+/// # Errors
+/// Why there is none.
+pub fn choose_volume(
+    view: &View,
+    cluster: &Cluster,
+    machines: impl Fn(VolumeId) -> Vec<Machine>,
+    only: Option<VolumeId>,
+    starting: bool,
+) -> Result<VolumeChoice, Vec<Finding>> {
+    let all = view.estate.volumes_of(cluster);
+    if all.is_empty() {
+        let text = format!("{} has no volume yet.", cluster.name);
+        return Err(vec![
+            Finding::stop(Rule::Storage, &cluster.name, text)
+                .at("volume")
+                .remedy("Connect one to its hosts under Storage."),
+        ]);
+    }
+    let mut fine = Vec::new();
+    let mut why_not = Vec::new();
+    for volume in all.iter().filter(|v| only.is_none_or(|id| id == v.id)) {
+        let found = if volume.ready {
+            volume_findings(view, volume, &machines(volume.id), starting)
+        } else {
+            let text = format!("{} is still being connected.", volume.name);
+            vec![Finding::stop(Rule::State, &volume.name, text).at("volume")]
+        };
+        if found.iter().any(Finding::stops) {
+            why_not.push((volume.name.clone(), found));
+        } else {
+            let tight = found.iter().any(|f| f.rule == Rule::VolumeReserve);
+            let promised = found.iter().any(|f| f.rule == Rule::Storage);
+            fine.push((tight, promised, volume.name.clone(), volume.id, found));
+        }
+    }
+    fine.sort_by(|a, b| (a.0, a.1, &a.2).cmp(&(b.0, b.1, &b.2)));
+    let dearer: Vec<String> = fine
+        .iter()
+        .skip(1)
+        .map(|(tight, promised, name, ..)| match (tight, promised) {
+            (true, _) => format!("{name}: less than 15 % would be free"),
+            (_, true) => format!("{name}: promised too often"),
+            _ => format!("{name}: as good, later by name"),
+        })
+        .chain(why_not.iter().map(|(name, found)| {
+            let words = found
+                .iter()
+                .find(|f| f.stops())
+                .map_or("", |f| f.text.as_str());
+            format!("{name}: {}", words.trim_end_matches('.'))
+        }))
+        .collect();
+    match fine.into_iter().next() {
+        Some((_, _, name, volume, mut findings)) => {
+            if all.len() > 1 {
+                findings.push(
+                    Finding::clear(Rule::Storage, &name, format!("The disks go to {name}."))
+                        .because(dearer.join(" · ")),
+                );
+            }
+            Ok(VolumeChoice { volume, findings })
+        }
+        None => Err(why_not.into_iter().next().map_or_else(
+            || {
+                let text = "Choose a volume of this cluster.";
+                vec![Finding::stop(Rule::Exists, "volume", text).at("volume")]
+            },
+            |(_, found)| found,
+        )),
+    }
 }

@@ -84,8 +84,20 @@ impl Table<'_> {
                     attempt,
                     after,
                 } => match &plan.steps[step].step {
-                    Step::ClusterReady { cluster } => {
-                        self.record(Event::ClusterReady { cluster: *cluster });
+                    Step::ClusterReady { .. }
+                    | Step::VolumeReady { .. }
+                    | Step::VolumeGone { .. } => {
+                        self.record(match &plan.steps[step].step {
+                            Step::VolumeReady { volume } => Event::VolumeReady { volume: *volume },
+                            Step::VolumeGone { volume } => Event::VolumeGone {
+                                volume: *volume,
+                                handed_back: true,
+                            },
+                            Step::ClusterReady { cluster } => {
+                                Event::ClusterReady { cluster: *cluster }
+                            }
+                            _ => continue,
+                        });
                         waiting.push_back((
                             id,
                             Input::Succeeded {
@@ -205,6 +217,23 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
     {
         return gone(host.to_string());
     }
+    if let Some(volume) = step.volume()
+        && !estate.volumes.contains_key(&volume)
+    {
+        return gone(volume.to_string());
+    }
+    if let Some(array) = step.array()
+        && !estate.arrays.contains_key(&array)
+    {
+        return gone(array.to_string());
+    }
+    if let Step::Disown { volume, .. } | Step::Unmount { volume, .. } = step {
+        let on_it = estate.machines_with_disk_on(*volume).count();
+        if on_it > 0 && matches!(step, Step::Disown { .. }) {
+            let text = format!("{on_it} machines have disks on it now.");
+            return Some(Finding::stop(Rule::State, volume.to_string(), text));
+        }
+    }
     if let Some(id) = step.machine() {
         let Some(machine) = estate.machines.get(&id) else {
             return gone(id.to_string());
@@ -226,6 +255,7 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
                 machine,
                 row,
                 cluster: Some(cluster),
+                volumes: &estate.volumes,
             });
             return found
                 .iter()
@@ -257,6 +287,23 @@ fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<E
     open.filter_map(|step| match step {
         Step::Create { machine, .. } => Some(Event::MachineDropped { machine: *machine }),
         Step::Claim { host, .. } => Some(Event::HostReleased { host: *host }),
+        Step::ReadArray { array } => estate
+            .arrays
+            .get(array)
+            .filter(|a| a.condition == crate::estate::ArrayCondition::Connecting)
+            .map(|_| Event::ArrayDropped { array: *array }),
+        // What some hosts mount already stays, and its drift is shown; what nobody has goes.
+        Step::VolumeReady { volume } => {
+            let mounted = estate.hosts.values().any(|h| h.mounts.contains_key(volume));
+            Some(if mounted {
+                Event::VolumeReady { volume: *volume }
+            } else {
+                Event::VolumeGone {
+                    volume: *volume,
+                    handed_back: false,
+                }
+            })
+        }
         Step::ClusterReady { cluster } => Some(match estate.hosts_in(*cluster).next() {
             None => Event::ClusterDropped { cluster: *cluster },
             Some(_) => Event::ClusterReady { cluster: *cluster },

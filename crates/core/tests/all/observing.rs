@@ -3,10 +3,11 @@
 use zastrugi_core::{
     estate::{Estate, MachineState, Memory},
     event::Event,
+    evidence::SeenVolume,
     ids::{HostId, MachineId},
     moment::Moment,
     observe::{HostReport, MachineReport, compare, settle_adopted},
-    testkit::read,
+    testkit::{paths, read},
     units::Bytes,
 };
 
@@ -14,6 +15,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
     let machines = machines.iter().map(|(id, state, generation)| {
         let known = estate.machines.get(&MachineId(*id));
         MachineReport {
+            volume: "vol-951".into(),
             uuid: known.map_or(uuid::Uuid::from_u128(u128::from(*id)), |m| m.uuid),
             name: known.map_or(format!("new-{id}"), |m| m.name.clone()),
             state: state.clone(),
@@ -38,11 +40,18 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
         }
     });
     HostReport {
+        initiator: "iqn.2026-01.net.example:h1".into(),
         boot: 1,
         seq,
         software: "4.2.1".into(),
         machines: machines.collect(),
-        volumes: vec![],
+        volumes: vec![SeenVolume {
+            uid: "vol-951".into(),
+            name: "slab-951".into(),
+            capacity: Bytes::gib(10_240),
+            used: Bytes::gib(100),
+            paths: paths(2),
+        }],
     }
 }
 

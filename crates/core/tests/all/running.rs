@@ -412,6 +412,7 @@ fn two_machines() -> Proposal {
         pattern: "new".into(),
         count: 2,
         cluster: Some(ClusterId(901)),
+        volume: None,
         host: None,
         vcpus: 1,
         memory: Memory {

@@ -1,6 +1,6 @@
 //! The calls of the agent's protocol.
 
-use super::wire::{Greeting, Machine, Report, limited};
+use super::wire::{Greeting, Machine, Report, Storage, WirePath, limited};
 use crate::{
     fault::garbled,
     http::{Call, Http, Watch},
@@ -54,6 +54,17 @@ pub(crate) struct ClaimedBmc {
 #[derive(Deserialize)]
 pub(crate) struct Seen {
     pub(crate) machines: Vec<Machine>,
+    /// How the host reaches the volume that it mounted.
+    #[serde(default)]
+    pub(crate) paths: Vec<WirePath>,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct LoggedIn {
+    #[serde(rename = "in")]
+    pub(crate) live: Vec<String>,
+    #[serde(default)]
+    pub(crate) dead: Vec<String>,
 }
 
 #[derive(Deserialize)]
@@ -119,12 +130,6 @@ impl Agent<'_> {
             .await
             .map(drop)
     }
-    pub(crate) async fn state(&self) -> Result<HostReport, Fault> {
-        self.http
-            .call::<Report>(self.ask(Method::GET, "/v1/state", None, None))
-            .await
-            .map(Report::read)
-    }
     /// Milliseconds since 1970 on the host's own clock.
     pub(crate) async fn clock(&self) -> Result<i64, Fault> {
         let said: Value = self
@@ -139,12 +144,93 @@ impl Agent<'_> {
         &self,
         stamp: Stamp<'_>,
         cluster: &str,
-        volume: &str,
+        volume: Option<&str>,
     ) -> Result<Seen, Fault> {
         let body = json!({"name": cluster, "volume": volume});
         self.http
             .call(self.ask(Method::PUT, "/v1/cluster", Some(stamp), Some(body)))
             .await
+    }
+    /// What is offered to the host, mounted or not.
+    pub(crate) async fn storage(&self) -> Result<Storage, Fault> {
+        self.http
+            .call(self.ask(Method::GET, "/v1/storage", None, None))
+            .await
+    }
+    /// Logs in on every portal that answers; says which did and which didn't.
+    pub(crate) async fn log_in(
+        &self,
+        stamp: Stamp<'_>,
+        portals: &[String],
+    ) -> Result<LoggedIn, Fault> {
+        let body = json!({"portals": portals});
+        self.http
+            .call(self.ask(Method::PUT, "/v1/storage/logins", Some(stamp), Some(body)))
+            .await
+    }
+    async fn at_volume(
+        &self,
+        method: Method,
+        stamp: Stamp<'_>,
+        uid: &str,
+        what: &str,
+        body: Value,
+    ) -> Result<Value, Fault> {
+        let path = format!("/v1/volumes/{uid}/{what}");
+        self.http
+            .call(self.ask(method, path, Some(stamp), Some(body)))
+            .await
+    }
+    pub(crate) async fn format(
+        &self,
+        stamp: Stamp<'_>,
+        uid: &str,
+        name: &str,
+        cluster: &str,
+    ) -> Result<(), Fault> {
+        let body = json!({"name": name, "cluster": cluster});
+        self.at_volume(Method::POST, stamp, uid, "format", body)
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn take(
+        &self,
+        stamp: Stamp<'_>,
+        uid: &str,
+        cluster: &str,
+        over: Option<&str>,
+    ) -> Result<(), Fault> {
+        let body = json!({"cluster": cluster, "over": over});
+        self.at_volume(Method::PUT, stamp, uid, "owner", body)
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn disown(&self, stamp: Stamp<'_>, uid: &str) -> Result<(), Fault> {
+        self.at_volume(Method::DELETE, stamp, uid, "owner", json!({}))
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn mount(
+        &self,
+        stamp: Stamp<'_>,
+        uid: &str,
+        cluster: &str,
+    ) -> Result<Seen, Fault> {
+        let path = format!("/v1/volumes/{uid}/mount");
+        let body = json!({"cluster": cluster});
+        self.http
+            .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+    }
+    pub(crate) async fn unmount(&self, stamp: Stamp<'_>, uid: &str) -> Result<(), Fault> {
+        self.at_volume(Method::DELETE, stamp, uid, "mount", json!({}))
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn fill(&self, stamp: Stamp<'_>, uid: &str) -> Result<(), Fault> {
+        self.at_volume(Method::POST, stamp, uid, "grow", json!({}))
+            .await
+            .map(drop)
     }
     pub(crate) async fn leave(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
         self.http

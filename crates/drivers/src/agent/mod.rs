@@ -5,5 +5,9 @@ mod client;
 mod wire;
 
 pub use client::Sample;
-pub(crate) use client::{Agent, Stamp, greet};
-pub(crate) use wire::Machine;
+pub(crate) use client::{Agent, Seen, Stamp, greet};
+pub(crate) use wire::{Machine, limited};
+
+pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {
+    path.read()
+}

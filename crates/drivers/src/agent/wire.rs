@@ -4,8 +4,8 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Cpu, Hardware, MachineState, Memory, PsabiLevel},
-    evidence::SeenVolume,
+    estate::{Cpu, Hardware, MachineState, Memory, Path, PsabiLevel},
+    evidence::{SeenDevice, SeenVolume},
     moment::Moment,
     observe::{HostReport, MachineReport},
     units::{Bytes, Mhz},
@@ -90,6 +90,8 @@ pub(crate) struct Report {
     seq: u64,
     software: String,
     #[serde(default)]
+    initiator: String,
+    #[serde(default)]
     machines: Vec<Machine>,
     #[serde(default)]
     volumes: Vec<WireVolume>,
@@ -103,6 +105,74 @@ struct WireVolume {
     name: String,
     capacity: u64,
     used: u64,
+    #[serde(default)]
+    paths: Vec<WirePath>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WirePath {
+    portal: String,
+    uplink: String,
+    up: bool,
+}
+
+impl WirePath {
+    pub(crate) fn read(self) -> Path {
+        Path {
+            portal: limited(self.portal),
+            uplink: limited(self.uplink),
+            up: self.up,
+        }
+    }
+}
+
+/// What is offered to a host.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Storage {
+    pub(crate) initiator: String,
+    devices: Vec<WireDevice>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireDevice {
+    pub(crate) uid: String,
+    #[serde(default)]
+    name: String,
+    capacity: u64,
+    signature: Option<String>,
+    zero: bool,
+    owner: Option<WireOwner>,
+    machines: u32,
+    mounted: bool,
+    #[serde(default)]
+    used: u64,
+    #[serde(default)]
+    paths: Vec<WirePath>,
+}
+
+impl Storage {
+    pub(crate) fn devices(self) -> Vec<(SeenDevice, SeenVolume)> {
+        let all = self.devices.into_iter().take(4096);
+        all.map(|d| {
+            let volume = SeenVolume {
+                uid: limited(d.uid.clone()),
+                name: limited(d.name),
+                capacity: Bytes(d.capacity),
+                used: Bytes(d.used),
+                paths: d.paths.into_iter().take(64).map(WirePath::read).collect(),
+            };
+            let device = SeenDevice {
+                uid: limited(d.uid),
+                signature: d.signature.map(limited),
+                zero: d.zero,
+                owner: d.owner.map(|o| (limited(o.installation), limited(o.name))),
+                machines: d.machines,
+                mounted: d.mounted,
+            };
+            (device, volume)
+        })
+        .collect()
+    }
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -128,6 +198,8 @@ pub(crate) struct Machine {
     memory: WireMemory,
     video: u64,
     disks: Vec<WireDisk>,
+    #[serde(default)]
+    volume: String,
     macs: Vec<String>,
     #[serde(default)]
     labels: BTreeMap<String, String>,
@@ -206,6 +278,7 @@ impl Machine {
                 .take(64)
                 .map(|d| (Bytes(d.size), d.thick))
                 .collect(),
+            volume: limited(self.volume),
             macs: self.macs.into_iter().take(16).map(limited).collect(),
             labels: self
                 .labels
@@ -230,6 +303,7 @@ impl Report {
             boot: self.boot,
             seq: self.seq,
             software: limited(self.software),
+            initiator: limited(self.initiator),
             machines: self.machines.into_iter().map(Machine::read).collect(),
             volumes: self
                 .volumes
@@ -239,6 +313,7 @@ impl Report {
                     name: limited(v.name),
                     capacity: Bytes(v.capacity),
                     used: Bytes(v.used),
+                    paths: v.paths.into_iter().take(64).map(WirePath::read).collect(),
                 })
                 .collect(),
         }

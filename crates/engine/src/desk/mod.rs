@@ -5,6 +5,7 @@ mod logbook;
 mod people;
 mod reserves;
 mod runs;
+mod storage;
 
 pub use hosts::{Found, ProbeError, ScanState};
 pub use people::{PasswordProblem, SignIn, SignInError};

@@ -1,6 +1,6 @@
 //! The leader: a lease of 10 s, renewed every 2 s; its holder stops at 7 s counted from sending the renewal.
 
-use super::host;
+use super::{array, host};
 use crate::{
     desk::start_as,
     scribe::Scribe,
@@ -15,7 +15,7 @@ use time::OffsetDateTime;
 use tokio::{task::AbortHandle, task::JoinSet, time::sleep};
 use uuid::Uuid;
 use zastrugi_core::{
-    ids::HostId,
+    ids::{ArrayId, HostId},
     loads::HostLoad,
     moment::Span,
     permits::{Permits, Role, Who},
@@ -84,6 +84,7 @@ struct Reign {
     held: Held,
     tasks: JoinSet<()>,
     followed: BTreeMap<HostId, (String, AbortHandle)>,
+    arrays: BTreeMap<ArrayId, AbortHandle>,
     samples: Samples,
     wrote: Instant,
     tended: Option<Instant>,
@@ -96,6 +97,7 @@ impl Reign {
             held,
             tasks: JoinSet::new(),
             followed: BTreeMap::new(),
+            arrays: BTreeMap::new(),
             samples,
             wrote: Instant::now(),
             tended: None,
@@ -105,6 +107,7 @@ impl Reign {
     async fn tend(&mut self, shared: &Arc<Shared>, scribe: &Scribe, measurements: &Measurements) {
         while self.tasks.try_join_next().is_some() {}
         self.follow_hosts(shared, scribe);
+        self.follow_arrays(shared, scribe);
         if self.wrote.elapsed() > Duration::from_secs(10) {
             self.wrote = Instant::now();
             let samples =
@@ -125,7 +128,36 @@ impl Reign {
             if let Err(error) = tend_history(shared).await {
                 tracing::warn!(%error, "old history was not removed");
             }
+            let used: Vec<_> = shared
+                .estate()
+                .volumes
+                .values()
+                .filter(|v| v.ready)
+                .map(|v| (v.id, v.used))
+                .collect();
+            let today = OffsetDateTime::now_utc().date();
+            if let Err(error) = measurements.write_use(today, &used).await {
+                tracing::warn!(%error, "how full volumes are was not noted");
+            }
             purge_expired(shared, scribe).await;
+        }
+    }
+
+    /// A task for each array and filer.
+    fn follow_arrays(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
+        let estate = shared.estate();
+        self.arrays
+            .retain(|id, task| estate.arrays.contains_key(id) && !task.is_finished());
+        for id in estate.arrays.keys() {
+            if !self.arrays.contains_key(id) {
+                let eye = array::ArrayEye {
+                    shared: shared.clone(),
+                    scribe: scribe.clone(),
+                    held: self.held,
+                    array: *id,
+                };
+                self.arrays.insert(*id, self.tasks.spawn(eye.follow()));
+            }
         }
     }
 

@@ -1,5 +1,6 @@
 //! Observing devices. One process leads; it follows every claimed host and appends what changed.
 
+mod array;
 mod host;
 mod leader;
 

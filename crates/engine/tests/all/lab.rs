@@ -68,10 +68,14 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         uid: "vol-a".into(),
         name: "slab".into(),
         capacity_gib: 1000,
+        array: String::new(),
+        pool: String::new(),
+        signature: None,
     }];
     Scenario {
         hosts: (1..=hosts).map(host).collect(),
         volumes,
+        arrays: vec![],
         machines: vec![],
     }
 }
@@ -202,6 +206,7 @@ impl Lab {
             pattern: name.into(),
             count,
             cluster: self.estate().clusters.keys().next().copied(),
+            volume: None,
             host: None,
             vcpus: 1,
             memory: Memory {

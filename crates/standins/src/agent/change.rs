@@ -18,14 +18,14 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
-type Outcome = Result<Value, Response>;
+pub(super) type Outcome = Result<Value, Response>;
 
 fn header<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
     headers.get(name).and_then(|h| h.to_str().ok())
 }
 
 /// Runs one change: the kept answer if the key is known, else the fence, else the effect, kept and saved.
-fn keyed(
+pub(super) fn keyed(
     device: &Device,
     headers: &HeaderMap,
     object: &str,
@@ -87,12 +87,17 @@ fn keyed(
 
 /// Keeps the highest fence of an object: of a machine on its volume, of the host itself here.
 fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Result<(), u64> {
-    let State { hosts, volumes } = state;
+    let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get_mut(host) else {
         return Ok(());
     };
     let slot = if object == "host" {
         &mut host.fence
+    } else if let Some(uid) = object.strip_prefix("volume:") {
+        match volumes.get_mut(uid) {
+            Some(volume) => volume.fences.entry("volume".to_owned()).or_insert(0),
+            None => return Ok(()),
+        }
     } else {
         let volume = host.mounted.iter().find(|uid| {
             volumes
@@ -207,7 +212,9 @@ pub(super) async fn release(Extract(device): Extract<Device>, headers: HeaderMap
 #[derive(Deserialize)]
 pub(super) struct Join {
     name: String,
-    volume: String,
+    /// A volume to mount on the way.
+    #[serde(default)]
+    volume: Option<String>,
 }
 
 pub(super) async fn join(
@@ -220,24 +227,20 @@ pub(super) async fn join(
     }
     let name = device.name.clone();
     keyed(&device, &headers, "host", |state, _| {
-        let State { hosts, volumes } = state;
-        let host = hosts
+        if let Some(uid) = &ask.volume {
+            super::storage::mount(state, &name, uid, &ask.name)?;
+        }
+        let host = state
+            .hosts
             .get_mut(&name)
             .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
-        if !host.volumes.contains(&ask.volume) {
-            return Err(refused(
-                StatusCode::CONFLICT,
-                "volume",
-                format!("No path to the volume {}.", ask.volume),
-            ));
-        }
         host.cluster = Some(ask.name);
-        host.mounted.insert(ask.volume.clone());
-        let records = volumes
-            .get(&ask.volume)
-            .map(say::records)
-            .unwrap_or_default();
-        Ok(json!({"machines": records}))
+        let Some(uid) = ask.volume else {
+            return Ok(json!({"machines": []}));
+        };
+        let records = state.volumes.get(&uid).map(say::records);
+        let paths = super::storage::paths(state, &name, &uid);
+        Ok(json!({"machines": records.unwrap_or_default(), "paths": paths}))
     })
 }
 
@@ -259,6 +262,7 @@ pub(super) async fn leave(Extract(device): Extract<Device>, headers: HeaderMap) 
             ));
         }
         host.cluster = None;
+        host.mounted.clear();
         Ok(json!({}))
     })
 }
@@ -296,10 +300,12 @@ pub(super) async fn create(
     }
     let name = device.name.clone();
     keyed(&device, &headers, &uuid.clone(), |state, now| {
-        let State { hosts, volumes } = state;
-        let sees = hosts
-            .get(&name)
-            .is_some_and(|h| h.mounted.contains(&ask.volume));
+        let sees = state.reaches(&name, &ask.volume)
+            && state
+                .hosts
+                .get(&name)
+                .is_some_and(|h| h.mounted.contains(&ask.volume));
+        let volumes = &mut state.volumes;
         let Some(volume) = volumes.get_mut(&ask.volume).filter(|_| sees) else {
             return Err(refused(
                 StatusCode::CONFLICT,
@@ -387,7 +393,7 @@ fn on_record(
     uuid: &str,
     edit: impl FnOnce(&mut Record, bool) -> Result<(), Response>,
 ) -> Outcome {
-    let State { hosts, volumes } = state;
+    let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get(host) else {
         return Err(StatusCode::NOT_FOUND.into_response());
     };
@@ -531,7 +537,8 @@ fn power_on(
     generation: u64,
     now: i64,
 ) -> Result<(), Response> {
-    let State { hosts, volumes } = state;
+    let reached = state.devices(name);
+    let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get_mut(name) else {
         return Err(StatusCode::NOT_FOUND.into_response());
     };
@@ -551,6 +558,13 @@ fn power_on(
             "No volume that this host sees has such a machine.",
         ));
     };
+    if !reached.contains(&uid) {
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "path",
+            format!("No path of this host to {} works.", volume.name),
+        ));
+    }
     if volume.records.get(uuid).is_some_and(|r| r.deleted) {
         return Err(refused(
             StatusCode::CONFLICT,
@@ -583,6 +597,8 @@ fn power_on(
             generation,
             started: now,
             stopping: None,
+            paused: None,
+            unwritten: 0,
         },
     );
     Ok(())

@@ -38,9 +38,9 @@ pub(super) fn greeting(state: &State, host: &Host) -> Value {
     })
 }
 
-fn body(uuid: &str, record: &Record) -> Value {
+fn body(uuid: &str, volume: &str, record: &Record) -> Value {
     json!({
-        "uuid": uuid, "name": record.name, "generation": record.lease.generation, "vcpus": record.vcpus,
+        "uuid": uuid, "volume": volume, "name": record.name, "generation": record.lease.generation, "vcpus": record.vcpus,
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
         "disks": record.disks.iter().map(|d| json!({"size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
@@ -58,7 +58,7 @@ pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
         .filter_map(|uid| state.volumes.get(uid))
         .find(|v| v.records.contains_key(uuid))?;
     let record = volume.records.get(uuid)?;
-    let mut said = body(uuid, record);
+    let mut said = body(uuid, &volume.uid, record);
     let phase = host
         .guests
         .get(uuid)
@@ -66,10 +66,12 @@ pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
     let power = match phase {
         "off" => "off",
         "stopping" => "stopping",
+        "paused" => "paused",
         _ => "on",
     };
+    let why = host.guests.get(uuid).and_then(|g| g.paused.as_ref());
     said["power"] = power.into();
-    said["phase"] = phase.into();
+    said["phase"] = why.map_or(phase, |(why, _)| why.as_str()).into();
     said["guest_answers"] = (phase == "up" && record.temper.agent).into();
     Some(said)
 }
@@ -84,7 +86,10 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
         .mounted
         .iter()
         .filter_map(|uid| state.volumes.get(uid))
-        .map(|v| json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used()}))
+        .map(|v| {
+            json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(),
+                "paths": super::storage::paths(state, &host.name, &v.uid)})
+        })
         .collect();
     let (mut cpu, mut active) = (0, 0);
     let mut loads = serde_json::Map::new();
@@ -103,7 +108,7 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
         loads.insert(uuid.clone(), json!({"cpu_mhz": mhz, "active": bytes}));
     }
     json!({
-        "boot": host.boot, "seq": crate::world::tick(), "software": host.software,
+        "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
         "machines": machines, "volumes": volumes,
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
     })
@@ -114,7 +119,7 @@ pub(super) fn records(volume: &Volume) -> Vec<Value> {
         .records
         .iter()
         .map(|(uuid, record)| {
-            let mut said = body(uuid, record);
+            let mut said = body(uuid, &volume.uid, record);
             said["running_on"] = record.lease.holder.clone().into();
             said
         })

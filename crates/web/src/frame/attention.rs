@@ -1,7 +1,7 @@
 //! What needs a person now: the same list in the top bar's count and beside the Field.
 
 use zastrugi_core::{
-    estate::{Cluster, Condition, Estate},
+    estate::{ArrayCondition, Cluster, Condition, Estate, MachineState},
     run::RunState,
     view::View,
 };
@@ -21,6 +21,7 @@ pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<
     let estate = &view.estate;
     let mut all = hosts(estate, site);
     all.extend(runs(estate));
+    all.extend(storage(estate, site));
     let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
     all.extend(
         estate
@@ -64,6 +65,78 @@ fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         })
     })
     .collect()
+}
+
+/// Volumes that some of their hosts miss, arrays that fall silent, machines that are halted.
+fn storage(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let at = |s: zastrugi_core::ids::SiteId| site.is_none_or(|site| s.0 == site);
+    let mut all = Vec::new();
+    for v in estate.volumes.values().filter(|v| v.ready) {
+        let here = v
+            .cluster
+            .and_then(|c| estate.clusters.get(&c))
+            .is_none_or(|c| at(c.site));
+        let drift = if here { v.drift(estate) } else { vec![] };
+        let Some(first) = drift.first() else { continue };
+        let text = match (drift.len(), first.misses()) {
+            (1, true) => format!("{} does not mount {}.", first.host.name, v.name),
+            (1, false) => format!(
+                "{} has {} of {} paths to {}.",
+                first.host.name, first.up, first.of, v.name
+            ),
+            (n, _) => format!("{n} hosts miss paths to {}.", v.name),
+        };
+        all.push(Need {
+            glyph: if drift.iter().any(zastrugi_core::estate::Drift::misses) {
+                "down"
+            } else {
+                "mind"
+            },
+            text,
+            link: format!("/sheet/heal-volume?ids={}", v.id.0),
+            link_words: "Bring it back",
+            detail: "drift: not as it was meant to be".into(),
+        });
+    }
+    for a in estate.arrays.values().filter(|a| at(a.site)) {
+        let silent: Vec<_> = a.silent().map(|c| c.address.clone()).collect();
+        let (glyph, text) = if matches!(a.condition, ArrayCondition::Lost { .. }) {
+            ("down", format!("{} does not answer.", a.name))
+        } else if silent.is_empty() {
+            continue;
+        } else {
+            ("mind", format!("A controller of {} is silent.", a.name))
+        };
+        all.push(Need {
+            glyph,
+            text,
+            link: format!("/storage/arrays/{}", a.id.0),
+            link_words: "Look at it",
+            detail: silent.join(", "),
+        });
+    }
+    let paused: Vec<_> = estate
+        .machines
+        .values()
+        .filter(|m| matches!(m.state, MachineState::Paused(_)))
+        .collect();
+    if let Some(first) = paused.first() {
+        let why = match &first.state {
+            MachineState::Paused(why) => why.clone(),
+            _ => String::new(),
+        };
+        all.push(Need {
+            glyph: "down",
+            text: match paused.len() {
+                1 => format!("{} is paused.", first.name),
+                n => format!("{n} machines are paused."),
+            },
+            link: "/machines?state=mind".into(),
+            link_words: "Look at them",
+            detail: why,
+        });
+    }
+    all
 }
 
 fn runs(estate: &Estate) -> Vec<Need> {

@@ -22,13 +22,16 @@ struct Hits {
 }
 
 /// (words, link, who may)
-const COMMANDS: [(&str, &str, Act); 12] = [
+const COMMANDS: [(&str, &str, Act); 15] = [
     ("create machines", "/sheet/new-machines", Act::Machines),
     ("find hosts", "/hosts/look", Act::Hosts),
     ("create a cluster", "/sheet/new-cluster", Act::Clusters),
     ("go to the field", "/", Act::Look),
     ("go to hosts", "/hosts", Act::Look),
     ("go to machines", "/machines", Act::Look),
+    ("connect an array", "/sheet/connect-array", Act::Storage),
+    ("connect a volume", "/sheet/connect-volume", Act::Storage),
+    ("go to storage", "/storage", Act::Look),
     ("go to the logbook", "/logbook", Act::Look),
     ("look at events", "/logbook/events", Act::Look),
     ("machines that are off", "/machines?state=off", Act::Look),
@@ -66,6 +69,17 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .filter(|h| h.name.contains(&q) || h.access.address.contains(&q))
         .take(MOST)
         .map(|h| hit(format!("/hosts/{}", h.id.0), &h.name, "host"));
+    let volumes = estate
+        .volumes
+        .values()
+        .filter(|v| v.name.contains(&q))
+        .take(MOST)
+        .map(|v| hit(format!("/storage/volumes/{}", v.id.0), &v.name, "volume"));
+    let arrays = estate
+        .arrays
+        .values()
+        .filter(|a| a.name.to_lowercase().contains(&q))
+        .map(|a| hit(format!("/storage/arrays/{}", a.id.0), &a.name, "array"));
     let machines = estate
         .machines_by_name()
         .filter(|m| m.name.contains(&q) || m.nics.iter().any(|n| n.mac == q))
@@ -74,6 +88,8 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     let hits = clusters
         .chain(hosts)
         .chain(machines)
+        .chain(volumes)
+        .chain(arrays)
         .chain(commands)
         .collect();
     part(&Hits { q, hits })

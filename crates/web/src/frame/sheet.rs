@@ -40,10 +40,16 @@ pub(crate) enum Kind {
     Delete,
     Recover,
     Purge,
+    ConnectArray,
+    ConnectVolume,
+    HealVolume,
+    ExtendVolume,
+    EditVolume,
+    GiveVolume,
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 11] = [
+    pub(crate) const ALL: [Kind; 17] = [
         Kind::Claim,
         Kind::HandBack,
         Kind::EditHost,
@@ -55,6 +61,12 @@ impl Kind {
         Kind::Delete,
         Kind::Recover,
         Kind::Purge,
+        Kind::ConnectArray,
+        Kind::ConnectVolume,
+        Kind::HealVolume,
+        Kind::ExtendVolume,
+        Kind::EditVolume,
+        Kind::GiveVolume,
     ];
     pub(crate) fn word(self) -> &'static str {
         match self {
@@ -69,6 +81,12 @@ impl Kind {
             Kind::Delete => "delete",
             Kind::Recover => "recover",
             Kind::Purge => "purge",
+            Kind::ConnectArray => "connect-array",
+            Kind::ConnectVolume => "connect-volume",
+            Kind::HealVolume => "heal-volume",
+            Kind::ExtendVolume => "extend-volume",
+            Kind::EditVolume => "edit-volume",
+            Kind::GiveVolume => "give-volume",
         }
     }
     pub(crate) fn act(self) -> Act {
@@ -76,6 +94,12 @@ impl Kind {
             Kind::Claim | Kind::HandBack | Kind::EditHost => Act::Hosts,
             Kind::NewCluster | Kind::EditCluster => Act::Clusters,
             Kind::Purge => Act::Purge,
+            Kind::ConnectArray
+            | Kind::ConnectVolume
+            | Kind::HealVolume
+            | Kind::ExtendVolume
+            | Kind::EditVolume
+            | Kind::GiveVolume => Act::Storage,
             _ => Act::Machines,
         }
     }
@@ -86,6 +110,12 @@ impl Kind {
             | Kind::EditHost
             | Kind::NewCluster
             | Kind::EditCluster => "hosts",
+            Kind::ConnectArray
+            | Kind::ConnectVolume
+            | Kind::HealVolume
+            | Kind::ExtendVolume
+            | Kind::EditVolume
+            | Kind::GiveVolume => "storage",
             _ => "machines",
         }
     }
@@ -102,6 +132,12 @@ impl Kind {
             Kind::Delete => places::machines::lifecycle::delete(view, fields),
             Kind::Recover => places::machines::lifecycle::recover(view, fields),
             Kind::Purge => places::machines::lifecycle::purge(view, fields),
+            Kind::ConnectArray => places::storage::connect_array::fill(view, fields),
+            Kind::ConnectVolume => places::storage::connect_volume::fill(view, fields),
+            Kind::HealVolume => places::storage::change::heal(view, fields),
+            Kind::ExtendVolume => places::storage::change::extend(view, fields),
+            Kind::EditVolume => places::storage::change::edit(view, fields),
+            Kind::GiveVolume => places::storage::change::give(view, fields),
         }
     }
 }
@@ -162,6 +198,14 @@ async fn prepare(kind: Kind, desk: &AtDesk, fields: &Fields) {
         Kind::NewCluster => {
             let hosts: Vec<HostId> = fields.ids("host");
             desk.inspect(&hosts).await;
+        }
+        Kind::ConnectArray => {
+            let asked = places::storage::connect_array::addresses(fields);
+            desk.greet_arrays(&asked).await;
+        }
+        Kind::ConnectVolume => {
+            let (arrays, hosts) = places::storage::connect_volume::asks(&desk.look(), fields);
+            desk.inspect_storage(&arrays, &hosts).await;
         }
         Kind::Claim if !fields.has("sent") => {
             let asked: Vec<String> = places::hosts::claim::addresses(fields);
@@ -316,6 +360,13 @@ async fn start(
                 })?;
             let kept = desk.keep_secret(password).await.map_err(Said::notice)?;
             claim.password = Password::Kept(kept);
+        }
+    }
+    if let Proposal::ConnectArray(connect) = &mut ask {
+        let blocked = desk.assess(&signed.viewer, &filled.ask).blocked();
+        if connect.password == Password::Typed && !blocked {
+            let kept = desk.keep_secret(fields.get("password")).await;
+            connect.password = Password::Kept(kept.map_err(Said::notice)?);
         }
     }
     desk.start(&signed.viewer, ask, seen, request).await.map(|run| run.0).map_err(|error| match error {

@@ -7,6 +7,7 @@ pub(crate) mod hosts;
 pub(crate) mod logbook;
 pub(crate) mod machines;
 pub(crate) mod settings;
+pub(crate) mod storage;
 
 use rocket::Route;
 
@@ -19,6 +20,7 @@ pub(crate) fn routes() -> Vec<Route> {
         logbook::routes(),
         machines::routes(),
         settings::routes(),
+        storage::routes(),
     ]
     .concat()
 }

@@ -56,11 +56,8 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
     } else {
         "It is still being made. "
     };
-    let volume = estate.volumes.get(&cluster.volume);
-    let promised: Bytes = estate
-        .machines_with_disk_on(cluster.volume)
-        .map(|m| m.disk_total())
-        .sum();
+    let volumes = estate.volumes_of(cluster);
+    let promised: Bytes = volumes.iter().map(|v| v.promised(estate)).sum();
     let deleted: Bytes = estate
         .machines_in(cluster.id)
         .filter(|m| m.deleted.is_some())
@@ -90,10 +87,16 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
             ("Must survive", demand),
             ("Machines", estate.count_in(cluster.id).to_string()),
             (
-                "Volume",
-                volume.map_or_else(String::new, |v| {
-                    format!("{} · {} of {} used", v.name, v.used, v.capacity)
-                }),
+                "Volumes",
+                if volumes.is_empty() {
+                    "none yet; connect one under Storage".into()
+                } else {
+                    volumes
+                        .iter()
+                        .map(|v| format!("{} · {} of {} used", v.name, v.used, v.capacity))
+                        .collect::<Vec<_>>()
+                        .join(", ")
+                },
             ),
             (
                 "Disks promised",

@@ -1,9 +1,8 @@
 //! One host.
 
 use super::look::grouped;
-use crate::frame::{
-    AtDesk, Page, Problem, Signed, host_state, machine_state, page as whole, part, time,
-};
+use crate::frame::{AtDesk, Page, Problem, Signed, host_state, machine_state, page as whole, part};
+use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use std::sync::Arc;
@@ -14,7 +13,6 @@ use zastrugi_core::{
     placement::Ledger,
     view::View,
 };
-use zastrugi_engine::EventFilter;
 
 struct MachineRow {
     id: u64,
@@ -24,12 +22,6 @@ struct MachineRow {
     held: String,
     vcpus: u32,
     tier: u8,
-}
-
-struct EventView {
-    at: String,
-    who: String,
-    text: String,
 }
 
 #[derive(Template)]
@@ -43,7 +35,7 @@ struct HostPage {
     facts: Vec<(&'static str, String)>,
     mono: Vec<(&'static str, String)>,
     machines: Vec<MachineRow>,
-    events: Vec<EventView>,
+    events: Vec<Line>,
     note: String,
     may_hosts: bool,
 }
@@ -69,15 +61,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
         _ => format!("{} machines are on it; {:.0} of {:.0} GiB are held.", machines.len(), taken.in_gib(), hw.memory.in_gib()),
     };
-    let events = desk
-        .events(
-            &EventFilter {
-                about: host.id.to_string(),
-                ..EventFilter::default()
-            },
-            12,
-        )
-        .await?;
+    let events = lately(desk, &host.id.to_string()).await?;
     Ok(HostPage {
         id,
         name: host.name.clone(),
@@ -101,14 +85,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
                 }
             })
             .collect(),
-        events: events
-            .into_iter()
-            .map(|e| EventView {
-                at: time(e.at),
-                who: e.who,
-                text: e.text,
-            })
-            .collect(),
+        events,
         note: host.note.clone(),
         may_hosts: signed.may(Act::Hosts),
     })

@@ -1,6 +1,7 @@
 //! The Logbook: runs with live steps and the assessment as it was, events, CSV.
 
 mod events;
+pub(crate) mod lately;
 mod run;
 
 use crate::frame::{AtDesk, Page, Query, Signed, ago, page as whole, part, words::run_glyph};

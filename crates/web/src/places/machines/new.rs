@@ -9,7 +9,7 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::{
     estate::{Memory, Provisioning},
-    ids::{ClusterId, HostId},
+    ids::{ClusterId, HostId, VolumeId},
     placement::Ledger,
     proposal::{CreateMachines, NewDisk, Proposal},
     units::Bytes,
@@ -50,7 +50,8 @@ struct NewFields {
     protected: bool,
     start: bool,
     note: String,
-    volume: String,
+    volume: u64,
+    volumes: Vec<(u64, String)>,
 }
 
 /// Reads a number; what can't be read is said at the field, and counts as nothing.
@@ -137,6 +138,17 @@ fn hosts(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     named
 }
 
+/// The volumes of the cluster with what is free on each.
+fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+    let cluster = cluster.and_then(|c| view.estate.clusters.get(&c));
+    cluster
+        .map(|c| view.estate.volumes_of(c))
+        .unwrap_or_default()
+        .into_iter()
+        .map(|v| (v.id.0, format!("{} · {} free", v.name, v.free())))
+        .collect()
+}
+
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
     let clusters: Vec<(u64, String)> = view
@@ -161,6 +173,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         pattern: fields.get("name").to_owned(),
         count,
         cluster,
+        volume: fields.get("volume").parse().ok().map(VolumeId),
         host: fields.get("host").parse().ok().map(HostId),
         vcpus: number(fields, "vcpus", "4", &mut wrong),
         memory,
@@ -172,9 +185,6 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         note: fields.get("note").to_owned(),
         start: fields.ticked("start", true),
     };
-    let volume = cluster
-        .and_then(|c| view.estate.clusters.get(&c))
-        .and_then(|c| view.estate.volumes.get(&c.volume));
     let shown = NewFields {
         name: fields.get("name").into(),
         count: fields.or("count", "1"),
@@ -196,9 +206,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         protected: ask.protected,
         start: ask.start,
         note: ask.note.clone(),
-        volume: volume.map_or_else(String::new, |v| {
-            format!("{} · {} free", v.name, v.capacity.less(v.used))
-        }),
+        volume: ask.volume.map_or(0, |v| v.0),
+        volumes: volumes(view, cluster),
         clusters,
     };
     let many = if count == 1 {

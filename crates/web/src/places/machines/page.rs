@@ -1,6 +1,7 @@
 //! One machine.
 
-use crate::frame::{AtDesk, Page, Problem, Signed, machine_state, page as whole, part, time};
+use crate::frame::{AtDesk, Page, Problem, Signed, machine_state, page as whole, part};
+use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
@@ -9,13 +10,6 @@ use zastrugi_core::{
     permits::Act,
     view::View,
 };
-use zastrugi_engine::EventFilter;
-
-struct EventView {
-    at: String,
-    who: String,
-    text: String,
-}
 
 #[derive(Template)]
 #[template(path = "places/machines/page.html")]
@@ -31,7 +25,7 @@ struct MachinePage {
     mono: Vec<(&'static str, String)>,
     labels: Vec<String>,
     note: String,
-    events: Vec<EventView>,
+    events: Vec<Line>,
     off: bool,
     deleted: bool,
     may_machines: bool,
@@ -57,15 +51,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         (None, None) if m.state == MachineState::Off => "It is off.".into(),
         (None, None) => "Not measured yet.".into(),
     };
-    let events = desk
-        .events(
-            &EventFilter {
-                about: m.id.to_string(),
-                ..EventFilter::default()
-            },
-            12,
-        )
-        .await?;
+    let events = lately(desk, &m.id.to_string()).await?;
     Ok(MachinePage {
         id,
         name: m.name.clone(),
@@ -81,14 +67,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         mono: identity(m),
         labels: m.label_words().collect(),
         note: m.note.clone(),
-        events: events
-            .into_iter()
-            .map(|e| EventView {
-                at: time(e.at),
-                who: e.who,
-                text: e.text,
-            })
-            .collect(),
+        events,
         off: m.is_off(),
         deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),

@@ -1,0 +1,8 @@
+//! Arrays and filers, in Swordfish (SNIA). Every management address is tried in turn; what a step asks for is looked for
+//! first, so that a repetition has no second effect.
+
+mod client;
+mod steps;
+
+pub(crate) use client::Keeper;
+pub(crate) use steps::lost;

@@ -1,0 +1,228 @@
+//! Steps at an array: what is asked for is looked for first.
+
+use super::Keeper;
+use zastrugi_core::{
+    estate::{Array, ArrayCondition, Backing, Controller, Estate, Provisioning, Volume},
+    event::Event,
+    moment::Moment,
+    run::{Fault, FaultKind},
+    units::Bytes,
+};
+
+fn refused(said: impl Into<String>, remedy: &str) -> Fault {
+    Fault::new(FaultKind::Refused, said, remedy)
+}
+
+impl Keeper<'_> {
+    /// Signs in on every management address and reads what there is. One that is silent is noted; all silent is a
+    /// fault, and so are addresses of different arrays.
+    pub(crate) async fn read_all(&self) -> Result<Array, Fault> {
+        let mut controllers = Vec::new();
+        let mut known = None;
+        let mut silence = None;
+        for controller in &self.array.controllers {
+            let asked = self.chassis(controller).await;
+            let silent = match asked {
+                Ok(chassis) => {
+                    let first = known.get_or_insert(chassis);
+                    let serial = &self.array.serial;
+                    if !serial.is_empty() && *serial != first.serial_number {
+                        let said = format!(
+                            "{} says serial {}; {} has {serial}.",
+                            controller.address, first.serial_number, self.array.name
+                        );
+                        return Err(refused(
+                            said,
+                            "Another array answers there. Correct the address.",
+                        ));
+                    }
+                    None
+                }
+                Err(fault)
+                    if matches!(
+                        fault.kind,
+                        FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled
+                    ) =>
+                {
+                    let why = fault.said.trim_end_matches('.').to_owned();
+                    silence = Some(fault);
+                    Some(why)
+                }
+                Err(fault) => return Err(fault),
+            };
+            controllers.push(Controller {
+                silent,
+                ..controller.clone()
+            });
+        }
+        let Some(chassis) = known else {
+            return Err(silence.unwrap_or_else(|| self.odd("no address")));
+        };
+        let read = Array {
+            controllers,
+            maker: chassis.manufacturer,
+            model: chassis.model,
+            serial: chassis.serial_number,
+            ..self.array.clone()
+        };
+        let live = Keeper {
+            array: &read,
+            ..*self
+        };
+        let (pools, fabric) = (live.pools().await?, live.fabric().await?);
+        Ok(Array {
+            pools,
+            portals: fabric.portals,
+            condition: ArrayCondition::Steady,
+            ..read
+        })
+    }
+
+    /// What a reading means; volumes of ours that are found there learn what they lie on.
+    pub(crate) async fn seen(&self, estate: &Estate) -> Result<Vec<Event>, Fault> {
+        let array = self.read_all().await?;
+        let live = Keeper {
+            array: &array,
+            ..*self
+        };
+        let mut events = vec![];
+        let homeless = estate.volumes.values().any(|v| v.backing.is_none());
+        if homeless {
+            for lun in live.luns().await? {
+                let ours = estate
+                    .volume_with_uid(&lun.uid)
+                    .filter(|v| v.backing.is_none());
+                if let Some(volume) = ours.filter(|_| !lun.uid.is_empty()) {
+                    events.push(Event::VolumeMade {
+                        volume: volume.id,
+                        uid: lun.uid,
+                        backing: Backing {
+                            array: array.id,
+                            lun: lun.id,
+                            pool: lun.pool,
+                        },
+                    });
+                }
+            }
+        }
+        events.insert(0, Event::ArraySeen(Box::new(array)));
+        Ok(events)
+    }
+
+    pub(crate) async fn make_lun(
+        &self,
+        volume: &Volume,
+        pool: &str,
+        size: Bytes,
+        provisioning: Provisioning,
+    ) -> Result<Event, Fault> {
+        let there = self
+            .luns()
+            .await?
+            .into_iter()
+            .find(|l| l.name == volume.name);
+        let lun = match there {
+            // Ours, from an attempt whose answer was lost: it is as large as asked and nobody reaches it yet.
+            Some(lun)
+                if lun.capacity == size && lun.initiators.is_empty() && lun.used == Bytes::ZERO =>
+            {
+                lun
+            }
+            Some(_) => {
+                let said = format!("{} has a volume {} already.", self.array.name, volume.name);
+                return Err(refused(
+                    said,
+                    "Choose another name, or connect the existing one.",
+                ));
+            }
+            None => self.make(&volume.name, pool, size, provisioning).await?,
+        };
+        if lun.uid.is_empty() {
+            return Err(self.odd("a volume without identity"));
+        }
+        Ok(Event::VolumeMade {
+            volume: volume.id,
+            uid: lun.uid,
+            backing: Backing {
+                array: self.array.id,
+                lun: lun.id,
+                pool: pool.to_owned(),
+            },
+        })
+    }
+
+    pub(crate) async fn grow_lun(&self, volume: &Volume, size: Bytes) -> Result<(), Fault> {
+        let lun = &backing(volume)?.lun;
+        let there = self.luns().await?.into_iter().find(|l| l.id == *lun);
+        match there {
+            Some(now) if now.capacity >= size => Ok(()),
+            Some(_) => self.grow(lun, size).await,
+            None => Err(refused(
+                format!("{} no longer has {}.", self.array.name, volume.name),
+                "Look at the array.",
+            )),
+        }
+    }
+
+    /// Lets this initiator reach the volume; a repetition finds it there.
+    pub(crate) async fn map(&self, volume: &Volume, initiator: &str) -> Result<(), Fault> {
+        let lun = &backing(volume)?.lun;
+        let id = self.initiator(initiator).await?;
+        let there = async || {
+            Ok::<_, Fault>(
+                self.mappings()
+                    .await?
+                    .iter()
+                    .any(|m| m.lun == *lun && m.initiator == id),
+            )
+        };
+        if there().await? {
+            return Ok(());
+        }
+        match self.connect(lun, &id).await {
+            Ok(()) => Ok(()),
+            Err(fault) => {
+                if there().await? {
+                    Ok(())
+                } else {
+                    Err(fault)
+                }
+            }
+        }
+    }
+
+    pub(crate) async fn unmap(&self, volume: &Volume, initiator: &str) -> Result<(), Fault> {
+        let lun = &backing(volume)?.lun;
+        let known = self.fabric().await?.initiators;
+        let Some((id, _)) = known.into_iter().find(|(_, name)| name == initiator) else {
+            return Ok(());
+        };
+        for mapping in self.mappings().await? {
+            if mapping.lun == *lun && mapping.initiator == id {
+                self.disconnect(&mapping.id).await?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn backing(volume: &Volume) -> Result<&Backing, Fault> {
+    volume.backing.as_ref().ok_or_else(|| {
+        Fault::new(
+            FaultKind::Premise,
+            format!("{} lies on no array that is known.", volume.name),
+            "Connect the array first.",
+        )
+    })
+}
+
+/// The same array, not answering.
+pub(crate) fn lost(array: &Array, fault: &Fault, now: Moment) -> Array {
+    Array {
+        condition: ArrayCondition::Lost {
+            since: now,
+            why: fault.said.trim_end_matches('.').to_owned(),
+        },
+        ..array.clone()
+    }
+}

@@ -1,0 +1,288 @@
+//! A host and its volumes: logging in on portals, what it sees there, formatting, mounting, growing, giving up.
+
+use super::{
+    change::{Outcome, keyed},
+    owner_only, refused, say,
+};
+use crate::{
+    fault::Device,
+    volume::{OURS, Volume},
+    world::State,
+};
+use axum::{
+    Json,
+    extract::{Path, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+fn conflict(code: &str, words: impl Into<String>) -> Response {
+    refused(StatusCode::CONFLICT, code, words)
+}
+
+fn owner(volume: &Volume) -> Value {
+    volume.owner.as_ref().map_or(
+        Value::Null,
+        |(id, name, cluster)| json!({"installation": id, "name": name, "cluster": cluster}),
+    )
+}
+
+pub(super) fn paths(state: &State, host: &str, uid: &str) -> Vec<Value> {
+    let all = state.paths(host, uid).into_iter();
+    all.map(|p| json!({"portal": p.portal, "uplink": p.uplink, "up": p.up}))
+        .collect()
+}
+
+/// What is offered to this host, mounted or not.
+pub(super) async fn show(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let state = device.world.lock();
+    let Some(host) = state.hosts.get(&device.name) else {
+        return StatusCode::NOT_FOUND.into_response();
+    };
+    let devices = state.devices(&device.name).into_iter().filter_map(|uid| {
+        let volume = state.volumes.get(&uid)?;
+        Some(json!({"uid": uid, "name": volume.name, "capacity": volume.capacity, "signature": volume.signature,
+            "zero": volume.signature.is_none() && volume.records.is_empty(), "owner": owner(volume),
+            "machines": volume.records.len(), "used": volume.used(), "mounted": host.mounted.contains(&uid),
+            "paths": paths(&state, &device.name, &uid)}))
+    });
+    let devices: Vec<Value> = devices.collect();
+    Json(json!({"initiator": host.iqn, "portals": host.logins, "devices": devices})).into_response()
+}
+
+#[derive(Deserialize)]
+pub(super) struct LogIn {
+    portals: Vec<String>,
+}
+
+/// Logs in on every portal that answers; says which didn't.
+pub(super) async fn log_in(
+    Extract(device): Extract<Device>,
+    headers: HeaderMap,
+    Json(ask): Json<LogIn>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let name = device.name.clone();
+    keyed(&device, &headers, "host", |state, _| {
+        let State { hosts, arrays, .. } = state;
+        let host = hosts
+            .get_mut(&name)
+            .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
+        let lives = |portal: &String| {
+            !host.cut.contains(portal)
+                && arrays
+                    .values()
+                    .flat_map(|a| &a.portals)
+                    .any(|p| p.address == *portal && p.up)
+        };
+        let (fine, dead): (Vec<_>, Vec<_>) = ask.portals.into_iter().partition(lives);
+        if fine.is_empty() {
+            let words = format!("No portal answers: {}.", dead.join(", "));
+            return Err(conflict("portal", words));
+        }
+        host.logins.extend(fine.iter().cloned());
+        Ok(json!({"in": fine, "dead": dead}))
+    })
+}
+
+fn reached<'a>(state: &'a mut State, host: &str, uid: &str) -> Result<&'a mut Volume, Response> {
+    if !state.reaches(host, uid) {
+        let words = format!("No path of this host to {uid} works.");
+        return Err(conflict("path", words));
+    }
+    state
+        .volumes
+        .get_mut(uid)
+        .ok_or_else(|| conflict("volume", "There is no such volume."))
+}
+
+/// Mounts what carries our format. A volume without owner becomes that of the host's owner.
+pub(super) fn mount(
+    state: &mut State,
+    host: &str,
+    uid: &str,
+    cluster: &str,
+) -> Result<(), Response> {
+    let ours = state.hosts.get(host).and_then(|h| h.owner.clone());
+    let volume = reached(state, host, uid)?;
+    if volume.signature.as_deref() != Some(OURS) {
+        let found = volume.signature.as_deref().unwrap_or("nothing");
+        let words = format!("{uid} carries no format that can be mounted: {found}.");
+        return Err(conflict("format", words));
+    }
+    let Some(ours) = ours else {
+        return Err(conflict("unclaimed", "This host is not claimed."));
+    };
+    match &volume.owner {
+        Some((id, name, _)) if *id != ours.installation => {
+            let words = format!("{} belongs to {name}.", volume.name);
+            return Err(conflict("owned", words));
+        }
+        Some(_) => {}
+        None => volume.owner = Some((ours.installation, ours.name, cluster.to_owned())),
+    }
+    if let Some(host) = state.hosts.get_mut(host) {
+        host.mounted.insert(uid.to_owned());
+    }
+    Ok(())
+}
+
+#[derive(Deserialize)]
+pub(super) struct Give {
+    #[serde(default)]
+    name: String,
+    cluster: String,
+    /// The installation that it is taken over from.
+    #[serde(default)]
+    over: Option<String>,
+}
+
+fn on_volume(
+    device: &Device,
+    headers: &HeaderMap,
+    uid: &str,
+    act: impl FnOnce(&mut State, &str) -> Outcome,
+) -> Response {
+    if let Err(no) = owner_only(device, headers) {
+        return no;
+    }
+    let name = device.name.clone();
+    let answer = keyed(device, headers, &format!("volume:{uid}"), |state, _| {
+        act(state, &name)
+    });
+    let state = device.world.lock();
+    device.world.save_volume(&state, uid);
+    answer
+}
+
+/// Formats only what is provably empty.
+pub(super) async fn format(
+    Extract(device): Extract<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Give>,
+) -> Response {
+    on_volume(&device, &headers, &uid, |state, host| {
+        let ours = state.hosts.get(host).and_then(|h| h.owner.clone());
+        let volume = reached(state, host, &uid)?;
+        if let Some(found) = &volume.signature {
+            return Err(conflict(
+                "not_empty",
+                format!("{uid} is not empty: {found}."),
+            ));
+        }
+        volume.signature = Some(OURS.to_owned());
+        volume.name = ask.name;
+        volume.owner = ours.map(|o| (o.installation, o.name, ask.cluster));
+        Ok(json!({}))
+    })
+}
+
+/// Takes a volume that nobody owns, or that whoever is named owned before.
+pub(super) async fn take(
+    Extract(device): Extract<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Give>,
+) -> Response {
+    on_volume(&device, &headers, &uid, |state, host| {
+        let ours = state
+            .hosts
+            .get(host)
+            .and_then(|h| h.owner.clone())
+            .ok_or_else(|| conflict("unclaimed", "This host is not claimed."))?;
+        let volume = reached(state, host, &uid)?;
+        if let Some((id, name, _)) = &volume.owner
+            && *id != ours.installation
+            && ask.over.as_ref() != Some(id)
+        {
+            return Err(conflict(
+                "owned",
+                format!("{} belongs to {name}.", volume.name),
+            ));
+        }
+        volume.owner = Some((ours.installation, ours.name, ask.cluster));
+        Ok(json!({}))
+    })
+}
+
+pub(super) async fn put_mount(
+    Extract(device): Extract<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Give>,
+) -> Response {
+    on_volume(&device, &headers, &uid, |state, host| {
+        mount(state, host, &uid, &ask.cluster)?;
+        let records = state.volumes.get(&uid).map(say::records);
+        Ok(json!({"machines": records.unwrap_or_default(), "paths": paths(state, host, &uid)}))
+    })
+}
+
+pub(super) async fn unmount(
+    Extract(device): Extract<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+) -> Response {
+    on_volume(&device, &headers, &uid, |state, host| {
+        let Some(host) = state.hosts.get_mut(host) else {
+            return Err(StatusCode::NOT_FOUND.into_response());
+        };
+        let running = host.guests.values().filter(|g| g.volume == uid).count();
+        if running > 0 {
+            let words = format!("{running} machines run from it here.");
+            return Err(conflict("busy", words));
+        }
+        host.mounted.remove(&uid);
+        Ok(json!({}))
+    })
+}
+
+/// Gives the volume up: it has no owner any more, and everything on it stays.
+pub(super) async fn disown(
+    Extract(device): Extract<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+) -> Response {
+    on_volume(&device, &headers, &uid, |state, host| {
+        let elsewhere: Vec<String> = state
+            .hosts
+            .values()
+            .filter(|h| h.name != host && h.mounted.contains(&uid))
+            .map(|h| h.name.clone())
+            .collect();
+        if !elsewhere.is_empty() {
+            let words = format!("Still mounted on {}.", elsewhere.join(", "));
+            return Err(conflict("busy", words));
+        }
+        reached(state, host, &uid)?.owner = None;
+        if let Some(host) = state.hosts.get_mut(host) {
+            host.mounted.remove(&uid);
+        }
+        Ok(json!({}))
+    })
+}
+
+/// Lets the format fill a volume that has become larger.
+pub(super) async fn grow(
+    Extract(device): Extract<Device>,
+    Path(uid): Path<String>,
+    headers: HeaderMap,
+) -> Response {
+    on_volume(&device, &headers, &uid, |state, host| {
+        let size = state
+            .array_with(&uid)
+            .and_then(|a| a.lun_with(&uid))
+            .map(|(_, l)| l.capacity);
+        let volume = reached(state, host, &uid)?;
+        volume.capacity = size.unwrap_or(volume.capacity).max(volume.capacity);
+        Ok(json!({"capacity": volume.capacity}))
+    })
+}

@@ -1,0 +1,112 @@
+//! One array or filer: its controllers, pools, portals, and what of ours lies on it.
+
+use super::{
+    list::{array_state, kind_word},
+    width,
+};
+use crate::{
+    frame::{AtDesk, Page, Problem, Signed, page as whole, part},
+    places::logbook::lately::{Line, lately},
+};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::{ids::ArrayId, permits::Act};
+
+#[derive(Template)]
+#[template(path = "places/storage/array.html")]
+struct ArrayPage {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    lead: String,
+    pool: String,
+    /// (name, width, figures)
+    pools: Vec<(String, u64, String)>,
+    facts: Vec<(&'static str, String)>,
+    /// (glyph, address, why it is silent)
+    controllers: Vec<(&'static str, String, String)>,
+    portals: Vec<String>,
+    volumes: Vec<(u64, String, String)>,
+    events: Vec<Line>,
+    may: bool,
+}
+
+async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Problem> {
+    let view = desk.look();
+    let estate = &view.estate;
+    let a = estate
+        .arrays
+        .get(&ArrayId(id))
+        .ok_or_else(|| Problem::not_found("This array"))?;
+    let (glyph, word) = array_state(a);
+    let ours = estate
+        .volumes
+        .values()
+        .filter(|v| v.backing.as_ref().is_some_and(|b| b.array == a.id));
+    Ok(ArrayPage {
+        id,
+        name: a.name.clone(),
+        glyph,
+        word,
+        lead: format!(
+            "{}, {} pools, {} portals.",
+            kind_word(a.kind),
+            a.pools.len(),
+            a.portals.len()
+        ),
+        pool: a.pools.first().map_or_else(String::new, |p| p.name.clone()),
+        pools: a
+            .pools
+            .iter()
+            .map(|p| {
+                let figures = format!("{} of {}", p.used, p.capacity);
+                (p.name.clone(), width(p.used, p.capacity), figures)
+            })
+            .collect(),
+        facts: vec![
+            (
+                "Site",
+                estate
+                    .sites
+                    .get(&a.site)
+                    .map_or_else(String::new, |s| s.name.clone()),
+            ),
+            ("Make", format!("{} {}", a.maker, a.model)),
+            ("Serial", a.serial.clone()),
+            ("Signs in as", a.user.clone()),
+        ],
+        controllers: a
+            .controllers
+            .iter()
+            .map(|c| {
+                let glyph = if c.silent.is_some() { "down" } else { "steady" };
+                let words = c.silent.clone().unwrap_or_else(|| "answers".into());
+                (glyph, c.address.clone(), words)
+            })
+            .collect(),
+        portals: a.portals.clone(),
+        volumes: ours
+            .map(|v| {
+                (
+                    v.id.0,
+                    v.name.clone(),
+                    format!("{} of {}", v.used, v.capacity),
+                )
+            })
+            .collect(),
+        events: lately(desk, &a.id.to_string()).await?,
+        may: signed.may(Act::Storage),
+    })
+}
+
+#[get("/storage/arrays/<id>")]
+pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    let body = build(&signed, desk, id).await?;
+    let title = body.name.clone();
+    whole(&signed, desk, "storage", &title, &body)
+}
+#[get("/storage/arrays/<id>/part")]
+pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    part(&build(&signed, desk, id).await?)
+}

@@ -1,0 +1,174 @@
+//! The sheets for extending, editing, healing and handing back a volume.
+
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use std::collections::BTreeSet;
+use zastrugi_core::{
+    ids::{HostId, VolumeId},
+    proposal::{Proposal, Set, Target},
+    units::Bytes,
+    view::View,
+};
+
+fn chosen(view: &View, fields: &Fields) -> (VolumeId, String) {
+    let id = fields
+        .ids::<VolumeId>("ids")
+        .first()
+        .copied()
+        .unwrap_or(VolumeId(0));
+    let name = view.estate.volumes.get(&id).map(|v| v.name.clone());
+    (id, name.unwrap_or_else(|| id.to_string()))
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Size</legend><div class="row"><div class="field" id="f-size" data-field="size"><label for="size">New size</label><input id="size" name="size" value="{{ size }}"><span class="wrong" role="alert"></span><span class="hint">It has {{ now }} now.</span></div></div></fieldset>"#,
+    ext = "html"
+)]
+struct SizeField {
+    id: u64,
+    size: String,
+    now: String,
+}
+
+pub(crate) fn extend(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    let now = view
+        .estate
+        .volumes
+        .get(&id)
+        .map_or(Bytes::ZERO, |v| v.capacity);
+    let more = Bytes(now.0 + now.0 / 4);
+    let typed = fields.or("size", &more.to_string().replace('\u{a0}', " "));
+    let mut wrong = vec![];
+    let size = Bytes::parse(&typed).unwrap_or_else(|words| {
+        wrong.push(("size".to_owned(), words));
+        Bytes::ZERO
+    });
+    Filled {
+        title: format!("Extend {name}"),
+        lead: "First on the array, then its format; machines go on meanwhile.".into(),
+        run: format!("Run: extend {name}"),
+        danger: false,
+        back: format!("/storage/volumes/{}", id.0),
+        fields: render(&SizeField {
+            id: id.0,
+            size: typed,
+            now: now.to_string(),
+        }),
+        ask: Proposal::ExtendVolume { volume: id, size },
+        wrong,
+    }
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Volume</legend><p class="hint">{{ words }}</p></fieldset>"#,
+    ext = "html"
+)]
+struct NoFields {
+    id: u64,
+    words: &'static str,
+}
+
+pub(crate) fn heal(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    Filled {
+        title: format!("Bring {name} back to all its hosts"),
+        lead: "Hosts that miss it or lack paths are mapped, logged in and mounted again; the others are not touched.".into(),
+        run: "Run: bring it back".into(),
+        danger: false,
+        back: format!("/storage/volumes/{}", id.0),
+        fields: render(&NoFields {
+            id: id.0,
+            words: "What is missing, host by host, stands at the right.",
+        }),
+        ask: Proposal::HealVolume { volume: id },
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn give(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    Filled {
+        title: format!("Hand back {name}"),
+        lead: "It is unmounted everywhere and has no owner any more. What is on it stays.".into(),
+        run: format!("Run: hand back {name}"),
+        danger: true,
+        back: format!("/storage/volumes/{}", id.0),
+        fields: render(&NoFields {
+            id: id.0,
+            words: "Another installation, or this one, can take it afterwards.",
+        }),
+        ask: Proposal::GiveVolume { volume: id },
+        wrong: vec![],
+    }
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Volume</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" class="mono" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div>
+<div class="field" id="f-hosts" data-field="hosts"><label class="check"><input type="checkbox" name="all"{% if all %} checked{% endif %}> all hosts of the cluster shall mount it</label><details{% if !all %} open{% endif %}><summary>Only some of them</summary>{% for h in hosts %}<label class="check"><input type="checkbox" name="host" value="{{ h.0 }}"{% if h.2 %} checked{% endif %}><b class="mono">{{ h.1 }}</b></label>{% endfor %}</details><span class="wrong" role="alert"></span></div>
+<div class="row mt-4"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    ext = "html"
+)]
+struct EditFields {
+    id: u64,
+    name: String,
+    all: bool,
+    hosts: Vec<(u64, String, bool)>,
+    note: String,
+}
+
+pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
+    let (id, was_name) = chosen(view, fields);
+    let volume = view.estate.volumes.get(&id);
+    let was_note = volume.map_or_else(String::new, |v| v.note.clone());
+    let was_hosts = volume.and_then(|v| v.intended.clone());
+    let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
+    let all = fields.ticked("all", was_hosts.is_none());
+    let picked: BTreeSet<HostId> = if fields.has("sent") {
+        fields.ids("host").into_iter().collect()
+    } else {
+        was_hosts.clone().unwrap_or_default()
+    };
+    let hosts = (!all).then(|| picked.clone());
+    let mut sets = Vec::new();
+    if name != was_name {
+        sets.push(Set::Name(name.clone()));
+    }
+    if hosts != was_hosts {
+        sets.push(Set::Intended(hosts));
+    }
+    if note != was_note {
+        sets.push(Set::Note(note.clone()));
+    }
+    let members = volume.and_then(|v| v.cluster).into_iter();
+    let mut rows: Vec<_> = members
+        .flat_map(|c| view.estate.hosts_in(c))
+        .map(|h| (h.id.0, h.name.clone(), picked.contains(&h.id)))
+        .collect();
+    rows.sort_by(|a, b| a.1.cmp(&b.1));
+    Filled {
+        title: format!("Edit {was_name}"),
+        lead: "What it is called, and which hosts shall mount it.".into(),
+        run: "Run: change it".into(),
+        danger: false,
+        back: format!("/storage/volumes/{}", id.0),
+        fields: render(&EditFields {
+            id: id.0,
+            name,
+            all,
+            hosts: rows,
+            note,
+        }),
+        ask: Proposal::Edit {
+            targets: vec![Target::Volume(id)],
+            sets,
+        },
+        wrong: vec![],
+    }
+}

@@ -1,0 +1,181 @@
+//! The sheet for connecting a volume: made new, or taken, and connected to all hosts of a cluster in one run.
+
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use std::collections::BTreeSet;
+use zastrugi_core::{
+    estate::{Array, Provisioning},
+    evidence::{Answer, Probe, SeenLun},
+    ids::{ArrayId, ClusterId, HostId},
+    proposal::{ConnectVolume, Proposal, VolumeSource},
+    units::Bytes,
+    view::View,
+};
+
+type Choice = (String, String);
+
+#[derive(Template)]
+#[template(path = "places/storage/connect_volume.html")]
+struct VolumeFields {
+    from: String,
+    /// (array, its pools, what it has already)
+    arrays: Vec<(String, Vec<Choice>, Vec<Choice>)>,
+    size: String,
+    thick: bool,
+    name: String,
+    cluster: u64,
+    clusters: Vec<(u64, String)>,
+    hosts: Vec<(u64, String, bool)>,
+    some: bool,
+    typed: String,
+}
+
+fn luns(view: &View, array: ArrayId) -> &[SeenLun] {
+    match view
+        .evidence
+        .answers
+        .get(&Probe::Luns(array))
+        .map(|e| &e.answer)
+    {
+        Some(Answer::Luns { luns }) => luns,
+        _ => &[],
+    }
+}
+
+fn choices(view: &View, array: &Array) -> (String, Vec<Choice>, Vec<Choice>) {
+    let id = array.id.0;
+    let pools = array.pools.iter().map(|p| {
+        (
+            format!("new:{id}:{}", p.name),
+            format!("pool {} · {} of {} free", p.name, p.free(), p.capacity),
+        )
+    });
+    let there = luns(view, array.id)
+        .iter()
+        .filter(|l| view.estate.volume_with_uid(&l.uid).is_none())
+        .map(|l| {
+            (
+                format!("lun:{id}:{}", l.id),
+                format!("{} · {} · {} used", l.name, l.capacity, l.used),
+            )
+        });
+    (array.name.clone(), pools.collect(), there.collect())
+}
+
+/// `new:ARRAY:POOL` or `lun:ARRAY:NUMBER`.
+fn source(from: &str, size: Bytes, provisioning: Provisioning) -> (Option<ArrayId>, VolumeSource) {
+    let mut words = from.splitn(3, ':');
+    let (kind, array, rest) = (words.next(), words.next(), words.next().unwrap_or_default());
+    let array = array.and_then(|a| a.parse().ok()).map(ArrayId);
+    let rest = rest.to_owned();
+    match kind {
+        Some("lun") => (array, VolumeSource::Existing { lun: rest }),
+        _ => (
+            array,
+            VolumeSource::New {
+                pool: rest,
+                size,
+                provisioning,
+            },
+        ),
+    }
+}
+
+/// What must be asked before the sheet can speak: every array's volumes, and what the cluster's hosts see.
+pub(crate) fn asks(view: &View, fields: &Fields) -> (Vec<ArrayId>, Vec<HostId>) {
+    let arrays = view.estate.arrays.values().filter(|a| a.answers());
+    let cluster = chosen_cluster(view, fields);
+    let hosts = cluster.into_iter().flat_map(|c| view.estate.hosts_in(c));
+    // Any host that sees a volume tells what is on it; two are enough for one to be without a path.
+    let hosts = hosts.filter(|h| h.accepts_work()).take(2);
+    (
+        arrays.map(|a| a.id).collect(),
+        hosts.map(|h| h.id).collect(),
+    )
+}
+
+fn chosen_cluster(view: &View, fields: &Fields) -> Option<ClusterId> {
+    let first = view.estate.clusters.keys().next().copied();
+    fields.get("cluster").parse().ok().map(ClusterId).or(first)
+}
+
+pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
+    let estate = &view.estate;
+    let mut wrong = Vec::new();
+    let arrays: Vec<_> = estate.arrays.values().map(|a| choices(view, a)).collect();
+    let first = arrays
+        .first()
+        .and_then(|a| a.1.first())
+        .map_or("", |c| c.0.as_str());
+    let from = fields.or("from", first);
+    let typed_size = fields.or("size", "2 TiB");
+    let size = Bytes::parse(&typed_size).unwrap_or_else(|words| {
+        wrong.push(("size".to_owned(), words));
+        Bytes::ZERO
+    });
+    let thick = fields.get("provisioning") == "thick";
+    let provisioning = if thick {
+        Provisioning::Thick
+    } else {
+        Provisioning::Thin
+    };
+    let (array, source) = source(&from, size, provisioning);
+    if matches!(source, VolumeSource::Existing { .. }) {
+        wrong.clear();
+    }
+    let cluster = chosen_cluster(view, fields);
+    let chosen: BTreeSet<HostId> = fields.ids("host").into_iter().collect();
+    let mut hosts: Vec<_> = cluster
+        .into_iter()
+        .flat_map(|c| estate.hosts_in(c))
+        .map(|h| (h.id.0, h.name.clone(), chosen.contains(&h.id)))
+        .collect();
+    hosts.sort_by(|a, b| a.1.cmp(&b.1));
+    let (name, typed) = (
+        fields.get("name").to_owned(),
+        fields.get("typed").to_owned(),
+    );
+    let ask = Proposal::ConnectVolume(ConnectVolume {
+        array,
+        source,
+        name: name.clone(),
+        cluster,
+        hosts: (!chosen.is_empty()).then(|| chosen.clone()),
+        typed: typed.clone(),
+    });
+    let count = if chosen.is_empty() {
+        hosts.len()
+    } else {
+        chosen.len()
+    };
+    Filled {
+        title: "Connect a volume".into(),
+        lead:
+            "One run maps, logs in, formats only what is empty, mounts and verifies, on every host."
+                .into(),
+        run: format!("Run: connect it to {count} hosts"),
+        danger: false,
+        back: "/storage".into(),
+        fields: render(&VolumeFields {
+            from,
+            arrays,
+            size: typed_size,
+            thick,
+            name,
+            cluster: cluster.map_or(0, |c| c.0),
+            clusters: estate
+                .clusters
+                .values()
+                .map(|c| (c.id.0, c.name.clone()))
+                .collect(),
+            some: !chosen.is_empty(),
+            hosts,
+            typed,
+        }),
+        ask,
+        wrong,
+    }
+}

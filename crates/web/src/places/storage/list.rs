@@ -1,0 +1,192 @@
+//! All volumes, and what they lie on.
+
+use super::{state, width};
+use crate::frame::{AtDesk, Page, Signed, page as whole, part};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::{
+    estate::{Array, ArrayCondition, ArrayKind, Volume},
+    permits::Act,
+    view::View,
+};
+
+struct VolumeRow {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    cluster: String,
+    used: String,
+    capacity: String,
+    width: u64,
+    promised: String,
+    array: Option<(u64, String)>,
+    pool: String,
+    hosts: String,
+}
+
+struct ArrayRow {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    site: String,
+    kind: &'static str,
+    management: String,
+    pools: Vec<(String, u64)>,
+    portals: usize,
+}
+
+#[derive(Template)]
+#[template(path = "places/storage/list.html")]
+struct List {
+    sentence: String,
+    volumes: Vec<VolumeRow>,
+    arrays: Vec<ArrayRow>,
+    may: bool,
+}
+
+pub(super) fn array_state(array: &Array) -> (&'static str, String) {
+    match &array.condition {
+        ArrayCondition::Connecting => ("busy", "being connected".into()),
+        ArrayCondition::Lost { .. } => ("down", "no controller answers".into()),
+        ArrayCondition::Steady => match array.silent().count() {
+            0 => ("steady", "steady".into()),
+            n => (
+                "mind",
+                format!("{n} of {} controllers silent", array.controllers.len()),
+            ),
+        },
+    }
+}
+
+pub(super) fn kind_word(kind: ArrayKind) -> &'static str {
+    match kind {
+        ArrayKind::Block => "LUNs by iSCSI",
+        ArrayKind::File => "exports by NFS",
+    }
+}
+
+fn volume_row(view: &View, v: &Volume) -> VolumeRow {
+    let estate = &view.estate;
+    let (glyph, word) = state(view, v);
+    let array = v.backing.as_ref().and_then(|b| estate.arrays.get(&b.array));
+    let pool = v
+        .backing
+        .as_ref()
+        .and_then(|b| array.and_then(|a| a.pool(&b.pool)));
+    let hosts = v.hosts(estate);
+    let have = hosts.iter().filter(|h| h.paths_up(v.id) > 0).count();
+    VolumeRow {
+        id: v.id.0,
+        name: v.name.clone(),
+        glyph,
+        word,
+        cluster: v
+            .cluster
+            .and_then(|c| estate.clusters.get(&c))
+            .map_or_else(String::new, |c| c.name.clone()),
+        used: v.used.to_string(),
+        capacity: v.capacity.to_string(),
+        width: width(v.used, v.capacity),
+        promised: v.promised(estate).to_string(),
+        array: array.map(|a| (a.id.0, a.name.clone())),
+        pool: pool.map_or_else(String::new, |p| format!("{}: {} free", p.name, p.free())),
+        hosts: format!("{have} of {}", hosts.len()),
+    }
+}
+
+fn array_row(view: &View, a: &Array) -> ArrayRow {
+    let (glyph, word) = array_state(a);
+    ArrayRow {
+        id: a.id.0,
+        name: a.name.clone(),
+        glyph,
+        word,
+        site: view
+            .estate
+            .sites
+            .get(&a.site)
+            .map_or_else(String::new, |s| s.name.clone()),
+        kind: kind_word(a.kind),
+        management: a
+            .controllers
+            .iter()
+            .map(|c| c.address.as_str())
+            .collect::<Vec<_>>()
+            .join("  "),
+        pools: a
+            .pools
+            .iter()
+            .map(|p| {
+                (
+                    format!("{} {} free", p.name, p.free()),
+                    width(p.used, p.capacity),
+                )
+            })
+            .collect(),
+        portals: a.portals.len(),
+    }
+}
+
+fn sentence(volumes: &[VolumeRow], arrays: &[ArrayRow]) -> String {
+    let bad: Vec<_> = volumes
+        .iter()
+        .filter(|v| matches!(v.glyph, "down" | "mind"))
+        .map(|v| format!("{}: {}", v.name, v.word))
+        .chain(
+            arrays
+                .iter()
+                .filter(|a| matches!(a.glyph, "down" | "mind"))
+                .map(|a| format!("{}: {}", a.name, a.word)),
+        )
+        .collect();
+    let count = match volumes.len() {
+        0 => return "No volume is connected yet.".into(),
+        1 => "1 volume".to_owned(),
+        n => format!("{n} volumes"),
+    };
+    if bad.is_empty() {
+        format!("{count}, each mounted by all of its hosts on all paths.")
+    } else {
+        format!("{count}. {}.", bad.join(". "))
+    }
+}
+
+fn build(signed: &Signed, desk: &AtDesk) -> List {
+    let view = desk.look();
+    let estate = &view.estate;
+    let at = |site: u64| signed.site.is_none_or(|s| s == site);
+    let mut volumes: Vec<_> = estate
+        .volumes
+        .values()
+        .filter(|v| {
+            let cluster = v.cluster.and_then(|c| estate.clusters.get(&c));
+            cluster.is_none_or(|c| at(c.site.0))
+        })
+        .map(|v| volume_row(&view, v))
+        .collect();
+    volumes.sort_by(|a, b| a.name.cmp(&b.name));
+    let mut arrays: Vec<_> = estate
+        .arrays
+        .values()
+        .filter(|a| at(a.site.0))
+        .map(|a| array_row(&view, a))
+        .collect();
+    arrays.sort_by(|a, b| a.name.cmp(&b.name));
+    List {
+        sentence: sentence(&volumes, &arrays),
+        volumes,
+        arrays,
+        may: signed.may(Act::Storage),
+    }
+}
+
+#[get("/storage")]
+pub(crate) fn show(signed: Signed, desk: &AtDesk) -> Page {
+    whole(&signed, desk, "storage", "Storage", &build(&signed, desk))
+}
+#[get("/storage/part")]
+pub(crate) fn list_part(signed: Signed, desk: &AtDesk) -> Page {
+    part(&build(&signed, desk))
+}

@@ -1,0 +1,53 @@
+//! Storage: arrays and filers, the volumes that hosts mount, the paths between them, and the sheets that change them.
+
+mod array;
+pub(crate) mod change;
+pub(crate) mod connect_array;
+pub(crate) mod connect_volume;
+mod list;
+mod paths;
+mod volume;
+
+use rocket::{Route, routes};
+use zastrugi_core::{estate::Volume, units::Bytes, view::View};
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![
+        list::show,
+        list::list_part,
+        volume::show,
+        volume::page_part,
+        array::show,
+        array::page_part
+    ]
+}
+
+/// `part` of `whole` as a width from 0 to 100.
+fn width(part: Bytes, whole: Bytes) -> u64 {
+    let hundredths = (u128::from(part.0) * 100).checked_div(u128::from(whole.0).max(1));
+    u64::try_from(hundredths.unwrap_or(0))
+        .unwrap_or(100)
+        .min(100)
+}
+
+/// A volume's glyph and word: whether every host that shall mount it does, by all paths.
+fn state(view: &View, volume: &Volume) -> (&'static str, String) {
+    if !volume.ready {
+        return ("busy", "being connected".into());
+    }
+    let drift = volume.drift(&view.estate);
+    let missing = drift.iter().filter(|d| d.misses()).count();
+    if missing > 0 {
+        return ("down", format!("{missing} hosts miss it"));
+    }
+    if !drift.is_empty() {
+        return ("mind", format!("{} hosts lack paths", drift.len()));
+    }
+    if volume.used.0 >= volume.capacity.0 {
+        return ("down", "full".into());
+    }
+    if width(volume.free(), volume.capacity) < 15 {
+        return ("mind", "filling up".into());
+    }
+    ("steady", "steady".into())
+}
