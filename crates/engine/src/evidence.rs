@@ -26,8 +26,14 @@ pub(crate) async fn ask_missing(shared: &Shared, probes: Vec<Probe>) {
     let book = shared.evidence.load_full();
     let missing = probes
         .into_iter()
-        .filter(|p| book.fresh(p, now()).is_none());
-    stream::iter(missing)
+        .filter(|p| book.fresh(p, now()).is_none())
+        .collect();
+    ask_all(shared, missing).await;
+}
+
+/// Asks them all, many at once.
+pub(crate) async fn ask_all(shared: &Shared, probes: Vec<Probe>) {
+    stream::iter(probes)
         .for_each_concurrent(
             AT_ONCE,
             |probe| async move { drop(ask(shared, probe).await) },

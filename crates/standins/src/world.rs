@@ -644,6 +644,25 @@ impl World {
         }
     }
 
+    /// Lets an initiator that is no host of ours reach a volume.
+    pub fn offer_to(&self, uid: &str, iqn: &str) {
+        let mut state = self.lock();
+        offer(&mut state, iqn, uid);
+    }
+    /// What was written to the named array under a name, and to whom it is offered: (volume, initiators).
+    pub fn offers(&self, array: &str) -> Vec<(String, usize)> {
+        let state = self.lock();
+        let Some(array) = state.arrays.get(array) else {
+            return Vec::new();
+        };
+        let count = |lun: &String| array.connections.values().filter(|c| c.lun == *lun).count();
+        array
+            .luns
+            .iter()
+            .map(|(id, l)| (l.name.clone(), count(id)))
+            .collect()
+    }
+
     /// Breaks or mends a management controller, counted from 1.
     pub fn controller(&self, array: &str, number: usize, up: bool) {
         let mut state = self.lock();

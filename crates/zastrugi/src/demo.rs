@@ -221,7 +221,7 @@ async fn take(
     let array = estate.array_named(array).ok_or_else(missing)?.id;
     let cluster = estate.cluster_named(cluster).ok_or_else(missing)?.id;
     let hosts: Vec<HostId> = estate.hosts_in(cluster).map(|h| h.id).collect();
-    desk.inspect_storage(&[array], &hosts).await;
+    desk.inspect_storage(&[array], &hosts, true).await;
     let view = desk.look();
     let lun = match view
         .evidence

@@ -17,11 +17,16 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes.collect()).await;
     }
 
-    /// Asks arrays what they have and hosts what they see, where the answers are missing or old.
-    pub async fn inspect_storage(&self, arrays: &[ArrayId], hosts: &[HostId]) {
+    /// Asks arrays what they have and hosts what they see: all `anew`, or only where the answers are missing or old.
+    pub async fn inspect_storage(&self, arrays: &[ArrayId], hosts: &[HostId], anew: bool) {
         let luns = arrays.iter().map(|a| Probe::Luns(*a));
         let devices = hosts.iter().map(|h| Probe::Devices(*h));
-        evidence::ask_missing(&self.shared, luns.chain(devices).collect()).await;
+        let probes = luns.chain(devices).collect();
+        if anew {
+            evidence::ask_all(&self.shared, probes).await;
+        } else {
+            evidence::ask_missing(&self.shared, probes).await;
+        }
     }
 
     /// When the volume is full, from its days so far; a volume beneath which the pool fills earlier is told by the pool.

@@ -8,12 +8,14 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Demand, Estate, Memory, Provisioning},
+    estate::{ArrayKind, Demand, Estate, Memory, Provisioning, Volume},
+    evidence::{Answer, Probe},
     ids::{HostId, MachineId, RunId},
     moment::Span,
     permits::Role,
     proposal::{
-        ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password, Proposal,
+        ClaimHosts, ClaimTarget, ConnectArray, ConnectVolume, CreateCluster, CreateMachines,
+        NewDisk, Password, Proposal, VolumeSource,
     },
     run::{Run, RunState},
     units::Bytes,
@@ -64,14 +66,19 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         clock_offset_ms: 0,
         virtualization: true,
     };
-    let volumes = vec![ScenarioVolume {
-        uid: "vol-a".into(),
-        name: "slab".into(),
+    let volume = |uid: &str, name: &str, signature: Option<&str>| ScenarioVolume {
+        uid: uid.into(),
+        name: name.into(),
         capacity_gib: 1000,
         array: String::new(),
         pool: String::new(),
-        signature: None,
-    }];
+        signature: signature.map(str::to_owned),
+    };
+    let volumes = vec![
+        volume("vol-a", "slab", None),
+        volume("vol-x", "ledger", Some("xfs “ledger”")),
+        volume("vol-y", "spare", Some("blank")),
+    ];
     Scenario {
         hosts: (1..=hosts).map(host).collect(),
         volumes,
@@ -225,6 +232,64 @@ impl Lab {
             note: String::new(),
             start,
         })
+    }
+
+    /// The one array of the laboratory, not connected yet.
+    pub(crate) async fn array(&self, password: &str) -> Proposal {
+        let addresses = self.standins.world.arrays()["shelf"].clone();
+        self.desk.greet_arrays(&addresses).await;
+        let book = self.desk.look().evidence;
+        let controllers = addresses.into_iter().map(|address| {
+            let answer = &book.answers[&Probe::ArrayGreeting(address.clone())].answer;
+            let pin = match answer {
+                Answer::ArrayGreeting { pin, .. } => pin.clone(),
+                other => panic!("{other:?}"),
+            };
+            ClaimTarget { address, pin }
+        });
+        let secret = self.desk.keep_secret(password).await.unwrap();
+        Proposal::ConnectArray(ConnectArray {
+            controllers: controllers.collect(),
+            kind: ArrayKind::Block,
+            site: "Quayside".into(),
+            user: "keeper".into(),
+            password: Password::Kept(secret),
+        })
+    }
+
+    /// A volume for all hosts: a new one of so many GiB, or the one of this name on the array.
+    pub(crate) async fn volume(&self, name: &str, size: Option<u64>) -> Proposal {
+        let estate = self.estate();
+        let array = estate.array_named("shelf").unwrap().id;
+        let hosts: Vec<HostId> = estate.hosts.keys().copied().collect();
+        self.desk.inspect_storage(&[array], &hosts, true).await;
+        let book = self.desk.look().evidence;
+        let lun = match &book.answers[&Probe::Luns(array)].answer {
+            Answer::Luns { luns } => luns.iter().find(|l| l.name == name).map(|l| l.id.clone()),
+            other => panic!("{other:?}"),
+        };
+        let source = match size {
+            Some(gib) => VolumeSource::New {
+                pool: "main".into(),
+                size: Bytes::gib(gib),
+                provisioning: Provisioning::Thin,
+            },
+            None => VolumeSource::Existing { lun: lun.unwrap() },
+        };
+        Proposal::ConnectVolume(ConnectVolume {
+            array: Some(array),
+            source,
+            name: name.into(),
+            cluster: estate.clusters.keys().next().copied(),
+            hosts: None,
+            typed: String::new(),
+        })
+    }
+
+    pub(crate) fn volume_named(&self, name: &str) -> std::sync::Arc<Volume> {
+        let estate = self.estate();
+        let found = estate.volumes.values().find(|v| v.name == name);
+        found.unwrap().clone()
     }
 
     pub(crate) fn machine(&self, name: &str) -> MachineId {

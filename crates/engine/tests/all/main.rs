@@ -6,3 +6,4 @@ mod lab;
 mod processes;
 mod restart;
 mod road;
+mod storage;

@@ -205,7 +205,9 @@ async fn prepare(kind: Kind, desk: &AtDesk, fields: &Fields) {
         }
         Kind::ConnectVolume => {
             let (arrays, hosts) = places::storage::connect_volume::asks(&desk.look(), fields);
-            desk.inspect_storage(&arrays, &hosts).await;
+            // Anew when the sheet is opened: arrays change by other hands too.
+            desk.inspect_storage(&arrays, &hosts, !fields.has("sent"))
+                .await;
         }
         Kind::Claim if !fields.has("sent") => {
             let asked: Vec<String> = places::hosts::claim::addresses(fields);

@@ -50,7 +50,13 @@ fn choices(view: &View, array: &Array) -> (String, Vec<Choice>, Vec<Choice>) {
     let pools = array.pools.iter().map(|p| {
         (
             format!("new:{id}:{}", p.name),
-            format!("pool {} · {} of {} free", p.name, p.free(), p.capacity),
+            format!(
+                "{}, pool {} · {} of {} free",
+                array.name,
+                p.name,
+                p.free(),
+                p.capacity
+            ),
         )
     });
     let there = luns(view, array.id)
@@ -59,7 +65,10 @@ fn choices(view: &View, array: &Array) -> (String, Vec<Choice>, Vec<Choice>) {
         .map(|l| {
             (
                 format!("lun:{id}:{}", l.id),
-                format!("{} · {} · {} used", l.name, l.capacity, l.used),
+                format!(
+                    "{}: {} · {} · {} used",
+                    array.name, l.name, l.capacity, l.used
+                ),
             )
         });
     (array.name.clone(), pools.collect(), there.collect())

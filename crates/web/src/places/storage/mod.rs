@@ -30,6 +30,14 @@ fn width(part: Bytes, whole: Bytes) -> u64 {
         .min(100)
 }
 
+fn hosts(n: usize, one: &str, many: &str) -> String {
+    if n == 1 {
+        format!("1 host {one}")
+    } else {
+        format!("{n} hosts {many}")
+    }
+}
+
 /// A volume's glyph and word: whether every host that shall mount it does, by all paths.
 fn state(view: &View, volume: &Volume) -> (&'static str, String) {
     if !volume.ready {
@@ -38,10 +46,10 @@ fn state(view: &View, volume: &Volume) -> (&'static str, String) {
     let drift = volume.drift(&view.estate);
     let missing = drift.iter().filter(|d| d.misses()).count();
     if missing > 0 {
-        return ("down", format!("{missing} hosts miss it"));
+        return ("down", hosts(missing, "misses it", "miss it"));
     }
     if !drift.is_empty() {
-        return ("mind", format!("{} hosts lack paths", drift.len()));
+        return ("mind", hosts(drift.len(), "lacks paths", "lack paths"));
     }
     if volume.used.0 >= volume.capacity.0 {
         return ("down", "full".into());

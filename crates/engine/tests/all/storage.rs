@@ -1,0 +1,354 @@
+//! Storage on real sockets: volumes connected to all hosts, and everything beneath them that breaks.
+
+use crate::lab::{Lab, eventually};
+use sqlx::PgPool;
+use zastrugi_core::{
+    estate::MachineState,
+    finding::Severity,
+    proposal::Proposal,
+    run::{FaultKind, RunState},
+    units::Bytes,
+};
+use zastrugi_engine::Answer;
+use zastrugi_standins::{Fault, FaultKind as Breaks};
+
+async fn lab(pool: &PgPool, hosts: u32) -> Lab {
+    let lab = Lab::new(pool, hosts).await;
+    lab.ready().await;
+    lab.done(lab.array("first-light").await).await;
+    lab
+}
+
+fn paths(lab: &Lab, volume: &str) -> Vec<usize> {
+    let v = lab.volume_named(volume);
+    let estate = lab.estate();
+    v.hosts(&estate).iter().map(|h| h.paths_up(v.id)).collect()
+}
+
+fn break_it(lab: &Lab, device: &str, call: &str, kind: Breaks, times: u32) {
+    lab.standins.world.add_fault(Fault {
+        device: device.into(),
+        call: call.into(),
+        kind,
+        times,
+    });
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_new_volume_reaches_every_host_by_every_path_and_a_machine_lives_on_it(pool: PgPool) {
+    let lab = lab(&pool, 3).await;
+    let array = lab.estate().array_named("shelf").unwrap().clone();
+    assert_eq!(array.portals.len(), 2);
+    assert!(array.serial.starts_with("TS"), "{}", array.serial);
+    // The volume that was there before the array was connected knows now what it lies on.
+    assert_eq!(
+        lab.volume_named("slab").backing.as_ref().unwrap().array,
+        array.id
+    );
+
+    let run = lab.done(lab.volume("quay", Some(64)).await).await;
+    assert_eq!(run.steps.len(), 1 + 3 * 3 + 2);
+    assert_eq!(paths(&lab, "quay"), [2, 2, 2]);
+    let quay = lab.volume_named("quay");
+    assert!(quay.ready && quay.drift(&lab.estate()).is_empty());
+    assert!(
+        lab.standins
+            .world
+            .offers("shelf")
+            .contains(&("quay".into(), 3)),
+        "mapped to the three initiators, once each"
+    );
+    let mut ask = lab.create("m", 1, true);
+    if let Proposal::CreateMachines(create) = &mut ask {
+        create.volume = Some(quay.id);
+    }
+    lab.done(ask).await;
+    let machine = lab.estate().machine_named("m").unwrap().clone();
+    assert_eq!(machine.disks[0].volume, quay.id);
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn lost_answers_of_the_array_leave_one_lun_and_one_mapping_each(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    for controller in ["shelf-1", "shelf-2"] {
+        break_it(
+            &lab,
+            controller,
+            "POST /redfish/v1/Storage",
+            Breaks::Drop,
+            1,
+        );
+        break_it(
+            &lab,
+            controller,
+            "POST /redfish/v1/Fabrics/1/Connections",
+            Breaks::Garbage,
+            2,
+        );
+        break_it(
+            &lab,
+            controller,
+            "POST /redfish/v1/Fabrics/1/Endpoints",
+            Breaks::Drop,
+            1,
+        );
+    }
+    lab.done(lab.volume("quay", Some(64)).await).await;
+    let offers = lab.standins.world.offers("shelf");
+    let quays: Vec<_> = offers.iter().filter(|(name, _)| name == "quay").collect();
+    assert_eq!(quays, [&("quay".to_owned(), 2)], "{offers:?}");
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn what_is_on_a_lun_is_never_formatted_and_is_named(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    let run = lab.start(lab.volume("ledger", None).await).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps.iter().find_map(|s| s.fault.clone()).unwrap();
+    assert_eq!(fault.said, "ledger is not empty: xfs “ledger”.");
+    assert!(
+        fault.remedy.contains("Nothing was changed on it"),
+        "{}",
+        fault.remedy
+    );
+    lab.desk
+        .answer(&lab.admin, run, Answer::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    assert!(
+        lab.estate().volumes.values().all(|v| v.name != "ledger"),
+        "the name is free again"
+    );
+    // Now that a host sees it, the sheet stops before any run.
+    let a = lab
+        .desk
+        .assess(&lab.admin, &lab.volume("ledger", None).await);
+    let stop = a.at_field("lun").unwrap();
+    assert_eq!(stop.text, "ledger is not empty: xfs “ledger”.");
+    // An empty one is formatted.
+    lab.done(lab.volume("spare", None).await).await;
+    assert_eq!(paths(&lab, "spare"), [2, 2]);
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_lun_that_somebody_else_reaches_is_not_taken(pool: PgPool) {
+    let lab = lab(&pool, 1).await;
+    let stranger = "iqn.2019-05.net.example:billing";
+    lab.standins.world.offer_to("vol-y", stranger);
+    let a = lab
+        .desk
+        .assess(&lab.admin, &lab.volume("spare", None).await);
+    let stop = a.at_field("lun").unwrap();
+    assert!(stop.text.contains(stranger), "{}", stop.text);
+    assert!(stop.remedy.as_ref().unwrap().contains("on the array"));
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_dead_portal_is_drift_of_one_host_and_healed_when_it_is_back(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.standins.world.portal("shelf", 2, Some("h2"), false);
+    let run = lab.done(lab.volume("quay", Some(64)).await).await;
+    let said: Vec<_> = run.steps.iter().map(|s| s.said.clone()).collect();
+    assert!(
+        said.iter()
+            .any(|s| s.contains("1 of 2 portals") && s.contains("does not answer")),
+        "{said:?}"
+    );
+    assert_eq!(paths(&lab, "quay"), [2, 1]);
+    let quay = lab.volume_named("quay");
+    let drift = quay.drift(&lab.estate());
+    assert_eq!((drift.len(), drift[0].up, drift[0].of), (1, 1, 2));
+    // The portal's own death is seen on the volume that was there before.
+    eventually("slab lost a path too", || paths(&lab, "slab") == [2, 1]).await;
+    lab.standins.world.portal("shelf", 2, Some("h2"), true);
+    let heal = Proposal::HealVolume { volume: quay.id };
+    let run = lab.done(heal.clone()).await;
+    assert_eq!(run.steps.len(), 3, "only the host that drifted is touched");
+    eventually("all paths are back", || paths(&lab, "quay") == [2, 2]).await;
+    let nothing = lab.desk.assess(&lab.admin, &heal);
+    assert!(nothing.blocked(), "there is nothing to heal any more");
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn one_dead_controller_is_gone_around_and_two_stop_the_run_in_words(pool: PgPool) {
+    let lab = lab(&pool, 1).await;
+    lab.standins.world.controller("shelf", 1, false);
+    eventually("its silence is noted", || {
+        lab.estate().array_named("shelf").unwrap().silent().count() == 1
+    })
+    .await;
+    let ask = lab.volume("quay", Some(64)).await;
+    let a = lab.desk.assess(&lab.admin, &ask);
+    assert!(
+        a.findings().iter().any(
+            |f| f.severity == Severity::Mind && f.text.contains("only by its other controller")
+        ),
+        "{:?}",
+        a.findings()
+    );
+    lab.done(ask).await;
+    let quay = lab.volume_named("quay");
+    lab.standins.world.controller("shelf", 2, false);
+    let extend = Proposal::ExtendVolume {
+        volume: quay.id,
+        size: Bytes::gib(80),
+    };
+    let run = lab.start(extend).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps[0].fault.clone().unwrap();
+    assert!(
+        matches!(fault.kind, FaultKind::Unreachable | FaultKind::TimedOut),
+        "{fault:?}"
+    );
+    assert!(!fault.remedy.is_empty());
+    lab.standins.world.controller("shelf", 1, true);
+    lab.desk
+        .answer(&lab.admin, run, Answer::Retry)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Done]).await;
+    eventually("the new size is seen", || {
+        lab.volume_named("quay").capacity == Bytes::gib(80)
+    })
+    .await;
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_wrong_password_of_an_array_is_said_and_nothing_is_left(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let run = lab.start(lab.array("last-light").await).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps[0].fault.clone().unwrap();
+    assert_eq!(fault.said, "User name or password is wrong.");
+    assert_eq!(fault.field.as_deref(), Some("password"));
+    lab.desk
+        .answer(&lab.admin, run, Answer::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    assert!(lab.estate().arrays.is_empty());
+}
+
+#[sqlx::test(migrations = false)]
+async fn machines_halt_when_their_volume_is_full_and_go_on_after_it_grew(pool: PgPool) {
+    let lab = lab(&pool, 1).await;
+    lab.done(lab.volume("small", Some(8)).await).await;
+    let small = lab.volume_named("small");
+    let mut ask = lab.create("writer", 1, true);
+    if let Proposal::CreateMachines(create) = &mut ask {
+        create.volume = Some(small.id);
+        create.disks[0].size = Bytes::gib(40);
+    }
+    lab.done(ask).await;
+    let state = || lab.estate().machine_named("writer").unwrap().state.clone();
+    lab.standins.world.write("writer", 12 << 30);
+    eventually("it is shown as paused", || {
+        state() == MachineState::Paused("small is full".into())
+    })
+    .await;
+    let run = lab
+        .done(Proposal::ExtendVolume {
+            volume: small.id,
+            size: Bytes::gib(32),
+        })
+        .await;
+    assert_eq!(run.steps.len(), 2);
+    eventually("it goes on", || {
+        state() == MachineState::Running { guest: true }
+    })
+    .await;
+    eventually("what it waited to write is written", || {
+        lab.volume_named("small").used > Bytes::gib(12)
+    })
+    .await;
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_mapping_taken_away_stops_the_hosts_writes_and_healing_gives_them_back(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.done(lab.create("m", 1, true)).await;
+    let machine = lab.estate().machine_named("m").unwrap().clone();
+    let host = lab.estate().hosts[&machine.host.unwrap()].clone();
+    lab.standins.world.forget(&host.name, "vol-a");
+    let state = || lab.estate().machine_named("m").unwrap().state.clone();
+    eventually("no path is left", || paths(&lab, "slab").contains(&0)).await;
+    let slab = lab.volume_named("slab");
+    let heal = Proposal::HealVolume { volume: slab.id };
+    lab.done(heal).await;
+    eventually("all paths are back", || paths(&lab, "slab") == [2, 2]).await;
+    eventually("it runs", || {
+        state() == MachineState::Running { guest: true }
+    })
+    .await;
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_hanging_array_is_timed_out_and_asked_again(pool: PgPool) {
+    let lab = lab(&pool, 1).await;
+    for controller in ["shelf-1", "shelf-2"] {
+        break_it(
+            &lab,
+            controller,
+            "POST /redfish/v1/Storage",
+            Breaks::Hang,
+            1,
+        );
+    }
+    let run = lab.done(lab.volume("quay", Some(64)).await).await;
+    assert!(run.steps[0].attempt >= 2, "{}", run.steps[0].attempt);
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_volume_is_handed_back_and_taken_again_with_its_machines(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.done(lab.volume("quay", Some(64)).await).await;
+    let quay = lab.volume_named("quay");
+    let give = Proposal::GiveVolume { volume: quay.id };
+    let mut ask = lab.create("m", 1, false);
+    if let Proposal::CreateMachines(create) = &mut ask {
+        create.volume = Some(quay.id);
+    }
+    lab.done(ask).await;
+    let a = lab.desk.assess(&lab.admin, &give);
+    assert!(
+        a.findings()[0]
+            .text
+            .contains("1 machines have disks on quay"),
+        "{:?}",
+        a.findings()[0]
+    );
+    let m = vec![lab.machine("m")];
+    lab.done(Proposal::Delete {
+        machines: m.clone(),
+    })
+    .await;
+    assert!(
+        lab.desk.assess(&lab.admin, &give).blocked(),
+        "a deleted one can be brought back"
+    );
+    lab.done(Proposal::Purge {
+        machines: m,
+        typed: "m".into(),
+    })
+    .await;
+    lab.done(give).await;
+    assert!(lab.estate().volumes.values().all(|v| v.name != "quay"));
+    assert!(
+        lab.standins
+            .world
+            .offers("shelf")
+            .contains(&("quay".into(), 0)),
+        "nobody reaches it any more"
+    );
+    lab.done(lab.volume("quay", None).await).await;
+    assert_eq!(paths(&lab, "quay"), [2, 2]);
+    lab.assert_once();
+}
