@@ -76,6 +76,10 @@ fn main() {
                 size: Bytes::gib(40),
                 provisioning: Provisioning::Thin,
             }],
+            nics: vec![zastrugi_core::proposal::NewNic {
+                network: None,
+                address: None,
+            }],
             labels: Default::default(),
             tier: 3,
             protected: false,

@@ -2,10 +2,10 @@
 
 use crate::{
     estate::{
-        Array, ArrayCondition, Backing, Cluster, Condition, Estate, Host, Machine, MachineState,
-        Path, Site, Volume, Wanted,
+        Array, ArrayCondition, Backing, Cluster, Condition, Estate, Host, HostNet, Machine,
+        MachineState, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
     },
-    ids::{ArrayId, ClusterId, HostId, MachineId, RunId, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
     moment::Moment,
     plan::Plan,
     proposal::{Set, Target},
@@ -13,7 +13,7 @@ use crate::{
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, net::IpAddr};
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -74,6 +74,37 @@ pub enum Event {
     VolumeGone {
         volume: VolumeId,
         handed_back: bool,
+    },
+    /// Its name is held; the first reading runs.
+    SwitchConnecting(Box<Switch>),
+    SwitchSeen(Box<Switch>),
+    SwitchDropped {
+        switch: SwitchId,
+    },
+    NetworkPlanned(Box<Network>),
+    NetworkReady {
+        network: NetworkId,
+    },
+    NetworkGone {
+        network: NetworkId,
+        removed: bool,
+    },
+    /// What a host says of its uplinks and networks.
+    HostNetworks {
+        host: HostId,
+        uplinks: Vec<Uplink>,
+        networks: BTreeMap<String, HostNet>,
+    },
+    /// What a machine's record says of its cards.
+    MachineNics {
+        machine: MachineId,
+        nics: Vec<Nic>,
+    },
+    /// Addresses that a machine gave up rest before they are given again.
+    AddressesReleased {
+        network: NetworkId,
+        addresses: Vec<IpAddr>,
+        at: Moment,
     },
     /// What a host says that it mounts.
     HostMounts {
@@ -160,6 +191,7 @@ impl Event {
             .of_host(estate)
             .or_else(|| self.of_cluster(estate))
             .or_else(|| self.of_storage(estate))
+            .or_else(|| self.of_network(estate))
             .or_else(|| self.of_machine(estate))
             .or_else(|| self.of_work(estate))?;
         Some(Told {
@@ -229,6 +261,48 @@ impl Event {
             }
             Event::ClusterDropped { cluster } => {
                 line(cluster, format!("Cluster {} was not made", name(cluster)))
+            }
+            _ => None,
+        }
+    }
+
+    fn of_network(&self, estate: &Estate) -> Words {
+        let name = |id: &NetworkId| {
+            estate
+                .networks
+                .get(id)
+                .map_or_else(|| id.to_string(), |n| n.name.clone())
+        };
+        let line = |id: &NetworkId, text: String| Some(("network", text, vec![id.to_string()]));
+        match self {
+            Event::SwitchSeen(new) => Some((
+                "network",
+                switch_words(estate.switches.get(&new.id).map(|s| &**s), new),
+                vec![new.id.to_string()],
+            )),
+            Event::NetworkPlanned(n) => line(&n.id, format!("Network {} is being made", n.name)),
+            Event::NetworkReady { network } => line(network, format!("{} is ready", name(network))),
+            Event::NetworkGone { network, removed } => {
+                let what = if *removed {
+                    "was removed"
+                } else {
+                    "was not made"
+                };
+                line(network, format!("{} {what}", name(network)))
+            }
+            Event::HostNetworks { host, networks, .. } => {
+                let held = estate.hosts.get(host)?;
+                let lost: Vec<&str> = held
+                    .networks
+                    .keys()
+                    .filter(|n| !networks.contains_key(*n))
+                    .map(String::as_str)
+                    .collect();
+                if lost.is_empty() {
+                    return None;
+                }
+                let text = format!("{} no longer has {}", held.name, lost.join(", "));
+                Some(("network", text, vec![host.to_string()]))
             }
             _ => None,
         }
@@ -381,6 +455,18 @@ impl Event {
             )),
             _ => None,
         }
+    }
+}
+
+fn switch_words(before: Option<&Switch>, new: &Switch) -> String {
+    match before {
+        Some(b) if !b.known => format!("{} was connected", new.name),
+        Some(b) if b.answers() && !new.answers() => {
+            let why = new.access.silent.clone().unwrap_or_default();
+            format!("{} does not answer: {why}", new.name)
+        }
+        Some(b) if !b.answers() && new.answers() => format!("{} answers again", new.name),
+        _ => format!("Ports of {} changed", new.name),
     }
 }
 

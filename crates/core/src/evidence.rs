@@ -2,7 +2,7 @@
 
 use crate::{
     estate::{Hardware, Path},
-    ids::{ArrayId, HostId},
+    ids::{ArrayId, HostId, NetworkId},
     moment::{Moment, Span},
     units::Bytes,
 };
@@ -23,6 +23,14 @@ pub enum Probe {
     Sight(HostId),
     /// Who manages storage at this address (`ip:port`)?
     ArrayGreeting(String),
+    /// Who manages a switch at this address (`ip:port`)?
+    SwitchGreeting(String),
+    /// Does a packet of the network's MTU get from one host to another, unfragmented?
+    Mtu {
+        network: NetworkId,
+        from: HostId,
+        to: HostId,
+    },
     /// Which volumes does this array have, and who may reach each?
     Luns(ArrayId),
     /// What is offered to this host, and what is on it?
@@ -116,6 +124,11 @@ pub enum Answer {
         name: String,
         pin: String,
     },
+    /// `bytes` is the payload of the IP packet that was tried.
+    Mtu {
+        bytes: u32,
+        through: bool,
+    },
     Luns {
         luns: Vec<SeenLun>,
     },
@@ -139,9 +152,10 @@ pub struct Evidence {
 /// How long an answer may be rested on.
 pub fn lifetime(probe: &Probe) -> Span {
     match probe {
-        Probe::Greeting(_) | Probe::ArrayGreeting(_) => Span::mins(30),
+        Probe::Greeting(_) | Probe::ArrayGreeting(_) | Probe::SwitchGreeting(_) => Span::mins(30),
         Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) => Span::mins(5),
         Probe::Luns(_) | Probe::Devices(_) => Span::mins(2),
+        Probe::Mtu { .. } => Span::mins(30),
     }
 }
 

@@ -5,6 +5,7 @@
 //! [`run::Run`]. [`run::turn`] moves runs on. What devices did comes back as [`event::Event`]s, which
 //! [`estate::Estate::absorb`] folds in. Start reading at [`assess`].
 
+pub mod addressing;
 pub mod assess;
 pub mod estate;
 pub mod event;

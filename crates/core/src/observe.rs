@@ -1,15 +1,28 @@
 //! What a host reports, compared with what we hold: only differences become events.
 
 use crate::{
-    estate::{Condition, Estate, Host, Machine, MachineState, Memory, Wanted},
+    estate::{
+        Condition, Estate, Host, HostNet, Machine, MachineState, Memory, Nic, Uplink, Wanted,
+    },
     event::Event,
     evidence::SeenVolume,
-    ids::{HostId, MachineId},
+    ids::{ClusterId, HostId, MachineId},
     moment::Moment,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
+
+/// A network card as the machine's record has it; the network by its name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NicReport {
+    pub mac: String,
+    pub network: Option<String>,
+    pub addresses: Vec<IpAddr>,
+}
 
 /// A machine as its host reports it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,7 +38,7 @@ pub struct MachineReport {
     pub disks: Vec<(Bytes, bool)>,
     /// Identity of the volume that its record lies on.
     pub volume: String,
-    pub macs: Vec<String>,
+    pub nics: Vec<NicReport>,
     pub labels: BTreeMap<String, String>,
     pub tier: u8,
     pub apart: Option<String>,
@@ -44,6 +57,8 @@ pub struct HostReport {
     pub software: String,
     /// Its name as an initiator.
     pub initiator: String,
+    pub uplinks: Vec<Uplink>,
+    pub networks: BTreeMap<String, HostNet>,
     /// Every machine that is not off here, and nothing else.
     pub machines: Vec<MachineReport>,
     pub volumes: Vec<SeenVolume>,
@@ -65,6 +80,13 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
     }
     let mut events = volumes(estate, report);
     events.extend(mounts(estate, held, report));
+    if report.networks != held.networks || report.uplinks != held.uplinks {
+        events.push(Event::HostNetworks {
+            host,
+            uplinks: report.uplinks.clone(),
+            networks: report.networks.clone(),
+        });
+    }
     let mut next = estate.next;
     let mut reported = BTreeSet::new();
     for machine in &report.machines {
@@ -73,6 +95,7 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
                 reported.insert(ours.id);
                 events.extend(differs(ours, host, machine));
                 events.extend(moved_home(estate, ours, machine));
+                events.extend(nics_differ(estate, ours, machine));
             }
             None => {
                 events.push(Event::MachineAdopted(Box::new(adopt(
@@ -141,6 +164,30 @@ fn moved_home(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<E
     (!same).then_some(Event::MachineHome {
         machine: ours.id,
         volume,
+    })
+}
+
+/// The cards of a machine, with the networks of its cluster found by name.
+fn nics(estate: &Estate, cluster: Option<ClusterId>, seen: &[NicReport]) -> Vec<Nic> {
+    let networks = cluster.map(|c| estate.networks_of(c)).unwrap_or_default();
+    let known = |name: &String| networks.iter().find(|n| n.name == *name).map(|n| n.id);
+    seen.iter()
+        .map(|n| Nic {
+            mac: n.mac.clone(),
+            network: n.network.as_ref().and_then(known),
+            addresses: n.addresses.clone(),
+        })
+        .collect()
+}
+
+fn nics_differ(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    if seen.nics.is_empty() {
+        return None;
+    }
+    let nics = nics(estate, ours.cluster, &seen.nics);
+    (nics != ours.nics).then_some(Event::MachineNics {
+        machine: ours.id,
+        nics,
     })
 }
 
@@ -222,11 +269,7 @@ pub fn adopt(
                 volume,
             })
             .collect(),
-        nics: seen
-            .macs
-            .iter()
-            .map(|mac| crate::estate::Nic { mac: mac.clone() })
-            .collect(),
+        nics: nics(estate, host.cluster, &seen.nics),
         labels: seen.labels.clone(),
         tier: seen.tier,
         protected: seen.protected,

@@ -4,7 +4,10 @@ use crate::{
     estate::{Estate, Provisioning},
     event::Event,
     finding::Finding,
-    ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SecretRef, VolumeId},
+    ids::{
+        ArrayId, ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SecretRef, SwitchId,
+        VolumeId,
+    },
     moment::Span,
     proposal::{AfterGrace, Proposal, Set},
     units::Bytes,
@@ -84,6 +87,26 @@ pub enum Step {
     Disown {
         volume: VolumeId,
         host: HostId,
+    },
+    /// Sign in on the switch and read its ports.
+    ReadSwitch {
+        switch: SwitchId,
+    },
+    SetNetwork {
+        network: NetworkId,
+        host: HostId,
+    },
+    DropNetwork {
+        network: NetworkId,
+        host: HostId,
+    },
+    /// No device: every host has it.
+    NetworkReady {
+        network: NetworkId,
+    },
+    /// No device: nobody has it any more.
+    NetworkGone {
+        network: NetworkId,
     },
     /// No device: every host has it.
     VolumeReady {
@@ -166,6 +189,11 @@ impl Step {
             Step::Unmount { .. } => "unmount",
             Step::Fill { .. } => "grow the format",
             Step::Disown { .. } => "clear the owner",
+            Step::ReadSwitch { .. } => "sign in, read the ports",
+            Step::SetNetwork { .. } => "set it up on the uplinks",
+            Step::DropNetwork { .. } => "take it off the uplinks",
+            Step::NetworkReady { .. } => "open the network",
+            Step::NetworkGone { .. } => "forget the network",
             Step::VolumeReady { .. } => "open the volume",
             Step::VolumeGone { .. } => "forget the volume",
             Step::Leave { .. } => "leave the cluster",
@@ -190,9 +218,11 @@ impl Step {
             Step::Create { .. } => Span::secs(3),
             Step::AwaitGuest { .. } => Span::secs(20),
             Step::AwaitOff { .. } => Span::secs(8),
-            Step::ClusterReady { .. } | Step::VolumeReady { .. } | Step::VolumeGone { .. } => {
-                Span(0)
-            }
+            Step::ClusterReady { .. }
+            | Step::VolumeReady { .. }
+            | Step::VolumeGone { .. }
+            | Step::NetworkReady { .. }
+            | Step::NetworkGone { .. } => Span(0),
             _ => Span::secs(1),
         }
     }
@@ -218,6 +248,8 @@ impl Step {
             | Step::Join { host, .. }
             | Step::Leave { host }
             | Step::Release { host }
+            | Step::SetNetwork { host, .. }
+            | Step::DropNetwork { host, .. }
             | Step::Map { host, .. }
             | Step::Unmap { host, .. }
             | Step::LogIn { host, .. }
@@ -246,6 +278,15 @@ impl Step {
             _ => None,
         }
     }
+    pub fn network(&self) -> Option<NetworkId> {
+        match self {
+            Step::SetNetwork { network, .. }
+            | Step::DropNetwork { network, .. }
+            | Step::NetworkReady { network }
+            | Step::NetworkGone { network } => Some(*network),
+            _ => None,
+        }
+    }
     pub fn volume(&self) -> Option<VolumeId> {
         match self {
             Step::MakeLun { volume, .. }
@@ -266,7 +307,11 @@ impl Step {
     pub fn is_record(&self) -> bool {
         matches!(
             self,
-            Step::ClusterReady { .. } | Step::VolumeReady { .. } | Step::VolumeGone { .. }
+            Step::ClusterReady { .. }
+                | Step::VolumeReady { .. }
+                | Step::VolumeGone { .. }
+                | Step::NetworkReady { .. }
+                | Step::NetworkGone { .. }
         )
     }
     /// Where the device speaks: the host named by the step, or the one that the machine is on.
@@ -289,6 +334,14 @@ impl Step {
             Step::Verify { host } => vec![Lock::shared(Object::Host(*host))],
             Step::ClusterReady { cluster } => vec![Lock::exclusive(Object::Cluster(*cluster))],
             Step::AwaitGuest { .. } => vec![],
+            Step::ReadSwitch { switch } => vec![Lock::exclusive(Object::Switch(*switch))],
+            Step::SetNetwork { network, host } | Step::DropNetwork { network, host } => vec![
+                Lock::shared(Object::Network(*network)),
+                Lock::shared(Object::Host(*host)),
+            ],
+            Step::NetworkReady { network } | Step::NetworkGone { network } => {
+                vec![Lock::exclusive(Object::Network(*network))]
+            }
             Step::ReadArray { array } => vec![Lock::exclusive(Object::Array(*array))],
             Step::MakeLun { volume, array, .. } | Step::GrowLun { volume, array, .. } => vec![
                 Lock::exclusive(Object::Volume(*volume)),
@@ -331,6 +384,8 @@ pub enum Object {
     Machine(MachineId),
     Volume(VolumeId),
     Array(ArrayId),
+    Network(NetworkId),
+    Switch(SwitchId),
 }
 
 impl Object {
@@ -342,6 +397,8 @@ impl Object {
             Object::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
             Object::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
             Object::Array(id) => estate.arrays.get(&id).map(|a| a.name.clone()),
+            Object::Network(id) => estate.networks.get(&id).map(|n| n.name.clone()),
+            Object::Switch(id) => estate.switches.get(&id).map(|s| s.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -355,6 +412,8 @@ impl fmt::Display for Object {
             Object::Machine(id) => id.fmt(f),
             Object::Volume(id) => id.fmt(f),
             Object::Array(id) => id.fmt(f),
+            Object::Network(id) => id.fmt(f),
+            Object::Switch(id) => id.fmt(f),
         }
     }
 }

@@ -2,9 +2,10 @@
 
 use crate::{
     estate::{
-        ArrayKind, Cluster, Demand, Estate, Host, Machine, Memory, Provisioning, PsabiLevel, Volume,
+        ArrayKind, Cluster, Demand, Estate, Host, Machine, Memory, NetRole, Network, Provisioning,
+        PsabiLevel, Reservation, Subnet, Volume,
     },
-    ids::{ArrayId, ClusterId, HostId, MachineId, SecretRef, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, SecretRef, VolumeId},
     moment::Span,
     permits::Act,
     units::Bytes,
@@ -13,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use std::{
     collections::{BTreeMap, BTreeSet},
     fmt,
+    net::IpAddr,
 };
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,6 +35,15 @@ pub enum Proposal {
     ExtendVolume {
         volume: VolumeId,
         size: Bytes,
+    },
+    ConnectSwitch(ConnectSwitch),
+    CreateNetwork(CreateNetwork),
+    /// Set it up again on every host that has it otherwise or not at all.
+    HealNetwork {
+        network: NetworkId,
+    },
+    RemoveNetwork {
+        network: NetworkId,
     },
     /// Unmount it everywhere and clear its owner.
     GiveVolume {
@@ -67,6 +78,34 @@ pub struct ConnectArray {
     pub site: String,
     pub user: String,
     pub password: Password,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectSwitch {
+    pub target: ClaimTarget,
+    pub site: String,
+    pub user: String,
+    pub password: Password,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CreateNetwork {
+    pub name: String,
+    pub cluster: Option<ClusterId>,
+    pub role: NetRole,
+    /// None: untagged.
+    pub vlan: Option<u16>,
+    pub mtu: u32,
+    pub subnets: Vec<Subnet>,
+    pub uplinks: BTreeSet<String>,
+}
+
+/// A network card of a new machine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewNic {
+    pub network: Option<NetworkId>,
+    /// None: the next free one, where the network has addresses for guests.
+    pub address: Option<IpAddr>,
 }
 
 /// Where a volume comes from.
@@ -149,6 +188,7 @@ pub struct CreateMachines {
     pub vcpus: u32,
     pub memory: Memory,
     pub disks: Vec<NewDisk>,
+    pub nics: Vec<NewNic>,
     pub labels: BTreeMap<String, String>,
     pub tier: u8,
     pub protected: bool,
@@ -206,6 +246,7 @@ pub enum Target {
     Host(HostId),
     Cluster(ClusterId),
     Volume(VolumeId),
+    Network(NetworkId),
 }
 
 impl Target {
@@ -215,6 +256,7 @@ impl Target {
             Target::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
             Target::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
             Target::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
+            Target::Network(id) => estate.networks.get(&id).map(|n| n.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -227,6 +269,7 @@ impl fmt::Display for Target {
             Target::Host(id) => id.fmt(f),
             Target::Cluster(id) => id.fmt(f),
             Target::Volume(id) => id.fmt(f),
+            Target::Network(id) => id.fmt(f),
         }
     }
 }
@@ -251,6 +294,8 @@ pub enum Set {
     Demand(Demand),
     /// The hosts that shall mount a volume; none: all of the cluster.
     Intended(Option<BTreeSet<HostId>>),
+    /// Addresses kept for what is no machine of ours; replaces all of them.
+    Reserved(BTreeMap<IpAddr, Reservation>),
 }
 
 impl Set {
@@ -271,7 +316,7 @@ impl Set {
             Set::Protected(yes) => m.protected = *yes,
             Set::VCpus(n) => m.vcpus = *n,
             Set::Memory(memory) => m.memory = *memory,
-            Set::Demand(_) | Set::Intended(_) => {}
+            Set::Demand(_) | Set::Intended(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_host(&self, h: &mut Host) {
@@ -297,6 +342,13 @@ impl Set {
             _ => {}
         }
     }
+    pub fn on_network(&self, n: &mut Network) {
+        match self {
+            Set::Note(note) => n.note.clone_from(note),
+            Set::Reserved(all) => n.reserved.clone_from(all),
+            _ => {}
+        }
+    }
     pub fn tell(&self) -> String {
         match self {
             Set::Name(name) => format!("name is now {name}"),
@@ -309,6 +361,7 @@ impl Set {
             Set::Protected(false) => "no longer protected from deletion".into(),
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
+            Set::Reserved(all) => format!("{} addresses are kept", all.len()),
             Set::Intended(None) => "all hosts of the cluster shall mount it".into(),
             Set::Intended(Some(hosts)) => format!("{} hosts shall mount it", hosts.len()),
             Set::Demand(d) if d.enforced => format!("must survive {} host failures", d.failures),
@@ -327,12 +380,16 @@ impl Proposal {
             | Proposal::ConnectVolume(_)
             | Proposal::HealVolume { .. }
             | Proposal::ExtendVolume { .. }
-            | Proposal::GiveVolume { .. } => Act::Storage,
+            | Proposal::GiveVolume { .. }
+            | Proposal::ConnectSwitch(_)
+            | Proposal::CreateNetwork(_)
+            | Proposal::HealNetwork { .. }
+            | Proposal::RemoveNetwork { .. } => Act::Storage,
             Proposal::Purge { .. } => Act::Purge,
             Proposal::Edit { targets, .. } => match targets.first() {
                 Some(Target::Host(_)) => Act::Hosts,
                 Some(Target::Cluster(_)) => Act::Clusters,
-                Some(Target::Volume(_)) => Act::Storage,
+                Some(Target::Volume(_) | Target::Network(_)) => Act::Storage,
                 _ => Act::Machines,
             },
             _ => Act::Machines,

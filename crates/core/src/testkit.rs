@@ -180,6 +180,8 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         seen: (1, 1),
         initiator: format!("iqn.2026-01.net.example:h{id}"),
         mounts: BTreeMap::new(),
+        uplinks: vec![],
+        networks: BTreeMap::new(),
         note: String::new(),
     }
 }
@@ -227,6 +229,8 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         }],
         nics: vec![Nic {
             mac: format!("02:00:00:00:{:02x}:{:02x}", id / 256 % 256, id % 256),
+            network: None,
+            addresses: vec![],
         }],
         labels: label.into_iter().collect(),
         tier: opts.get("tier").map_or(3, |t| t.parse().unwrap()),

@@ -13,6 +13,7 @@ mod networks;
 mod perform;
 mod probe;
 mod redfish;
+mod restconf;
 mod scan;
 mod storage;
 mod swordfish;

@@ -2,12 +2,14 @@
 
 use crate::{
     Drivers,
-    agent::{Agent, Stamp},
+    agent::{Agent, Cards, Stamp},
     networks::NotAllowed,
 };
+use base64::{Engine, prelude::BASE64_STANDARD};
 use futures::future::BoxFuture;
+use serde_json::json;
 use zastrugi_core::{
-    estate::{Access, Bmc, Condition, Estate, Host, Machine, MachineState},
+    estate::{Access, Bmc, Condition, Estate, Host, HostNet, Machine, MachineState, Network},
     event::Event,
     evidence::Answer,
     ids::{HostId, MachineId, Revision, SecretRef},
@@ -17,6 +19,7 @@ use zastrugi_core::{
     proposal::AfterGrace,
     run::{Fault, FaultKind},
 };
+use zastrugi_formats::seed::{Card, image};
 
 /// Who we are to a host.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -121,6 +124,9 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
+        if let Step::ReadSwitch { switch } = step {
+            return self.at_switch(estate, *switch).await;
+        }
         if step.array().is_some() {
             return self.at_array(estate, step, turn).await;
         }
@@ -201,6 +207,8 @@ impl Drivers {
             condition: Condition::Steady,
             seen: (report.boot, report.seq),
             initiator: report.initiator.clone(),
+            uplinks: report.uplinks.clone(),
+            networks: report.networks.clone(),
             ..host.clone()
         };
         let mut events = vec![Event::HostClaimed(Box::new(ours.clone()))];
@@ -258,6 +266,24 @@ impl Drivers {
                         "joined"
                     },
                 ))
+            }
+            Step::SetNetwork { network, .. } | Step::DropNetwork { network, .. } => {
+                let gone = || {
+                    Fault::new(
+                        FaultKind::Premise,
+                        "The network is gone.",
+                        "Cancel the run.",
+                    )
+                };
+                let network = estate.networks.get(network).ok_or_else(gone)?;
+                let set = matches!(step, Step::SetNetwork { .. });
+                if set {
+                    agent.set_network(stamp(turn), network).await?;
+                } else {
+                    agent.drop_network(stamp(turn), network).await?;
+                }
+                let said = if set { "set up" } else { "taken off" };
+                Ok(done(vec![networks_of(host, network, set)], said))
             }
             Step::LogIn { .. }
             | Step::Prepare { .. }
@@ -340,6 +366,71 @@ fn joined(
     events
 }
 
+/// What the host has after a network was set up there or taken off.
+fn networks_of(host: &Host, network: &Network, set: bool) -> Event {
+    let mut networks = host.networks.clone();
+    if set {
+        let has = HostNet {
+            vlan: network.vlan,
+            mtu: network.mtu,
+            uplinks: network.uplinks.clone(),
+        };
+        networks.insert(network.name.clone(), has);
+    } else {
+        networks.remove(&network.name);
+    }
+    Event::HostNetworks {
+        host: host.id,
+        uplinks: host.uplinks.clone(),
+        networks,
+    }
+}
+
+/// A machine's cards, and the seed from which its guest learns them.
+fn cards(estate: &Estate, machine: &Machine) -> Result<Cards, Fault> {
+    let mut nics = Vec::new();
+    let mut seeds = Vec::new();
+    for nic in &machine.nics {
+        let network = nic.network.and_then(|id| estate.networks.get(&id));
+        nics.push(json!({"mac": nic.mac, "network": network.map(|n| &n.name), "addresses": nic.addresses}));
+        let subnets = network.map(|n| n.subnets.as_slice()).unwrap_or_default();
+        let of = |a: &std::net::IpAddr| subnets.iter().find(|s| s.net.contains(a));
+        let used: Vec<_> = nic
+            .addresses
+            .iter()
+            .filter_map(|a| Some((*a, of(a)?)))
+            .collect();
+        seeds.push(Card {
+            mac: nic.mac.clone(),
+            mtu: network.map_or(1500, |n| n.mtu),
+            addresses: used.iter().map(|(a, s)| (*a, s.net.prefix_len())).collect(),
+            gateways: used.iter().filter_map(|(_, s)| s.gateway).collect(),
+        });
+    }
+    let image = image(&machine.uuid.to_string(), &machine.name, &seeds).map_err(|e| {
+        let said = format!("The seed of {} can't be made: {e}.", machine.name);
+        Fault::new(FaultKind::Refused, said, "Give it fewer cards.")
+    })?;
+    Ok(Cards {
+        nics,
+        seed: BASE64_STANDARD.encode(image),
+    })
+}
+
+/// A machine's end; the addresses that it gives up rest before somebody gets them again.
+fn removed(machine: &Machine, at: Moment) -> Vec<Event> {
+    let with = machine.nics.iter().filter(|n| !n.addresses.is_empty());
+    let released = with.filter_map(|nic| {
+        Some(Event::AddressesReleased {
+            network: nic.network?,
+            addresses: nic.addresses.clone(),
+            at,
+        })
+    });
+    let machine = machine.id;
+    released.chain([Event::MachinePurged { machine }]).collect()
+}
+
 /// A machine that is on no host: what is that for a step that waits for it?
 fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault> {
     let name = machine.map_or("The machine", |m| m.name.as_str());
@@ -381,7 +472,8 @@ async fn at_machine(
                 .first()
                 .and_then(|d| estate.volumes.get(&d.volume));
             let volume = volume.map_or("", |v| v.uid.as_str());
-            let made = agent.create(stamp(turn), machine, volume).await?;
+            let cards = cards(estate, machine)?;
+            let made = agent.create(stamp(turn), machine, volume, &cards).await?;
             Ok(done(
                 vec![Event::MachineMade {
                     machine: id,
@@ -442,7 +534,7 @@ async fn at_machine(
         }
         Step::Purge { .. } => {
             agent.remove(stamp(turn), uuid).await?;
-            Ok(done(vec![Event::MachinePurged { machine: id }], "removed"))
+            Ok(done(removed(machine, turn.now), "removed"))
         }
         other => Err(Fault::new(
             FaultKind::Refused,

@@ -62,6 +62,26 @@ impl Drivers {
                     devices: storage.devices().into_iter().map(|(d, _)| d).collect(),
                 })
             }
+            Probe::SwitchGreeting(address) => self.switch_greeting(address).await,
+            Probe::Mtu { network, from, to } => {
+                let gone = || {
+                    Fault::new(
+                        FaultKind::Refused,
+                        "The network is gone.",
+                        "Look at the list.",
+                    )
+                };
+                let network = estate.networks.get(network).ok_or_else(gone)?;
+                let (from, to) = (known(estate, *from)?, known(estate, *to)?);
+                let key = self.key_of(from).await?;
+                let agent = self.agent(from, &key);
+                // The probe's payload is the MTU less the headers; the agent takes the whole packet.
+                let through = agent.mtu(&network.name, &to.name, network.mtu).await?;
+                Ok(Answer::Mtu {
+                    bytes: network.mtu,
+                    through,
+                })
+            }
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,
             Probe::Luns(array) => {
                 let gone = || {

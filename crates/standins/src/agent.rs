@@ -2,6 +2,7 @@
 //! `docs/agent-api.json`.
 
 mod change;
+mod network;
 mod say;
 mod storage;
 
@@ -30,6 +31,9 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/cluster", put(change::join))
         .route("/v1/cluster", delete(change::leave))
         .route("/v1/storage", get(storage::show))
+        .route("/v1/networks/{name}", put(network::put))
+        .route("/v1/networks/{name}", delete(network::remove))
+        .route("/v1/mtu-probe", post(network::mtu))
         .route("/v1/storage/logins", put(storage::log_in))
         .route("/v1/volumes/{uid}/records", get(records))
         .route("/v1/volumes/{uid}/format", post(storage::format))

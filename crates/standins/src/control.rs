@@ -32,6 +32,7 @@ pub(crate) fn routes(control: Control) -> Router {
             post(portal_for),
         )
         .route("/machines/{name}/write/{bytes}", post(write))
+        .route("/switches/{name}/{state}", post(switch))
         .layer(middleware::from_fn_with_state(control.clone(), token_only))
         .with_state(control)
 }
@@ -100,5 +101,13 @@ async fn write(
     Path((name, bytes)): Path<(String, u64)>,
 ) -> StatusCode {
     control.world.write(&name, bytes);
+    StatusCode::NO_CONTENT
+}
+
+async fn switch(
+    State(control): State<Control>,
+    Path((name, state)): Path<(String, String)>,
+) -> StatusCode {
+    control.world.silence_switch(&name, state != "up");
     StatusCode::NO_CONTENT
 }

@@ -54,6 +54,7 @@ pub(crate) enum Part {
     Bmc,
     /// A controller of an array, counted from 0.
     Controller(usize),
+    Switch,
 }
 
 impl Device {
@@ -62,6 +63,7 @@ impl Device {
         match self.part {
             Part::Agent => self.name.clone(),
             Part::Bmc => format!("{}-bmc", self.name),
+            Part::Switch => self.name.clone(),
             Part::Controller(n) => format!("{}-{}", self.name, n + 1),
         }
     }
@@ -70,6 +72,7 @@ impl Device {
         match self.part {
             Part::Agent => self.world.is_on(&self.name),
             Part::Bmc => true,
+            Part::Switch => self.world.switch_answers(&self.name),
             Part::Controller(n) => self.world.answers(&self.name, n),
         }
     }

@@ -1,6 +1,9 @@
 //! One simulated host: what it is, who owns it, what runs on it, and what it has answered to which key.
 
-use crate::guest::Guest;
+use crate::{
+    guest::Guest,
+    network::{HostNet, Uplink},
+};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -21,6 +24,10 @@ pub(crate) struct Host {
     /// Its name as an initiator.
     #[serde(default)]
     pub(crate) iqn: String,
+    #[serde(default)]
+    pub(crate) uplinks: Vec<Uplink>,
+    #[serde(default)]
+    pub(crate) networks: BTreeMap<String, HostNet>,
     /// Portals that it is logged in on.
     #[serde(default)]
     pub(crate) logins: BTreeSet<String>,

@@ -10,7 +10,10 @@ mod control;
 mod fault;
 mod guest;
 mod host;
+mod network;
+mod restconf;
 mod scenario;
+mod seed;
 mod server;
 mod storage;
 mod swordfish;
@@ -18,7 +21,10 @@ mod volume;
 mod world;
 
 pub use fault::{Fault, FaultKind};
-pub use scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioVolume, large};
+pub use scenario::{
+    Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake, ScenarioSwitch,
+    ScenarioVolume, large,
+};
 pub use server::{Settings, Standins};
 pub use storage::ArrayKind;
 pub use world::World;

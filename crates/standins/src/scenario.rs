@@ -11,6 +11,9 @@ pub struct Scenario {
     /// None: one array has all volumes.
     #[serde(default)]
     pub arrays: Vec<ScenarioArray>,
+    /// None: two for each site, with every VLAN on every port.
+    #[serde(default)]
+    pub switches: Vec<ScenarioSwitch>,
     #[serde(default)]
     pub machines: Vec<ScenarioMachine>,
 }
@@ -87,6 +90,11 @@ pub struct ScenarioMachine {
     pub labels: BTreeMap<String, String>,
     #[serde(default = "third")]
     pub tier: u8,
+    /// Network and address of its card.
+    #[serde(default)]
+    pub network: Option<String>,
+    #[serde(default)]
+    pub address: Option<String>,
     #[serde(default)]
     pub apart: Option<String>,
     #[serde(default)]
@@ -114,6 +122,31 @@ fn third() -> u8 {
 }
 fn busy() -> u32 {
     20
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioSwitch {
+    pub name: String,
+    /// Last two numbers of its management address.
+    pub address: String,
+    /// Which uplink of the hosts with the same third number leads here: 1 or 2.
+    pub uplink: usize,
+    pub vlans: Vec<u16>,
+    pub mtu: u32,
+    #[serde(default)]
+    pub mistakes: Vec<ScenarioMistake>,
+}
+
+/// A port that is not as the others.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioMistake {
+    pub host: String,
+    #[serde(default)]
+    pub mtu: Option<u32>,
+    #[serde(default)]
+    pub without: Vec<u16>,
 }
 
 /// A world for measuring: `hosts` hosts in clusters of about 32, with `machines` machines that run.
@@ -156,6 +189,8 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         disks_gib: vec![40],
         labels: BTreeMap::from([("app".into(), format!("app-{}", n % 97))]),
         tier: 1 + u8::try_from(n % 4).unwrap_or(0),
+        network: None,
+        address: None,
         apart: None,
         protected: false,
         note: String::new(),
@@ -168,6 +203,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         hosts: (0..hosts).map(host).collect(),
         volumes,
         arrays: vec![],
+        switches: vec![],
         machines: (0..machines).map(machine).collect(),
     }
 }

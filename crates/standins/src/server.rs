@@ -87,6 +87,7 @@ impl Standins {
             serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, controller).await?;
         }
         serve_arrays(&mut tasks, &world).await?;
+        serve_switches(&mut tasks, &world).await?;
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
         let routes = control::routes(Control {
@@ -138,6 +139,21 @@ async fn serve_arrays(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Result
             )
             .await?;
         }
+    }
+    Ok(())
+}
+
+async fn serve_switches(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Result<()> {
+    let switches: Vec<_> = world.lock().switches.values().cloned().collect();
+    for switch in switches {
+        let device = Device {
+            world: world.clone(),
+            name: switch.name.clone(),
+            part: Part::Switch,
+        };
+        let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
+        let routes = crate::restconf::routes(device.clone()).layer(guard);
+        serve_tls(tasks, &switch.address, switch.identity, routes, device).await?;
     }
     Ok(())
 }

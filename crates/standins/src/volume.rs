@@ -1,6 +1,7 @@
 //! A simple shared volume: machine records, and the run lease of each machine with its generation. A write under a
 //! lower generation, or by a host that isn't the lease's holder, is refused and recorded.
 
+use crate::network::Nic;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -43,7 +44,10 @@ pub(crate) struct Record {
     pub(crate) memory: Memory,
     pub(crate) video: u64,
     pub(crate) disks: Vec<Disk>,
-    pub(crate) macs: Vec<String>,
+    pub(crate) nics: Vec<Nic>,
+    /// The seed that the guest reads at its first boot, as it was delivered.
+    #[serde(default)]
+    pub(crate) seed: Option<String>,
     #[serde(default)]
     pub(crate) labels: BTreeMap<String, String>,
     #[serde(default)]
@@ -211,7 +215,8 @@ mod tests {
                 thick: false,
                 written: 0,
             }],
-            macs: vec![],
+            nics: vec![],
+            seed: None,
             labels: BTreeMap::new(),
             tier: 1,
             apart: None,

@@ -4,7 +4,8 @@ use crate::{
     fault::{Fault, FaultKind},
     guest::{Guest, hash},
     host::{Cpu, Host, Identity},
-    scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine},
+    network::{Nic, Port, Switch, Uplink},
+    scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioSwitch},
     storage::{Array, ArrayKind, Controller, Lun, Portal},
     volume::{Disk, Lease, Memory, OURS, Record, Temper, Volume},
 };
@@ -31,6 +32,9 @@ pub(crate) struct State {
     pub(crate) hosts: BTreeMap<String, Host>,
     pub(crate) volumes: BTreeMap<String, Volume>,
     pub(crate) arrays: BTreeMap<String, Array>,
+    pub(crate) switches: BTreeMap<String, Switch>,
+    /// Addresses that answer and belong to nobody we know, with what they call themselves.
+    pub(crate) squatters: BTreeMap<String, String>,
 }
 
 const GIB: u64 = 1 << 30;
@@ -44,6 +48,7 @@ impl World {
         fs::create_dir_all(dir.join("hosts"))?;
         fs::create_dir_all(dir.join("volumes"))?;
         fs::create_dir_all(dir.join("arrays"))?;
+        fs::create_dir_all(dir.join("switches"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
@@ -53,6 +58,9 @@ impl World {
         }
         for array in read_all::<Array>(&dir.join("arrays"))? {
             state.arrays.insert(array.name.clone(), array);
+        }
+        for switch in read_all::<Switch>(&dir.join("switches"))? {
+            state.switches.insert(switch.name.clone(), switch);
         }
         let fresh = state.hosts.is_empty();
         let began_at = wall();
@@ -81,6 +89,7 @@ impl World {
             state.hosts.insert(host.name.clone(), made);
             log_in_everywhere(&mut state, &host.name);
         }
+        make_switches(&mut state, scenario, net)?;
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());
         }
@@ -95,6 +104,10 @@ impl World {
         let arrays: Vec<String> = state.arrays.keys().cloned().collect();
         for name in arrays {
             self.save_array(&state, &name);
+        }
+        let switches: Vec<String> = state.switches.keys().cloned().collect();
+        for name in switches {
+            self.save_switch(&state, &name);
         }
         Ok(())
     }
@@ -117,6 +130,14 @@ impl World {
     pub(crate) fn save_array(&self, state: &State, name: &str) {
         if let Some(array) = state.arrays.get(name) {
             self.save(&self.dir.join("arrays").join(format!("{name}.json")), array);
+        }
+    }
+    pub(crate) fn save_switch(&self, state: &State, name: &str) {
+        if let Some(switch) = state.switches.get(name) {
+            self.save(
+                &self.dir.join("switches").join(format!("{name}.json")),
+                switch,
+            );
         }
     }
     pub(crate) fn save_volume(&self, state: &State, uid: &str) {
@@ -423,6 +444,8 @@ fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         virtualization: host.virtualization,
         clock_offset_ms: host.clock_offset_ms,
         iqn: iqn(&host.name),
+        uplinks: Vec::new(),
+        networks: BTreeMap::new(),
         logins: BTreeSet::new(),
         cut: BTreeSet::new(),
         identity: identity(&host.name)?,
@@ -470,10 +493,12 @@ fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
                 written: g * GIB / 100 * (30 + seed % 40),
             })
             .collect(),
-        macs: vec![format!(
-            "02:5a:{:02x}:{:02x}:{:02x}:{:02x}",
-            b[2], b[3], b[4], b[5]
-        )],
+        nics: vec![Nic {
+            mac: format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[2], b[3], b[4], b[5]),
+            network: machine.network.clone(),
+            addresses: machine.address.clone().into_iter().collect(),
+        }],
+        seed: None,
         labels: machine.labels.clone(),
         tier: machine.tier,
         apart: machine.apart.clone(),
@@ -516,6 +541,80 @@ fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
             },
         );
     }
+}
+
+/// Every host's two uplinks lead to the two switches of its site.
+fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -> io::Result<()> {
+    let third = |address: &str| address.split('.').next().unwrap_or("1").to_owned();
+    let plain: Vec<ScenarioSwitch> = scenario
+        .hosts
+        .iter()
+        .map(|h| third(&h.address))
+        .collect::<BTreeSet<_>>()
+        .into_iter()
+        .flat_map(|site| {
+            [1, 2].map(|n| ScenarioSwitch {
+                name: format!("switch-{site}-{n}"),
+                address: format!("{site}.{}", 220 + n),
+                uplink: n,
+                vlans: (2..=400).collect(),
+                mtu: 9216,
+                mistakes: vec![],
+            })
+        })
+        .collect();
+    let switches = if scenario.switches.is_empty() {
+        &plain
+    } else {
+        &scenario.switches
+    };
+    for made in switches {
+        let site = third(&made.address);
+        let mut ports = BTreeMap::new();
+        for (i, host) in scenario.hosts.iter().enumerate() {
+            if third(&host.address) != site {
+                continue;
+            }
+            let (name, uplink) = (
+                format!("eth{:03}", i + 1),
+                format!("uplink-{}", made.uplink),
+            );
+            let mistake = made.mistakes.iter().find(|m| m.host == host.name);
+            let without = mistake.map(|m| m.without.as_slice()).unwrap_or_default();
+            let tagged = made.vlans.iter().filter(|v| !without.contains(v)).copied();
+            let port = Port {
+                up: true,
+                mtu: mistake.and_then(|m| m.mtu).unwrap_or(made.mtu),
+                untagged: 1,
+                tagged: tagged.collect(),
+                neighbour: (host.name.clone(), uplink.clone()),
+            };
+            if let Some(host) = state.hosts.get_mut(&host.name) {
+                let b = hash(&format!("{}{uplink}", host.name)).to_be_bytes();
+                host.uplinks.push(Uplink {
+                    name: uplink,
+                    mac: format!(
+                        "06:{:02x}:{:02x}:{:02x}:{:02x}:{:02x}",
+                        b[0], b[1], b[2], b[3], b[4]
+                    ),
+                    mbit: 25_000,
+                    switch: made.name.clone(),
+                    port: name.clone(),
+                });
+            }
+            ports.insert(name, port);
+        }
+        let switch = Switch {
+            name: made.name.clone(),
+            address: format!("{net}.{}:8443", made.address),
+            identity: identity(&made.name)?,
+            password: "first-light".into(),
+            up: true,
+            ports,
+        };
+        state.switches.insert(made.name.clone(), switch);
+    }
+    Ok(())
 }
 
 /// A number that only grows: milliseconds, and never the same twice.
@@ -702,6 +801,64 @@ impl World {
             .and_then(|a| a.controllers.get(number))
             .is_some_and(|c| c.up)
     }
+    pub(crate) fn switch_answers(&self, name: &str) -> bool {
+        self.lock().switches.get(name).is_some_and(|s| s.up)
+    }
+    /// Makes a switch's management silent; its ports go on.
+    pub fn silence_switch(&self, name: &str, silent: bool) {
+        let mut state = self.lock();
+        if let Some(switch) = state.switches.get_mut(name) {
+            switch.up = !silent;
+        }
+        self.save_switch(&state, name);
+    }
+    /// What somebody did on the switch: the frame size of a host's port, or a VLAN taken off it.
+    pub fn change_port(&self, switch: &str, host: &str, mtu: Option<u32>, without: Option<u16>) {
+        let mut state = self.lock();
+        if let Some(found) = state.switches.get_mut(switch) {
+            for port in found.ports.values_mut().filter(|p| p.neighbour.0 == host) {
+                port.mtu = mtu.unwrap_or(port.mtu);
+                if let Some(vlan) = without {
+                    port.tagged.remove(&vlan);
+                }
+            }
+        }
+        self.save_switch(&state, switch);
+    }
+    /// Somebody unknown answers at this address from now on.
+    pub fn squat(&self, address: &str, name: &str) {
+        self.lock()
+            .squatters
+            .insert(address.to_owned(), name.to_owned());
+    }
+    /// What somebody did at a host's own screen: a network is gone there.
+    pub fn forget_network(&self, host: &str, network: &str) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(host) {
+            host.networks.remove(network);
+        }
+        self.save_host(&state, host);
+    }
+    /// Management addresses of the switches, by name.
+    pub fn switches(&self) -> BTreeMap<String, String> {
+        let state = self.lock();
+        state
+            .switches
+            .values()
+            .map(|s| (s.name.clone(), s.address.clone()))
+            .collect()
+    }
+    /// Addresses that a machine's guest has taken on from its seed.
+    pub fn guest_addresses(&self, machine: &str) -> Vec<String> {
+        let state = self.lock();
+        let records = state.volumes.values().flat_map(|v| v.records.values());
+        records
+            .filter(|r| r.name == machine)
+            .filter_map(|r| r.seed.as_deref())
+            .flat_map(crate::seed::addresses)
+            .collect()
+    }
+
     /// Management addresses of the arrays and filers, by name.
     pub fn arrays(&self) -> BTreeMap<String, Vec<String>> {
         let state = self.lock();

@@ -11,13 +11,14 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{ArrayKind, Demand},
+    addressing::range,
+    estate::{ArrayKind, Demand, NetRole, Part, Subnet},
     evidence::{Answer, Evidence, Probe},
     ids::{HostId, RunId},
     permits::Role,
     proposal::{
-        ClaimHosts, ClaimTarget, ConnectArray, ConnectVolume, CreateCluster, Password, Proposal,
-        VolumeSource,
+        ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume, CreateCluster,
+        CreateNetwork, Password, Proposal, VolumeSource,
     },
     run::RunState,
 };
@@ -40,6 +41,14 @@ const ARRAYS: [(&str, ArrayKind, &[&str]); 3] = [
     ("Quayside", ArrayKind::Block, &["1.201", "1.202"]),
     ("Hilltop", ArrayKind::Block, &["2.201", "2.202"]),
     ("Lantern Point", ArrayKind::File, &["3.201"]),
+];
+/// Name, role, VLAN, MTU.
+const NETWORKS: [(&str, NetRole, u16, u32); 5] = [
+    ("management", NetRole::Management, 10, 1500),
+    ("crew", NetRole::Guest, 20, 1500),
+    ("tickets", NetRole::Guest, 30, 1500),
+    ("storage", NetRole::Storage, 40, 9000),
+    ("migration", NetRole::Migration, 50, 9000),
 ];
 const FIRST_PASSWORD: &str = "first-light";
 
@@ -76,6 +85,9 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
     if !args.empty && desk.look().estate.hosts.is_empty() {
         fill(&desk, &admin, &args.net).await?;
         // What somebody did on one host alone.
+        standins
+            .world
+            .change_port("quay-switch-2", "eider-04", Some(1500), None);
         standins.world.forget("eider-07", "5d20-basalt-bulk");
     }
     welcome(&args, began.elapsed(), &standins)?;
@@ -168,7 +180,77 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     let clusters =
         futures_join(CLUSTERS.map(|(site, name, _, _)| cluster(desk, admin, site, name))).await;
     clusters.into_iter().collect::<Result<Vec<_>, _>>()?;
-    take(desk, admin, "basalt", "basalt-bulk", "Eider").await
+    take(desk, admin, "basalt", "basalt-bulk", "Eider").await?;
+    for (site, name) in [
+        ("Quayside", "Eider"),
+        ("Hilltop", "Fulmar"),
+        ("Lantern Point", "Tern"),
+    ] {
+        networks(desk, admin, net, site, name).await?;
+    }
+    Ok(())
+}
+
+/// The switches of a site, and the networks of its cluster.
+async fn networks(
+    desk: &Desk,
+    admin: &Viewer,
+    net: &str,
+    site: &str,
+    cluster: &str,
+) -> Result<(), Failed> {
+    let third = CLUSTERS.iter().find(|c| c.0 == site).map_or(1, |c| c.2);
+    for n in [221, 222] {
+        let address = format!("{net}.{third}.{n}:8443");
+        desk.greet_switch(&address).await;
+        let book = desk.look().evidence;
+        let probe = Probe::SwitchGreeting(address.clone());
+        let pin = match book.answers.get(&probe).map(|e| &e.answer) {
+            Some(Answer::ArrayGreeting { pin, .. }) => pin.clone(),
+            _ => String::new(),
+        };
+        let secret = desk
+            .keep_secret(FIRST_PASSWORD)
+            .await
+            .map_err(Failed::Other)?;
+        let ask = Proposal::ConnectSwitch(ConnectSwitch {
+            target: ClaimTarget { address, pin },
+            site: site.into(),
+            user: "reader".into(),
+            password: Password::Kept(secret),
+        });
+        carry_out(desk, admin, ask).await?;
+    }
+    let estate = desk.look().estate;
+    let id = estate.cluster_named(cluster).map(|c| c.id);
+    for (name, role, vlan, mtu) in NETWORKS {
+        let in_vlans = third < 3 || [10, 20, 50].contains(&vlan);
+        if !in_vlans {
+            continue;
+        }
+        let second = 76 + third;
+        let subnet = Subnet {
+            net: format!("10.{second}.{vlan}.0/24")
+                .parse()
+                .map_err(|_| Failed::Other("a subnet of the demo".into()))?,
+            gateway: format!("10.{second}.{vlan}.1").parse().ok(),
+            ranges: [("20-199", Part::Guests), ("210-239", Part::Hosts)]
+                .into_iter()
+                .filter_map(|(tail, part)| range(&format!("10.{second}.{vlan}.{tail}"), part).ok())
+                .collect(),
+        };
+        let ask = Proposal::CreateNetwork(CreateNetwork {
+            name: name.into(),
+            cluster: id,
+            role,
+            vlan: Some(vlan),
+            mtu,
+            subnets: vec![subnet],
+            uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
+        });
+        carry_out(desk, admin, ask).await?;
+    }
+    Ok(())
 }
 
 async fn array(

@@ -258,6 +258,8 @@ fn add_steps(
         seen: (0, 0),
         initiator: String::new(),
         mounts: Default::default(),
+        uplinks: vec![],
+        networks: Default::default(),
         note: String::new(),
     })));
     draft.step(

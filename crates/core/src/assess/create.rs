@@ -2,6 +2,7 @@
 
 use super::{draft::Draft, headroom};
 use crate::{
+    addressing::next_free,
     estate::{Cluster, Disk, Machine, MachineState, Nic, Wanted},
     event::Event,
     finding::{Finding, Rule},
@@ -31,6 +32,7 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         .iter()
         .map(|name| blank(draft, ask, cluster, name))
         .collect();
+    let machines = addressed(draft, ask, cluster, machines);
     draft.title = match machines.as_slice() {
         [one] => format!("Create {}", one.name),
         many => format!(
@@ -243,9 +245,16 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
                 volume: VolumeId(0),
             })
             .collect(),
-        nics: vec![Nic {
-            mac: free_mac(draft, id.0),
-        }],
+        nics: ask
+            .nics
+            .iter()
+            .zip(0u64..)
+            .map(|(wish, n)| Nic {
+                mac: free_mac(draft, id.0 + n * 1_000_003),
+                network: wish.network,
+                addresses: vec![],
+            })
+            .collect(),
         labels: ask.labels.clone(),
         tier: ask.tier,
         protected: ask.protected,
@@ -257,6 +266,67 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         virtual_hardware: VIRTUAL_HARDWARE,
         created: draft.now,
     }
+}
+
+/// Gives every card its address: the one asked for, else the next free of its network.
+fn addressed(
+    draft: &mut Draft<'_>,
+    ask: &CreateMachines,
+    cluster: &Cluster,
+    mut machines: Vec<Machine>,
+) -> Vec<Machine> {
+    let mut found = Vec::new();
+    for (i, wish) in ask.nics.iter().enumerate() {
+        let network = wish.network.and_then(|n| draft.estate().networks.get(&n));
+        let Some(network) = network else { continue };
+        let name = &network.name;
+        let stop = |text: String| Finding::stop(Rule::Address, name, text).at("nics");
+        if network.cluster != cluster.id || !network.ready {
+            found.push(stop(format!("{name} is no network of {}.", cluster.name)));
+            continue;
+        }
+        let mut taken: BTreeSet<_> = network.taken(draft.estate()).into_keys().collect();
+        if let Some(address) = wish.address {
+            let inside = network.subnets.iter().any(|s| s.net.contains(&address));
+            if machines.len() > 1 {
+                found.push(stop("Several machines can't have one address.".into()));
+            } else if !inside {
+                found.push(stop(format!("{address} is in no subnet of {name}.")));
+            } else if taken.contains(&address) {
+                let who = network.taken(draft.estate()).remove(&address);
+                let who = who.map_or_else(String::new, |(who, _)| who);
+                found.push(stop(format!("{address} is taken: {who}.")));
+            }
+            for machine in &mut machines {
+                machine.nics[i].addresses = vec![address];
+            }
+            continue;
+        }
+        for machine in &mut machines {
+            for answer in next_free(network, &taken, draft.now) {
+                match answer {
+                    Ok(address) => {
+                        taken.insert(address);
+                        machine.nics[i].addresses.push(address);
+                    }
+                    Err(words) => found.push(stop(words)),
+                }
+            }
+        }
+    }
+    found.dedup();
+    if found.is_empty() && ask.nics.iter().any(|n| n.network.is_some()) {
+        let first = machines.first().map(|m| {
+            let all = m.nics.iter().flat_map(|n| &n.addresses);
+            all.map(ToString::to_string).collect::<Vec<_>>().join(", ")
+        });
+        if let Some(words) = first.filter(|w| !w.is_empty()) {
+            let text = format!("Addresses are free, beginning with {words}.");
+            found.push(Finding::clear(Rule::Address, "addresses", text));
+        }
+    }
+    draft.found_all(found);
+    machines
 }
 
 fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machines: Vec<Machine>) {

@@ -75,7 +75,14 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
                     "This volume is gone.",
                 ));
             }
-            Target::Cluster(_) | Target::Volume(_) => {}
+            Target::Network(id) if !draft.estate().networks.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This network is gone.",
+                ));
+            }
+            Target::Cluster(_) | Target::Volume(_) | Target::Network(_) => {}
         }
         draft.intend(Event::Edited {
             target: *target,
@@ -144,6 +151,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "note",
             "A note has at most 2,000 characters.".into(),
         ),
+        Set::Reserved(all) => outside(draft, targets, all),
         Set::Intended(Some(hosts)) if hosts.is_empty() => stop(
             Rule::Nothing,
             "hosts",
@@ -158,6 +166,35 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
         _ => None,
     };
     draft.found_all(found);
+}
+
+/// A kept address must lie in a subnet of the network, and be nobody's.
+fn outside(
+    draft: &Draft<'_>,
+    targets: &[Target],
+    all: &std::collections::BTreeMap<std::net::IpAddr, crate::estate::Reservation>,
+) -> Option<Finding> {
+    let Some(Target::Network(id)) = targets.first() else {
+        return None;
+    };
+    let network = draft.estate().networks.get(id)?;
+    let stop = |text: String| Some(Finding::stop(Rule::Address, "addresses", text).at("reserved"));
+    if let Some(far) = all
+        .keys()
+        .find(|a| !network.subnets.iter().any(|s| s.net.contains(*a)))
+    {
+        return stop(format!("{far} is in no subnet of {}.", network.name));
+    }
+    let machines = network.machines(draft.estate());
+    let clash = machines
+        .flat_map(|m| {
+            m.nics
+                .iter()
+                .flat_map(|n| &n.addresses)
+                .map(move |a| (a, m))
+        })
+        .find(|(a, _)| all.contains_key(*a))?;
+    stop(format!("{} has {}.", clash.1.name, clash.0))
 }
 
 /// A host on which machines run from the volume stays an intended one.
@@ -193,7 +230,7 @@ fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> 
             .host_named(name)
             .is_some_and(|h| h.id != id)
             .then_some("host"),
-        Target::Cluster(_) => None,
+        Target::Cluster(_) | Target::Network(_) => None,
         Target::Volume(id) => estate
             .volumes
             .values()

@@ -9,6 +9,7 @@ mod edit;
 mod headroom;
 mod held;
 mod lifecycle;
+mod network;
 mod power;
 mod storage;
 
@@ -85,6 +86,10 @@ pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> As
         Proposal::HealVolume { volume } => storage::heal(&mut draft, *volume),
         Proposal::ExtendVolume { volume, size } => storage::extend(&mut draft, *volume, *size),
         Proposal::GiveVolume { volume } => storage::give(&mut draft, *volume),
+        Proposal::ConnectSwitch(ask) => network::connect_switch(&mut draft, ask),
+        Proposal::CreateNetwork(ask) => network::create(&mut draft, ask),
+        Proposal::HealNetwork { network } => network::heal(&mut draft, *network),
+        Proposal::RemoveNetwork { network } => network::remove(&mut draft, *network),
         Proposal::Power { machines, act } => power::power(&mut draft, machines, *act),
         Proposal::Edit { targets, sets } => edit::edit(&mut draft, targets, sets),
         Proposal::Delete { machines } => lifecycle::delete(&mut draft, machines),

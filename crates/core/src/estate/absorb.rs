@@ -85,6 +85,48 @@ impl Pen<'_> {
     }
 }
 
+impl Pen<'_> {
+    fn network(&mut self, id: crate::ids::NetworkId, edit: impl FnOnce(&mut super::Network)) {
+        if let Some(old) = self.estate.networks.get(&id) {
+            let mut new = super::Network::clone(old);
+            edit(&mut new);
+            if new != **old {
+                self.put(Fact::Network(Arc::new(new)));
+            }
+        }
+    }
+}
+
+fn networks(pen: &mut Pen<'_>, event: &Event) {
+    match event {
+        Event::SwitchConnecting(switch) => {
+            pen.used(switch.id.0);
+            pen.put(Fact::Switch(Arc::new((**switch).clone())));
+        }
+        Event::SwitchSeen(switch) if pen.estate.switches.contains_key(&switch.id) => {
+            pen.put(Fact::Switch(Arc::new((**switch).clone())));
+        }
+        Event::SwitchDropped { switch } => pen.remove(Kind::Switch, switch.0),
+        Event::NetworkPlanned(network) => {
+            pen.used(network.id.0);
+            pen.put(Fact::Network(Arc::new((**network).clone())));
+        }
+        Event::NetworkReady { network } => pen.network(*network, |n| n.ready = true),
+        Event::NetworkGone { network, .. } => pen.remove(Kind::Network, network.0),
+        Event::AddressesReleased {
+            network,
+            addresses,
+            at,
+        } => pen.network(*network, |n| {
+            n.released.retain(|_, since| at.since(*since) < super::REST);
+            for address in addresses {
+                n.released.insert(*address, *at);
+            }
+        }),
+        _ => {}
+    }
+}
+
 fn storage(pen: &mut Pen<'_>, event: &Event) {
     match event {
         Event::ArrayConnecting(array) => {
@@ -109,6 +151,11 @@ fn storage(pen: &mut Pen<'_>, event: &Event) {
             v.backing = Some(backing.clone());
         }),
         Event::VolumeReady { volume } => pen.volume(*volume, |v| v.ready = true),
+        Event::VolumeSeen {
+            volume,
+            capacity,
+            used,
+        } => pen.volume(*volume, |v| (v.capacity, v.used) = (*capacity, *used)),
         Event::VolumeGone { volume, .. } => {
             let mounting: Vec<_> = pen
                 .estate
@@ -151,32 +198,23 @@ impl Estate {
             | Event::VolumePlanned(_)
             | Event::VolumeMade { .. }
             | Event::VolumeReady { .. }
+            | Event::VolumeSeen { .. }
             | Event::VolumeGone { .. } => storage(&mut pen, event),
-            Event::HostMounts {
-                host,
-                initiator,
-                mounts,
-            } => pen.host(*host, |h| {
-                h.initiator.clone_from(initiator);
-                h.mounts.clone_from(mounts);
-            }),
-            Event::VolumeSeen {
-                volume,
-                capacity,
-                used,
-            } => {
-                if let Some(old) = pen.estate.volumes.get(volume) {
-                    let mut new = super::Volume::clone(old);
-                    (new.capacity, new.used) = (*capacity, *used);
-                    pen.put(Fact::Volume(Arc::new(new)));
-                }
-            }
+            Event::SwitchConnecting(_)
+            | Event::SwitchSeen(_)
+            | Event::SwitchDropped { .. }
+            | Event::NetworkPlanned(_)
+            | Event::NetworkReady { .. }
+            | Event::NetworkGone { .. }
+            | Event::AddressesReleased { .. } => networks(&mut pen, event),
             Event::HostClaiming(_)
             | Event::HostClaimed(_)
             | Event::HostReleased { .. }
             | Event::HostCondition { .. }
             | Event::HostSeen { .. }
             | Event::HostJoined { .. }
+            | Event::HostNetworks { .. }
+            | Event::HostMounts { .. }
             | Event::HostLeft { .. } => hosts(&mut pen, event),
             Event::Edited { target, sets } => match target {
                 Target::Machine(id) => {
@@ -185,6 +223,9 @@ impl Estate {
                 Target::Host(id) => pen.host(*id, |h| sets.iter().for_each(|s| s.on_host(h))),
                 Target::Cluster(id) => {
                     pen.cluster(*id, |c| sets.iter().for_each(|s| s.on_cluster(c)))
+                }
+                Target::Network(id) => {
+                    pen.network(*id, |n| sets.iter().for_each(|s| s.on_network(n)))
                 }
                 Target::Volume(id) => pen.volume(*id, |v| sets.iter().for_each(|s| s.on_volume(v))),
             },
@@ -292,6 +333,22 @@ fn hosts(pen: &mut Pen<'_>, event: &Event) {
             }
             pen.host(*host, |h| h.cluster = None);
         }
+        Event::HostNetworks {
+            host,
+            uplinks,
+            networks,
+        } => pen.host(*host, |h| {
+            h.uplinks.clone_from(uplinks);
+            h.networks.clone_from(networks);
+        }),
+        Event::HostMounts {
+            host,
+            initiator,
+            mounts,
+        } => pen.host(*host, |h| {
+            h.initiator.clone_from(initiator);
+            h.mounts.clone_from(mounts);
+        }),
         _ => {}
     }
 }
@@ -340,6 +397,9 @@ fn machines(pen: &mut Pen<'_>, event: &Event) {
             m.host = None;
             m.wanted = Wanted::Off;
         }),
+        Event::MachineNics { machine, nics } => {
+            pen.machine(*machine, |m| m.nics.clone_from(nics));
+        }
         Event::MachineHome { machine, volume } => pen.machine(*machine, |m| {
             m.disks.iter_mut().for_each(|d| d.volume = *volume);
         }),

@@ -1,6 +1,6 @@
 //! One versioned entity, as the store keeps it.
 
-use super::{Array, Cluster, Host, Machine, Site, Volume};
+use super::{Array, Cluster, Host, Machine, Network, Site, Switch, Volume};
 use crate::{plan::Plan, run::Run};
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
@@ -14,19 +14,23 @@ pub enum Kind {
     Host,
     Array,
     Volume,
+    Switch,
+    Network,
     Machine,
     Plan,
     Run,
 }
 
 impl Kind {
-    pub const ALL: [Kind; 9] = [
+    pub const ALL: [Kind; 11] = [
         Kind::Meta,
         Kind::Site,
         Kind::Cluster,
         Kind::Host,
         Kind::Array,
         Kind::Volume,
+        Kind::Switch,
+        Kind::Network,
         Kind::Machine,
         Kind::Plan,
         Kind::Run,
@@ -39,6 +43,8 @@ impl Kind {
             Kind::Host => "host",
             Kind::Array => "array",
             Kind::Volume => "volume",
+            Kind::Switch => "switch",
+            Kind::Network => "network",
             Kind::Machine => "machine",
             Kind::Plan => "plan",
             Kind::Run => "run",
@@ -80,6 +86,8 @@ pub enum Fact {
     Host(Arc<Host>),
     Array(Arc<Array>),
     Volume(Arc<Volume>),
+    Switch(Arc<Switch>),
+    Network(Arc<Network>),
     Machine(Arc<Machine>),
     Plan(Arc<Plan>),
     Run(Arc<Run>),
@@ -97,6 +105,8 @@ impl Fact {
             Fact::Host(_) => Kind::Host,
             Fact::Array(_) => Kind::Array,
             Fact::Volume(_) => Kind::Volume,
+            Fact::Switch(_) => Kind::Switch,
+            Fact::Network(_) => Kind::Network,
             Fact::Machine(_) => Kind::Machine,
             Fact::Plan(_) => Kind::Plan,
             Fact::Run(_) => Kind::Run,
@@ -110,6 +120,8 @@ impl Fact {
             Fact::Host(x) => x.id.0,
             Fact::Array(x) => x.id.0,
             Fact::Volume(x) => x.id.0,
+            Fact::Switch(x) => x.id.0,
+            Fact::Network(x) => x.id.0,
             Fact::Machine(x) => x.id.0,
             Fact::Plan(x) => x.run.0,
             Fact::Run(x) => x.id.0,
@@ -129,6 +141,8 @@ impl Fact {
             Fact::Host(x) => serde_json::to_value(x),
             Fact::Array(x) => serde_json::to_value(x),
             Fact::Volume(x) => serde_json::to_value(x),
+            Fact::Switch(x) => serde_json::to_value(x),
+            Fact::Network(x) => serde_json::to_value(x),
             Fact::Machine(x) => serde_json::to_value(x),
             Fact::Plan(x) => serde_json::to_value(x),
             Fact::Run(x) => serde_json::to_value(x),
@@ -164,6 +178,8 @@ impl Fact {
             Kind::Host => typed(body).map(Fact::Host),
             Kind::Array => typed(body).map(Fact::Array),
             Kind::Volume => typed(body).map(Fact::Volume),
+            Kind::Switch => typed(body).map(Fact::Switch),
+            Kind::Network => typed(body).map(Fact::Network),
             Kind::Machine => typed(body).map(Fact::Machine),
             Kind::Plan => typed(body).map(Fact::Plan),
             Kind::Run => typed(body).map(Fact::Run),

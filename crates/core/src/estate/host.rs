@@ -1,6 +1,9 @@
 //! A claimed hypervisor host.
 
-use super::volume::Path;
+use super::{
+    network::{HostNet, Uplink},
+    volume::Path,
+};
 use crate::{
     ids::{ClusterId, HostId, SecretRef, SiteId, VolumeId},
     moment::Moment,
@@ -134,6 +137,11 @@ pub struct Host {
     /// The volumes that it mounts, with every path that it has to each.
     #[serde(default)]
     pub mounts: BTreeMap<VolumeId, Vec<Path>>,
+    #[serde(default)]
+    pub uplinks: Vec<Uplink>,
+    /// The networks that it has, by name.
+    #[serde(default)]
+    pub networks: BTreeMap<String, HostNet>,
     pub note: String,
 }
 

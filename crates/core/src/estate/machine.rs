@@ -1,12 +1,15 @@
 //! A virtual machine: what it has, where it is, and what it should be doing.
 
 use crate::{
-    ids::{ClusterId, HostId, MachineId, VolumeId},
+    ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
 
 /// *always kept* <= *size* <= *may grow to*.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,6 +38,11 @@ pub struct Disk {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Nic {
     pub mac: String,
+    /// None: on no network of ours.
+    #[serde(default)]
+    pub network: Option<NetworkId>,
+    #[serde(default)]
+    pub addresses: Vec<IpAddr>,
 }
 
 /// What the machine was last seen doing.

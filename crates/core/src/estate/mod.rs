@@ -9,6 +9,7 @@ mod cluster;
 mod fact;
 mod host;
 mod machine;
+mod network;
 mod volume;
 
 pub use absorb::{Change, Touched};
@@ -17,10 +18,18 @@ pub use cluster::{Cluster, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use machine::{Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
+pub(crate) use network::wire;
+pub use network::{
+    AddressRange, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet, Switch,
+    SwitchPort, Uplink,
+};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::{
-    ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId, VolumeId},
+    ids::{
+        ArrayId, ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SiteId, SwitchId,
+        VolumeId,
+    },
     plan::Plan,
     run::Run,
 };
@@ -37,6 +46,8 @@ pub struct Estate {
     pub hosts: OrdMap<HostId, Arc<Host>>,
     pub arrays: OrdMap<ArrayId, Arc<Array>>,
     pub volumes: OrdMap<VolumeId, Arc<Volume>>,
+    pub switches: OrdMap<SwitchId, Arc<Switch>>,
+    pub networks: OrdMap<NetworkId, Arc<Network>>,
     pub machines: OrdMap<MachineId, Arc<Machine>>,
     /// Open runs only; closed ones are in the store.
     pub runs: OrdMap<RunId, Arc<Run>>,
@@ -190,6 +201,8 @@ impl Estate {
             .chain(self.hosts.values().cloned().map(Fact::Host))
             .chain(self.arrays.values().cloned().map(Fact::Array))
             .chain(self.volumes.values().cloned().map(Fact::Volume))
+            .chain(self.switches.values().cloned().map(Fact::Switch))
+            .chain(self.networks.values().cloned().map(Fact::Network))
             .chain(self.machines.values().cloned().map(Fact::Machine))
             .chain(self.plans.values().cloned().map(Fact::Plan))
             .chain(self.runs.values().cloned().map(Fact::Run))
@@ -202,6 +215,8 @@ impl Estate {
             Fact::Site(site) => drop(self.sites.insert(site.id, site)),
             Fact::Cluster(cluster) => drop(self.clusters.insert(cluster.id, cluster)),
             Fact::Array(array) => drop(self.arrays.insert(array.id, array)),
+            Fact::Switch(switch) => drop(self.switches.insert(switch.id, switch)),
+            Fact::Network(network) => drop(self.networks.insert(network.id, network)),
             Fact::Volume(volume) => drop(self.volumes.insert(volume.id, volume)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
@@ -230,6 +245,8 @@ impl Estate {
             Kind::Site => drop(self.sites.remove(&SiteId(id))),
             Kind::Cluster => drop(self.clusters.remove(&ClusterId(id))),
             Kind::Array => drop(self.arrays.remove(&ArrayId(id))),
+            Kind::Switch => drop(self.switches.remove(&SwitchId(id))),
+            Kind::Network => drop(self.networks.remove(&NetworkId(id))),
             Kind::Volume => drop(self.volumes.remove(&VolumeId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {

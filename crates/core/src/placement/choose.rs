@@ -91,7 +91,7 @@ pub fn choose(
             machine,
             row,
             cluster: Some(cluster),
-            volumes: &view.estate.volumes,
+            estate: &view.estate,
         });
         if found.iter().any(Obstacle::stops) {
             refused.push((row.host.id, found));

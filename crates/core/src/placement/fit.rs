@@ -2,13 +2,10 @@
 
 use super::Row;
 use crate::{
-    estate::{Cluster, Condition, Machine, PsabiLevel, Volume},
+    estate::{Cluster, Condition, Estate, Machine, PsabiLevel, Standing, Volume},
     finding::{Finding, Rule, Severity},
-    ids::VolumeId,
     units::Bytes,
 };
-use imbl::OrdMap;
-use std::sync::Arc;
 
 /// One machine before one host.
 #[derive(Clone, Copy)]
@@ -16,7 +13,7 @@ pub struct Ask<'a> {
     pub machine: &'a Machine,
     pub row: &'a Row,
     pub cluster: Option<&'a Cluster>,
-    pub volumes: &'a OrdMap<VolumeId, Arc<Volume>>,
+    pub estate: &'a Estate,
 }
 
 /// Why a machine may not, or should not, run on a host; with the figures.
@@ -70,12 +67,19 @@ pub enum Obstacle {
     OnePath {
         volume: String,
     },
+    /// The host or its switch port doesn't carry a network of the machine as it was meant.
+    Network {
+        network: String,
+        why: String,
+        /// False where the switch port could not be read.
+        known: bool,
+    },
 }
 
 type FitRule = fn(Ask<'_>) -> Option<Obstacle>;
 
 const RULES: &[FitRule] = &[
-    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart, storage,
+    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart, storage, network,
 ];
 
 /// How many checks stand behind a clear answer.
@@ -181,7 +185,7 @@ fn storage(ask: Ask<'_>) -> Option<Obstacle> {
         .machine
         .volumes()
         .iter()
-        .filter_map(|id| ask.volumes.get(id))
+        .filter_map(|id| ask.estate.volumes.get(id))
         .map(|v| (ask.row.host.paths_up(v.id), &**v))
         .collect();
     ways.sort_by_key(|(up, v)| (*up, v.id));
@@ -196,11 +200,34 @@ fn storage(ask: Ask<'_>) -> Option<Obstacle> {
     }
 }
 
+/// Every network of the machine is on the host and carried by its switch ports (rules, section 1.6).
+fn network(ask: Ask<'_>) -> Option<Obstacle> {
+    let mut worst = None;
+    for id in ask.machine.nics.iter().filter_map(|n| n.network) {
+        let Some(network) = ask.estate.networks.get(&id) else {
+            continue;
+        };
+        let standing = network.standing(ask.estate, &ask.row.host);
+        let found = |known| Obstacle::Network {
+            network: network.name.clone(),
+            why: standing.words(),
+            known,
+        };
+        match &standing {
+            Standing::Fine => {}
+            Standing::Unchecked(_) => worst = worst.or(Some(found(false))),
+            _ => return Some(found(true)),
+        }
+    }
+    worst
+}
+
 impl Obstacle {
     pub fn severity(&self) -> Severity {
         match self {
             Obstacle::Overcommit { hundredths } if *hundredths <= 150 => Severity::Mind,
             Obstacle::Ratio { hundredths } if *hundredths <= 800 => Severity::Mind,
+            Obstacle::Network { known: false, .. } => Severity::Unchecked,
             Obstacle::MoreVcpusThanCores { .. }
             | Obstacle::Numa { .. }
             | Obstacle::OnePath { .. } => Severity::Mind,
@@ -225,6 +252,7 @@ impl Obstacle {
             Obstacle::Hardware { .. } => Rule::Hardware,
             Obstacle::Apart { .. } => Rule::Apart,
             Obstacle::NoPath { .. } | Obstacle::OnePath { .. } => Rule::Paths,
+            Obstacle::Network { .. } => Rule::Wire,
         }
     }
     /// In a few words, behind the host's name.
@@ -262,6 +290,7 @@ impl Obstacle {
             Obstacle::Hardware { machine, host } => {
                 format!("it runs virtual hardware up to {host}, the machine has {machine}")
             }
+            Obstacle::Network { network, why, .. } => format!("network {network}: {why}"),
             Obstacle::NoPath { volume } => format!("no path to {volume} works"),
             Obstacle::OnePath { volume } => format!("only one path to {volume} works"),
             Obstacle::Apart { group } => {

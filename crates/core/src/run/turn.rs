@@ -83,30 +83,13 @@ impl Table<'_> {
                     step,
                     attempt,
                     after,
-                } => match &plan.steps[step].step {
-                    Step::ClusterReady { .. }
-                    | Step::VolumeReady { .. }
-                    | Step::VolumeGone { .. } => {
-                        self.record(match &plan.steps[step].step {
-                            Step::VolumeReady { volume } => Event::VolumeReady { volume: *volume },
-                            Step::VolumeGone { volume } => Event::VolumeGone {
-                                volume: *volume,
-                                handed_back: true,
-                            },
-                            Step::ClusterReady { cluster } => {
-                                Event::ClusterReady { cluster: *cluster }
-                            }
-                            _ => continue,
-                        });
-                        waiting.push_back((
-                            id,
-                            Input::Succeeded {
-                                step,
-                                said: String::new(),
-                            },
-                        ));
+                } => match recorded(&plan.steps[step].step) {
+                    Some(event) => {
+                        self.record(event);
+                        let said = String::new();
+                        waiting.push_back((id, Input::Succeeded { step, said }));
                     }
-                    _ => self.record(Event::Ordered {
+                    None => self.record(Event::Ordered {
                         run: id,
                         step,
                         attempt,
@@ -186,6 +169,24 @@ impl Table<'_> {
     }
 }
 
+/// What a step without a device writes down.
+fn recorded(step: &Step) -> Option<Event> {
+    Some(match step {
+        Step::ClusterReady { cluster } => Event::ClusterReady { cluster: *cluster },
+        Step::VolumeReady { volume } => Event::VolumeReady { volume: *volume },
+        Step::VolumeGone { volume } => Event::VolumeGone {
+            volume: *volume,
+            handed_back: true,
+        },
+        Step::NetworkReady { network } => Event::NetworkReady { network: *network },
+        Step::NetworkGone { network } => Event::NetworkGone {
+            network: *network,
+            removed: true,
+        },
+        _ => return None,
+    })
+}
+
 fn clashes(a: &[Lock], b: &[Lock]) -> bool {
     a.iter().any(|x| b.iter().any(|y| x.clashes(y)))
 }
@@ -222,6 +223,11 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
     {
         return gone(volume.to_string());
     }
+    if let Some(network) = step.network()
+        && !estate.networks.contains_key(&network)
+    {
+        return gone(network.to_string());
+    }
     if let Some(array) = step.array()
         && !estate.arrays.contains_key(&array)
     {
@@ -255,7 +261,7 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
                 machine,
                 row,
                 cluster: Some(cluster),
-                volumes: &estate.volumes,
+                estate,
             });
             return found
                 .iter()
@@ -292,6 +298,26 @@ fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<E
             .get(array)
             .filter(|a| a.condition == crate::estate::ArrayCondition::Connecting)
             .map(|_| Event::ArrayDropped { array: *array }),
+        Step::ReadSwitch { switch } => estate
+            .switches
+            .get(switch)
+            .filter(|s| !s.known)
+            .map(|_| Event::SwitchDropped { switch: *switch }),
+        Step::NetworkReady { network } => {
+            let name = estate.networks.get(network).map(|n| n.name.as_str());
+            let there = estate
+                .hosts
+                .values()
+                .any(|h| name.is_some_and(|n| h.networks.contains_key(n)));
+            Some(if there {
+                Event::NetworkReady { network: *network }
+            } else {
+                Event::NetworkGone {
+                    network: *network,
+                    removed: false,
+                }
+            })
+        }
         // What some hosts mount already stays, and its drift is shown; what nobody has goes.
         Step::VolumeReady { volume } => {
             let mounted = estate.hosts.values().any(|h| h.mounts.contains_key(volume));

@@ -37,6 +37,10 @@ fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
             size: Bytes::gib(40),
             provisioning: Provisioning::Thin,
         }],
+        nics: vec![zastrugi_core::proposal::NewNic {
+            network: None,
+            address: None,
+        }],
         labels: Default::default(),
         tier: 3,
         protected: false,

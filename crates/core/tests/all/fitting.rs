@@ -29,7 +29,7 @@ fn against_beside(host: &str, others: &str, machine: &str) -> Vec<Obstacle> {
         machine: &estate.machines[&MachineId(7)],
         row,
         cluster: estate.clusters.get(&ClusterId(901)).map(|c| &**c),
-        volumes: &estate.volumes,
+        estate,
     })
 }
 

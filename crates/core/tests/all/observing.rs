@@ -28,7 +28,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
             },
             video: Bytes::ZERO,
             disks: vec![],
-            macs: vec![],
+            nics: vec![],
             labels: Default::default(),
             tier: 3,
             apart: None,
@@ -41,6 +41,8 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
     });
     HostReport {
         initiator: "iqn.2026-01.net.example:h1".into(),
+        uplinks: vec![],
+        networks: Default::default(),
         boot: 1,
         seq,
         software: "4.2.1".into(),

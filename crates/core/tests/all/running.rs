@@ -424,6 +424,10 @@ fn two_machines() -> Proposal {
             size: Bytes::gib(1),
             provisioning: Provisioning::Thin,
         }],
+        nics: vec![zastrugi_core::proposal::NewNic {
+            network: None,
+            address: None,
+        }],
         labels: Default::default(),
         tier: 3,
         protected: false,

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use std::time::Duration;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Machine as OurMachine, Memory, Provisioning},
+    estate::{Machine as OurMachine, Memory, Network, Provisioning},
     evidence,
     ids::Revision,
     loads::MachineLoad,
@@ -70,6 +70,13 @@ pub(crate) struct LoggedIn {
 #[derive(Deserialize)]
 pub(crate) struct Made {
     pub(crate) guest_key: String,
+}
+
+/// A machine's network cards as an agent takes them, and the seed that its guest reads.
+pub(crate) struct Cards {
+    pub(crate) nics: Vec<Value>,
+    /// An ISO 9660 image in base64.
+    pub(crate) seed: String,
 }
 
 /// Loads as the agent measured them.
@@ -205,6 +212,40 @@ impl Agent<'_> {
             .await
             .map(drop)
     }
+    pub(crate) async fn set_network(
+        &self,
+        stamp: Stamp<'_>,
+        network: &Network,
+    ) -> Result<(), Fault> {
+        let body = json!({"vlan": network.vlan, "mtu": network.mtu, "uplinks": network.uplinks});
+        let path = format!("/v1/networks/{}", network.name);
+        self.http
+            .call::<Value>(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn drop_network(
+        &self,
+        stamp: Stamp<'_>,
+        network: &Network,
+    ) -> Result<(), Fault> {
+        let path = format!("/v1/networks/{}", network.name);
+        self.http
+            .call::<Value>(self.ask(Method::DELETE, path, Some(stamp), None))
+            .await
+            .map(drop)
+    }
+    /// Whether a packet of this size gets to the other host on the network, unfragmented.
+    pub(crate) async fn mtu(&self, network: &str, to: &str, bytes: u32) -> Result<bool, Fault> {
+        let body = json!({"network": network, "to": to, "bytes": bytes});
+        let said: Value = self
+            .http
+            .call(self.ask(Method::POST, "/v1/mtu-probe", None, Some(body)))
+            .await?;
+        said.get("through")
+            .and_then(Value::as_bool)
+            .ok_or_else(|| garbled(self.address, "no word of the packet"))
+    }
     pub(crate) async fn disown(&self, stamp: Stamp<'_>, uid: &str) -> Result<(), Fault> {
         self.at_volume(Method::DELETE, stamp, uid, "owner", json!({}))
             .await
@@ -248,16 +289,16 @@ impl Agent<'_> {
         stamp: Stamp<'_>,
         machine: &OurMachine,
         volume: &str,
+        cards: &Cards,
     ) -> Result<Made, Fault> {
         let disks: Vec<Value> = machine
             .disks
             .iter()
             .map(|d| json!({"size": d.size.0, "thick": d.provisioning == Provisioning::Thick}))
             .collect();
-        let macs: Vec<&str> = machine.nics.iter().map(|n| n.mac.as_str()).collect();
         let body = json!({
             "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "memory": memory(&machine.memory),
-            "video": machine.video.0, "disks": disks, "macs": macs, "labels": machine.labels, "tier": machine.tier,
+            "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
             "apart": machine.apart, "protected": machine.protected, "note": machine.note,
             "virtual_hardware": machine.virtual_hardware
         });

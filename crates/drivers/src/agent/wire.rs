@@ -4,10 +4,10 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Cpu, Hardware, MachineState, Memory, Path, PsabiLevel},
+    estate::{Cpu, Hardware, HostNet, MachineState, Memory, Path, PsabiLevel, Uplink},
     evidence::{SeenDevice, SeenVolume},
     moment::Moment,
-    observe::{HostReport, MachineReport},
+    observe::{HostReport, MachineReport, NicReport},
     units::{Bytes, Mhz},
 };
 
@@ -91,6 +91,10 @@ pub(crate) struct Report {
     software: String,
     #[serde(default)]
     initiator: String,
+    #[serde(default)]
+    uplinks: Vec<WireUplink>,
+    #[serde(default)]
+    networks: BTreeMap<String, WireNet>,
     #[serde(default)]
     machines: Vec<Machine>,
     #[serde(default)]
@@ -200,7 +204,8 @@ pub(crate) struct Machine {
     disks: Vec<WireDisk>,
     #[serde(default)]
     volume: String,
-    macs: Vec<String>,
+    #[serde(default)]
+    nics: Vec<WireNic>,
     #[serde(default)]
     labels: BTreeMap<String, String>,
     #[serde(default)]
@@ -241,6 +246,45 @@ struct WireDisk {
     thick: bool,
 }
 
+#[derive(Debug, Deserialize)]
+struct WireNic {
+    mac: String,
+    #[serde(default)]
+    network: Option<String>,
+    #[serde(default)]
+    addresses: Vec<String>,
+}
+
+impl WireNic {
+    fn read(self) -> NicReport {
+        let address = |text: &String| {
+            let bare = text.split('/').next().unwrap_or_default();
+            bare.parse().ok()
+        };
+        NicReport {
+            mac: limited(self.mac),
+            network: self.network.map(limited),
+            addresses: self.addresses.iter().take(16).filter_map(address).collect(),
+        }
+    }
+}
+
+#[derive(Debug, Deserialize)]
+struct WireUplink {
+    name: String,
+    mac: String,
+    mbit: u64,
+    switch: String,
+    port: String,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireNet {
+    vlan: Option<u16>,
+    mtu: u32,
+    uplinks: Vec<String>,
+}
+
 impl Machine {
     pub(crate) fn state(&self) -> MachineState {
         match (self.power.as_deref(), self.phase.as_deref()) {
@@ -279,7 +323,7 @@ impl Machine {
                 .map(|d| (Bytes(d.size), d.thick))
                 .collect(),
             volume: limited(self.volume),
-            macs: self.macs.into_iter().take(16).map(limited).collect(),
+            nics: self.nics.into_iter().take(16).map(WireNic::read).collect(),
             labels: self
                 .labels
                 .into_iter()
@@ -304,6 +348,31 @@ impl Report {
             seq: self.seq,
             software: limited(self.software),
             initiator: limited(self.initiator),
+            uplinks: self
+                .uplinks
+                .into_iter()
+                .take(64)
+                .map(|u| Uplink {
+                    name: limited(u.name),
+                    mac: limited(u.mac),
+                    mbit: u.mbit,
+                    switch: limited(u.switch),
+                    port: limited(u.port),
+                })
+                .collect(),
+            networks: self
+                .networks
+                .into_iter()
+                .take(512)
+                .map(|(name, n)| {
+                    let has = HostNet {
+                        vlan: n.vlan,
+                        mtu: n.mtu,
+                        uplinks: n.uplinks.into_iter().take(64).map(limited).collect(),
+                    };
+                    (limited(name), has)
+                })
+                .collect(),
             machines: self.machines.into_iter().map(Machine::read).collect(),
             volumes: self
                 .volumes

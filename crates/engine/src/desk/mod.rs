@@ -2,6 +2,7 @@
 
 mod hosts;
 mod logbook;
+mod networks;
 mod people;
 mod reserves;
 mod runs;

@@ -1,6 +1,6 @@
 //! The leader: a lease of 10 s, renewed every 2 s; its holder stops at 7 s counted from sending the renewal.
 
-use super::{array, host};
+use super::{array, host, switch};
 use crate::{
     desk::start_as,
     scribe::Scribe,
@@ -15,7 +15,7 @@ use time::OffsetDateTime;
 use tokio::{task::AbortHandle, task::JoinSet, time::sleep};
 use uuid::Uuid;
 use zastrugi_core::{
-    ids::{ArrayId, HostId},
+    ids::{ArrayId, HostId, SwitchId},
     loads::HostLoad,
     moment::Span,
     permits::{Permits, Role, Who},
@@ -85,6 +85,7 @@ struct Reign {
     tasks: JoinSet<()>,
     followed: BTreeMap<HostId, (String, AbortHandle)>,
     arrays: BTreeMap<ArrayId, AbortHandle>,
+    switches: BTreeMap<SwitchId, AbortHandle>,
     samples: Samples,
     wrote: Instant,
     tended: Option<Instant>,
@@ -98,6 +99,7 @@ impl Reign {
             tasks: JoinSet::new(),
             followed: BTreeMap::new(),
             arrays: BTreeMap::new(),
+            switches: BTreeMap::new(),
             samples,
             wrote: Instant::now(),
             tended: None,
@@ -108,6 +110,7 @@ impl Reign {
         while self.tasks.try_join_next().is_some() {}
         self.follow_hosts(shared, scribe);
         self.follow_arrays(shared, scribe);
+        self.follow_switches(shared, scribe);
         if self.wrote.elapsed() > Duration::from_secs(10) {
             self.wrote = Instant::now();
             let samples =
@@ -157,6 +160,24 @@ impl Reign {
                     array: *id,
                 };
                 self.arrays.insert(*id, self.tasks.spawn(eye.follow()));
+            }
+        }
+    }
+
+    /// A task for each switch.
+    fn follow_switches(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
+        let estate = shared.estate();
+        self.switches
+            .retain(|id, task| estate.switches.contains_key(id) && !task.is_finished());
+        for id in estate.switches.keys() {
+            if !self.switches.contains_key(id) {
+                let eye = switch::SwitchEye {
+                    shared: shared.clone(),
+                    scribe: scribe.clone(),
+                    held: self.held,
+                    switch: *id,
+                };
+                self.switches.insert(*id, self.tasks.spawn(eye.follow()));
             }
         }
     }

@@ -3,6 +3,7 @@
 mod array;
 mod host;
 mod leader;
+mod switch;
 
 use crate::{scribe::Scribe, shared::Shared};
 use std::sync::Arc;

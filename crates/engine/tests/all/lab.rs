@@ -83,6 +83,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         hosts: (1..=hosts).map(host).collect(),
         volumes,
         arrays: vec![],
+        switches: vec![],
         machines: vec![],
     }
 }
@@ -224,6 +225,10 @@ impl Lab {
             disks: vec![NewDisk {
                 size: Bytes::gib(4),
                 provisioning: Provisioning::Thin,
+            }],
+            nics: vec![zastrugi_core::proposal::NewNic {
+                network: None,
+                address: None,
             }],
             labels: Default::default(),
             tier: 3,

@@ -3,6 +3,7 @@
 
 mod faults;
 mod lab;
+mod network;
 mod processes;
 mod restart;
 mod road;

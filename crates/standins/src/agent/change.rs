@@ -5,6 +5,7 @@ use crate::{
     fault::Device,
     guest::Guest,
     host::Owner,
+    network::Nic,
     volume::{Disk, Lease, Memory, Record, Temper},
     world::State,
 };
@@ -275,7 +276,10 @@ pub(super) struct Create {
     memory: Memory,
     video: u64,
     disks: Vec<Disk>,
-    macs: Vec<String>,
+    nics: Vec<Nic>,
+    /// A small ISO 9660 image in base64, read by the guest at its first boot.
+    #[serde(default)]
+    seed: Option<String>,
     #[serde(default)]
     labels: BTreeMap<String, String>,
     #[serde(default)]
@@ -287,6 +291,30 @@ pub(super) struct Create {
     #[serde(default)]
     note: String,
     virtual_hardware: u32,
+}
+
+/// The host has every network, and nobody answers at an address that a card shall have.
+fn cards_fit(state: &State, host: &str, nics: &[Nic]) -> Result<(), Response> {
+    for nic in nics {
+        let Some(network) = &nic.network else {
+            continue;
+        };
+        let there = state
+            .hosts
+            .get(host)
+            .is_some_and(|h| h.networks.contains_key(network));
+        if !there {
+            let words = format!("This host has no network {network}.");
+            return Err(refused(StatusCode::CONFLICT, "network", words));
+        }
+        for address in &nic.addresses {
+            if let Some(who) = state.answers_at(host, network, address) {
+                let words = format!("{address} answers already: {who}.");
+                return Err(refused(StatusCode::CONFLICT, "address", words));
+            }
+        }
+    }
+    Ok(())
 }
 
 pub(super) async fn create(
@@ -305,6 +333,7 @@ pub(super) async fn create(
                 .hosts
                 .get(&name)
                 .is_some_and(|h| h.mounted.contains(&ask.volume));
+        cards_fit(state, &name, &ask.nics)?;
         let volumes = &mut state.volumes;
         let Some(volume) = volumes.get_mut(&ask.volume).filter(|_| sees) else {
             return Err(refused(
@@ -353,7 +382,8 @@ pub(super) async fn create(
                 memory: ask.memory,
                 video: ask.video,
                 disks,
-                macs: ask.macs,
+                nics: ask.nics,
+                seed: ask.seed,
                 labels: ask.labels,
                 tier: ask.tier,
                 apart: ask.apart,

@@ -44,7 +44,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
         "disks": record.disks.iter().map(|d| json!({"size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
-        "macs": record.macs, "labels": record.labels, "tier": record.tier, "apart": record.apart,
+        "nics": record.nics, "labels": record.labels, "tier": record.tier, "apart": record.apart,
         "protected": record.protected, "note": record.note, "virtual_hardware": record.virtual_hardware,
         "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
     })
@@ -109,6 +109,7 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
     }
     json!({
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
+        "uplinks": host.uplinks, "networks": host.networks,
         "machines": machines, "volumes": volumes,
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
     })

@@ -22,6 +22,7 @@ pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<
     let mut all = hosts(estate, site);
     all.extend(runs(estate));
     all.extend(storage(estate, site));
+    all.extend(networks(estate, site));
     let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
     all.extend(
         estate
@@ -65,6 +66,46 @@ fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         })
     })
     .collect()
+}
+
+/// Networks that stand otherwise on some hosts, one line for each.
+fn networks(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
+    let mut all = Vec::new();
+    for cluster in estate.clusters.values().filter(here) {
+        for network in estate
+            .networks_of(cluster.id)
+            .into_iter()
+            .filter(|n| n.ready)
+        {
+            let bad: Vec<_> = estate
+                .hosts_in(cluster.id)
+                .filter(|h| h.accepts_work())
+                .map(|h| (h, network.standing(estate, h)))
+                .filter(|(_, s)| s.bad())
+                .collect();
+            let Some((host, standing)) = bad.first() else {
+                continue;
+            };
+            let drifts = bad.iter().any(|(_, s)| s.drifts());
+            let text = match bad.len() {
+                1 => format!("{} on {}: {}.", network.name, host.name, standing.words()),
+                n => format!("{} differs on {n} hosts.", network.name),
+            };
+            all.push(Need {
+                glyph: if drifts { "down" } else { "mind" },
+                text,
+                link: if drifts {
+                    format!("/sheet/heal-network?ids={}", network.id.0)
+                } else {
+                    format!("/networks/{}", network.id.0)
+                },
+                link_words: if drifts { "Mend it" } else { "Look at it" },
+                detail: "drift: not as it was meant to be".into(),
+            });
+        }
+    }
+    all
 }
 
 /// Volumes that some of their hosts miss, arrays that fall silent, machines that are halted.

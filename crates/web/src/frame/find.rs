@@ -22,7 +22,7 @@ struct Hits {
 }
 
 /// (words, link, who may)
-const COMMANDS: [(&str, &str, Act); 15] = [
+const COMMANDS: [(&str, &str, Act); 18] = [
     ("create machines", "/sheet/new-machines", Act::Machines),
     ("find hosts", "/hosts/look", Act::Hosts),
     ("create a cluster", "/sheet/new-cluster", Act::Clusters),
@@ -32,6 +32,9 @@ const COMMANDS: [(&str, &str, Act); 15] = [
     ("connect an array", "/sheet/connect-array", Act::Storage),
     ("connect a volume", "/sheet/connect-volume", Act::Storage),
     ("go to storage", "/storage", Act::Look),
+    ("create a network", "/sheet/new-network", Act::Storage),
+    ("connect a switch", "/sheet/connect-switch", Act::Storage),
+    ("go to networks", "/networks", Act::Look),
     ("go to the logbook", "/logbook", Act::Look),
     ("look at events", "/logbook/events", Act::Look),
     ("machines that are off", "/machines?state=off", Act::Look),
@@ -75,6 +78,12 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .filter(|v| v.name.contains(&q))
         .take(MOST)
         .map(|v| hit(format!("/storage/volumes/{}", v.id.0), &v.name, "volume"));
+    let networks = estate
+        .networks
+        .values()
+        .filter(|n| n.name.contains(&q))
+        .take(MOST)
+        .map(|n| hit(format!("/networks/{}", n.id.0), &n.name, "network"));
     let arrays = estate
         .arrays
         .values()
@@ -89,6 +98,7 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .chain(hosts)
         .chain(machines)
         .chain(volumes)
+        .chain(networks)
         .chain(arrays)
         .chain(commands)
         .collect();

@@ -46,10 +46,15 @@ pub(crate) enum Kind {
     ExtendVolume,
     EditVolume,
     GiveVolume,
+    ConnectSwitch,
+    NewNetwork,
+    HealNetwork,
+    EditNetwork,
+    RemoveNetwork,
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 17] = [
+    pub(crate) const ALL: [Kind; 22] = [
         Kind::Claim,
         Kind::HandBack,
         Kind::EditHost,
@@ -67,6 +72,11 @@ impl Kind {
         Kind::ExtendVolume,
         Kind::EditVolume,
         Kind::GiveVolume,
+        Kind::ConnectSwitch,
+        Kind::NewNetwork,
+        Kind::HealNetwork,
+        Kind::EditNetwork,
+        Kind::RemoveNetwork,
     ];
     pub(crate) fn word(self) -> &'static str {
         match self {
@@ -87,6 +97,11 @@ impl Kind {
             Kind::ExtendVolume => "extend-volume",
             Kind::EditVolume => "edit-volume",
             Kind::GiveVolume => "give-volume",
+            Kind::ConnectSwitch => "connect-switch",
+            Kind::NewNetwork => "new-network",
+            Kind::HealNetwork => "heal-network",
+            Kind::EditNetwork => "edit-network",
+            Kind::RemoveNetwork => "remove-network",
         }
     }
     pub(crate) fn act(self) -> Act {
@@ -99,7 +114,12 @@ impl Kind {
             | Kind::HealVolume
             | Kind::ExtendVolume
             | Kind::EditVolume
-            | Kind::GiveVolume => Act::Storage,
+            | Kind::GiveVolume
+            | Kind::ConnectSwitch
+            | Kind::NewNetwork
+            | Kind::HealNetwork
+            | Kind::EditNetwork
+            | Kind::RemoveNetwork => Act::Storage,
             _ => Act::Machines,
         }
     }
@@ -116,6 +136,11 @@ impl Kind {
             | Kind::ExtendVolume
             | Kind::EditVolume
             | Kind::GiveVolume => "storage",
+            Kind::ConnectSwitch
+            | Kind::NewNetwork
+            | Kind::HealNetwork
+            | Kind::EditNetwork
+            | Kind::RemoveNetwork => "networks",
             _ => "machines",
         }
     }
@@ -138,6 +163,11 @@ impl Kind {
             Kind::ExtendVolume => places::storage::change::extend(view, fields),
             Kind::EditVolume => places::storage::change::edit(view, fields),
             Kind::GiveVolume => places::storage::change::give(view, fields),
+            Kind::ConnectSwitch => places::networks::connect_switch::fill(view, fields),
+            Kind::NewNetwork => places::networks::new::fill(view, fields),
+            Kind::HealNetwork => places::networks::change::heal(view, fields),
+            Kind::EditNetwork => places::networks::change::edit(view, fields),
+            Kind::RemoveNetwork => places::networks::change::remove(view, fields),
         }
     }
 }
@@ -202,6 +232,12 @@ async fn prepare(kind: Kind, desk: &AtDesk, fields: &Fields) {
         Kind::ConnectArray => {
             let asked = places::storage::connect_array::addresses(fields);
             desk.greet_arrays(&asked).await;
+        }
+        Kind::ConnectSwitch => {
+            let asked = places::networks::connect_switch::address(fields);
+            if !asked.is_empty() {
+                desk.greet_switch(&asked).await;
+            }
         }
         Kind::ConnectVolume => {
             let (arrays, hosts) = places::storage::connect_volume::asks(&desk.look(), fields);
@@ -323,6 +359,16 @@ pub(crate) async fn send(
     }
 }
 
+/// Where a password that was typed shall be replaced by where it is kept.
+fn typed_password(ask: &mut Proposal) -> Option<&mut Password> {
+    let password = match ask {
+        Proposal::ConnectArray(connect) => &mut connect.password,
+        Proposal::ConnectSwitch(connect) => &mut connect.password,
+        _ => return None,
+    };
+    (*password == Password::Typed).then_some(password)
+}
+
 /// Starts the run; or says why not, with everything that was typed kept.
 async fn start(
     signed: &Signed,
@@ -364,12 +410,11 @@ async fn start(
             claim.password = Password::Kept(kept);
         }
     }
-    if let Proposal::ConnectArray(connect) = &mut ask {
-        let blocked = desk.assess(&signed.viewer, &filled.ask).blocked();
-        if connect.password == Password::Typed && !blocked {
-            let kept = desk.keep_secret(fields.get("password")).await;
-            connect.password = Password::Kept(kept.map_err(Said::notice)?);
-        }
+    if let Some(password) = typed_password(&mut ask)
+        && !desk.assess(&signed.viewer, &filled.ask).blocked()
+    {
+        let kept = desk.keep_secret(fields.get("password")).await;
+        *password = Password::Kept(kept.map_err(Said::notice)?);
     }
     desk.start(&signed.viewer, ask, seen, request).await.map(|run| run.0).map_err(|error| match error {
         StartError::Blocked(assessment, _) => Said {

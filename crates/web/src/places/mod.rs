@@ -6,6 +6,7 @@ pub(crate) mod field;
 pub(crate) mod hosts;
 pub(crate) mod logbook;
 pub(crate) mod machines;
+pub(crate) mod networks;
 pub(crate) mod settings;
 pub(crate) mod storage;
 
@@ -19,6 +20,7 @@ pub(crate) fn routes() -> Vec<Route> {
         hosts::routes(),
         logbook::routes(),
         machines::routes(),
+        networks::routes(),
         settings::routes(),
         storage::routes(),
     ]

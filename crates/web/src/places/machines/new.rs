@@ -8,10 +8,10 @@ use crate::frame::{
 };
 use askama::Template;
 use zastrugi_core::{
-    estate::{Memory, Provisioning},
-    ids::{ClusterId, HostId, VolumeId},
+    estate::{Memory, NetRole, Provisioning},
+    ids::{ClusterId, HostId, NetworkId, VolumeId},
     placement::Ledger,
-    proposal::{CreateMachines, NewDisk, Proposal},
+    proposal::{CreateMachines, NewDisk, NewNic, Proposal},
     units::Bytes,
     view::View,
 };
@@ -29,6 +29,11 @@ struct DiskField {
     thick: bool,
 }
 
+struct NicField {
+    network: u64,
+    address: String,
+}
+
 #[derive(Template)]
 #[template(path = "places/machines/new.html")]
 struct NewFields {
@@ -40,6 +45,8 @@ struct NewFields {
     kept: String,
     max: String,
     disks: Vec<DiskField>,
+    nics: Vec<NicField>,
+    networks: Vec<(u64, String)>,
     clusters: Vec<(u64, String)>,
     cluster: u64,
     hosts: Vec<(u64, String)>,
@@ -118,6 +125,68 @@ fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDis
     (shown, read)
 }
 
+/// The networks that guests of the cluster can have.
+fn networks(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+    let all = cluster
+        .map(|c| view.estate.networks_of(c))
+        .unwrap_or_default();
+    let guests = all
+        .into_iter()
+        .filter(|n| n.role == NetRole::Guest && n.ready);
+    guests
+        .map(|n| (n.id.0, format!("{} · {}", n.name, n.vlan_word())))
+        .collect()
+}
+
+/// The cards; one on the first network of guests if nobody said otherwise.
+fn nics(
+    view: &View,
+    cluster: Option<ClusterId>,
+    fields: &Fields,
+    wrong: &mut Vec<Wrong>,
+) -> (Vec<NicField>, Vec<NewNic>) {
+    if !fields.has("network") {
+        let first = networks(view, cluster).first().map(|n| n.0);
+        let shown = NicField {
+            network: first.unwrap_or(0),
+            address: String::new(),
+        };
+        let nic = NewNic {
+            network: first.map(NetworkId),
+            address: None,
+        };
+        return (vec![shown], vec![nic]);
+    }
+    let addresses: Vec<&str> = fields.all("address").collect();
+    let (mut shown, mut read) = (Vec::new(), Vec::new());
+    for (i, network) in fields.all("network").enumerate() {
+        if network == "none" {
+            continue;
+        }
+        let text = addresses.get(i).copied().unwrap_or_default();
+        let address = match text {
+            "" => None,
+            text => text.parse().map_or_else(
+                |_| {
+                    wrong.push(("nics".to_owned(), format!("“{text}” is no address.")));
+                    None
+                },
+                Some,
+            ),
+        };
+        let network: u64 = network.parse().unwrap_or(0);
+        shown.push(NicField {
+            network,
+            address: text.to_owned(),
+        });
+        read.push(NewNic {
+            network: (network > 0).then_some(NetworkId(network)),
+            address,
+        });
+    }
+    (shown, read)
+}
+
 /// The hosts of the cluster with what is free on each, for those who choose by hand.
 fn hosts(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let Some(cluster) = cluster else {
@@ -168,6 +237,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         max: size(fields, "max", memory_size, &mut wrong),
     };
     let (shown_disks, disks) = disks(fields, &mut wrong);
+    let (shown_nics, nics) = nics(view, cluster, fields, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
     let ask = CreateMachines {
         pattern: fields.get("name").to_owned(),
@@ -178,6 +248,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         vcpus: number(fields, "vcpus", "4", &mut wrong),
         memory,
         disks,
+        nics,
         labels: read_labels(fields.get("labels")),
         tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
         protected: fields.ticked("protected", false),
@@ -197,6 +268,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         kept: fields.get("kept").into(),
         max: fields.get("max").into(),
         disks: shown_disks,
+        nics: shown_nics,
+        networks: networks(view, cluster),
         cluster: cluster.map_or(0, |c| c.0),
         hosts: hosts(view, cluster),
         host: ask.host.map_or(0, |h| h.0),

@@ -5,7 +5,7 @@ use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Machine, MachineState, Provisioning},
+    estate::{Estate, Machine, MachineState, Nic, Provisioning},
     ids::MachineId,
     permits::Act,
     view::View,
@@ -64,7 +64,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             .and_then(|c| estate.clusters.get(&c))
             .map(|c| (c.id.0, c.name.clone())),
         facts: facts(&view, m),
-        mono: identity(m),
+        mono: identity(estate, m),
         labels: m.label_words().collect(),
         note: m.note.clone(),
         events,
@@ -136,17 +136,26 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
     ]
 }
 
+/// Each card: MAC, network, addresses.
+fn cards(estate: &Estate, m: &Machine) -> String {
+    let card = |n: &Nic| {
+        let network = n.network.and_then(|id| estate.networks.get(&id));
+        let network = network.map_or_else(String::new, |n| format!(" · {}", n.name));
+        let addresses: Vec<_> = n.addresses.iter().map(ToString::to_string).collect();
+        let addresses = if addresses.is_empty() {
+            String::new()
+        } else {
+            format!(" · {}", addresses.join(", "))
+        };
+        format!("{}{network}{addresses}", n.mac)
+    };
+    m.nics.iter().map(card).collect::<Vec<_>>().join("; ")
+}
+
 /// Who it is to networks, volumes and hosts.
-fn identity(m: &Machine) -> Vec<(&'static str, String)> {
+fn identity(estate: &Estate, m: &Machine) -> Vec<(&'static str, String)> {
     vec![
-        (
-            "MAC",
-            m.nics
-                .iter()
-                .map(|n| n.mac.as_str())
-                .collect::<Vec<_>>()
-                .join(", "),
-        ),
+        ("Cards", cards(estate, m)),
         ("UUID", m.uuid.to_string()),
         (
             "Guest key",

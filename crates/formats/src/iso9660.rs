@@ -1,0 +1,199 @@
+//! Small ISO 9660 images (ECMA-119, 4th edition): files in the root directory, as a guest reads them at its first boot,
+//! and the label of an image that somebody brings.
+
+const SECTOR: usize = 2048;
+/// Where the volume descriptors begin (ECMA-119, section 6.2.1).
+const DESCRIPTORS: usize = 16;
+const ROOT: u32 = 20;
+
+/// Why this is no ISO 9660 image.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum IsoError {
+    #[error("it ends after {0} bytes; an ISO 9660 image is longer")]
+    Short(usize),
+    #[error("it has no ISO 9660 volume descriptor")]
+    NoDescriptor,
+    #[error("{0} is larger than an image made here may be")]
+    Large(String),
+}
+
+/// A 32-bit number in both byte orders (section 7.3.3).
+fn both32(n: u32) -> [u8; 8] {
+    let mut out = [0; 8];
+    out[..4].copy_from_slice(&n.to_le_bytes());
+    out[4..].copy_from_slice(&n.to_be_bytes());
+    out
+}
+
+/// A 16-bit number in both byte orders (section 7.2.3).
+fn both16(n: u16) -> [u8; 4] {
+    let mut out = [0; 4];
+    out[..2].copy_from_slice(&n.to_le_bytes());
+    out[2..].copy_from_slice(&n.to_be_bytes());
+    out
+}
+
+fn padded(text: &str, length: usize) -> Vec<u8> {
+    let mut out: Vec<u8> = text.bytes().take(length).collect();
+    out.resize(length, b' ');
+    out
+}
+
+/// A directory record (section 9.1).
+fn record(name: &[u8], at: u32, length: u32, directory: bool) -> Vec<u8> {
+    let mut out = vec![0, 0];
+    out.extend(both32(at));
+    out.extend(both32(length));
+    // Recorded 1970-01-01: the same files make the same image.
+    out.extend([70, 1, 1, 0, 0, 0, 0]);
+    out.push(if directory { 2 } else { 0 });
+    out.extend([0, 0]);
+    out.extend(both16(1));
+    out.push(u8::try_from(name.len()).unwrap_or(u8::MAX));
+    out.extend(name);
+    if out.len() % 2 == 1 {
+        out.push(0);
+    }
+    out[0] = u8::try_from(out.len()).unwrap_or(u8::MAX);
+    out
+}
+
+fn sectors(length: usize) -> u32 {
+    u32::try_from(length.div_ceil(SECTOR)).unwrap_or(u32::MAX)
+}
+
+fn descriptor(label: &str, all: u32) -> Vec<u8> {
+    let mut d = vec![1];
+    d.extend(b"CD001\x01\0");
+    d.extend(padded("", 32));
+    d.extend(padded(label, 32));
+    d.extend([0; 8]);
+    d.extend(both32(all));
+    d.extend([0; 32]);
+    d.extend(both16(1));
+    d.extend(both16(1));
+    d.extend(both16(2048));
+    d.extend(both32(10));
+    d.extend(18u32.to_le_bytes());
+    d.extend(0u32.to_le_bytes());
+    d.extend(19u32.to_be_bytes());
+    d.extend(0u32.to_be_bytes());
+    d.extend(record(&[0], ROOT, 2048, true));
+    for length in [128, 128, 128, 128, 37, 37, 37] {
+        d.extend(padded("", length));
+    }
+    for _ in 0..4 {
+        d.extend(b"0000000000000000\0");
+    }
+    d.push(1);
+    d.resize(SECTOR, 0);
+    d
+}
+
+/// An image with these files in its root. Names are written as they are, with a version behind.
+///
+/// # Errors
+/// [`IsoError::Large`] when the directory or a file doesn't fit what a small image is for.
+pub fn write(label: &str, files: &[(&str, &[u8])]) -> Result<Vec<u8>, IsoError> {
+    let mut directory = record(&[0], ROOT, 2048, true);
+    directory.extend(record(&[1], ROOT, 2048, true));
+    let mut next = ROOT + 1;
+    let mut sorted: Vec<_> = files.to_vec();
+    sorted.sort_by_key(|(name, _)| *name);
+    for (name, bytes) in &sorted {
+        let length = u32::try_from(bytes.len()).map_err(|_| IsoError::Large((*name).to_owned()))?;
+        let full = format!("{};1", name.to_ascii_uppercase());
+        directory.extend(record(full.as_bytes(), next, length, false));
+        next += sectors(bytes.len());
+    }
+    if directory.len() > SECTOR {
+        return Err(IsoError::Large("the directory".into()));
+    }
+    directory.resize(SECTOR, 0);
+    let mut image = vec![0; DESCRIPTORS * SECTOR];
+    image.extend(descriptor(label, next));
+    let mut end = b"\xffCD001\x01".to_vec();
+    end.resize(SECTOR, 0);
+    image.extend(end);
+    for bytes in [ROOT.to_le_bytes(), ROOT.to_be_bytes()] {
+        // One entry: the root itself (section 9.4).
+        let mut table = vec![1, 0];
+        table.extend(bytes);
+        table.extend(if bytes == ROOT.to_le_bytes() {
+            [1, 0]
+        } else {
+            [0, 1]
+        });
+        table.extend([0, 0]);
+        table.resize(SECTOR, 0);
+        image.extend(table);
+    }
+    image.extend(directory);
+    for (_, bytes) in &sorted {
+        image.extend(*bytes);
+        image.resize(image.len().div_ceil(SECTOR) * SECTOR, 0);
+    }
+    Ok(image)
+}
+
+/// The label of an image, from its first 34 KiB.
+///
+/// # Errors
+/// [`IsoError`] when this is no ISO 9660 image.
+pub fn label(head: &[u8]) -> Result<String, IsoError> {
+    let descriptor = head
+        .get(DESCRIPTORS * SECTOR..(DESCRIPTORS + 1) * SECTOR)
+        .ok_or(IsoError::Short(head.len()))?;
+    if !descriptor.starts_with(b"\x01CD001") {
+        return Err(IsoError::NoDescriptor);
+    }
+    let raw = descriptor.get(40..72).unwrap_or_default();
+    let text: String = String::from_utf8_lossy(raw)
+        .chars()
+        .filter(|c| !c.is_control())
+        .collect();
+    Ok(text.trim_end().to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_image_has_its_label_and_is_whole_sectors() {
+        let image = write(
+            "cidata",
+            &[("user-data", b"#cloud-config\n"), ("meta-data", b"{}")],
+        )
+        .unwrap();
+        assert_eq!(image.len() % SECTOR, 0);
+        assert_eq!(label(&image), Ok("cidata".into()));
+        let size = u32::from_le_bytes(image[16 * SECTOR + 80..][..4].try_into().unwrap());
+        assert_eq!(
+            size as usize * SECTOR,
+            image.len(),
+            "the descriptor says how long it is"
+        );
+        assert_eq!(
+            image,
+            write(
+                "cidata",
+                &[("meta-data", b"{}"), ("user-data", b"#cloud-config\n")]
+            )
+            .unwrap()
+        );
+    }
+
+    #[test]
+    fn what_is_no_image_is_told_why() {
+        assert_eq!(label(&[0; 100]), Err(IsoError::Short(100)));
+        assert_eq!(label(&[0; 40_000]), Err(IsoError::NoDescriptor));
+        let many: Vec<(String, Vec<u8>)> =
+            (0..60).map(|n| (format!("file-{n:02}"), vec![])).collect();
+        let files: Vec<(&str, &[u8])> = many
+            .iter()
+            .map(|(n, b)| (n.as_str(), b.as_slice()))
+            .collect();
+        assert!(matches!(write("x", &files), Err(IsoError::Large(_))));
+    }
+}

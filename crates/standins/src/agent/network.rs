@@ -1,0 +1,112 @@
+//! A host and its networks: setting one up on uplinks, taking one away, trying how large a frame gets through.
+
+use super::{change::keyed, owner_only, refused};
+use crate::{fault::Device, network::HostNet};
+use axum::{
+    Json,
+    extract::{Path, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+};
+use serde::Deserialize;
+use serde_json::json;
+
+pub(super) async fn put(
+    Extract(device): Extract<Device>,
+    Path(network): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<HostNet>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let name = device.name.clone();
+    keyed(
+        &device,
+        &headers,
+        &format!("network:{network}"),
+        |state, _| {
+            let Some(host) = state.hosts.get_mut(&name) else {
+                return Err(StatusCode::NOT_FOUND.into_response());
+            };
+            if let Some(missing) = ask
+                .uplinks
+                .iter()
+                .find(|u| !host.uplinks.iter().any(|h| h.name == **u))
+            {
+                let words = format!("There is no uplink {missing}.");
+                return Err(refused(StatusCode::CONFLICT, "uplink", words));
+            }
+            let clash = host.networks.iter().find(|(other, n)| {
+                **other != network
+                    && n.vlan == ask.vlan
+                    && n.uplinks.iter().any(|u| ask.uplinks.contains(u))
+            });
+            if let Some((other, _)) = clash {
+                let words = format!("The network {other} has this VLAN already.");
+                return Err(refused(StatusCode::CONFLICT, "vlan", words));
+            }
+            host.networks.insert(network, ask);
+            Ok(json!({}))
+        },
+    )
+}
+
+pub(super) async fn remove(
+    Extract(device): Extract<Device>,
+    Path(network): Path<String>,
+    headers: HeaderMap,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let name = device.name.clone();
+    keyed(
+        &device,
+        &headers,
+        &format!("network:{network}"),
+        |state, _| {
+            let volumes = &state.volumes;
+            let Some(host) = state.hosts.get_mut(&name) else {
+                return Err(StatusCode::NOT_FOUND.into_response());
+            };
+            let user = host.guests.iter().find_map(|(uuid, g)| {
+                let record = volumes.get(&g.volume)?.records.get(uuid)?;
+                let on_it = record
+                    .nics
+                    .iter()
+                    .any(|n| n.network.as_ref() == Some(&network));
+                on_it.then(|| record.name.clone())
+            });
+            if let Some(machine) = user {
+                let words = format!("{machine} is on it here.");
+                return Err(refused(StatusCode::CONFLICT, "busy", words));
+            }
+            host.networks.remove(&network);
+            Ok(json!({}))
+        },
+    )
+}
+
+#[derive(Deserialize)]
+pub(super) struct MtuProbe {
+    network: String,
+    /// The other host, by the name that it calls itself.
+    to: String,
+    /// Of the whole frame's payload, header included.
+    bytes: u32,
+}
+
+/// One packet with do-not-fragment: did it get through?
+pub(super) async fn mtu(
+    Extract(device): Extract<Device>,
+    headers: HeaderMap,
+    Json(ask): Json<MtuProbe>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let state = device.world.lock();
+    let largest = state.mtu_between(&device.name, &ask.to, &ask.network);
+    Json(json!({"through": largest.is_some_and(|m| ask.bytes <= m)})).into_response()
+}

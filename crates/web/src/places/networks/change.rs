@@ -1,0 +1,158 @@
+//! The sheets for mending, editing and removing a network.
+
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use std::{collections::BTreeMap, net::IpAddr};
+use zastrugi_core::{
+    estate::Reservation,
+    ids::NetworkId,
+    moment::Moment,
+    proposal::{Proposal, Set, Target},
+    view::View,
+};
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Network</legend><p class="hint">{{ words }}</p></fieldset>"#,
+    ext = "html"
+)]
+struct NoFields {
+    id: u64,
+    words: &'static str,
+}
+
+fn chosen(view: &View, fields: &Fields) -> (NetworkId, String) {
+    let first = fields.ids::<NetworkId>("ids").first().copied();
+    let id = first.unwrap_or(NetworkId(0));
+    let name = view.estate.networks.get(&id).map(|n| n.name.clone());
+    (id, name.unwrap_or_else(|| id.to_string()))
+}
+
+pub(crate) fn heal(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    Filled {
+        title: format!("Set {name} up again where it differs"),
+        lead: "Hosts that have it as it was meant are not touched.".into(),
+        run: "Run: set it up again".into(),
+        danger: false,
+        back: format!("/networks/{}", id.0),
+        fields: render(&NoFields {
+            id: id.0,
+            words: "What differs, host by host, stands at the right.",
+        }),
+        ask: Proposal::HealNetwork { network: id },
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    Filled {
+        title: format!("Remove {name}"),
+        lead: "It is taken off every host of its cluster. Switches are not touched.".into(),
+        run: format!("Run: remove {name}"),
+        danger: true,
+        back: format!("/networks/{}", id.0),
+        fields: render(&NoFields {
+            id: id.0,
+            words: "Machines with a card on it stop this.",
+        }),
+        ask: Proposal::RemoveNetwork { network: id },
+        wrong: vec![],
+    }
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Addresses that are kept</legend><div class="field" id="f-reserved" data-field="reserved"><label for="reserved">One a line: address, comma, what for. A saved CSV can be pasted; lines of our own machines are passed over.</label><textarea id="reserved" class="mono" name="reserved" rows="8">{{ reserved }}</textarea><span class="wrong" role="alert"></span></div></fieldset><fieldset><legend class="legend">Note</legend><div class="field" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></fieldset>"#,
+    ext = "html"
+)]
+struct EditFields {
+    id: u64,
+    reserved: String,
+    note: String,
+}
+
+/// Reads pasted CSV; the head line and machines' own lines are passed over. What was kept before keeps its time.
+fn read(
+    view: &View,
+    text: &str,
+    before: &BTreeMap<IpAddr, Reservation>,
+) -> Result<BTreeMap<IpAddr, Reservation>, String> {
+    let mut all = BTreeMap::new();
+    for (i, line) in text.lines().enumerate() {
+        let mut cells = line.split(',').map(|c| c.trim().trim_matches('"'));
+        let (address, what) = (
+            cells.next().unwrap_or_default(),
+            cells.next().unwrap_or_default(),
+        );
+        let skip = address.is_empty()
+            || address == "address"
+            || what == "gateway"
+            || view.estate.machine_named(what).is_some();
+        if skip {
+            continue;
+        }
+        let address: IpAddr = address
+            .parse()
+            .map_err(|_| format!("Line {}: “{address}” is no address.", i + 1))?;
+        if what.is_empty() {
+            return Err(format!("Line {}: say what {address} is kept for.", i + 1));
+        }
+        let since = before
+            .get(&address)
+            .filter(|b| b.what == what)
+            .map_or(Moment(0), |b| b.since);
+        let kept = Reservation {
+            what: what.chars().take(120).collect(),
+            since,
+        };
+        if all.insert(address, kept).is_some() {
+            return Err(format!("Line {}: {address} stands there twice.", i + 1));
+        }
+    }
+    Ok(all)
+}
+
+pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    let network = view.estate.networks.get(&id);
+    let was = network.map(|n| n.reserved.clone()).unwrap_or_default();
+    let was_note = network.map_or_else(String::new, |n| n.note.clone());
+    let lines: Vec<String> = was.iter().map(|(a, r)| format!("{a},{}", r.what)).collect();
+    let typed = if fields.has("reserved") {
+        fields.get("reserved").to_owned()
+    } else {
+        lines.join("\n")
+    };
+    let note = fields.or("note", &was_note);
+    let (mut sets, mut wrong) = (Vec::new(), Vec::new());
+    match read(view, &typed, &was) {
+        Ok(all) if all != was => sets.push(Set::Reserved(all)),
+        Ok(_) => {}
+        Err(words) => wrong.push(("reserved".to_owned(), words)),
+    }
+    if note != was_note {
+        sets.push(Set::Note(note.clone()));
+    }
+    Filled {
+        title: format!("Edit {name}"),
+        lead: "Addresses that are kept are never given to machines.".into(),
+        run: "Run: change it".into(),
+        danger: false,
+        back: format!("/networks/{}", id.0),
+        fields: render(&EditFields {
+            id: id.0,
+            reserved: typed,
+            note,
+        }),
+        ask: Proposal::Edit {
+            targets: vec![Target::Network(id)],
+            sets,
+        },
+        wrong,
+    }
+}

@@ -1,0 +1,78 @@
+//! The sheet for connecting a switch: it is asked who it is before any password is typed, and only ever read.
+
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use zastrugi_core::{
+    evidence::{Answer, Probe},
+    proposal::{ClaimTarget, ConnectSwitch, Password, Proposal},
+    view::View,
+};
+
+const PORT: u16 = 8443;
+
+#[derive(Template)]
+#[template(
+    source = r#"<fieldset><legend class="legend">Switch</legend><div class="row"><div class="field wide" id="f-address" data-field="address"><label for="address">Management address</label><input id="address" class="mono" name="address" value="{{ address }}" placeholder="10.20.0.21"><span class="wrong" role="alert"></span><span class="hint">Its certificate is shown at the right; compare it before you run.</span></div>
+<div class="field" id="f-site" data-field="site"><label for="site">Site</label><input id="site" name="site" value="{{ site }}" list="sites"><datalist id="sites">{% for s in sites %}<option value="{{ s }}">{% endfor %}</datalist><span class="wrong" role="alert"></span></div></div></fieldset>
+<fieldset><legend class="legend">Sign-in</legend><div class="row"><div class="field" id="f-user" data-field="user"><label for="user">User that may read</label><input id="user" name="user" value="{{ user }}" autocomplete="off"><span class="wrong" role="alert"></span></div>
+<div class="field" id="f-password" data-field="password"><label for="password">Password</label><input id="password" type="password" name="password" autocomplete="new-password"><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    ext = "html"
+)]
+struct SwitchFields {
+    address: String,
+    site: String,
+    sites: Vec<String>,
+    user: String,
+}
+
+/// The address that was typed, with the usual port where none is given.
+pub(crate) fn address(fields: &Fields) -> String {
+    match fields.get("address") {
+        "" => String::new(),
+        a if a.contains(':') => a.to_owned(),
+        a => format!("{a}:{PORT}"),
+    }
+}
+
+pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
+    let sites: Vec<String> = view.estate.sites.values().map(|s| s.name.clone()).collect();
+    let site = fields.or("site", sites.first().map_or("", String::as_str));
+    let user = fields.or("user", "reader");
+    let address = address(fields);
+    let answer = view
+        .evidence
+        .answers
+        .get(&Probe::SwitchGreeting(address.clone()));
+    let pin = match answer.map(|e| &e.answer) {
+        Some(Answer::ArrayGreeting { pin, .. }) => pin.clone(),
+        _ => String::new(),
+    };
+    let ask = Proposal::ConnectSwitch(ConnectSwitch {
+        target: ClaimTarget { address, pin },
+        site: site.clone(),
+        user: user.clone(),
+        password: if fields.get("password").is_empty() {
+            Password::Missing
+        } else {
+            Password::Typed
+        },
+    });
+    Filled {
+        title: "Connect a switch".into(),
+        lead: "Zastrugi reads which VLANs and frame sizes its ports carry, and which hosts hang on them.".into(),
+        run: "Run: connect it".into(),
+        danger: false,
+        back: "/networks".into(),
+        fields: render(&SwitchFields {
+            address: fields.get("address").to_owned(),
+            site,
+            sites,
+            user,
+        }),
+        ask,
+        wrong: vec![],
+    }
+}

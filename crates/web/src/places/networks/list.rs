@@ -1,0 +1,116 @@
+//! All networks: a matrix for each cluster, and the switches.
+
+use super::matrix::picture;
+use crate::frame::{AtDesk, Page, Signed, page as whole, part, sheet::render};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::{estate::Switch, permits::Act, view::View};
+
+struct ClusterView {
+    id: u64,
+    name: String,
+    empty: bool,
+    matrix: String,
+    /// (glyph, words, network that a run can mend)
+    drift: Vec<(&'static str, String, Option<u64>)>,
+    unchecked: usize,
+}
+
+/// (name, glyph, word, site, address, ports, hosts heard)
+type SwitchRow = (String, &'static str, String, String, String, usize, usize);
+
+#[derive(Template)]
+#[template(path = "places/networks/list.html")]
+struct List {
+    sentence: String,
+    clusters: Vec<ClusterView>,
+    switches: Vec<SwitchRow>,
+    may: bool,
+}
+
+/// The most lines of drift beside a matrix.
+const SHOWN: usize = 12;
+
+fn switch_row(view: &View, s: &Switch) -> SwitchRow {
+    let (glyph, word) = match (s.known, &s.access.silent) {
+        (false, _) => ("busy", "being connected".to_owned()),
+        (true, None) => ("steady", "steady".to_owned()),
+        (true, Some(why)) => ("unknown", format!("silent: {why}")),
+    };
+    let site = view.estate.sites.get(&s.site);
+    let heard = s.ports.values().filter(|p| p.neighbour.is_some()).count();
+    (
+        s.name.clone(),
+        glyph,
+        word,
+        site.map_or_else(String::new, |s| s.name.clone()),
+        s.access.address.clone(),
+        s.ports.len(),
+        heard,
+    )
+}
+
+fn build(signed: &Signed, desk: &AtDesk) -> List {
+    let view = desk.look();
+    let estate = &view.estate;
+    let at = |site: u64| signed.site.is_none_or(|s| s == site);
+    let (mut networks, mut wrong) = (0, 0);
+    let mut clusters = Vec::new();
+    for cluster in estate.clusters.values().filter(|c| at(c.site.0)) {
+        let found = picture(&view, cluster);
+        let count = estate.networks_of(cluster.id).len();
+        networks += count;
+        wrong += found.drift.len();
+        let more = found.drift.len().saturating_sub(SHOWN);
+        let mut drift: Vec<_> = found
+            .drift
+            .into_iter()
+            .take(SHOWN)
+            .map(|(words, id)| (if id.is_some() { "down" } else { "mind" }, words, id))
+            .collect();
+        if more > 0 {
+            drift.push(("mind", format!("and {more} more"), None));
+        }
+        clusters.push(ClusterView {
+            id: cluster.id.0,
+            name: cluster.name.clone(),
+            empty: count == 0,
+            matrix: render(&found.matrix),
+            drift,
+            unchecked: found.unchecked,
+        });
+    }
+    let mut switches: Vec<_> = estate
+        .switches
+        .values()
+        .filter(|s| at(s.site.0))
+        .map(|s| switch_row(&view, s))
+        .collect();
+    switches.sort();
+    let count = match networks {
+        0 => "No network yet.".to_owned(),
+        1 => "1 network".to_owned(),
+        n => format!("{n} networks"),
+    };
+    let sentence = match (networks, wrong) {
+        (0, _) => count,
+        (_, 0) => format!("{count}, on every host as they were meant."),
+        (_, 1) => format!("{count}. One host differs from what was meant."),
+        (_, n) => format!("{count}. {n} places differ from what was meant."),
+    };
+    List {
+        sentence,
+        clusters,
+        switches,
+        may: signed.may(Act::Storage),
+    }
+}
+
+#[get("/networks")]
+pub(crate) fn show(signed: Signed, desk: &AtDesk) -> Page {
+    whole(&signed, desk, "networks", "Networks", &build(&signed, desk))
+}
+#[get("/networks/part")]
+pub(crate) fn list_part(signed: Signed, desk: &AtDesk) -> Page {
+    part(&build(&signed, desk))
+}
