@@ -132,10 +132,115 @@ pub async fn run(address: &str, volume: &str, password: &str) -> Vec<Checked> {
         results: vec![],
     };
     if greeting(&mut suite).await && claim(&mut suite, password).await {
+        storage(&mut suite, volume).await;
+        network(&mut suite).await;
         machine(&mut suite, volume).await;
         release(&mut suite).await;
     }
     suite.results
+}
+
+/// What is offered to the host, and that nothing on it is lost by asking wrongly.
+async fn storage(s: &mut Suite, volume: &str) {
+    let said = s.send(Method::GET, "/v1/storage", None, None).await;
+    s.note(
+        "the host says how it is called as an initiator and what is offered to it",
+        answered(&said, &[200]).and_then(|()| {
+            has(
+                &said,
+                &["/initiator", "/devices/0/uid", "/devices/0/paths/0/portal"],
+            )
+        }),
+    );
+    let path = format!("/v1/volumes/{volume}/format");
+    let body = || Some(json!({"name": "check", "cluster": "check"}));
+    let said = s
+        .send(Method::POST, &path, Some(("check.format", 1)), body())
+        .await;
+    s.note(
+        "a volume that is not empty is never formatted",
+        answered(&said, &[409]).and_then(|()| code(&said, "not_empty")),
+    );
+    let said = s
+        .send(
+            Method::PUT,
+            "/v1/storage/logins",
+            Some(("check.login", 1)),
+            Some(json!({"portals": ["192.0.2.1:3260"]})),
+        )
+        .await;
+    s.note(
+        "a login on portals that are all dead is refused",
+        answered(&said, &[409]).and_then(|()| code(&said, "portal")),
+    );
+}
+
+async fn network(s: &mut Suite) {
+    let state = s.send(Method::GET, "/v1/state", None, None).await;
+    let uplink = state
+        .as_ref()
+        .ok()
+        .and_then(|a| a.1.pointer("/uplinks/0/name")?.as_str().map(str::to_owned));
+    let Some(uplink) = uplink else {
+        s.note("the host tells of its uplinks", Err("it names none".into()));
+        return;
+    };
+    let net =
+        |vlan: u16, uplink: &str| Some(json!({"vlan": vlan, "mtu": 1500, "uplinks": [uplink]}));
+    let said = s
+        .send(
+            Method::PUT,
+            "/v1/networks/check-a",
+            Some(("check.net.a", 1)),
+            net(4001, &uplink),
+        )
+        .await;
+    s.note("a network is set up on an uplink", answered(&said, &[200]));
+    let said = s
+        .send(
+            Method::PUT,
+            "/v1/networks/check-b",
+            Some(("check.net.b", 1)),
+            net(4001, &uplink),
+        )
+        .await;
+    s.note(
+        "the same VLAN on the same uplink is refused under another name",
+        answered(&said, &[409]).and_then(|()| code(&said, "vlan")),
+    );
+    let said = s
+        .send(
+            Method::PUT,
+            "/v1/networks/check-c",
+            Some(("check.net.c", 1)),
+            net(4002, "no-such-uplink"),
+        )
+        .await;
+    s.note(
+        "an uplink that is not there is refused",
+        answered(&said, &[409]).and_then(|()| code(&said, "uplink")),
+    );
+    let said = s
+        .send(
+            Method::DELETE,
+            "/v1/networks/check-a",
+            Some(("check.net.d", 2)),
+            None,
+        )
+        .await;
+    s.note("a network is taken off", answered(&said, &[200]));
+    let state = s.send(Method::GET, "/v1/state", None, None).await;
+    let gone = state
+        .as_ref()
+        .is_ok_and(|a| a.1.pointer("/networks/check-a").is_none());
+    s.note(
+        "it is gone from the state",
+        if gone {
+            Ok(())
+        } else {
+            Err("it is still told".into())
+        },
+    );
 }
 
 async fn greeting(s: &mut Suite) -> bool {
@@ -254,7 +359,7 @@ async fn machine(s: &mut Suite, volume: &str) {
     let uuid = Uuid::new_v4();
     let path = format!("/v1/machines/{uuid}");
     let body = json!({"volume": volume, "name": "agent-check", "vcpus": 1, "memory": {"kept": 1u64 << 30, "size": 1u64 << 30, "max": 1u64 << 30},
-        "video": 16 << 20, "disks": [{"size": 1u64 << 30, "thick": false}], "macs": ["02:5a:00:00:00:01"], "virtual_hardware": 1});
+        "video": 16 << 20, "disks": [{"size": 1u64 << 30, "thick": false}], "nics": [{"mac": "02:5a:00:00:00:01"}], "virtual_hardware": 1});
     let said = s.send(Method::PUT, &path, None, Some(body.clone())).await;
     s.note(
         "a change without key and fence is refused",

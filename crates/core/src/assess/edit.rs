@@ -86,11 +86,21 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
         }
         draft.intend(Event::Edited {
             target: *target,
-            sets: sets.to_vec(),
+            sets: sets.iter().map(|set| dated(set, draft.now)).collect(),
         });
     }
     let changes = sets.iter().map(Set::tell).collect::<Vec<_>>().join("; ");
     draft.found(Finding::clear(Rule::State, "edit", format!("{changes}.")));
+}
+
+/// An address that is newly kept is kept from now on.
+fn dated(set: &Set, now: crate::moment::Moment) -> Set {
+    let mut set = set.clone();
+    if let Set::Reserved(all) = &mut set {
+        let new = all.values_mut().filter(|r| r.since.0 == 0);
+        new.for_each(|r| r.since = now);
+    }
+    set
 }
 
 fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {

@@ -4,10 +4,12 @@
 mod assessing;
 mod facts;
 mod fitting;
+mod networking;
 mod observing;
 mod placing;
 mod running;
 mod sheets;
+mod storing;
 
 use zastrugi_core::{
     assess::{Assessment, assess},

@@ -1,4 +1,4 @@
-//! Switches, read every half minute: a port that changes is seen, a silent one is *unchecked*.
+//! Switches, read every quarter of a minute: a port that changes is seen, a silent one is *unchecked*.
 
 use crate::{
     scribe::{Decision, Guard, Scribe},
@@ -9,7 +9,7 @@ use tokio::time::sleep;
 use zastrugi_core::{estate::Switch, event::Event, ids::SwitchId, permits::Who, view::View};
 use zastrugi_store::Held;
 
-const PAUSE: Duration = Duration::from_secs(30);
+const PAUSE: Duration = Duration::from_secs(15);
 /// Sooner after a silence.
 const SOON: Duration = Duration::from_secs(5);
 

@@ -94,24 +94,28 @@ fn subnet(row: &SubnetField, wrong: &mut Vec<Wrong>) -> Option<Subnet> {
     })
 }
 
-pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
-    let estate = &view.estate;
-    let mut wrong = Vec::new();
-    let first = estate.clusters.keys().next().copied();
-    let cluster = fields.get("cluster").parse().ok().map(ClusterId).or(first);
+/// The uplinks that the cluster's hosts have; all are chosen before anybody said otherwise.
+fn uplinks(view: &View, cluster: Option<ClusterId>, fields: &Fields) -> Vec<(String, bool)> {
     let given: BTreeSet<&str> = fields.all("uplink").collect();
-    let known: BTreeSet<String> = cluster
-        .into_iter()
-        .flat_map(|c| estate.hosts_in(c))
+    let hosts = cluster.into_iter().flat_map(|c| view.estate.hosts_in(c));
+    let known: BTreeSet<String> = hosts
         .flat_map(|h| h.uplinks.iter().map(|u| u.name.clone()))
         .collect();
-    let uplinks: Vec<(String, bool)> = known
+    known
         .into_iter()
         .map(|u| {
             let chosen = !fields.has("sent") || given.contains(u.as_str());
             (u, chosen)
         })
-        .collect();
+        .collect()
+}
+
+pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
+    let estate = &view.estate;
+    let mut wrong = Vec::new();
+    let first = estate.clusters.keys().next().copied();
+    let cluster = fields.get("cluster").parse().ok().map(ClusterId).or(first);
+    let uplinks = uplinks(view, cluster, fields);
     let all = |name: &str, i: usize| fields.all(name).nth(i).unwrap_or_default().to_owned();
     let subnets: Vec<SubnetField> = [("IPv4", "10.2.0.0/24"), ("IPv6", "2001:db8:2::/64")]
         .into_iter()
