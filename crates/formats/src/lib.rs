@@ -1,4 +1,5 @@
-//! Formats: bytes from and to values. So far CSV out; nothing here knows the network or the database.
+//! Formats: bytes from and to values. CSV, small ISO 9660 images, the seed that a guest reads at first boot.
+//! Nothing here knows the network or the database.
 
 pub mod csv;
 pub mod iso9660;

@@ -6,10 +6,12 @@
 mod agent;
 mod announce;
 mod bmc;
+mod breaks;
 mod control;
 mod fault;
 mod guest;
 mod host;
+mod make;
 mod network;
 mod restconf;
 mod scenario;

@@ -5,7 +5,7 @@ use rocket::{
     local::asynchronous::{Client, LocalResponse},
 };
 use sqlx::PgPool;
-use zastrugi_core::{permits::Role, testkit::read};
+use zastrugi_core::{estate::Estate, permits::Role, testkit::read};
 use zastrugi_engine::{Engine, EngineSettings};
 use zastrugi_store::testkit::{keep, url};
 use zastrugi_web::{WebSettings, build};
@@ -29,7 +29,15 @@ impl House {
     }
 
     pub(crate) async fn served(pool: &PgPool, text: &str, behind_proxy: bool) -> House {
-        keep(pool, &read(text).view.estate).await;
+        House::with(pool, &read(text).view.estate, behind_proxy).await
+    }
+
+    pub(crate) async fn of(pool: &PgPool, estate: &Estate) -> House {
+        House::with(pool, estate, false).await
+    }
+
+    async fn with(pool: &PgPool, estate: &Estate, behind_proxy: bool) -> House {
+        keep(pool, estate).await;
         let settings = EngineSettings {
             networks: "127.1.0.0/16".into(),
             ..EngineSettings::new(url(pool), [3; 32])

@@ -1,6 +1,7 @@
 //! Pages through Rocket's local client: guards, forms, words.
 #![expect(clippy::unwrap_used, reason = "tests fail loudly")]
 
+mod beneath;
 mod forms;
 mod house;
 mod markup;

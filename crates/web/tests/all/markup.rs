@@ -26,7 +26,7 @@ fn attribute<'a>(rest: &'a str, name: &str) -> Option<&'a str> {
 }
 
 /// What is wrong with a page, in words.
-fn wrongs(html: &str) -> Vec<String> {
+pub(crate) fn wrongs(html: &str) -> Vec<String> {
     let all = tags(html);
     let mut wrong = Vec::new();
     let headings = all.iter().filter(|(n, _)| n == "h1").count();

@@ -6,7 +6,7 @@ use sqlx::PgPool;
 use std::fmt::Write;
 
 /// The text of a page: tags gone, white space folded.
-fn words(html: &str) -> String {
+pub(crate) fn words(html: &str) -> String {
     let mut out = String::new();
     let mut inside = false;
     for c in html.chars() {
@@ -24,7 +24,7 @@ fn words(html: &str) -> String {
     out.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-async fn read(house: &House, cookie: &Cookie<'static>, path: &str) -> String {
+pub(crate) async fn read(house: &House, cookie: &Cookie<'static>, path: &str) -> String {
     let (status, page) = house.get(cookie, path).await;
     assert_eq!(status, Status::Ok, "{path}");
     words(&page)

@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, reason = "tests fail loudly")]
 
 mod agent_check;
+mod beneath;
 mod browser;
 mod killed;
 mod later;

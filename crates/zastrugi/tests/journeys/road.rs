@@ -4,17 +4,18 @@ use crate::{browser::Browser, later, world::World};
 use sqlx::PgPool;
 use std::net::TcpListener;
 use zastrugi_core::permits::Role;
-use zastrugi_engine::{Engine, EngineSettings};
+use zastrugi_engine::{Desk, Engine, EngineSettings};
 use zastrugi_standins::{Fault, FaultKind};
 use zastrugi_store::testkit::url;
 use zastrugi_web::WebSettings;
 
-struct Served {
-    base: String,
+pub(crate) struct Served {
+    pub(crate) base: String,
+    pub(crate) desk: Desk,
     _engine: Engine,
 }
 
-async fn serve(pool: &PgPool, world: &World) -> Served {
+pub(crate) async fn serve(pool: &PgPool, world: &World) -> Served {
     let port = TcpListener::bind("127.0.0.1:0")
         .unwrap()
         .local_addr()
@@ -38,9 +39,10 @@ async fn serve(pool: &PgPool, world: &World) -> Served {
         port,
         behind_proxy: false,
     };
-    tokio::spawn(zastrugi_web::build(desk, web).launch());
+    tokio::spawn(zastrugi_web::build(desk.clone(), web).launch());
     Served {
         base: format!("http://127.0.0.1:{port}"),
+        desk,
         _engine: engine,
     }
 }

@@ -17,6 +17,18 @@ impl World {
         if !machines {
             scenario.machines.clear();
         }
+        World::of(scenario).await
+    }
+
+    /// Hosts that see no volume yet.
+    pub(crate) async fn bare() -> World {
+        let mut scenario: Scenario = serde_json::from_str(SKARHOLM).unwrap();
+        scenario.machines.clear();
+        scenario.hosts.iter_mut().for_each(|h| h.volumes.clear());
+        World::of(scenario).await
+    }
+
+    async fn of(scenario: Scenario) -> World {
         let start = std::process::id() % 24;
         let (net, held) = (0..24)
             .map(|i| 228 + (start + i) % 24)

@@ -106,9 +106,10 @@ fn greeting(draft: &mut Draft<'_>, target: &ClaimTarget) -> Option<String> {
     let probe = Probe::ArrayGreeting(address.clone());
     let finding = match draft.view.evidence.fresh(&probe, draft.now) {
         Some(Answer::ArrayGreeting { name, pin }) if *pin == target.pin => {
-            let text = format!("{name} answers at {address}.");
+            let text = format!("{name} answers at {address}; compare its fingerprint.");
             draft.found(
-                Finding::clear(Rule::Identity, address, text)
+                // Always before the eyes: the password goes to whoever shows this.
+                Finding::mind(Rule::Identity, address, text)
                     .because(format!("fingerprint {}", short(pin))),
             );
             return Some(name.clone());

@@ -1,0 +1,164 @@
+//! What goes wrong with arrays, paths and switches, and what people do to them by hand; for tests, the demo and the
+//! control socket.
+
+use crate::{
+    make::offer,
+    storage::Array,
+    world::{State, World},
+};
+use std::collections::BTreeMap;
+
+impl World {
+    /// What somebody did at the host's own screen, and forgot: the volume is unmounted there, and its reach is gone.
+    pub fn forget(&self, host: &str, uid: &str) {
+        let mut state = self.lock();
+        let State { hosts, arrays, .. } = &mut *state;
+        let Some(host_state) = hosts.get_mut(host) else {
+            return;
+        };
+        host_state.mounted.remove(uid);
+        let iqn = host_state.iqn.clone();
+        let mut name = None;
+        for array in arrays.values_mut() {
+            let Some(lun) = array.lun_with(uid).map(|(id, _)| id.clone()) else {
+                continue;
+            };
+            let initiators = &array.initiators;
+            array.connections.retain(|_, c| {
+                c.lun != lun || initiators.get(&c.initiator).is_none_or(|i| *i != iqn)
+            });
+            name = Some(array.name.clone());
+        }
+        self.save_host(&state, host);
+        if let Some(name) = name {
+            self.save_array(&state, &name);
+        }
+    }
+
+    /// Lets an initiator that is no host of ours reach a volume.
+    pub fn offer_to(&self, uid: &str, iqn: &str) {
+        let mut state = self.lock();
+        offer(&mut state, iqn, uid);
+    }
+    /// What was written to the named array under a name, and to whom it is offered: (volume, initiators).
+    pub fn offers(&self, array: &str) -> Vec<(String, usize)> {
+        let state = self.lock();
+        let Some(array) = state.arrays.get(array) else {
+            return Vec::new();
+        };
+        let count = |lun: &String| array.connections.values().filter(|c| c.lun == *lun).count();
+        array
+            .luns
+            .iter()
+            .map(|(id, l)| (l.name.clone(), count(id)))
+            .collect()
+    }
+
+    /// Breaks or mends a management controller, counted from 1.
+    pub fn controller(&self, array: &str, number: usize, up: bool) {
+        let mut state = self.lock();
+        let found = state.arrays.get_mut(array);
+        if let Some(c) = found.and_then(|a| a.controllers.get_mut(number.wrapping_sub(1))) {
+            c.up = up;
+        }
+        self.save_array(&state, array);
+    }
+    /// Breaks or mends a portal, counted from 1: for everybody, or for one host.
+    pub fn portal(&self, array: &str, number: usize, host: Option<&str>, up: bool) {
+        let mut state = self.lock();
+        let State { hosts, arrays, .. } = &mut *state;
+        let portal = arrays
+            .get_mut(array)
+            .and_then(|a| a.portals.get_mut(number.wrapping_sub(1)));
+        let Some(portal) = portal else { return };
+        match host {
+            None => portal.up = up,
+            Some(name) => {
+                if let Some(host) = hosts.get_mut(name) {
+                    if up {
+                        host.cut.remove(&portal.address);
+                    } else {
+                        host.cut.insert(portal.address.clone());
+                    }
+                }
+                self.save_host(&state, name);
+            }
+        }
+        self.save_array(&state, array);
+    }
+    pub(crate) fn answers(&self, array: &str, number: usize) -> bool {
+        self.lock()
+            .arrays
+            .get(array)
+            .and_then(|a| a.controllers.get(number))
+            .is_some_and(|c| c.up)
+    }
+    pub(crate) fn switch_answers(&self, name: &str) -> bool {
+        self.lock().switches.get(name).is_some_and(|s| s.up)
+    }
+    /// Makes a switch's management silent; its ports go on.
+    pub fn silence_switch(&self, name: &str, silent: bool) {
+        let mut state = self.lock();
+        if let Some(switch) = state.switches.get_mut(name) {
+            switch.up = !silent;
+        }
+        self.save_switch(&state, name);
+    }
+    /// What somebody did on the switch: the frame size of a host's port, or a VLAN taken off it.
+    pub fn change_port(&self, switch: &str, host: &str, mtu: Option<u32>, without: Option<u16>) {
+        let mut state = self.lock();
+        if let Some(found) = state.switches.get_mut(switch) {
+            for port in found.ports.values_mut().filter(|p| p.neighbour.0 == host) {
+                port.mtu = mtu.unwrap_or(port.mtu);
+                if let Some(vlan) = without {
+                    port.tagged.remove(&vlan);
+                }
+            }
+        }
+        self.save_switch(&state, switch);
+    }
+    /// Somebody unknown answers at this address from now on.
+    pub fn squat(&self, address: &str, name: &str) {
+        self.lock()
+            .squatters
+            .insert(address.to_owned(), name.to_owned());
+    }
+    /// What somebody did at a host's own screen: a network is gone there.
+    pub fn forget_network(&self, host: &str, network: &str) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(host) {
+            host.networks.remove(network);
+        }
+        self.save_host(&state, host);
+    }
+    /// Management addresses of the switches, by name.
+    pub fn switches(&self) -> BTreeMap<String, String> {
+        let state = self.lock();
+        state
+            .switches
+            .values()
+            .map(|s| (s.name.clone(), s.address.clone()))
+            .collect()
+    }
+    /// Addresses that a machine's guest has taken on from its seed.
+    pub fn guest_addresses(&self, machine: &str) -> Vec<String> {
+        let state = self.lock();
+        let records = state.volumes.values().flat_map(|v| v.records.values());
+        records
+            .filter(|r| r.name == machine)
+            .filter_map(|r| r.seed.as_deref())
+            .flat_map(crate::seed::addresses)
+            .collect()
+    }
+
+    /// Management addresses of the arrays and filers, by name.
+    pub fn arrays(&self) -> BTreeMap<String, Vec<String>> {
+        let state = self.lock();
+        let addresses = |a: &Array| a.controllers.iter().map(|c| c.address.clone()).collect();
+        state
+            .arrays
+            .values()
+            .map(|a| (a.name.clone(), addresses(a)))
+            .collect()
+    }
+}

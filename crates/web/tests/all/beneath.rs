@@ -1,0 +1,350 @@
+//! Storage and networks on pages: what stands there, who is offered what, and forms that lose nothing.
+
+use crate::{
+    house::House,
+    markup::wrongs,
+    pages::{read, words},
+};
+use rocket::http::Status;
+use sqlx::PgPool;
+use std::{collections::BTreeSet, sync::Arc};
+use zastrugi_core::{
+    addressing::range,
+    estate::{
+        Array, ArrayCondition, ArrayKind, Backing, Controller, Estate, Fact, Host, HostNet,
+        NetRole, Network, Part, Pool, Subnet, Switch, SwitchPort, Uplink, Volume,
+    },
+    ids::{ArrayId, ClusterId, HostId, NetworkId, SiteId, SwitchId, VolumeId},
+    testkit::{self, paths},
+    units::Bytes,
+};
+
+fn controller(address: &str, silent: Option<&str>) -> Controller {
+    Controller {
+        address: address.into(),
+        pin: "p".into(),
+        silent: silent.map(str::to_owned),
+    }
+}
+
+fn array() -> Array {
+    Array {
+        id: ArrayId(700),
+        name: "basalt".into(),
+        site: SiteId(900),
+        kind: ArrayKind::Block,
+        controllers: vec![
+            controller("10.0.9.201:8443", None),
+            controller("10.0.9.202:8443", Some("no answer in 2 s")),
+        ],
+        user: "keeper".into(),
+        key: None,
+        maker: "Tidestone".into(),
+        model: "B4".into(),
+        serial: "TS77".into(),
+        pools: vec![Pool {
+            name: "fast".into(),
+            capacity: Bytes::gib(20_480),
+            used: Bytes::gib(2048),
+        }],
+        portals: vec!["10.0.9.1:3260".into(), "10.0.9.2:3260".into()],
+        condition: ArrayCondition::Steady,
+        note: String::new(),
+    }
+}
+
+fn uplinks() -> BTreeSet<String> {
+    ["uplink-1".to_owned()].into()
+}
+
+fn network() -> Network {
+    Network {
+        id: NetworkId(800),
+        name: "crew".into(),
+        cluster: ClusterId(901),
+        role: NetRole::Guest,
+        vlan: Some(20),
+        mtu: 9000,
+        subnets: vec![Subnet {
+            net: "10.2.0.0/24".parse().unwrap(),
+            gateway: "10.2.0.1".parse().ok(),
+            ranges: vec![range("10.2.0.10-10.2.0.99", Part::Guests).unwrap()],
+        }],
+        uplinks: uplinks(),
+        reserved: Default::default(),
+        released: Default::default(),
+        ready: true,
+        note: "for <crews>".into(),
+    }
+}
+
+/// Two hosts; the second lacks a path, the network and the frame size on its switch port.
+pub(crate) fn estate() -> Estate {
+    let small = testkit::read("cluster eider\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1");
+    let mut estate = Estate::clone(&small.view.estate);
+    estate.put(Fact::Array(Arc::new(array())));
+    let mut slab = Volume::clone(&estate.volumes[&VolumeId(951)]);
+    slab.backing = Some(Backing {
+        array: ArrayId(700),
+        lun: "1".into(),
+        pool: "fast".into(),
+    });
+    estate.put(Fact::Volume(Arc::new(slab)));
+    estate.put(Fact::Network(Arc::new(network())));
+    let port = SwitchPort {
+        up: true,
+        mtu: 9216,
+        untagged: 1,
+        tagged: BTreeSet::from([20]),
+        neighbour: Some(("h1".into(), "uplink-1".into())),
+    };
+    estate.put(Fact::Switch(Arc::new(Switch {
+        id: SwitchId(850),
+        name: "sw1".into(),
+        site: SiteId(900),
+        access: controller("10.0.8.1:8443", None),
+        user: "reader".into(),
+        key: None,
+        ports: [("eth1".to_owned(), port)].into(),
+        known: true,
+    })));
+    for id in [1, 2] {
+        let mut host = Host::clone(&estate.hosts[&HostId(id)]);
+        host.uplinks = vec![Uplink {
+            name: "uplink-1".into(),
+            mac: format!("06:00:00:00:00:0{id}"),
+            mbit: 25_000,
+            switch: "sw1".into(),
+            port: format!("eth{id}"),
+        }];
+        if id == 1 {
+            let has = HostNet {
+                vlan: Some(20),
+                mtu: 9000,
+                uplinks: uplinks(),
+            };
+            host.networks.insert("crew".into(), has);
+        } else {
+            host.mounts.insert(VolumeId(951), paths(1));
+        }
+        estate.put(Fact::Host(Arc::new(host)));
+    }
+    estate
+}
+
+#[sqlx::test(migrations = false)]
+async fn storage_tells_both_layers_drift_and_silent_controllers(pool: PgPool) {
+    let house = House::of(&pool, &estate()).await;
+    let ada = house.sign_in("ada").await;
+    let list = read(&house, &ada, "/storage").await;
+    for said in [
+        "slab-951: 1 host lacks paths",
+        "basalt: 1 of 2 controllers silent",
+        "100 GiB of 10 TiB",
+        "fast: 18 TiB free",
+        "2 of 2",
+    ] {
+        assert!(
+            list.replace('\u{a0}', " ").contains(said),
+            "“{said}” is not in {list}"
+        );
+    }
+    let volume = read(&house, &ada, "/storage/volumes/951").await;
+    for said in [
+        "h2 has 1 of 2 paths.",
+        "10.0.9.2:3260",
+        "too early to say, 0 of 7 daily points",
+        "basalt, pool fast",
+        "Bring back to all hosts",
+        "db",
+    ] {
+        assert!(volume.contains(said), "“{said}” is not in {volume}");
+    }
+    let one = read(&house, &ada, "/storage/arrays/700").await;
+    for said in ["TS77", "no answer in 2 s", "keeper", "slab-951"] {
+        assert!(one.contains(said), "“{said}” is not in {one}");
+    }
+    let field = read(&house, &ada, "/").await;
+    assert!(field.contains("h2 has 1 of 2 paths to slab-951"), "{field}");
+    let otto = house.sign_in("otto").await;
+    let seen = read(&house, &otto, "/storage/volumes/951").await;
+    assert!(
+        !seen.contains("Hand back") && !seen.contains("Bring back"),
+        "{seen}"
+    );
+    assert_eq!(
+        house.get(&otto, "/sheet/heal-volume?ids=951").await.0,
+        Status::Forbidden
+    );
+    assert_eq!(
+        house.get(&ada, "/storage/volumes/77").await.0,
+        Status::NotFound
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn networks_tell_what_differs_and_who_has_which_address(pool: PgPool) {
+    let house = House::of(&pool, &estate()).await;
+    let ada = house.sign_in("ada").await;
+    let list = read(&house, &ada, "/networks").await;
+    for said in [
+        "One host differs from what was meant.",
+        "crew on h2: missing on the host",
+        "Mend it",
+        "sw1",
+    ] {
+        assert!(list.contains(said), "“{said}” is not in {list}");
+    }
+    let crew = read(&house, &ada, "/networks/800").await;
+    for said in [
+        "10.2.0.0/24",
+        "Next free: 10.2.0.10",
+        "gateway",
+        "one host differs",
+        "Set it up again",
+    ] {
+        assert!(crew.contains(said), "“{said}” is not in {crew}");
+    }
+    let (_, raw) = house.get(&ada, "/networks/800").await;
+    assert!(!raw.contains("<crews>"), "a note is text");
+    // Kept addresses by pasted CSV: read back the same, and a slip is said with its line.
+    let token = house.token(&ada).await;
+    let body = |lines: &str| {
+        let pairs = [
+            ("_csrf", token.as_str()),
+            ("sent", "1"),
+            ("ids", "800"),
+            ("reserved", lines),
+            ("note", ""),
+        ];
+        form_urlencoded::Serializer::new(String::new())
+            .extend_pairs(pairs)
+            .finish()
+    };
+    let (status, page) = house
+        .post(
+            &ada,
+            "/sheet/edit-network",
+            body("address,what\n10.2.0.50,printer\nnonsense,x"),
+        )
+        .await;
+    assert_eq!(status, Status::UnprocessableEntity);
+    assert!(
+        words(&page).contains("Line 3: “nonsense” is no address."),
+        "{}",
+        words(&page)
+    );
+    assert!(page.contains("10.2.0.50,printer"), "what was typed is kept");
+    let (status, _) = house
+        .post(
+            &ada,
+            "/sheet/edit-network",
+            body("address,what\n10.2.0.50,printer\n10.2.0.1,gateway"),
+        )
+        .await;
+    assert_eq!(status, Status::SeeOther);
+    let (_, csv) = house.get(&ada, "/networks/800/addresses.csv").await;
+    let kept = csv.lines().find(|l| l.starts_with("10.2.0.50")).unwrap();
+    assert!(
+        kept.starts_with("10.2.0.50,printer,20"),
+        "with the time since when: {kept}"
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_new_network_says_what_is_wrong_at_its_field_and_keeps_what_was_typed(pool: PgPool) {
+    let house = House::of(&pool, &estate()).await;
+    let ada = house.sign_in("ada").await;
+    let token = house.token(&ada).await;
+    let body = format!(
+        "_csrf={token}&sent=1&name=tickets&vlan=20%2C30&mtu=jumbo&uplink=uplink-1&subnet=10.9.0.0%2F33&gateway=&guests=&hosts=&subnet=&gateway=2001%3Adb8%3A%3A1&guests=&hosts="
+    );
+    let (status, page) = house.post(&ada, "/sheet/new-network", body).await;
+    assert_eq!(status, Status::UnprocessableEntity);
+    let text = words(&page);
+    for said in [
+        "“20,30” is a list; one network has one VLAN.",
+        "“jumbo” is not a whole number.",
+        "“10.9.0.0/33” is no subnet such as 10.2.0.0/24.",
+        "It needs a subnet first.",
+    ] {
+        assert!(text.contains(said), "“{said}” is not in {text}");
+    }
+    for kept in [
+        "value=\"20,30\"",
+        "value=\"jumbo\"",
+        "value=\"10.9.0.0/33\"",
+        "value=\"2001:db8::1\"",
+    ] {
+        assert!(page.contains(kept), "{kept} is lost");
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn the_matrix_of_64_hosts_and_40_networks_is_one_small_page(pool: PgPool) {
+    let mut text = "cluster eider\n".to_owned();
+    for h in 1..=64 {
+        text += &format!("host {h} 256\n");
+    }
+    let small = testkit::read(&text);
+    let mut estate = Estate::clone(&small.view.estate);
+    for n in 0u16..40 {
+        let mut net = network();
+        net.id = NetworkId(2000 + u64::from(n));
+        net.name = format!("net-{n:02}");
+        net.vlan = Some(100 + n);
+        net.subnets.clear();
+        estate.put(Fact::Network(Arc::new(net)));
+    }
+    let hosts: Vec<Host> = estate.hosts.values().map(|h| Host::clone(h)).collect();
+    for mut host in hosts {
+        for n in 0u16..40 {
+            let has = HostNet {
+                vlan: Some(100 + n),
+                mtu: 9000,
+                uplinks: uplinks(),
+            };
+            host.networks.insert(format!("net-{n:02}"), has);
+        }
+        if host.id == HostId(9) {
+            host.networks.remove("net-07");
+        }
+        estate.put(Fact::Host(Arc::new(host)));
+    }
+    let house = House::of(&pool, &estate).await;
+    let vera = house.sign_in("vera").await;
+    let (_, page) = house.get(&vera, "/networks").await;
+    assert!(page.len() < 150 * 1024, "{} bytes", page.len());
+    assert!(words(&page).contains("net-07 on h9: missing on the host"));
+    let fine = page.matches("l8-11 4 11z").count();
+    assert_eq!(fine, 64 * 40 - 1, "each cell that is as meant is drawn");
+}
+
+#[sqlx::test(migrations = false)]
+async fn every_new_page_has_one_heading_and_every_field_a_label(pool: PgPool) {
+    let house = House::of(&pool, &estate()).await;
+    let cookie = house.sign_in("ada").await;
+    for path in [
+        "/storage",
+        "/storage/volumes/951",
+        "/storage/arrays/700",
+        "/networks",
+        "/networks/800",
+        "/sheet/connect-array",
+        "/sheet/connect-volume",
+        "/sheet/extend-volume?ids=951",
+        "/sheet/heal-volume?ids=951",
+        "/sheet/edit-volume?ids=951",
+        "/sheet/give-volume?ids=951",
+        "/sheet/connect-switch",
+        "/sheet/new-network",
+        "/sheet/heal-network?ids=800",
+        "/sheet/edit-network?ids=800",
+        "/sheet/remove-network?ids=800",
+        "/sheet/new-machines",
+    ] {
+        let (status, page) = house.get(&cookie, path).await;
+        assert_eq!(status, Status::Ok, "{path}");
+        assert_eq!(wrongs(&page), Vec::<String>::new(), "{path}");
+    }
+}

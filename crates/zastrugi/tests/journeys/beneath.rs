@@ -1,0 +1,172 @@
+//! In the browser, what machines need beneath them: an array, a volume for all hosts with a portal dead on the way, a
+//! switch, a network, and a machine with an address. Claiming and the cluster are the first day's and done by the desk.
+
+use crate::{
+    browser::Browser,
+    road::{serve, sign_in},
+    world::World,
+};
+use sqlx::PgPool;
+use std::time::{Duration, Instant};
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::Demand,
+    ids::{HostId, RunId},
+    permits::Role,
+    proposal::{ClaimHosts, ClaimTarget, CreateCluster, Password, Proposal},
+    run::RunState,
+};
+use zastrugi_engine::{Desk, Viewer};
+
+async fn done(desk: &Desk, admin: &Viewer, ask: Proposal) {
+    let run: RunId = desk.start(admin, ask, None, Uuid::new_v4()).await.unwrap();
+    let began = Instant::now();
+    while desk.run(run).await.unwrap().unwrap().0.state != RunState::Done {
+        assert!(began.elapsed() < Duration::from_secs(30), "{run}");
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+}
+
+/// Three hosts in a cluster that has no volume yet.
+async fn first_day(desk: &Desk, net: &str) {
+    let admin = desk.people().await.unwrap().remove(0);
+    let admin = Viewer {
+        id: admin.id,
+        name: admin.name,
+        role: Role::Admin,
+    };
+    let addresses: Vec<String> = (11..14).map(|n| format!("{net}.1.{n}:7443")).collect();
+    desk.greet(&addresses).await;
+    let targets = desk.found().into_iter().map(|f| ClaimTarget {
+        address: f.address,
+        pin: f.greeting.pin,
+    });
+    let claim = ClaimHosts {
+        targets: targets.collect(),
+        site: "Quayside".into(),
+        password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
+    };
+    done(desk, &admin, Proposal::ClaimHosts(claim)).await;
+    let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
+    let cluster = CreateCluster {
+        name: "Eider".into(),
+        hosts,
+        level: None,
+        volume: None,
+        demand: Demand {
+            failures: 1,
+            enforced: false,
+        },
+    };
+    // They see no volume: the cluster begins without one.
+    desk.inspect(&cluster.hosts).await;
+    done(desk, &admin, Proposal::CreateCluster(cluster)).await;
+}
+
+#[sqlx::test(migrations = false)]
+async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
+    let world = World::bare().await;
+    let served = serve(&pool, &world).await;
+    first_day(&served.desk, &world.net).await;
+    let base = &served.base;
+    let b = Browser::start().await;
+    sign_in(&b, base, "duty.admin", "harbour-lights").await;
+    b.says("Eider").await;
+
+    // The array: its certificates are shown before the password is typed; a wrong address stands at its field.
+    b.keys("gt").await;
+    b.says("Volumes that hosts mount stand here").await;
+    b.press(".empty a.button").await;
+    b.fill("#addresses", &format!("{0}.1.203", world.net)).await;
+    b.says("does not answer").await;
+    b.fill("#addresses", &format!("{0}.1.201 {0}.1.202", world.net))
+        .await;
+    b.says("basalt answers at").await;
+    b.fill("#password", "first-light").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+
+    volume(&b, &world, base).await;
+    network(&b, &world, base).await;
+
+    b.go(&format!("{base}/sheet/new-machines")).await;
+    b.fill("#name", "pier-1").await;
+    b.says("checks clear: addresses, names, placement").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("3 of 3 steps are done").await;
+    b.go(&format!("{base}/machines?q=pier-1")).await;
+    b.press("tbody a[href^='/machines/']").await;
+    b.says("crew · 10.2.0.10").await;
+    assert_eq!(
+        world.standins.world.guest_addresses("pier-1"),
+        ["10.2.0.10/24"]
+    );
+    b.assert_quiet(&["status of 422"]).await;
+    world.assert_once();
+}
+
+async fn volume(b: &Browser, world: &World, base: &str) {
+    world
+        .standins
+        .world
+        .portal("basalt", 2, Some("eider-02"), false);
+    b.go(&format!("{base}/sheet/connect-volume")).await;
+    b.fill("#name", "quay").await;
+    b.fill("#size", "9 PiB").await;
+    b.says("is not a unit").await;
+    b.fill("#size", "2 TiB").await;
+    b.says("checks clear: pool, volume").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("12 of 12 steps are done").await;
+    b.says("1 of 2 portals").await;
+    b.go(&format!("{base}/storage")).await;
+    b.says("1 host lacks paths").await;
+    b.press("tbody a[href^='/storage/volumes/']").await;
+    b.says("eider-02 has 1 of 2 paths").await;
+    world
+        .standins
+        .world
+        .portal("basalt", 2, Some("eider-02"), true);
+    b.press("a[href*='heal-volume']").await;
+    b.says("eider-02 has 1 of 2 paths to quay").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("3 of 3 steps are done").await;
+    b.go(&format!("{base}/storage")).await;
+    b.says("1 volume, each mounted by all of its hosts on all paths")
+        .await;
+}
+
+async fn network(b: &Browser, world: &World, base: &str) {
+    b.keys("gn").await;
+    b.says("What their ports carry is unchecked").await;
+    for n in ["221", "222"] {
+        b.go(&format!("{base}/sheet/connect-switch")).await;
+        b.fill("#address", &format!("{}.1.{n}", world.net)).await;
+        b.says("answers at").await;
+        b.fill("#password", "first-light").await;
+        b.press("form#sheet button[type=submit]").await;
+        b.says("1 of 1 steps are done").await;
+    }
+    b.go(&format!("{base}/sheet/new-network")).await;
+    b.fill("#name", "crew").await;
+    b.fill("#vlan", "20,30").await;
+    b.says("is a list; one network has one VLAN").await;
+    b.fill("#vlan", "20").await;
+    b.fill("#subnet1", "10.2.0.0/24").await;
+    b.fill("#gateway1", "10.3.0.1").await;
+    b.says("10.3.0.1 is not in 10.2.0.0/24").await;
+    b.fill("#gateway1", "10.2.0.1").await;
+    b.fill("#guests1", "10.2.0.10-10.2.0.99").await;
+    b.says("check clear: switch ports").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("4 of 4 steps are done").await;
+    // Somebody forgets it on one host; the picture shows it and one click mends it.
+    world.standins.world.forget_network("eider-03", "crew");
+    b.go(&format!("{base}/networks")).await;
+    b.says("crew on eider-03: missing on the host").await;
+    b.press("a[href*='heal-network']").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    b.go(&format!("{base}/networks")).await;
+    b.says("1 network, on every host as they were meant").await;
+}
