@@ -149,6 +149,9 @@ impl Bench {
         self.estate.put(Fact::Volume(volume.into()));
     }
 
+    pub(crate) fn password(&self) -> SecretRef {
+        self.password
+    }
     fn address(&self) -> String {
         format!("{}.1.11:7443", self.net)
     }

@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod bench;
+mod beneath;
 
 use bench::Bench;
 use zastrugi_core::{

@@ -1,0 +1,320 @@
+//! Arrays and switches against stand-ins: what is read, and that a repetition has no second effect.
+
+use crate::{bench::Bench, turn};
+use zastrugi_core::{
+    estate::{Array, ArrayCondition, ArrayKind, Controller, Fact, Provisioning, Switch, Volume},
+    event::Event,
+    evidence::{Answer, Probe},
+    ids::{ArrayId, HostId, SiteId, SwitchId, VolumeId},
+    moment::Moment,
+    plan::Step,
+    run::FaultKind,
+    units::Bytes,
+};
+use zastrugi_drivers::Outcome;
+use zastrugi_standins::{Fault, FaultKind as Breaks};
+
+const SHELF: ArrayId = ArrayId(700);
+const QUAY: VolumeId = VolumeId(701);
+
+async fn pin(bench: &Bench, probe: Probe) -> String {
+    match bench.drivers.probe(&bench.estate, &probe).await {
+        Answer::ArrayGreeting { pin, .. } => pin,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// A bench with its array in the estate, not read yet, and a volume that shall be made.
+async fn with_array() -> Bench {
+    let mut bench = Bench::claimed().await;
+    let mut controllers = Vec::new();
+    for address in bench.standins.world.arrays()["shelf"].clone() {
+        let pin = pin(&bench, Probe::ArrayGreeting(address.clone())).await;
+        controllers.push(Controller {
+            address,
+            pin,
+            silent: None,
+        });
+    }
+    let array = Array {
+        id: SHELF,
+        name: "shelf".into(),
+        site: SiteId(900),
+        kind: ArrayKind::Block,
+        controllers,
+        user: "keeper".into(),
+        key: Some(bench.password()),
+        maker: String::new(),
+        model: String::new(),
+        serial: String::new(),
+        pools: vec![],
+        portals: vec![],
+        condition: ArrayCondition::Connecting,
+        note: String::new(),
+    };
+    bench.estate.put(Fact::Array(array.into()));
+    let slab = bench.estate.volumes.values().next().unwrap().clone();
+    let quay = Volume {
+        id: QUAY,
+        uid: String::new(),
+        name: "quay".into(),
+        capacity: Bytes::gib(10),
+        used: Bytes::ZERO,
+        backing: None,
+        ..Volume::clone(&slab)
+    };
+    bench.estate.put(Fact::Volume(quay.into()));
+    bench
+}
+
+fn make() -> Step {
+    Step::MakeLun {
+        array: SHELF,
+        volume: QUAY,
+        pool: "main".into(),
+        size: Bytes::gib(10),
+        provisioning: Provisioning::Thin,
+    }
+}
+
+fn map() -> Step {
+    Step::Map {
+        array: SHELF,
+        volume: QUAY,
+        host: HostId(1),
+    }
+}
+
+fn break_both(bench: &Bench, call: &str, kind: Breaks) {
+    for device in ["shelf-1", "shelf-2"] {
+        bench.standins.world.add_fault(Fault {
+            device: device.into(),
+            call: call.into(),
+            kind,
+            times: 1,
+        });
+    }
+}
+
+fn offers(bench: &Bench) -> Vec<(String, usize)> {
+    let all = bench.standins.world.offers("shelf").into_iter();
+    all.filter(|(name, _)| name == "quay").collect()
+}
+
+#[tokio::test]
+async fn an_array_tells_pools_portals_and_what_of_ours_lies_on_it() {
+    let mut bench = with_array().await;
+    bench
+        .done(&Step::ReadArray { array: SHELF }, turn("read", 1))
+        .await;
+    let array = &bench.estate.arrays[&SHELF];
+    assert_eq!(array.condition, ArrayCondition::Steady);
+    assert_eq!((array.portals.len(), array.pools.len()), (2, 1));
+    assert_eq!(array.maker, "Tidestone");
+    let slab = bench.estate.volume_with_uid("vol-a").unwrap();
+    assert_eq!(slab.backing.as_ref().map(|b| b.array), Some(SHELF));
+    let luns = bench
+        .drivers
+        .probe(&bench.estate, &Probe::Luns(SHELF))
+        .await;
+    let Answer::Luns { luns } = luns else {
+        panic!("{luns:?}")
+    };
+    assert_eq!(luns[0].uid, "vol-a");
+    assert_eq!(luns[0].initiators, [bench.host().initiator.clone()]);
+}
+
+#[tokio::test]
+async fn another_array_behind_a_known_address_is_refused() {
+    let mut bench = with_array().await;
+    let mut array = Array::clone(&bench.estate.arrays[&SHELF]);
+    array.serial = "TS-OTHER".into();
+    bench.estate.put(Fact::Array(array.into()));
+    let step = Step::ReadArray { array: SHELF };
+    let fault = bench
+        .drivers
+        .perform(&bench.estate, &step, turn("read", 1))
+        .await
+        .unwrap_err();
+    assert_eq!(fault.kind, FaultKind::Refused);
+    assert!(fault.said.contains("TS-OTHER"), "{}", fault.said);
+}
+
+#[tokio::test]
+async fn a_lun_is_made_once_however_often_it_is_asked_for() {
+    let mut bench = with_array().await;
+    break_both(&bench, "POST /redfish/v1/Storage/1/Volumes", Breaks::Drop);
+    // The first controller makes it and the answer is lost; the second finds the name taken or makes nothing new.
+    let first = bench
+        .drivers
+        .perform(&bench.estate, &make(), turn("lun", 1))
+        .await;
+    assert!(first.is_err(), "{first:?}");
+    bench.done(&make(), turn("lun", 1)).await;
+    let uid = bench.estate.volumes[&QUAY].uid.clone();
+    assert!(uid.starts_with("naa.6"), "{uid}");
+    bench.done(&make(), turn("lun", 1)).await;
+    assert_eq!(bench.estate.volumes[&QUAY].uid, uid);
+    assert_eq!(offers(&bench), [("quay".to_owned(), 0)]);
+}
+
+#[tokio::test]
+async fn a_mapping_is_made_once_and_taken_away_once() {
+    let mut bench = with_array().await;
+    bench.done(&make(), turn("lun", 1)).await;
+    break_both(
+        &bench,
+        "POST /redfish/v1/Fabrics/1/Connections",
+        Breaks::Drop,
+    );
+    drop(
+        bench
+            .drivers
+            .perform(&bench.estate, &map(), turn("map", 1))
+            .await,
+    );
+    for _ in 0..3 {
+        bench.done(&map(), turn("map", 1)).await;
+    }
+    assert_eq!(offers(&bench), [("quay".to_owned(), 1)]);
+    let unmap = Step::Unmap {
+        array: SHELF,
+        volume: QUAY,
+        host: HostId(1),
+    };
+    for _ in 0..2 {
+        bench.done(&unmap, turn("unmap", 1)).await;
+    }
+    assert_eq!(offers(&bench), [("quay".to_owned(), 0)]);
+}
+
+#[tokio::test]
+async fn a_volume_of_that_name_that_is_not_ours_is_never_taken_for_ours() {
+    let mut bench = with_array().await;
+    let mut quay = Volume::clone(&bench.estate.volumes[&QUAY]);
+    quay.name = "slab".into();
+    bench.estate.put(Fact::Volume(quay.into()));
+    let fault = bench
+        .drivers
+        .perform(&bench.estate, &make(), turn("lun", 1))
+        .await
+        .unwrap_err();
+    assert_eq!(fault.said, "shelf has a volume slab already.");
+}
+
+#[tokio::test]
+async fn a_host_formats_mounts_and_tells_its_paths() {
+    let mut bench = with_array().await;
+    bench
+        .done(&Step::ReadArray { array: SHELF }, turn("read", 1))
+        .await;
+    bench.done(&make(), turn("lun", 1)).await;
+    bench.done(&map(), turn("map", 1)).await;
+    let (volume, host) = (QUAY, HostId(1));
+    let mount = Step::Mount { volume, host };
+    let early = bench
+        .drivers
+        .perform(&bench.estate, &mount, turn("early", 1))
+        .await
+        .unwrap_err();
+    assert!(
+        early.said.contains("no format that can be mounted"),
+        "{}",
+        early.said
+    );
+    bench
+        .done(&Step::LogIn { array: SHELF, host }, turn("login", 1))
+        .await;
+    let prepare = Step::Prepare {
+        volume,
+        host,
+        over: None,
+    };
+    let said = bench
+        .drivers
+        .perform(&bench.estate, &prepare, turn("prepare", 1))
+        .await;
+    assert!(
+        matches!(&said, Ok(Outcome::Done { said, .. }) if said == "it was empty; formatted"),
+        "{said:?}"
+    );
+    bench.done(&mount, turn("mount", 1)).await;
+    assert_eq!(bench.host().paths_up(QUAY), 2);
+    bench.standins.world.portal("shelf", 1, Some("h1"), false);
+    bench.done(&mount, turn("again", 1)).await;
+    assert_eq!(bench.host().paths_up(QUAY), 1);
+    bench
+        .done(&Step::Disown { volume, host }, turn("disown", 1))
+        .await;
+    assert_eq!(bench.host().paths_up(QUAY), 0);
+}
+
+fn switch(address: String, pin: String, bench: &Bench) -> Switch {
+    Switch {
+        id: SwitchId(850),
+        name: "switch-1-1".into(),
+        site: SiteId(900),
+        access: Controller {
+            address,
+            pin,
+            silent: None,
+        },
+        user: "reader".into(),
+        key: Some(bench.password()),
+        ports: Default::default(),
+        known: false,
+    }
+}
+
+#[tokio::test]
+async fn a_switch_tells_vlans_frame_sizes_and_neighbours_and_its_silence_is_kept() {
+    let mut bench = Bench::claimed().await;
+    let address = bench.standins.world.switches()["switch-1-1"].clone();
+    let pin = pin(&bench, Probe::SwitchGreeting(address.clone())).await;
+    let ours = switch(address, pin, &bench);
+    bench.estate.put(Fact::Switch(ours.into()));
+    let step = Step::ReadSwitch {
+        switch: SwitchId(850),
+    };
+    bench.done(&step, turn("switch", 1)).await;
+    let read = bench.estate.switches[&SwitchId(850)].clone();
+    let port = &read.ports["eth001"];
+    assert_eq!((port.mtu, port.untagged, port.up), (9216, 1, true));
+    assert!(port.tagged.contains(&400) && !port.tagged.contains(&401));
+    assert_eq!(port.neighbour, Some(("h1".into(), "uplink-1".into())));
+    bench.standins.world.silence_switch("switch-1-1", true);
+    let silent = bench.drivers.look_at_switch(&read).await;
+    assert!(!silent.answers());
+    assert_eq!(silent.ports, read.ports, "what was known stays");
+}
+
+#[tokio::test]
+async fn a_silent_array_is_an_answer_and_keeps_what_was_known() {
+    let mut bench = with_array().await;
+    bench
+        .done(&Step::ReadArray { array: SHELF }, turn("read", 1))
+        .await;
+    let array = bench.estate.arrays[&SHELF].clone();
+    bench.standins.world.controller("shelf", 1, false);
+    let seen = |events: Vec<Event>| match events.into_iter().next() {
+        Some(Event::ArraySeen(array)) => *array,
+        other => panic!("{other:?}"),
+    };
+    let one = seen(
+        bench
+            .drivers
+            .look_at(&bench.estate, &array, Moment(9))
+            .await,
+    );
+    assert!(one.answers());
+    assert_eq!(one.silent().count(), 1);
+    bench.standins.world.controller("shelf", 2, false);
+    let none = seen(
+        bench
+            .drivers
+            .look_at(&bench.estate, &array, Moment(9))
+            .await,
+    );
+    assert!(!none.answers());
+    assert_eq!(none.pools, array.pools);
+}
