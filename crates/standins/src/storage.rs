@@ -175,3 +175,136 @@ impl State {
             .sum()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::{scenario::Scenario, world::World};
+
+    const TEXT: &str = r#"{"hosts": [
+        {"name": "h1", "address": "1.11", "maker": "B", "model": "R", "cpu_maker": "K", "cpu_model": "K", "cpu_level": "v3",
+         "sockets": 1, "cores": 8, "base_mhz": 2000, "memory_gib": 64, "software": "1", "volumes": ["vol-a"]},
+        {"name": "h2", "address": "1.12", "maker": "B", "model": "R", "cpu_maker": "K", "cpu_model": "K", "cpu_level": "v3",
+         "sockets": 1, "cores": 8, "base_mhz": 2000, "memory_gib": 64, "software": "1", "volumes": []}],
+        "volumes": [{"uid": "vol-a", "name": "slab", "capacity_gib": 100}, {"uid": "vol-b", "name": "spare", "capacity_gib": 100, "signature": "blank"}],
+        "machines": [{"name": "m", "volume": "vol-a", "host": "h1", "vcpus": 1, "memory_gib": 4, "disks_gib": [40]}]}"#;
+
+    fn world() -> (World, tempfile::TempDir) {
+        let dir = tempfile::tempdir().unwrap();
+        let scenario: Scenario = serde_json::from_str(TEXT).unwrap();
+        let world = World::open(dir.path(), &scenario, "127.9", 1.0).unwrap();
+        (world, dir)
+    }
+
+    fn up(world: &World, host: &str, uid: &str) -> Vec<bool> {
+        let paths = world.lock().paths(host, uid);
+        paths.into_iter().map(|p| p.up).collect()
+    }
+
+    #[test]
+    fn a_host_sees_only_what_it_is_offered_and_logged_in_for() {
+        let (world, _dir) = world();
+        assert_eq!(up(&world, "h1", "vol-a"), [true, true]);
+        assert_eq!(up(&world, "h2", "vol-a"), [false; 0], "not offered");
+        let iqn = world.lock().hosts["h2"].iqn.clone();
+        world.offer_to("vol-a", &iqn);
+        assert_eq!(
+            up(&world, "h2", "vol-a"),
+            [false; 0],
+            "offered, and nowhere logged in"
+        );
+        assert_eq!(world.lock().devices("h1"), ["vol-a"]);
+    }
+
+    #[test]
+    fn a_portal_may_be_dead_for_all_or_for_one() {
+        let (world, _dir) = world();
+        world.portal("shelf", 1, Some("h1"), false);
+        assert_eq!(up(&world, "h1", "vol-a"), [false, true]);
+        world.portal("shelf", 2, None, false);
+        assert!(!world.lock().reaches("h1", "vol-a"));
+        world.portal("shelf", 2, None, true);
+        world.portal("shelf", 1, Some("h1"), true);
+        assert_eq!(up(&world, "h1", "vol-a"), [true, true]);
+    }
+
+    #[test]
+    fn a_guest_without_path_halts_and_its_clock_stands_still() {
+        let (world, _dir) = world();
+        let paused = || {
+            let state = world.lock();
+            let guest = state.hosts["h1"].guests.values().next().unwrap();
+            guest.paused.as_ref().map(|(why, _)| why.clone())
+        };
+        let renewals = || world.lock().volumes["vol-a"].renewals.get("h1").copied();
+        world.settle("h1");
+        assert_eq!(paused(), None);
+        assert!(renewals().is_some(), "who can write renews its lease");
+        world
+            .lock()
+            .volumes
+            .get_mut("vol-a")
+            .unwrap()
+            .renewals
+            .clear();
+        world.forget("h1", "vol-a");
+        world
+            .lock()
+            .hosts
+            .get_mut("h1")
+            .unwrap()
+            .mounted
+            .insert("vol-a".into());
+        world.settle("h1");
+        assert_eq!(paused().as_deref(), Some("no path to slab"));
+        assert_eq!(renewals(), None, "who can't write can't renew");
+        let iqn = world.lock().hosts["h1"].iqn.clone();
+        world.offer_to("vol-a", &iqn);
+        world.settle("h1");
+        assert_eq!(paused(), None);
+        assert_eq!(world.violations(), Vec::<String>::new());
+    }
+
+    #[test]
+    fn a_full_volume_halts_the_writer_and_nothing_is_written_beyond() {
+        let (world, _dir) = world();
+        let used = || world.lock().volumes["vol-a"].used();
+        let before = used();
+        world.write("m", 1 << 30);
+        assert_eq!(used(), before + (1 << 30));
+        world.write("m", 200 << 30);
+        assert_eq!(used(), before + (1 << 30), "it waits");
+        assert!(
+            world.lock().hosts["h1"]
+                .guests
+                .values()
+                .all(|g| g.paused.is_some())
+        );
+    }
+
+    #[test]
+    fn a_pool_holds_what_is_written_and_thick_volumes_whole() {
+        let (world, _dir) = world();
+        let mut state = world.lock();
+        let written = state.volumes["vol-a"].used();
+        let shelf = state.arrays["shelf"].clone();
+        assert_eq!(state.pool_used(&shelf, "main"), written);
+        for lun in state.arrays.get_mut("shelf").unwrap().luns.values_mut() {
+            lun.thin = lun.uid != "vol-b";
+        }
+        let shelf = state.arrays["shelf"].clone();
+        assert_eq!(state.pool_used(&shelf, "main"), written + (100 << 30));
+        assert_eq!(state.pool_used(&shelf, "other"), 0);
+    }
+
+    #[test]
+    fn a_mapping_is_there_once_however_often_it_is_made() {
+        let (world, _dir) = world();
+        for _ in 0..3 {
+            world.offer_to("vol-b", "iqn.2019-05.net.example:x");
+        }
+        assert_eq!(
+            world.offers("shelf"),
+            [("slab".to_owned(), 1), ("spare".to_owned(), 1)]
+        );
+    }
+}

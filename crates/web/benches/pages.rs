@@ -5,8 +5,13 @@ use rocket::{
     http::{ContentType, Cookie, Header},
     local::asynchronous::Client,
 };
-use std::{fmt::Write, time::Instant};
-use zastrugi_core::{estate::Estate, permits::Role, testkit::read};
+use std::{collections::BTreeSet, fmt::Write, sync::Arc, time::Instant};
+use zastrugi_core::{
+    estate::{Estate, Fact, HostNet, NetRole, Network},
+    ids::{ClusterId, HostId, NetworkId},
+    permits::Role,
+    testkit::read,
+};
 use zastrugi_engine::{Engine, EngineSettings};
 use zastrugi_store::{
     Journal,
@@ -72,12 +77,74 @@ async fn main() {
         assert_eq!(estate.machines.len(), 20_000);
     }
     report("estate rebuilt from the database", times, "");
-    pages(&scratch.url).await;
+    let all = [
+        "/machines",
+        "/machines?q=m77",
+        "/machines?label=app%3Da5",
+        "/machines?sort=memory",
+        "/machines?from=19900",
+        "/hosts",
+        "/field/part?cluster=905",
+        "/",
+    ];
+    pages(&scratch.url, &all).await;
+    println!(
+        "resident memory with 1,000 hosts and 20,000 machines: {} MiB",
+        resident()
+    );
+    own.close().await;
+    scratch.remove().await;
+    matrix().await;
+}
+
+/// 64 hosts with 40 networks each, all as meant but one.
+async fn matrix() {
+    let mut text = "cluster eider\n".to_owned();
+    for h in 1..=64 {
+        let _ = writeln!(text, "host {h} 256");
+    }
+    let mut estate = (*read(&text).view.estate).clone();
+    let uplinks: BTreeSet<String> = ["uplink-1".to_owned()].into();
+    let has = |vlan| HostNet {
+        vlan: Some(vlan),
+        mtu: 1500,
+        uplinks: uplinks.clone(),
+    };
+    for n in 0u16..40 {
+        estate.put(Fact::Network(Arc::new(Network {
+            id: NetworkId(2000 + u64::from(n)),
+            name: format!("net-{n:02}"),
+            cluster: ClusterId(901),
+            role: NetRole::Guest,
+            vlan: Some(100 + n),
+            mtu: 1500,
+            subnets: vec![],
+            uplinks: uplinks.clone(),
+            reserved: Default::default(),
+            released: Default::default(),
+            ready: true,
+            note: String::new(),
+        })));
+    }
+    for id in 1..=64u64 {
+        let mut host = (*estate.hosts[&HostId(id)]).clone();
+        host.networks = (0u16..40)
+            .map(|n| (format!("net-{n:02}"), has(100 + n)))
+            .collect();
+        if id == 9 {
+            host.networks.remove("net-07");
+        }
+        estate.put(Fact::Host(Arc::new(host)));
+    }
+    let scratch = Scratch::make().await;
+    let own = zastrugi_store::connect(&scratch.url, 4).await.unwrap();
+    keep(&own, &estate).await;
+    pages(&scratch.url, &["/networks"]).await;
     own.close().await;
     scratch.remove().await;
 }
 
-async fn pages(url: &str) {
+async fn pages(url: &str, paths: &[&str]) {
     let settings = EngineSettings::new(url.to_owned(), [3; 32]);
     let engine = Engine::start(settings).await.unwrap();
     engine
@@ -104,30 +171,17 @@ async fn pages(url: &str) {
         .unwrap()
         .clone()
         .into_owned();
-    for path in [
-        "/machines",
-        "/machines?q=m77",
-        "/machines?label=app%3Da5",
-        "/machines?sort=memory",
-        "/machines?from=19900",
-        "/hosts",
-        "/field/part?cluster=905",
-        "/",
-    ] {
+    for path in paths {
         let mut times = vec![];
         let mut size = 0;
         for _ in 0..60 {
             let began = Instant::now();
-            let answer = client.get(path).cookie(cookie.clone()).dispatch().await;
+            let answer = client.get(*path).cookie(cookie.clone()).dispatch().await;
             let body = answer.into_bytes().await.unwrap();
             times.push(began.elapsed().as_secs_f64() * 1000.0);
             size = body.len();
         }
         report(path, times, &format!("{} KiB", size / 1024));
     }
-    println!(
-        "resident memory with 1,000 hosts and 20,000 machines: {} MiB",
-        resident()
-    );
     engine.stop().await;
 }

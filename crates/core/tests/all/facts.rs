@@ -2,12 +2,13 @@
 
 use proptest::prelude::*;
 use zastrugi_core::{
-    estate::{Change, Estate, Fact, MachineState, Site, Touched, Wanted},
+    estate::{Change, Estate, Fact, MachineState, Nic, Site, Touched, Volume, Wanted},
     event::Event,
-    ids::{HostId, MachineId, SiteId},
+    ids::{HostId, MachineId, NetworkId, SiteId, VolumeId},
     moment::Moment,
     proposal::{Set, Target},
-    testkit::read,
+    testkit::{paths, read},
+    units::Bytes,
 };
 
 const START: &str = "cluster a\nhost 1 64\nhost 2 64\nhost 3 64 loose\nmachine 11 m1 8 on 1 label=app:x\nmachine 12 m2 8 off\nmachine 13 m3 8 on 2 apart=g";
@@ -55,12 +56,72 @@ fn events() -> impl Strategy<Value = Event> {
                 }
             ],
         }),
+        beneath(),
         (1u64..4).prop_map(|h| Event::HostReleased { host: HostId(h) }),
         (1u64..4).prop_map(|h| Event::HostLeft { host: HostId(h) }),
         (50u64..60).prop_map(|s| Event::SiteAdded(Site {
             id: SiteId(s),
             name: format!("site {s}")
         })),
+    ]
+}
+
+/// What happens to volumes and networks.
+fn beneath() -> impl Strategy<Value = Event> {
+    let volume = (950u64..954).prop_map(VolumeId);
+    let network = (970u64..973).prop_map(NetworkId);
+    let host = (1u64..4).prop_map(HostId);
+    prop_oneof![
+        (volume.clone(), 1u64..9).prop_map(|(id, gib)| {
+            let small = read("cluster a");
+            let mut planned = Volume::clone(&small.view.estate.volumes[&VolumeId(951)]);
+            (planned.id, planned.name, planned.capacity) =
+                (id, format!("v{}", id.0), Bytes::gib(gib));
+            planned.uid = format!("uid-{}", id.0);
+            Event::VolumePlanned(Box::new(planned))
+        }),
+        volume.clone().prop_map(|volume| Event::VolumeGone {
+            volume,
+            handed_back: true
+        }),
+        (volume.clone(), 1u64..9).prop_map(|(volume, gib)| Event::VolumeSeen {
+            volume,
+            capacity: Bytes::gib(gib * 2),
+            used: Bytes::gib(gib),
+        }),
+        (host.clone(), volume.clone(), 0usize..3).prop_map(|(host, volume, up)| {
+            Event::HostMounts {
+                host,
+                initiator: format!("iqn.2026-01.net.example:h{}", host.0),
+                mounts: [(volume, paths(up))].into(),
+            }
+        }),
+        (11u64..15, volume).prop_map(|(m, volume)| Event::MachineHome {
+            machine: MachineId(m),
+            volume
+        }),
+        (11u64..15, network.clone()).prop_map(|(m, network)| Event::MachineNics {
+            machine: MachineId(m),
+            nics: vec![Nic {
+                mac: format!("02:5a:00:00:00:{m:02x}"),
+                network: Some(network),
+                addresses: vec!["10.2.0.9".parse().unwrap()],
+            }],
+        }),
+        network.clone().prop_map(|network| Event::NetworkGone {
+            network,
+            removed: true
+        }),
+        (network, 1i64..9).prop_map(|(network, day)| Event::AddressesReleased {
+            network,
+            addresses: vec!["10.2.0.9".parse().unwrap()],
+            at: Moment(day * 86_400_000),
+        }),
+        host.prop_map(|host| Event::HostNetworks {
+            host,
+            uplinks: vec![],
+            networks: Default::default(),
+        }),
     ]
 }
 
@@ -127,4 +188,73 @@ fn a_number_is_never_given_twice_even_after_a_purge() {
         machine: MachineId(11),
     });
     assert_eq!(estate.next, 2001);
+}
+
+#[test]
+fn a_fact_written_before_storage_was_known_is_still_read() {
+    let small = read("cluster a\nhost 1 64");
+    let host = small.view.estate.hosts[&HostId(1)].clone();
+    let mut body = Fact::Host(host.clone()).body().unwrap();
+    for new in ["initiator", "mounts", "uplinks", "networks"] {
+        body.as_object_mut().unwrap().remove(new);
+    }
+    let Fact::Host(old) = Fact::read("host", 1, Fact::VERSION, body).unwrap() else {
+        panic!("another kind")
+    };
+    assert_eq!(
+        (old.id, old.mounts.len(), old.uplinks.len()),
+        (host.id, 0, 0)
+    );
+    let volume = small.view.estate.volumes[&VolumeId(951)].clone();
+    let mut body = Fact::Volume(volume).body().unwrap();
+    for new in ["backing", "intended", "ready", "note"] {
+        body.as_object_mut().unwrap().remove(new);
+    }
+    let Fact::Volume(old) = Fact::read("volume", 951, Fact::VERSION, body).unwrap() else {
+        panic!("another kind")
+    };
+    assert!(old.ready, "what was there before is no half-made volume");
+}
+
+#[test]
+fn addresses_that_rested_long_enough_are_forgotten() {
+    let day = |n: i64| Moment(n * 86_400_000);
+    let mut estate = (*read("cluster a").view.estate).clone();
+    estate.absorb(&Event::NetworkPlanned(Box::new(network())));
+    let release = |last: u8, at| Event::AddressesReleased {
+        network: NetworkId(970),
+        addresses: vec![std::net::IpAddr::from([10, 2, 0, last])],
+        at,
+    };
+    estate.absorb(&release(9, day(1)));
+    estate.absorb(&release(10, day(7)));
+    assert_eq!(estate.networks[&NetworkId(970)].released.len(), 2);
+    estate.absorb(&release(11, day(9)));
+    let kept: Vec<_> = estate.networks[&NetworkId(970)]
+        .released
+        .keys()
+        .map(ToString::to_string)
+        .collect();
+    assert_eq!(
+        kept,
+        ["10.2.0.10", "10.2.0.11"],
+        "the first one rested for eight days"
+    );
+}
+
+fn network() -> zastrugi_core::estate::Network {
+    zastrugi_core::estate::Network {
+        id: NetworkId(970),
+        name: "crew".into(),
+        cluster: zastrugi_core::ids::ClusterId(901),
+        role: zastrugi_core::estate::NetRole::Guest,
+        vlan: Some(20),
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: Default::default(),
+        reserved: Default::default(),
+        released: Default::default(),
+        ready: true,
+        note: String::new(),
+    }
 }

@@ -1,12 +1,12 @@
 //! Observations: only differences, never backwards.
 
 use zastrugi_core::{
-    estate::{Estate, MachineState, Memory},
+    estate::{Estate, Fact, HostNet, Machine, MachineState, Memory, NetRole, Network},
     event::Event,
     evidence::SeenVolume,
-    ids::{HostId, MachineId},
+    ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
-    observe::{HostReport, MachineReport, compare, settle_adopted},
+    observe::{HostReport, MachineReport, NicReport, compare, settle_adopted},
     testkit::{paths, read},
     units::Bytes,
 };
@@ -149,4 +149,125 @@ fn a_machine_that_is_arriving_is_not_taken_for_stopped() {
         host: Some(HostId(1)),
     });
     assert_eq!(see(&estate, &report(&estate, 5, &[])), vec![]);
+}
+
+#[test]
+fn what_a_host_mounts_and_by_which_paths_is_taken_in_once() {
+    let mut estate = (*read("cluster a\nhost 1 64").view.estate).clone();
+    let mut seen = report(&estate, 2, &[]);
+    assert_eq!(see(&estate, &seen), []);
+    seen.volumes[0].paths = paths(1);
+    let events = see(&estate, &seen);
+    let Some(Event::HostMounts { mounts, .. }) = events.first() else {
+        panic!("{events:?}")
+    };
+    assert_eq!(mounts.len(), 1);
+    estate.absorb_all(&events);
+    assert_eq!(estate.hosts[&HostId(1)].paths_up(VolumeId(951)), 1);
+    seen.seq = 3;
+    assert_eq!(see(&estate, &seen), [], "nothing new");
+    seen.seq = 4;
+    seen.volumes.clear();
+    let events = see(&estate, &seen);
+    let told = events[0].tell(&estate).unwrap();
+    assert_eq!(told.text, "h1 has no path to slab-951 any more");
+    estate.absorb_all(&events);
+    assert_eq!(estate.hosts[&HostId(1)].paths_up(VolumeId(951)), 0);
+}
+
+#[test]
+fn a_volume_that_we_do_not_know_is_passed_over() {
+    let estate = (*read("cluster a\nhost 1 64").view.estate).clone();
+    let mut seen = report(&estate, 2, &[]);
+    let mut other = seen.volumes[0].clone();
+    other.uid = "somebody else's".into();
+    seen.volumes.push(other);
+    assert_eq!(see(&estate, &seen), []);
+}
+
+#[test]
+fn a_machine_found_on_another_volume_learns_its_home() {
+    let mut estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1")
+        .view
+        .estate)
+        .clone();
+    let mut machine = Machine::clone(&estate.machines[&MachineId(7)]);
+    machine.disks[0].volume = VolumeId(0);
+    estate.put(Fact::Machine(machine.into()));
+    let seen = report(&estate, 2, &[(7, UP, 1)]);
+    let events = see(&estate, &seen);
+    assert!(events.contains(&Event::MachineHome {
+        machine: MachineId(7),
+        volume: VolumeId(951)
+    }));
+    estate.absorb_all(&events);
+    assert_eq!(estate.machines_with_disk_on(VolumeId(951)).count(), 1);
+    let mut later = report(&estate, 3, &[(7, UP, 1)]);
+    later.seq = 3;
+    assert_eq!(see(&estate, &later), [], "told once");
+}
+
+#[test]
+fn cards_find_their_network_by_name_when_it_is_made() {
+    let mut estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1")
+        .view
+        .estate)
+        .clone();
+    let mut seen = report(&estate, 2, &[(7, UP, 1)]);
+    let nic = NicReport {
+        mac: estate.machines[&MachineId(7)].nics[0].mac.clone(),
+        network: Some("crew".into()),
+        addresses: vec!["10.2.0.9".parse().unwrap()],
+    };
+    seen.machines[0].nics = vec![nic];
+    estate.absorb_all(&see(&estate.clone(), &seen));
+    let card = |estate: &Estate| estate.machines[&MachineId(7)].nics[0].clone();
+    assert_eq!(card(&estate).network, None, "no such network yet");
+    assert_eq!(card(&estate).addresses.len(), 1);
+    estate.absorb(&Event::NetworkPlanned(Box::new(Network {
+        id: NetworkId(970),
+        name: "crew".into(),
+        cluster: ClusterId(901),
+        role: NetRole::Guest,
+        vlan: Some(20),
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: Default::default(),
+        reserved: Default::default(),
+        released: Default::default(),
+        ready: true,
+        note: String::new(),
+    })));
+    seen.seq = 3;
+    estate.absorb_all(&see(&estate.clone(), &seen));
+    assert_eq!(card(&estate).network, Some(NetworkId(970)));
+    let crew = estate.networks[&NetworkId(970)].clone();
+    let taken = crew.taken(&estate);
+    assert_eq!(taken.len(), 1);
+    assert!(taken.values().all(|(who, _)| who == "db"));
+}
+
+#[test]
+fn uplinks_and_networks_of_a_host_are_taken_in_and_a_lost_network_is_told() {
+    let mut estate = (*read("cluster a\nhost 1 64").view.estate).clone();
+    let mut seen = report(&estate, 2, &[]);
+    let has = HostNet {
+        vlan: Some(20),
+        mtu: 1500,
+        uplinks: ["uplink-1".to_owned()].into(),
+    };
+    seen.networks.insert("crew".into(), has);
+    let events = see(&estate, &seen);
+    assert!(
+        events[0].tell(&estate).is_none(),
+        "to gain one is not worth a line"
+    );
+    estate.absorb_all(&events);
+    seen.seq = 3;
+    seen.networks.clear();
+    let events = see(&estate, &seen);
+    assert_eq!(
+        events[0].tell(&estate).unwrap().text,
+        "h1 no longer has crew"
+    );
 }

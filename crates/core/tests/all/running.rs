@@ -2,17 +2,20 @@
 
 use crate::put;
 use proptest::prelude::*;
+use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Estate, Memory, Provisioning},
+    estate::{Array, ArrayCondition, ArrayKind, Estate, Fact, Memory, Pool, Provisioning},
     event::Event,
-    ids::{ClusterId, HostId, MachineId, Revision, RunId},
+    ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId},
     moment::{Moment, Span},
     permits::Who,
     plan::{Plan, PlannedStep, Step},
-    proposal::{AfterGrace, CreateMachines, NewDisk, PowerAct, Proposal},
+    proposal::{
+        AfterGrace, ConnectVolume, CreateMachines, NewDisk, PowerAct, Proposal, VolumeSource,
+    },
     run::{Fault, FaultKind, Input, Order, Phase, Run, RunState, TRIES, begin, turn},
-    testkit::{Small, read},
+    testkit::{self, Small, read},
     units::Bytes,
 };
 
@@ -546,4 +549,104 @@ fn a_restart_leaves_the_machine_wanted_on() {
     );
     assert_eq!(orders, [0]);
     assert_eq!(estate(&small).machines[&MachineId(7)].wanted, Wanted::On);
+}
+
+/// A connection that is given up: what nobody has goes, what somebody has stays and is shown as drift.
+#[test]
+fn a_volume_that_is_given_up_goes_unless_a_host_has_it() {
+    let connect = |small: &mut Small| {
+        let mut now = estate(small).clone();
+        now.put(Fact::Array(Arc::new(Array {
+            id: ArrayId(700),
+            name: "basalt".into(),
+            site: SiteId(900),
+            kind: ArrayKind::Block,
+            controllers: vec![],
+            user: "keeper".into(),
+            key: None,
+            maker: String::new(),
+            model: String::new(),
+            serial: "TS1".into(),
+            pools: vec![Pool {
+                name: "fast".into(),
+                capacity: Bytes::gib(100),
+                used: Bytes::ZERO,
+            }],
+            portals: vec![],
+            condition: ArrayCondition::Steady,
+            note: String::new(),
+        })));
+        small.view = small.view.with(now);
+        let ask = Proposal::ConnectVolume(ConnectVolume {
+            array: Some(ArrayId(700)),
+            source: VolumeSource::New {
+                pool: "fast".into(),
+                size: Bytes::gib(10),
+                provisioning: Provisioning::Thin,
+            },
+            name: "quay".into(),
+            cluster: Some(ClusterId(901)),
+            hosts: None,
+            typed: String::new(),
+        });
+        start(small, &ask)
+    };
+    let quay = |small: &Small| {
+        estate(small)
+            .volumes
+            .values()
+            .find(|v| v.name == "quay")
+            .cloned()
+    };
+
+    let mut small = read("cluster a\nhost 1 64\nhost 2 64");
+    let (run, orders) = connect(&mut small);
+    assert_eq!(orders, [0], "the LUN first");
+    assert!(!quay(&small).unwrap().ready);
+    tell(
+        &mut small,
+        run,
+        Input::Failed {
+            step: 0,
+            fault: no(),
+        },
+    );
+    tell(&mut small, run, Input::Cancel);
+    assert_eq!(quay(&small), None, "the name is free again");
+
+    let mut small = read("cluster a\nhost 1 64\nhost 2 64");
+    let (run, _) = connect(&mut small);
+    let next = tell(&mut small, run, done(0));
+    assert_eq!(next.len(), 2, "both hosts are mapped side by side");
+    let mut now = estate(&small).clone();
+    now.absorb(&Event::HostMounts {
+        host: HostId(1),
+        initiator: String::new(),
+        mounts: [(quay(&small).unwrap().id, testkit::paths(2))].into(),
+    });
+    small.view = small.view.with(now);
+    tell(
+        &mut small,
+        run,
+        Input::Failed {
+            step: next[0],
+            fault: no(),
+        },
+    );
+    let running = tell(&mut small, run, done(next[1]));
+    tell(&mut small, run, Input::Cancel);
+    for step in running {
+        tell(&mut small, run, done(step));
+    }
+    let left = quay(&small).unwrap();
+    assert!(left.ready);
+    let drift = left.drift(estate(&small));
+    assert_eq!(drift.len(), 1, "the host without it is shown");
+}
+
+fn done(step: usize) -> Input {
+    Input::Succeeded {
+        step,
+        said: String::new(),
+    }
 }

@@ -7,7 +7,7 @@ use uuid::Uuid;
 use zastrugi_core::{
     estate::{Estate, Site},
     event::Event,
-    ids::{HostId, MachineId, Revision, RunId, SecretRef, SiteId},
+    ids::{HostId, MachineId, Revision, RunId, SecretRef, SiteId, VolumeId},
     loads::HostLoad,
     moment::{Moment, Span},
     permits::{Role, Who},
@@ -15,7 +15,7 @@ use zastrugi_core::{
     units::{Bytes, Mhz},
 };
 use zastrugi_store::{
-    EventFilter, EventLine, Journal, Leases, Measurements, NewOrder, Orders, People, Reads,
+    EventFilter, EventLine, Journal, Leases, Measurements, NewOrder, News, Orders, People, Reads,
     Settings, StoreError, Vault,
 };
 
@@ -400,6 +400,50 @@ async fn settings_and_loads_are_kept(pool: PgPool) {
         measurements.latest().await.unwrap().is_empty(),
         "old days are dropped"
     );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn how_full_a_volume_was_is_one_point_a_day_and_the_last_word_stands(pool: PgPool) {
+    let measurements = Measurements::new(pool.clone());
+    let today = time::OffsetDateTime::now_utc().date();
+    let day = |ago: i64| today - time::Duration::days(ago);
+    let (a, b) = (VolumeId(1), VolumeId(2));
+    for (ago, gib) in [(40, 1), (29, 2), (1, 5), (0, 6)] {
+        let used = [(a, Bytes::gib(gib)), (b, Bytes::gib(100))];
+        measurements.write_use(day(ago), &used).await.unwrap();
+    }
+    measurements
+        .write_use(day(0), &[(a, Bytes::gib(7))])
+        .await
+        .unwrap();
+    let points = measurements.use_of(a).await.unwrap();
+    let figures: Vec<u64> = points.iter().map(|(_, used)| used.0 >> 30).collect();
+    assert_eq!(figures, [2, 5, 7], "of the last 30 days, in their order");
+    assert!((points[2].0 - points[1].0 - 1.0).abs() < 1e-9, "in days");
+    assert!(measurements.use_of(VolumeId(9)).await.unwrap().is_empty());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_append_is_heard_by_those_who_listen_and_silence_ends_the_wait(pool: PgPool) {
+    let mut news = News::listen(&pool).await.unwrap();
+    let patience = std::time::Duration::from_millis(30);
+    let began = std::time::Instant::now();
+    news.next(patience).await.unwrap();
+    assert!(
+        began.elapsed() >= patience,
+        "nothing happened until the time was over"
+    );
+    let journal = Journal::new(pool.clone());
+    let mut estate = stored(&journal).await;
+    let event = Event::MachineDeleted {
+        machine: MachineId(8),
+        at: Moment(5),
+    };
+    append(&journal, &mut estate, &[event]).await;
+    let long = std::time::Duration::from_secs(20);
+    let began = std::time::Instant::now();
+    news.next(long).await.unwrap();
+    assert!(began.elapsed() < long, "it was heard");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

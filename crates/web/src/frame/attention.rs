@@ -1,5 +1,9 @@
 //! What needs a person now: the same list in the top bar's count and beside the Field.
 
+use std::{
+    collections::BTreeMap,
+    sync::{Arc, Mutex, PoisonError},
+};
 use zastrugi_core::{
     estate::{ArrayCondition, Cluster, Condition, Estate, MachineState},
     run::RunState,
@@ -16,8 +20,38 @@ pub(crate) struct Need {
     pub(crate) detail: String,
 }
 
-/// The worst first.
-pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<Need> {
+/// What was computed for the last estate, by site: every page counts it, and it follows from the estate alone.
+struct Kept {
+    estate: Arc<Estate>,
+    by_site: BTreeMap<Option<u64>, Arc<Vec<Need>>>,
+}
+
+static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
+
+/// The worst first. Computed once for each estate and site.
+pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Arc<Vec<Need>> {
+    let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
+    let same = kept
+        .as_ref()
+        .is_some_and(|k| Arc::ptr_eq(&k.estate, &view.estate));
+    if !same {
+        *kept = Some(Kept {
+            estate: view.estate.clone(),
+            by_site: BTreeMap::new(),
+        });
+    }
+    let known = kept.as_ref().and_then(|k| k.by_site.get(&site).cloned());
+    if let Some(known) = known {
+        return known;
+    }
+    let fresh = Arc::new(compute(view, reserves, site));
+    if let Some(k) = kept.as_mut() {
+        k.by_site.insert(site, fresh.clone());
+    }
+    fresh
+}
+
+fn compute(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<Need> {
     let estate = &view.estate;
     let mut all = hosts(estate, site);
     all.extend(runs(estate));

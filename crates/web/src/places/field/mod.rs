@@ -34,7 +34,7 @@ struct Field {
     ridges: Vec<Ridge>,
     /// Clusters for which there is no room on this page.
     rest: Vec<(u64, String)>,
-    needs: Vec<Need>,
+    needs: std::sync::Arc<Vec<Need>>,
     running: Vec<RunView>,
     colour: &'static str,
     may_hosts: bool,
