@@ -10,6 +10,7 @@ mod placing;
 mod running;
 mod sheets;
 mod storing;
+mod telling;
 
 use zastrugi_core::{
     assess::{Assessment, assess},

@@ -200,3 +200,64 @@ fn a_higher_tier_is_placed_first() {
         "there is room for one of them only"
     );
 }
+
+/// Which of three hosts has how many working paths, and whether it has the network.
+fn beneath() -> impl Strategy<Value = Vec<(usize, bool)>> {
+    prop::collection::vec((0usize..3, any::<bool>()), 3)
+}
+
+proptest! {
+    /// If this fails, a machine is started where its disks or its network can't be reached.
+    #[test]
+    fn a_machine_is_never_placed_where_its_disks_or_network_are_not(hosts in beneath()) {
+        use zastrugi_core::{
+            estate::{Estate, Fact, Host, HostNet, NetRole, Network, Nic},
+            ids::{NetworkId, VolumeId},
+            testkit,
+        };
+        let small = read("cluster a\nhost 1 64\nhost 2 64\nhost 3 64\nmachine 7 db 8 off");
+        let mut estate = Estate::clone(&small.view.estate);
+        let uplinks: BTreeSet<String> = BTreeSet::new();
+        for (id, (up, has)) in (1u64..).zip(&hosts) {
+            let mut host = Host::clone(&estate.hosts[&HostId(id)]);
+            host.mounts.insert(VolumeId(951), testkit::paths(*up));
+            if *has {
+                let net = HostNet { vlan: Some(20), mtu: 1500, uplinks: uplinks.clone() };
+                host.networks.insert("crew".into(), net);
+            }
+            estate.put(Fact::Host(host.into()));
+        }
+        estate.put(Fact::Network(Network {
+            id: NetworkId(800),
+            name: "crew".into(),
+            cluster: ClusterId(901),
+            role: NetRole::Guest,
+            vlan: Some(20),
+            mtu: 1500,
+            subnets: vec![],
+            uplinks,
+            reserved: Default::default(),
+            released: Default::default(),
+            ready: true,
+            note: String::new(),
+        }.into()));
+        let mut machine = (*estate.machines[&MachineId(7)]).clone();
+        machine.nics = vec![Nic { mac: "02:5a:00:00:00:01".into(), network: Some(NetworkId(800)), addresses: vec![] }];
+        let view = small.view.with(estate);
+        let cluster = view.estate.clusters[&ClusterId(901)].clone();
+        let answer = choose(&view, &ledger(&view), &cluster, &machine, None);
+        let may: BTreeSet<u64> = (1u64..).zip(&hosts).filter(|(_, (up, has))| *up > 0 && *has).map(|(id, _)| id).collect();
+        match answer {
+            Ok(choice) => {
+                prop_assert!(may.contains(&choice.host.0));
+                let (up, _) = hosts[usize::try_from(choice.host.0).unwrap() - 1];
+                prop_assert_eq!(choice.minds.len(), usize::from(up == 1), "one path alone is said");
+                prop_assert_eq!(choice.others.len() + 1, may.len());
+            }
+            Err(why) => {
+                prop_assert!(may.is_empty());
+                prop_assert_eq!(why.refused.len(), 3);
+            }
+        }
+    }
+}

@@ -551,46 +551,48 @@ fn a_restart_leaves_the_machine_wanted_on() {
     assert_eq!(estate(&small).machines[&MachineId(7)].wanted, Wanted::On);
 }
 
+/// A new volume on an array, to all hosts.
+fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
+    let mut now = estate(small).clone();
+    now.put(Fact::Array(Arc::new(Array {
+        id: ArrayId(700),
+        name: "basalt".into(),
+        site: SiteId(900),
+        kind: ArrayKind::Block,
+        controllers: vec![],
+        user: "keeper".into(),
+        key: None,
+        maker: String::new(),
+        model: String::new(),
+        serial: "TS1".into(),
+        pools: vec![Pool {
+            name: "fast".into(),
+            capacity: Bytes::gib(100),
+            used: Bytes::ZERO,
+        }],
+        portals: vec![],
+        condition: ArrayCondition::Steady,
+        note: String::new(),
+    })));
+    small.view = small.view.with(now);
+    let ask = Proposal::ConnectVolume(ConnectVolume {
+        array: Some(ArrayId(700)),
+        source: VolumeSource::New {
+            pool: "fast".into(),
+            size: Bytes::gib(10),
+            provisioning: Provisioning::Thin,
+        },
+        name: "quay".into(),
+        cluster: Some(ClusterId(901)),
+        hosts: None,
+        typed: String::new(),
+    });
+    start(small, &ask)
+}
+
 /// A connection that is given up: what nobody has goes, what somebody has stays and is shown as drift.
 #[test]
 fn a_volume_that_is_given_up_goes_unless_a_host_has_it() {
-    let connect = |small: &mut Small| {
-        let mut now = estate(small).clone();
-        now.put(Fact::Array(Arc::new(Array {
-            id: ArrayId(700),
-            name: "basalt".into(),
-            site: SiteId(900),
-            kind: ArrayKind::Block,
-            controllers: vec![],
-            user: "keeper".into(),
-            key: None,
-            maker: String::new(),
-            model: String::new(),
-            serial: "TS1".into(),
-            pools: vec![Pool {
-                name: "fast".into(),
-                capacity: Bytes::gib(100),
-                used: Bytes::ZERO,
-            }],
-            portals: vec![],
-            condition: ArrayCondition::Steady,
-            note: String::new(),
-        })));
-        small.view = small.view.with(now);
-        let ask = Proposal::ConnectVolume(ConnectVolume {
-            array: Some(ArrayId(700)),
-            source: VolumeSource::New {
-                pool: "fast".into(),
-                size: Bytes::gib(10),
-                provisioning: Provisioning::Thin,
-            },
-            name: "quay".into(),
-            cluster: Some(ClusterId(901)),
-            hosts: None,
-            typed: String::new(),
-        });
-        start(small, &ask)
-    };
     let quay = |small: &Small| {
         estate(small)
             .volumes

@@ -1,0 +1,529 @@
+//! What the Logbook says, event by event; and what each proposal needs a person to be allowed.
+
+use std::sync::Arc;
+use zastrugi_core::{
+    estate::{
+        Array, ArrayCondition, ArrayKind, Backing, Controller, Demand, Estate, Fact, MachineState,
+        NetRole, Network, Switch, Wanted,
+    },
+    event::Event,
+    ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId, VolumeId},
+    moment::{Moment, Span},
+    permits::{Act, Permits, Role},
+    proposal::{
+        AfterGrace, ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume,
+        CreateCluster, CreateNetwork, Password, PowerAct, Proposal, Set, Target, VolumeSource,
+    },
+    testkit::{paths, read},
+    units::Bytes,
+};
+
+fn array(condition: ArrayCondition) -> Array {
+    Array {
+        id: ArrayId(700),
+        name: "basalt".into(),
+        site: SiteId(900),
+        kind: ArrayKind::Block,
+        controllers: vec![],
+        user: "keeper".into(),
+        key: None,
+        maker: String::new(),
+        model: String::new(),
+        serial: String::new(),
+        pools: vec![],
+        portals: vec![],
+        condition,
+        note: String::new(),
+    }
+}
+
+fn lost() -> ArrayCondition {
+    ArrayCondition::Lost {
+        since: Moment(0),
+        why: "no answer".into(),
+    }
+}
+
+fn switch(known: bool, silent: Option<&str>) -> Switch {
+    Switch {
+        id: SwitchId(850),
+        name: "sw1".into(),
+        site: SiteId(900),
+        access: Controller {
+            address: "10.0.8.1:8443".into(),
+            pin: "p".into(),
+            silent: silent.map(str::to_owned),
+        },
+        user: "reader".into(),
+        key: None,
+        ports: Default::default(),
+        known,
+    }
+}
+
+fn network() -> Network {
+    Network {
+        id: NetworkId(800),
+        name: "crew".into(),
+        cluster: ClusterId(901),
+        role: NetRole::Guest,
+        vlan: Some(20),
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: Default::default(),
+        reserved: Default::default(),
+        released: Default::default(),
+        ready: true,
+        note: String::new(),
+    }
+}
+
+fn estate() -> Estate {
+    let small =
+        read("cluster eider\nhost 1 64\nhost 2 64\nmachine 7 db 8 on 1\nmachine 8 web 8 off");
+    let mut estate = Estate::clone(&small.view.estate);
+    estate.put(Fact::Network(Arc::new(network())));
+    estate
+}
+
+fn told(estate: &Estate, event: &Event) -> Option<(String, String, Vec<String>)> {
+    let told = event.tell(estate)?;
+    Some((told.kind, told.text, told.about))
+}
+
+#[test]
+#[expect(clippy::too_many_lines, reason = "a table, one line for each event")]
+fn each_event_is_a_line_that_names_what_it_is_about() {
+    let estate = estate();
+    let quay = |edit: fn(&mut zastrugi_core::estate::Volume)| {
+        let mut v = (*estate.volumes[&VolumeId(951)]).clone();
+        edit(&mut v);
+        Box::new(v)
+    };
+    let slab = VolumeId(951);
+    let lines = [
+        (
+            Event::VolumePlanned(quay(|_| {})),
+            "storage",
+            "Volume slab-951 is being connected",
+            "volume-951",
+        ),
+        (
+            Event::VolumeReady { volume: slab },
+            "storage",
+            "slab-951 is connected",
+            "volume-951",
+        ),
+        (
+            Event::VolumeGone {
+                volume: slab,
+                handed_back: true,
+            },
+            "storage",
+            "slab-951 was handed back",
+            "volume-951",
+        ),
+        (
+            Event::VolumeGone {
+                volume: slab,
+                handed_back: false,
+            },
+            "storage",
+            "slab-951 was not connected",
+            "volume-951",
+        ),
+        (
+            Event::VolumeMade {
+                volume: slab,
+                uid: "naa.1".into(),
+                backing: Backing {
+                    array: ArrayId(700),
+                    lun: "1".into(),
+                    pool: "fast".into(),
+                },
+            },
+            "storage",
+            "slab-951 was made on its array",
+            "volume-951",
+        ),
+        (
+            Event::HostMounts {
+                host: HostId(1),
+                initiator: String::new(),
+                mounts: [(slab, paths(0))].into(),
+            },
+            "storage",
+            "h1 has no path to slab-951 any more",
+            "host-1",
+        ),
+        (
+            Event::NetworkPlanned(Box::new(network())),
+            "network",
+            "Network crew is being made",
+            "network-800",
+        ),
+        (
+            Event::NetworkReady {
+                network: NetworkId(800),
+            },
+            "network",
+            "crew is ready",
+            "network-800",
+        ),
+        (
+            Event::NetworkGone {
+                network: NetworkId(800),
+                removed: true,
+            },
+            "network",
+            "crew was removed",
+            "network-800",
+        ),
+        (
+            Event::NetworkGone {
+                network: NetworkId(800),
+                removed: false,
+            },
+            "network",
+            "crew was not made",
+            "network-800",
+        ),
+        (
+            Event::HostReleased { host: HostId(2) },
+            "host",
+            "h2 was handed back",
+            "host-2",
+        ),
+        (
+            Event::HostLeft { host: HostId(2) },
+            "host",
+            "h2 left its cluster",
+            "host-2",
+        ),
+        (
+            Event::ClusterReady {
+                cluster: ClusterId(901),
+            },
+            "cluster",
+            "Cluster eider is ready",
+            "cluster-901",
+        ),
+        (
+            Event::MachinePurged {
+                machine: MachineId(8),
+            },
+            "machine",
+            "web was removed for good",
+            "machine-8",
+        ),
+        (
+            Event::MachineRecovered {
+                machine: MachineId(8),
+            },
+            "machine",
+            "web was brought back",
+            "machine-8",
+        ),
+        (
+            Event::MachineWanted {
+                machine: MachineId(8),
+                wanted: Wanted::On,
+                host: None,
+            },
+            "machine",
+            "web shall be on",
+            "machine-8",
+        ),
+        (
+            Event::MachineSeen {
+                machine: MachineId(7),
+                state: MachineState::Paused("slab-951 is full".into()),
+                host: Some(HostId(1)),
+                generation: 1,
+            },
+            "machine",
+            "db was paused on h1: slab-951 is full",
+            "machine-7",
+        ),
+        (
+            Event::Edited {
+                target: Target::Volume(slab),
+                sets: vec![Set::Intended(None)],
+            },
+            "edit",
+            "slab-951: all hosts of the cluster shall mount it",
+            "volume-951",
+        ),
+        (
+            Event::Edited {
+                target: Target::Network(NetworkId(800)),
+                sets: vec![Set::Reserved(Default::default())],
+            },
+            "edit",
+            "crew: 0 addresses are kept",
+            "network-800",
+        ),
+    ];
+    for (event, kind, text, about) in lines {
+        let said = told(&estate, &event).unwrap_or_else(|| panic!("nothing is said of {event:?}"));
+        assert_eq!((said.0.as_str(), said.1.as_str()), (kind, text));
+        assert!(said.2.contains(&about.to_owned()), "{text}: {:?}", said.2);
+    }
+}
+
+#[test]
+fn what_happens_all_the_time_is_no_line() {
+    let estate = estate();
+    for event in [
+        Event::HostMounts {
+            host: HostId(1),
+            initiator: String::new(),
+            mounts: [(VolumeId(951), paths(1))].into(),
+        },
+        Event::VolumeSeen {
+            volume: VolumeId(951),
+            capacity: Bytes::gib(1),
+            used: Bytes::ZERO,
+        },
+        Event::MachineSeen {
+            machine: MachineId(7),
+            state: MachineState::Starting("kernel".into()),
+            host: Some(HostId(1)),
+            generation: 1,
+        },
+        Event::MachineHome {
+            machine: MachineId(7),
+            volume: VolumeId(951),
+        },
+    ] {
+        assert_eq!(told(&estate, &event), None, "{event:?}");
+    }
+}
+
+#[test]
+fn arrays_and_switches_say_when_they_fall_silent_and_come_back() {
+    let with_array = |condition| {
+        let mut estate = estate();
+        estate.put(Fact::Array(Arc::new(array(condition))));
+        estate
+    };
+    let seen = |condition| Event::ArraySeen(Box::new(array(condition)));
+    let text = |estate: &Estate, event: &Event| told(estate, event).map(|t| t.1);
+    let steady = || ArrayCondition::Steady;
+    assert_eq!(
+        text(&with_array(ArrayCondition::Connecting), &seen(steady())).as_deref(),
+        Some("basalt was connected")
+    );
+    assert_eq!(
+        text(&with_array(steady()), &seen(lost())).as_deref(),
+        Some("basalt does not answer: no answer")
+    );
+    assert_eq!(
+        text(&with_array(lost()), &seen(steady())).as_deref(),
+        Some("basalt answers again")
+    );
+    assert_eq!(
+        text(&with_array(steady()), &seen(steady())),
+        None,
+        "pools fill all the time"
+    );
+    let with_switch = |s: Switch| {
+        let mut estate = estate();
+        estate.put(Fact::Switch(Arc::new(s)));
+        estate
+    };
+    let read = |s: Switch| Event::SwitchSeen(Box::new(s));
+    let fine = || switch(true, None);
+    let silent = || switch(true, Some("gone"));
+    for (before, after, words) in [
+        (switch(false, None), fine(), "sw1 was connected"),
+        (fine(), silent(), "sw1 does not answer: gone"),
+        (silent(), fine(), "sw1 answers again"),
+        (fine(), fine(), "Ports of sw1 changed"),
+    ] {
+        assert_eq!(
+            text(&with_switch(before), &read(after)).as_deref(),
+            Some(words)
+        );
+    }
+}
+
+#[expect(clippy::too_many_lines, reason = "a table, one row for each proposal")]
+fn proposals() -> Vec<(Proposal, Act)> {
+    let target = || ClaimTarget {
+        address: "10.0.0.1:7443".into(),
+        pin: "p".into(),
+    };
+    let machines = || vec![MachineId(7)];
+    let edit = |target| Proposal::Edit {
+        targets: vec![target],
+        sets: vec![Set::Note("x".into())],
+    };
+    let power = PowerAct::Stop {
+        grace: Span::secs(1),
+        then: AfterGrace::LeaveOn,
+    };
+    let password = Password::Missing;
+    let site = || "Quayside".to_owned();
+    let user = || "u".to_owned();
+    vec![
+        (
+            Proposal::ClaimHosts(ClaimHosts {
+                targets: vec![target()],
+                site: site(),
+                password,
+            }),
+            Act::Hosts,
+        ),
+        (Proposal::HandBack { hosts: vec![] }, Act::Hosts),
+        (
+            Proposal::CreateCluster(CreateCluster {
+                name: "a".into(),
+                hosts: vec![],
+                level: None,
+                volume: None,
+                demand: Demand {
+                    failures: 0,
+                    enforced: false,
+                },
+            }),
+            Act::Clusters,
+        ),
+        (
+            Proposal::Power {
+                machines: machines(),
+                act: power,
+            },
+            Act::Machines,
+        ),
+        (
+            Proposal::Delete {
+                machines: machines(),
+            },
+            Act::Machines,
+        ),
+        (
+            Proposal::Recover {
+                machines: machines(),
+            },
+            Act::Machines,
+        ),
+        (
+            Proposal::Purge {
+                machines: machines(),
+                typed: String::new(),
+            },
+            Act::Purge,
+        ),
+        (
+            Proposal::ConnectArray(ConnectArray {
+                controllers: vec![target()],
+                kind: ArrayKind::File,
+                site: site(),
+                user: user(),
+                password,
+            }),
+            Act::Storage,
+        ),
+        (
+            Proposal::ConnectVolume(ConnectVolume {
+                array: None,
+                source: VolumeSource::Existing { lun: "1".into() },
+                name: "v".into(),
+                cluster: None,
+                hosts: None,
+                typed: String::new(),
+            }),
+            Act::Storage,
+        ),
+        (
+            Proposal::HealVolume {
+                volume: VolumeId(951),
+            },
+            Act::Storage,
+        ),
+        (
+            Proposal::ExtendVolume {
+                volume: VolumeId(951),
+                size: Bytes::gib(1),
+            },
+            Act::Storage,
+        ),
+        (
+            Proposal::GiveVolume {
+                volume: VolumeId(951),
+            },
+            Act::Storage,
+        ),
+        (
+            Proposal::ConnectSwitch(ConnectSwitch {
+                target: target(),
+                site: site(),
+                user: user(),
+                password,
+            }),
+            Act::Storage,
+        ),
+        (
+            Proposal::CreateNetwork(CreateNetwork {
+                name: "n".into(),
+                cluster: None,
+                role: NetRole::Guest,
+                vlan: None,
+                mtu: 1500,
+                subnets: vec![],
+                uplinks: Default::default(),
+            }),
+            Act::Storage,
+        ),
+        (
+            Proposal::HealNetwork {
+                network: NetworkId(800),
+            },
+            Act::Storage,
+        ),
+        (
+            Proposal::RemoveNetwork {
+                network: NetworkId(800),
+            },
+            Act::Storage,
+        ),
+        (edit(Target::Machine(MachineId(7))), Act::Machines),
+        (edit(Target::Host(HostId(1))), Act::Hosts),
+        (edit(Target::Cluster(ClusterId(901))), Act::Clusters),
+        (edit(Target::Volume(VolumeId(951))), Act::Storage),
+        (edit(Target::Network(NetworkId(800))), Act::Storage),
+    ]
+}
+
+#[test]
+fn a_viewer_starts_nothing_an_operator_only_what_is_about_machines() {
+    let small = read("cluster eider\nhost 1 64\nmachine 7 db 8 on 1");
+    let view = small.view.with(estate());
+    for (ask, act) in proposals() {
+        assert_eq!(ask.act(), act, "{ask:?}");
+        for role in Role::ALL {
+            let permits = Permits::of(role);
+            let a = zastrugi_core::assess::assess(&view, &permits, &ask, small.now);
+            let refused = a
+                .findings()
+                .iter()
+                .any(|f| f.text == "Your role does not allow this.");
+            let may = match role {
+                Role::Viewer => false,
+                Role::Operator => act == Act::Machines,
+                Role::Admin => true,
+            };
+            assert_eq!(refused, !may, "{role}: {ask:?}");
+            assert!(may || a.accept().is_err(), "{role} can't begin {ask:?}");
+        }
+    }
+}
+
+#[test]
+fn proposals_and_steps_are_kept_as_they_were() {
+    for (ask, _) in proposals() {
+        let text = serde_json::to_string(&ask).unwrap();
+        assert_eq!(serde_json::from_str::<Proposal>(&text).unwrap(), ask);
+    }
+}
