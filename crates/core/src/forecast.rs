@@ -205,4 +205,76 @@ mod tests {
         };
         assert!(width(28) < width(8));
     }
+
+    use proptest::prelude::*;
+
+    proptest! {
+        /// More room lasts at least as long, and the middle lies between the bounds.
+        #[test]
+        fn more_room_never_lasts_shorter(
+            daily in prop::collection::vec(0u64..40, 7..30),
+            room in 1u64..500,
+        ) {
+            let mut used = 100;
+            let points: Vec<(f64, Bytes)> = daily
+                .iter()
+                .enumerate()
+                .map(|(d, more)| {
+                    used += more;
+                    (float(d), Bytes::gib(used))
+                })
+                .collect();
+            let at = |extra: u64| full(&points, Bytes::gib(used + room + extra));
+            match (at(0), at(100)) {
+                (Forecast::Full { days, soonest, latest }, Forecast::Full { days: more, .. }) => {
+                    prop_assert!(soonest <= days && days <= latest);
+                    prop_assert!(days <= more);
+                }
+                (a, b) => prop_assert_eq!(a, b, "room alone never makes a trend"),
+            }
+        }
+
+        /// The days that the points are counted from don't matter.
+        #[test]
+        fn only_differences_between_days_count(daily in prop::collection::vec(1u64..9, 7..20), shift in 0u32..30_000) {
+            let points = |from: f64| -> Vec<(f64, Bytes)> {
+                let mut used = 0;
+                let day = |(d, more): (usize, &u64)| {
+                    used += more;
+                    (from + float(d), Bytes::gib(used))
+                };
+                daily.iter().enumerate().map(day).collect()
+            };
+            let (a, b) = (full(&points(0.0), Bytes::gib(900)), full(&points(f64::from(shift)), Bytes::gib(900)));
+            match (a, b) {
+                (Forecast::Full { days: x, .. }, Forecast::Full { days: y, .. }) => prop_assert!((x - y).abs() < 1e-6),
+                (a, b) => prop_assert_eq!(a, b),
+            }
+        }
+    }
+
+    #[test]
+    fn a_full_volume_is_full_today() {
+        let said = full(&line(10, 100, 10, &[]), Bytes::gib(150));
+        assert!(
+            matches!(said, Forecast::Full { days, .. } if days == 0.0),
+            "{said:?}"
+        );
+    }
+
+    #[test]
+    fn the_words_say_how_sure_they_are() {
+        let full = Forecast::Full {
+            days: 81.4,
+            soonest: 70.2,
+            latest: 99.9,
+        };
+        assert_eq!(
+            full.to_string(),
+            "Full in about 81 days (70 to 100), if it goes on so."
+        );
+        let early = Forecast::TooEarly { points: 3 };
+        assert!(early.to_string().contains("3 of 7 daily points"));
+        assert!(Forecast::NoTrend.to_string().contains("no trend"));
+    }
 }

@@ -188,3 +188,23 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         wrong,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_choice_names_array_and_pool_or_volume() {
+        let read = |from: &str| source(from, Bytes::gib(2), Provisioning::Thick);
+        let new = VolumeSource::New {
+            pool: "fast:1".into(),
+            size: Bytes::gib(2),
+            provisioning: Provisioning::Thick,
+        };
+        assert_eq!(read("new:7:fast:1"), (Some(ArrayId(7)), new));
+        let lun = VolumeSource::Existing { lun: "12".into() };
+        assert_eq!(read("lun:7:12"), (Some(ArrayId(7)), lun));
+        assert_eq!(read("").0, None, "nothing chosen: the sheet asks for it");
+        assert_eq!(read("new:x:fast").0, None);
+    }
+}
