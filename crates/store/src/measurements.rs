@@ -8,9 +8,9 @@ use serde_json::Value;
 use sqlx::{AssertSqlSafe, PgPool, Row};
 use time::{Duration, OffsetDateTime};
 use zastrugi_core::{
-    ids::{HostId, VolumeId},
-    loads::HostLoad,
-    units::Bytes,
+    ids::{HostId, MachineId, VolumeId},
+    loads::{HostLoad, MachineLoad},
+    units::{Bytes, Mhz},
 };
 
 #[derive(Debug, Clone)]
@@ -103,6 +103,44 @@ impl Measurements {
         .await?;
         rows.iter()
             .map(|row| Ok((row.try_get("day")?, Bytes(from_db(row.try_get("used")?)))))
+            .collect()
+    }
+
+    /// What the machines of these hosts typically use: the 95th percentile over the last 24 hours, one sample for each
+    /// host and ten minutes. Only machines that were measured for nearly all of that time.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn typical(
+        &self,
+        hosts: &[HostId],
+    ) -> Result<Vec<(MachineId, MachineLoad)>, StoreError> {
+        let rows = sqlx::query(
+            "with sample as (
+                 select distinct on (host, bin) at, body, date_bin('10 minutes', at, timestamptz '2000-01-01') as bin
+                 from load where host = any($1) and at > now() - interval '24 hours'
+                 order by host, bin, at
+             ), used as (
+                 select at, (m ->> 0)::bigint as machine, (m -> 1 ->> 'cpu')::bigint as cpu,
+                        (m -> 1 ->> 'active')::bigint as active
+                 from sample, jsonb_array_elements(body -> 'machines') as m
+             )
+             select machine, percentile_disc(0.95) within group (order by cpu) as cpu,
+                    percentile_disc(0.95) within group (order by active) as active
+             from used group by machine
+             having min(at) < now() - interval '23 hours 30 minutes'",
+        )
+        .bind(hosts.iter().map(|h| to_db(h.0)).collect::<Vec<_>>())
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let load = MachineLoad {
+                    cpu: Mhz(from_db(row.try_get("cpu")?)),
+                    active: Bytes(from_db(row.try_get("active")?)),
+                };
+                Ok((MachineId(from_db(row.try_get("machine")?)), load))
+            })
             .collect()
     }
 

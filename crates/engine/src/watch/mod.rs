@@ -4,11 +4,13 @@ mod array;
 mod host;
 mod leader;
 mod switch;
+mod typical;
 
 use crate::{scribe::Scribe, shared::Shared};
 use std::sync::Arc;
 use tokio::task::JoinSet;
 
 pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, scribe: Scribe) {
+    tasks.spawn(typical::learn(shared.clone()));
     tasks.spawn(leader::lead(shared, scribe));
 }
