@@ -120,7 +120,8 @@ pub enum Answer {
     Sight {
         volumes: Vec<SeenVolume>,
     },
-    ArrayGreeting {
+    /// Who manages an array or a switch.
+    Manager {
         name: String,
         pin: String,
     },
@@ -172,6 +173,13 @@ impl EvidenceBook {
             .get(probe)
             .filter(|e| e.expires > now)
             .map(|e| &e.answer)
+    }
+    /// The certificate that an array's or switch's management showed, by SHA-256; empty where it showed none.
+    pub fn manager_pin(&self, probe: &Probe) -> String {
+        match self.answers.get(probe).map(|e| &e.answer) {
+            Some(Answer::Manager { pin, .. }) => pin.clone(),
+            _ => String::new(),
+        }
     }
     pub fn put(&mut self, probe: Probe, answer: Answer, now: Moment) {
         // A silence is asked again soon: somebody may be mending it.

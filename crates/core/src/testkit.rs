@@ -11,9 +11,10 @@
 use crate::{
     estate::{
         Access, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host, Machine,
-        MachineState, Memory, Nic, Path, Provisioning, PsabiLevel, Site, Volume, Wanted,
+        MachineState, Memory, NetRole, Network, Nic, Path, Provisioning, PsabiLevel, Site, Volume,
+        Wanted,
     },
-    ids::{ClusterId, HostId, MachineId, Revision, SecretRef, SiteId, VolumeId},
+    ids::{ClusterId, HostId, MachineId, NetworkId, Revision, SecretRef, SiteId, VolumeId},
     moment::Moment,
     permits::{Permits, Role},
     units::{Bytes, Mhz},
@@ -26,6 +27,23 @@ pub struct Small {
     pub view: View,
     pub permits: Permits,
     pub now: Moment,
+}
+
+impl Small {
+    /// Changes the estate.
+    pub fn alter(&mut self, change: impl FnOnce(&mut Estate)) {
+        let mut estate = Estate::clone(&self.view.estate);
+        change(&mut estate);
+        self.view = self.view.with(estate);
+    }
+    /// Changes a host.
+    pub fn alter_host(&mut self, id: u64, change: impl FnOnce(&mut Host)) {
+        self.alter(|estate| {
+            let mut host = Host::clone(&estate.hosts[&HostId(id)]);
+            change(&mut host);
+            estate.put(Fact::Host(Arc::new(host)));
+        });
+    }
 }
 
 /// Reads the text above.
@@ -104,6 +122,24 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         used: Bytes::gib(100),
         backing: None,
         intended: None,
+        ready: true,
+        note: String::new(),
+    }
+}
+
+/// A network of the first cluster for guests, in VLAN 20, that is set up.
+pub fn network(id: NetworkId, name: &str) -> Network {
+    Network {
+        id,
+        name: name.into(),
+        cluster: ClusterId(901),
+        role: NetRole::Guest,
+        vlan: Some(20),
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: Default::default(),
+        reserved: Default::default(),
+        released: Default::default(),
         ready: true,
         note: String::new(),
     }

@@ -34,7 +34,7 @@ impl Drivers {
     pub(crate) async fn array_greeting(&self, address: &str) -> Result<Answer, Fault> {
         self.allowed(address)?;
         let (root, pin) = self.http.greet::<Root>(address, "/redfish/v1/").await?;
-        Ok(Answer::ArrayGreeting {
+        Ok(Answer::Manager {
             name: words(&root.name),
             pin,
         })

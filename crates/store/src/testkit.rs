@@ -61,3 +61,17 @@ pub async fn keep(pool: &Pool, estate: &Estate) {
     batch.write(Revision(1), &change, &[], &[]).await.unwrap();
     batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
 }
+
+/// Resident memory of this process in MiB.
+pub fn resident() -> u64 {
+    let text = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = text
+        .lines()
+        .find(|l| l.starts_with("VmRSS"))
+        .unwrap_or_default();
+    line.split_whitespace()
+        .nth(1)
+        .and_then(|k| k.parse::<u64>().ok())
+        .unwrap_or(0)
+        / 1024
+}

@@ -7,15 +7,15 @@ use rocket::{
 };
 use std::{collections::BTreeSet, fmt::Write, sync::Arc, time::Instant};
 use zastrugi_core::{
-    estate::{Estate, Fact, HostNet, NetRole, Network},
-    ids::{ClusterId, HostId, NetworkId},
+    estate::{Estate, Fact, HostNet, Network},
+    ids::{HostId, NetworkId},
     permits::Role,
-    testkit::read,
+    testkit::{self, read},
 };
 use zastrugi_engine::{Engine, EngineSettings};
 use zastrugi_store::{
     Journal,
-    testkit::{Scratch, keep},
+    testkit::{Scratch, keep, resident},
 };
 use zastrugi_web::{WebSettings, build};
 
@@ -47,20 +47,6 @@ fn report(what: &str, mut times: Vec<f64>, extra: &str) {
         times[times.len() / 2],
         times[times.len() * 95 / 100]
     );
-}
-
-/// Resident memory of this process in MiB.
-fn resident() -> u64 {
-    let text = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = text
-        .lines()
-        .find(|l| l.starts_with("VmRSS"))
-        .unwrap_or_default();
-    line.split_whitespace()
-        .nth(1)
-        .and_then(|k| k.parse::<u64>().ok())
-        .unwrap_or(0)
-        / 1024
 }
 
 #[rocket::main]
@@ -112,18 +98,9 @@ async fn matrix() {
     };
     for n in 0u16..40 {
         estate.put(Fact::Network(Arc::new(Network {
-            id: NetworkId(2000 + u64::from(n)),
-            name: format!("net-{n:02}"),
-            cluster: ClusterId(901),
-            role: NetRole::Guest,
             vlan: Some(100 + n),
-            mtu: 1500,
-            subnets: vec![],
             uplinks: uplinks.clone(),
-            reserved: Default::default(),
-            released: Default::default(),
-            ready: true,
-            note: String::new(),
+            ..testkit::network(NetworkId(2000 + u64::from(n)), &format!("net-{n:02}"))
         })));
     }
     for id in 1..=64u64 {

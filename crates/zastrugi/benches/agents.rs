@@ -17,21 +17,7 @@ use zastrugi_core::{
     run::RunState,
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
-use zastrugi_store::testkit::Scratch;
-
-/// Resident memory of this process in MiB.
-fn resident() -> u64 {
-    let text = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = text
-        .lines()
-        .find(|l| l.starts_with("VmRSS"))
-        .unwrap_or_default();
-    line.split_whitespace()
-        .nth(1)
-        .and_then(|k| k.parse::<u64>().ok())
-        .unwrap_or(0)
-        / 1024
-}
+use zastrugi_store::testkit::{Scratch, resident};
 
 #[tokio::main]
 async fn main() {

@@ -206,7 +206,7 @@ async fn networks(
         let book = desk.look().evidence;
         let probe = Probe::SwitchGreeting(address.clone());
         let pin = match book.answers.get(&probe).map(|e| &e.answer) {
-            Some(Answer::ArrayGreeting { pin, .. }) => pin.clone(),
+            Some(Answer::Manager { pin, .. }) => pin.clone(),
             _ => String::new(),
         };
         let secret = desk
@@ -264,7 +264,7 @@ async fn array(
     let book = desk.look().evidence;
     let shown = |address: &String| match book.answers.get(&Probe::ArrayGreeting(address.clone())) {
         Some(Evidence {
-            answer: Answer::ArrayGreeting { pin, .. },
+            answer: Answer::Manager { pin, .. },
             ..
         }) => pin.clone(),
         _ => String::new(),

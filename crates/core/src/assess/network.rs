@@ -45,7 +45,7 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
     }
     let probe = Probe::SwitchGreeting(address.clone());
     let name = match draft.view.evidence.fresh(&probe, draft.now).cloned() {
-        Some(Answer::ArrayGreeting { name, pin }) if pin == ask.target.pin => {
+        Some(Answer::Manager { name, pin }) if pin == ask.target.pin => {
             let text = format!("{name} answers at {address}; compare its fingerprint.");
             draft.found(
                 // Always before the eyes: the password goes to whoever shows this.

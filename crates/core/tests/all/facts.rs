@@ -7,7 +7,7 @@ use zastrugi_core::{
     ids::{HostId, MachineId, NetworkId, SiteId, VolumeId},
     moment::Moment,
     proposal::{Set, Target},
-    testkit::{paths, read},
+    testkit::{self, paths, read},
     units::Bytes,
 };
 
@@ -243,18 +243,5 @@ fn addresses_that_rested_long_enough_are_forgotten() {
 }
 
 fn network() -> zastrugi_core::estate::Network {
-    zastrugi_core::estate::Network {
-        id: NetworkId(970),
-        name: "crew".into(),
-        cluster: zastrugi_core::ids::ClusterId(901),
-        role: zastrugi_core::estate::NetRole::Guest,
-        vlan: Some(20),
-        mtu: 1500,
-        subnets: vec![],
-        uplinks: Default::default(),
-        reserved: Default::default(),
-        released: Default::default(),
-        ready: true,
-        note: String::new(),
-    }
+    testkit::network(NetworkId(970), "crew")
 }

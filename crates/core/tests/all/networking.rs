@@ -16,7 +16,7 @@ use zastrugi_core::{
     ids::{ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId},
     moment::Moment,
     proposal::{CreateMachines, CreateNetwork, NewDisk, NewNic, PowerAct, Proposal, Set, Target},
-    testkit::{Small, read},
+    testkit::{self, Small, read},
     units::Bytes,
 };
 
@@ -36,18 +36,9 @@ fn both() -> BTreeSet<String> {
 
 fn crew() -> Network {
     Network {
-        id: CREW,
-        name: "crew".into(),
-        cluster: ClusterId(901),
-        role: NetRole::Guest,
-        vlan: Some(20),
-        mtu: 1500,
         subnets: vec![subnet()],
         uplinks: both(),
-        reserved: BTreeMap::new(),
-        released: BTreeMap::new(),
-        ready: true,
-        note: String::new(),
+        ..testkit::network(CREW, "crew")
     }
 }
 
@@ -114,22 +105,8 @@ fn fixture(text: &str) -> Small {
 
 const PLAIN: &str = "cluster eider careless\nhost 1 256\nhost 2 256\nmachine 7 db 64 off";
 
-fn alter(small: &mut Small, change: impl FnOnce(&mut Estate)) {
-    let mut estate = Estate::clone(&small.view.estate);
-    change(&mut estate);
-    small.view = small.view.with(estate);
-}
-
-fn alter_host(small: &mut Small, id: u64, change: impl FnOnce(&mut Host)) {
-    alter(small, |estate| {
-        let mut host = Host::clone(&estate.hosts[&HostId(id)]);
-        change(&mut host);
-        estate.put(Fact::Host(Arc::new(host)));
-    });
-}
-
 fn alter_switch(small: &mut Small, n: u64, change: impl FnOnce(&mut Switch)) {
-    alter(small, |estate| {
+    small.alter(|estate| {
         let mut switch = Switch::clone(&estate.switches[&SwitchId(850 + n)]);
         change(&mut switch);
         estate.put(Fact::Switch(Arc::new(switch)));
@@ -147,15 +124,11 @@ fn standing(small: &Small, host: u64) -> String {
 fn a_network_stands_as_host_and_wire_say() {
     let mut small = fixture(PLAIN);
     assert_eq!(standing(&small, 1), "fine");
-    alter_host(&mut small, 1, |h| {
-        h.networks.get_mut("crew").unwrap().mtu = 9000
-    });
+    small.alter_host(1, |h| h.networks.get_mut("crew").unwrap().mtu = 9000);
     assert_eq!(standing(&small, 1), "its MTU is 9000 there, not 1500");
-    alter_host(&mut small, 1, |h| {
-        h.networks.get_mut("crew").unwrap().vlan = None
-    });
+    small.alter_host(1, |h| h.networks.get_mut("crew").unwrap().vlan = None);
     assert_eq!(standing(&small, 1), "it is untagged there");
-    alter_host(&mut small, 1, |h| h.networks.clear());
+    small.alter_host(1, |h| h.networks.clear());
     assert_eq!(standing(&small, 1), "missing on the host");
 
     let port = |change: fn(&mut SwitchPort)| {
@@ -185,9 +158,7 @@ fn a_network_stands_as_host_and_wire_say() {
     let mut small = fixture(PLAIN);
     alter_switch(&mut small, 1, |s| s.access.silent = Some("gone".into()));
     assert_eq!(standing(&small, 1), "unchecked: sw1 does not answer");
-    alter(&mut small, |e| {
-        e.remove(zastrugi_core::estate::Kind::Switch, 851)
-    });
+    small.alter(|e| e.remove(zastrugi_core::estate::Kind::Switch, 851));
     assert_eq!(standing(&small, 1), "unchecked: sw1 is not connected");
 }
 
@@ -264,7 +235,7 @@ fn two_sites_may_carry_the_same_range_on_purpose() {
         n.subnets = vec![subnet()];
     });
     assert!(put(&small, &again).blocked(), "here it would meet crew");
-    alter(&mut small, |estate| {
+    small.alter(|estate| {
         let mut cluster = (*estate.clusters[&ClusterId(901)]).clone();
         (cluster.id, cluster.name, cluster.site) = (ClusterId(990), "Fulmar".into(), SiteId(899));
         cluster.hosts.clear();
@@ -283,7 +254,7 @@ fn drift_is_mended_on_the_hosts_that_differ_and_the_wire_is_only_told() {
     let mut small = fixture(PLAIN);
     let heal = Proposal::HealNetwork { network: CREW };
     assert!(put(&small, &heal).blocked(), "there is nothing to mend");
-    alter_host(&mut small, 2, |h| h.networks.clear());
+    small.alter_host(2, |h| h.networks.clear());
     alter_switch(&mut small, 1, |s| {
         s.ports.get_mut("eth1").unwrap().tagged.clear()
     });
@@ -310,7 +281,7 @@ fn carded(machine: &Machine, address: &str) -> Machine {
 /// The fixture's machine has a card on crew.
 fn on_crew() -> Small {
     let mut small = fixture(PLAIN);
-    alter(&mut small, |estate| {
+    small.alter(|estate| {
         let db = carded(&estate.machines[&MachineId(7)], "10.2.0.10");
         estate.put(Fact::Machine(Arc::new(db)));
     });
@@ -423,7 +394,7 @@ fn addresses_are_the_next_free_one_for_each_machine() {
 #[test]
 fn an_address_that_is_typed_must_be_in_the_subnet_and_nobodys() {
     let mut small = on_crew();
-    alter(&mut small, |estate| {
+    small.alter(|estate| {
         let mut net = crew();
         let kept = Reservation {
             what: "printer".into(),

@@ -1,13 +1,13 @@
 //! Observations: only differences, never backwards.
 
 use zastrugi_core::{
-    estate::{Estate, Fact, HostNet, Machine, MachineState, Memory, NetRole, Network},
+    estate::{Estate, Fact, HostNet, Machine, MachineState, Memory},
     event::Event,
     evidence::SeenVolume,
-    ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
+    ids::{HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
     observe::{HostReport, MachineReport, NicReport, compare, settle_adopted},
-    testkit::{paths, read},
+    testkit::{self, paths, read},
     units::Bytes,
 };
 
@@ -224,20 +224,10 @@ fn cards_find_their_network_by_name_when_it_is_made() {
     let card = |estate: &Estate| estate.machines[&MachineId(7)].nics[0].clone();
     assert_eq!(card(&estate).network, None, "no such network yet");
     assert_eq!(card(&estate).addresses.len(), 1);
-    estate.absorb(&Event::NetworkPlanned(Box::new(Network {
-        id: NetworkId(970),
-        name: "crew".into(),
-        cluster: ClusterId(901),
-        role: NetRole::Guest,
-        vlan: Some(20),
-        mtu: 1500,
-        subnets: vec![],
-        uplinks: Default::default(),
-        reserved: Default::default(),
-        released: Default::default(),
-        ready: true,
-        note: String::new(),
-    })));
+    estate.absorb(&Event::NetworkPlanned(Box::new(testkit::network(
+        NetworkId(970),
+        "crew",
+    ))));
     seen.seq = 3;
     estate.absorb_all(&see(&estate.clone(), &seen));
     assert_eq!(card(&estate).network, Some(NetworkId(970)));

@@ -211,7 +211,7 @@ proptest! {
     #[test]
     fn a_machine_is_never_placed_where_its_disks_or_network_are_not(hosts in beneath()) {
         use zastrugi_core::{
-            estate::{Estate, Fact, Host, HostNet, NetRole, Network, Nic},
+            estate::{Estate, Fact, Host, HostNet, Network, Nic},
             ids::{NetworkId, VolumeId},
             testkit,
         };
@@ -227,20 +227,7 @@ proptest! {
             }
             estate.put(Fact::Host(host.into()));
         }
-        estate.put(Fact::Network(Network {
-            id: NetworkId(800),
-            name: "crew".into(),
-            cluster: ClusterId(901),
-            role: NetRole::Guest,
-            vlan: Some(20),
-            mtu: 1500,
-            subnets: vec![],
-            uplinks,
-            reserved: Default::default(),
-            released: Default::default(),
-            ready: true,
-            note: String::new(),
-        }.into()));
+        estate.put(Fact::Network(Network {uplinks, ..testkit::network(NetworkId(800), "crew")}.into()));
         let mut machine = (*estate.machines[&MachineId(7)]).clone();
         machine.nics = vec![Nic { mac: "02:5a:00:00:00:01".into(), network: Some(NetworkId(800)), addresses: vec![] }];
         let view = small.view.with(estate);

@@ -3,7 +3,7 @@
 use crate::{put, worse};
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Bmc, Demand, Estate, Fact, Host, Memory, Provisioning, PsabiLevel, Site},
+    estate::{Bmc, Demand, Estate, Fact, Memory, Provisioning, PsabiLevel, Site},
     evidence::{Answer, EvidenceBook, Greeting, Probe, SeenVolume},
     finding::Severity,
     ids::{ClusterId, HostId, MachineId, SiteId},
@@ -21,15 +21,6 @@ use zastrugi_core::{
 
 const LOOSE: &str = "host 1 256 loose\nhost 2 256 loose";
 
-/// Changes a host of the fixture.
-fn alter(small: &mut Small, id: u64, change: impl FnOnce(&mut Host)) {
-    let mut estate = Estate::clone(&small.view.estate);
-    let mut host = Host::clone(&estate.hosts[&HostId(id)]);
-    change(&mut host);
-    estate.put(Fact::Host(Arc::new(host)));
-    small.view = small.view.with(estate);
-}
-
 fn told(small: &mut Small, answers: Vec<(Probe, Answer)>) {
     let mut book = EvidenceBook::clone(&small.view.evidence);
     for (probe, answer) in answers {
@@ -42,7 +33,7 @@ fn told(small: &mut Small, answers: Vec<(Probe, Answer)>) {
 fn two_hosts() -> Small {
     let mut small = read(LOOSE);
     for id in [1, 2] {
-        alter(&mut small, id, |h| {
+        small.alter_host(id, |h| {
             h.bmc = Some(Bmc {
                 address: format!("10.0.1.{id}:8443"),
                 pin: "p".into(),
@@ -176,18 +167,18 @@ fn evidence_of_five_minutes_ago_is_unchecked_again() {
 #[test]
 fn hosts_that_differ_are_refused_or_minded_as_it_matters() {
     let mut small = two_hosts();
-    alter(&mut small, 2, |h| h.hardware.cpu.maker = "Sealand".into());
+    small.alter_host(2, |h| h.hardware.cpu.maker = "Sealand".into());
     assert!(
         clustering(&small, |_| {})[0].starts_with("stop: The hosts have CPUs of different makers")
     );
     let mut small = two_hosts();
-    alter(&mut small, 2, |h| h.software = "4.1.0".into());
+    small.alter_host(2, |h| h.software = "4.1.0".into());
     assert_eq!(
         clustering(&small, |_| {}),
         ["mind: The hosts have different software versions."]
     );
     let mut small = two_hosts();
-    alter(&mut small, 2, |h| h.site = SiteId(899));
+    small.alter_host(2, |h| h.site = SiteId(899));
     assert!(clustering(&small, |_| {})[0].starts_with("stop: The hosts are at different sites"));
     let small = two_hosts();
     assert!(clustering(&small, |c| c.hosts.truncate(1))[0].starts_with("mind: One host alone"));

@@ -4,8 +4,7 @@ use crate::{put, worse};
 use std::{collections::BTreeSet, sync::Arc};
 use zastrugi_core::{
     estate::{
-        Array, ArrayCondition, ArrayKind, Backing, Controller, Estate, Fact, Host, Pool,
-        Provisioning, Volume,
+        Array, ArrayCondition, ArrayKind, Backing, Controller, Fact, Pool, Provisioning, Volume,
     },
     event::Event,
     evidence::{Answer, EvidenceBook, Probe, SeenDevice, SeenLun},
@@ -52,24 +51,10 @@ fn array() -> Array {
     }
 }
 
-fn alter(small: &mut Small, change: impl FnOnce(&mut Estate)) {
-    let mut estate = Estate::clone(&small.view.estate);
-    change(&mut estate);
-    small.view = small.view.with(estate);
-}
-
-fn alter_host(small: &mut Small, id: u64, change: impl FnOnce(&mut Host)) {
-    alter(small, |estate| {
-        let mut host = Host::clone(&estate.hosts[&HostId(id)]);
-        change(&mut host);
-        estate.put(Fact::Host(Arc::new(host)));
-    });
-}
-
 /// The fixture with an array on which its volume lies.
 fn fixture(text: &str) -> Small {
     let mut small = read(text);
-    alter(&mut small, |estate| {
+    small.alter(|estate| {
         estate.put(Fact::Array(Arc::new(array())));
         let mut slab = Volume::clone(&estate.volumes[&SLAB]);
         slab.backing = Some(Backing {
@@ -335,8 +320,8 @@ fn drift_is_what_an_intended_host_lacks() {
             .collect::<Vec<_>>()
     };
     assert_eq!(drift(&small), []);
-    alter_host(&mut small, 2, |h| drop(h.mounts.insert(SLAB, paths(1))));
-    alter_host(&mut small, 3, |h| h.mounts.clear());
+    small.alter_host(2, |h| drop(h.mounts.insert(SLAB, paths(1))));
+    small.alter_host(3, |h| h.mounts.clear());
     assert_eq!(
         drift(&small),
         [("h2".to_owned(), 1, 2), ("h3".to_owned(), 0, 2)]
@@ -359,7 +344,7 @@ fn drift_is_what_an_intended_host_lacks() {
     );
     assert!(put(&small, &only(&[])).at_field("hosts").is_some());
     assert!(!put(&small, &only(&[1, 2])).blocked());
-    alter(&mut small, |estate| {
+    small.alter(|estate| {
         estate.absorb(&Event::Edited {
             target: Target::Volume(SLAB),
             sets: vec![Set::Intended(Some(BTreeSet::from([HostId(1), HostId(2)])))],
@@ -375,8 +360,8 @@ fn machines_go_only_where_their_volume_is_and_one_path_is_said() {
         machines: vec![MachineId(7)],
         act: PowerAct::On { host },
     };
-    alter_host(&mut small, 1, |h| h.mounts.clear());
-    alter_host(&mut small, 2, |h| drop(h.mounts.insert(SLAB, paths(1))));
+    small.alter_host(1, |h| h.mounts.clear());
+    small.alter_host(2, |h| drop(h.mounts.insert(SLAB, paths(1))));
     let a = put(&small, &on(None));
     assert_eq!(
         worse(&a),
@@ -404,7 +389,7 @@ fn a_volume_only_grows_and_only_with_its_array() {
     let a = put(&small, &extend(900));
     assert!(!a.blocked());
     assert_eq!(a.steps()[1].after, [0], "first the array, then the format");
-    alter(&mut small, |estate| {
+    small.alter(|estate| {
         let mut gone = array();
         gone.condition = ArrayCondition::Lost {
             since: Moment(0),
@@ -459,7 +444,7 @@ fn connecting(answers: &[(&str, &str)], edit: impl FnOnce(&mut ConnectArray)) ->
         told(
             &mut small,
             Probe::ArrayGreeting((*address).to_owned()),
-            Answer::ArrayGreeting {
+            Answer::Manager {
                 name: (*name).to_owned(),
                 pin: pin.clone(),
             },
@@ -520,7 +505,7 @@ fn a_silent_probe_is_forgotten_soon_and_an_answer_later() {
     );
     book.put(
         probe(),
-        Answer::ArrayGreeting {
+        Answer::Manager {
             name: "basalt".into(),
             pin: "p".into(),
         },

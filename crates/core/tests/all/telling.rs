@@ -14,7 +14,7 @@ use zastrugi_core::{
         AfterGrace, ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume,
         CreateCluster, CreateNetwork, Password, PowerAct, Proposal, Set, Target, VolumeSource,
     },
-    testkit::{paths, read},
+    testkit::{self, paths, read},
     units::Bytes,
 };
 
@@ -62,20 +62,7 @@ fn switch(known: bool, silent: Option<&str>) -> Switch {
 }
 
 fn network() -> Network {
-    Network {
-        id: NetworkId(800),
-        name: "crew".into(),
-        cluster: ClusterId(901),
-        role: NetRole::Guest,
-        vlan: Some(20),
-        mtu: 1500,
-        subnets: vec![],
-        uplinks: Default::default(),
-        reserved: Default::default(),
-        released: Default::default(),
-        ready: true,
-        note: String::new(),
-    }
+    testkit::network(NetworkId(800), "crew")
 }
 
 fn estate() -> Estate {

@@ -152,7 +152,7 @@ impl Drivers {
             .http
             .greet::<HostMeta>(address, "/.well-known/host-meta")
             .await?;
-        Ok(Answer::ArrayGreeting {
+        Ok(Answer::Manager {
             name: words(&said.name),
             pin,
         })

@@ -19,7 +19,7 @@ const QUAY: VolumeId = VolumeId(701);
 
 async fn pin(bench: &Bench, probe: Probe) -> String {
     match bench.drivers.probe(&bench.estate, &probe).await {
-        Answer::ArrayGreeting { pin, .. } => pin,
+        Answer::Manager { pin, .. } => pin,
         other => panic!("{other:?}"),
     }
 }

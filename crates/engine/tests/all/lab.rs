@@ -247,7 +247,7 @@ impl Lab {
         let controllers = addresses.into_iter().map(|address| {
             let answer = &book.answers[&Probe::ArrayGreeting(address.clone())].answer;
             let pin = match answer {
-                Answer::ArrayGreeting { pin, .. } => pin.clone(),
+                Answer::Manager { pin, .. } => pin.clone(),
                 other => panic!("{other:?}"),
             };
             ClaimTarget { address, pin }

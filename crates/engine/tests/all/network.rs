@@ -18,7 +18,7 @@ async fn connect(lab: &Lab, name: &str) {
     lab.desk.greet_switch(&address).await;
     let book = lab.desk.look().evidence;
     let pin = match &book.answers[&Probe::SwitchGreeting(address.clone())].answer {
-        Answer::ArrayGreeting { pin, .. } => pin.clone(),
+        Answer::Manager { pin, .. } => pin.clone(),
         other => panic!("{other:?}"),
     };
     let secret = lab.desk.keep_secret("first-light").await.unwrap();

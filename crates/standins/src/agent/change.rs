@@ -86,6 +86,19 @@ pub(super) fn keyed(
     answer
 }
 
+/// A change that only whoever owns the host may make; `act` gets the host's name.
+pub(super) fn by_owner(
+    device: &Device,
+    headers: &HeaderMap,
+    object: &str,
+    act: impl FnOnce(&mut State, &str) -> Outcome,
+) -> Response {
+    if let Err(no) = owner_only(device, headers) {
+        return no;
+    }
+    keyed(device, headers, object, |state, _| act(state, &device.name))
+}
+
 /// Keeps the highest fence of an object: of a machine on its volume, of the host itself here.
 fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Result<(), u64> {
     let State { hosts, volumes, .. } = state;

@@ -1,6 +1,6 @@
 //! A host and its networks: setting one up on uplinks, taking one away, trying how large a frame gets through.
 
-use super::{change::keyed, owner_only, refused};
+use super::{change::by_owner, owner_only, refused};
 use crate::{fault::Device, network::HostNet};
 use axum::{
     Json,
@@ -17,16 +17,12 @@ pub(super) async fn put(
     headers: HeaderMap,
     Json(ask): Json<HostNet>,
 ) -> Response {
-    if let Err(no) = owner_only(&device, &headers) {
-        return no;
-    }
-    let name = device.name.clone();
-    keyed(
+    by_owner(
         &device,
         &headers,
         &format!("network:{network}"),
-        |state, _| {
-            let Some(host) = state.hosts.get_mut(&name) else {
+        |state, name| {
+            let Some(host) = state.hosts.get_mut(name) else {
                 return Err(StatusCode::NOT_FOUND.into_response());
             };
             if let Some(missing) = ask
@@ -57,17 +53,13 @@ pub(super) async fn remove(
     Path(network): Path<String>,
     headers: HeaderMap,
 ) -> Response {
-    if let Err(no) = owner_only(&device, &headers) {
-        return no;
-    }
-    let name = device.name.clone();
-    keyed(
+    by_owner(
         &device,
         &headers,
         &format!("network:{network}"),
-        |state, _| {
+        |state, name| {
             let volumes = &state.volumes;
-            let Some(host) = state.hosts.get_mut(&name) else {
+            let Some(host) = state.hosts.get_mut(name) else {
                 return Err(StatusCode::NOT_FOUND.into_response());
             };
             let user = host.guests.iter().find_map(|(uuid, g)| {

@@ -1,7 +1,7 @@
 //! A host and its volumes: logging in on portals, what it sees there, formatting, mounting, growing, giving up.
 
 use super::{
-    change::{Outcome, keyed},
+    change::{Outcome, by_owner},
     owner_only, refused, say,
 };
 use crate::{
@@ -66,14 +66,10 @@ pub(super) async fn log_in(
     headers: HeaderMap,
     Json(ask): Json<LogIn>,
 ) -> Response {
-    if let Err(no) = owner_only(&device, &headers) {
-        return no;
-    }
-    let name = device.name.clone();
-    keyed(&device, &headers, "host", |state, _| {
+    by_owner(&device, &headers, "host", |state, name| {
         let State { hosts, arrays, .. } = state;
         let host = hosts
-            .get_mut(&name)
+            .get_mut(name)
             .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
         let lives = |portal: &String| {
             !host.cut.contains(portal)
@@ -150,13 +146,7 @@ fn on_volume(
     uid: &str,
     act: impl FnOnce(&mut State, &str) -> Outcome,
 ) -> Response {
-    if let Err(no) = owner_only(device, headers) {
-        return no;
-    }
-    let name = device.name.clone();
-    let answer = keyed(device, headers, &format!("volume:{uid}"), |state, _| {
-        act(state, &name)
-    });
+    let answer = by_owner(device, headers, &format!("volume:{uid}"), act);
     let state = device.world.lock();
     device.world.save_volume(&state, uid);
     answer

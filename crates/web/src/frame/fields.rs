@@ -8,6 +8,19 @@ use rocket::{
     http::Status,
     request::{self, FromRequest},
 };
+use std::net::{Ipv6Addr, SocketAddrV6};
+
+/// Where the management of arrays and switches listens if nobody says otherwise.
+const MANAGER_PORT: u16 = 8443;
+
+/// A management address that was typed, with the usual port where none is given; a bare IPv6 address gets brackets.
+pub(crate) fn at_manager(typed: &str) -> String {
+    match typed.parse::<Ipv6Addr>() {
+        Ok(bare) => SocketAddrV6::new(bare, MANAGER_PORT, 0, 0).to_string(),
+        Err(_) if typed.contains(':') => typed.to_owned(),
+        Err(_) => format!("{typed}:{MANAGER_PORT}"),
+    }
+}
 
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Fields(Vec<(String, String)>);
@@ -139,5 +152,14 @@ mod tests {
             Fields::parse("q=x&sort=name").with("sort", "cpu"),
             "q=x&sort=cpu"
         );
+    }
+
+    #[test]
+    fn a_management_address_gets_the_usual_port_also_by_ipv6() {
+        assert_eq!(at_manager("10.20.0.11"), "10.20.0.11:8443");
+        assert_eq!(at_manager("10.20.0.11:443"), "10.20.0.11:443");
+        assert_eq!(at_manager("basalt.example"), "basalt.example:8443");
+        assert_eq!(at_manager("fd00::11"), "[fd00::11]:8443");
+        assert_eq!(at_manager("[fd00::11]:443"), "[fd00::11]:443");
     }
 }

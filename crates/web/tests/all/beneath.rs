@@ -12,9 +12,9 @@ use zastrugi_core::{
     addressing::range,
     estate::{
         Array, ArrayCondition, ArrayKind, Backing, Controller, Estate, Fact, Host, HostNet,
-        NetRole, Network, Part, Pool, Subnet, Switch, SwitchPort, Uplink, Volume,
+        Network, Part, Pool, Subnet, Switch, SwitchPort, Uplink, Volume,
     },
-    ids::{ArrayId, ClusterId, HostId, NetworkId, SiteId, SwitchId, VolumeId},
+    ids::{ArrayId, HostId, NetworkId, SiteId, SwitchId, VolumeId},
     testkit::{self, paths},
     units::Bytes,
 };
@@ -59,11 +59,6 @@ fn uplinks() -> BTreeSet<String> {
 
 fn network() -> Network {
     Network {
-        id: NetworkId(800),
-        name: "crew".into(),
-        cluster: ClusterId(901),
-        role: NetRole::Guest,
-        vlan: Some(20),
         mtu: 9000,
         subnets: vec![Subnet {
             net: "10.2.0.0/24".parse().unwrap(),
@@ -71,10 +66,8 @@ fn network() -> Network {
             ranges: vec![range("10.2.0.10-10.2.0.99", Part::Guests).unwrap()],
         }],
         uplinks: uplinks(),
-        reserved: Default::default(),
-        released: Default::default(),
-        ready: true,
         note: "for <crews>".into(),
+        ..testkit::network(NetworkId(800), "crew")
     }
 }
 

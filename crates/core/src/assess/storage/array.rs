@@ -105,7 +105,7 @@ fn greeting(draft: &mut Draft<'_>, target: &ClaimTarget) -> Option<String> {
     }
     let probe = Probe::ArrayGreeting(address.clone());
     let finding = match draft.view.evidence.fresh(&probe, draft.now) {
-        Some(Answer::ArrayGreeting { name, pin }) if *pin == target.pin => {
+        Some(Answer::Manager { name, pin }) if *pin == target.pin => {
             let text = format!("{name} answers at {address}; compare its fingerprint.");
             draft.found(
                 // Always before the eyes: the password goes to whoever shows this.
@@ -114,7 +114,7 @@ fn greeting(draft: &mut Draft<'_>, target: &ClaimTarget) -> Option<String> {
             );
             return Some(name.clone());
         }
-        Some(Answer::ArrayGreeting { pin, .. }) => {
+        Some(Answer::Manager { pin, .. }) => {
             let text =
                 format!("{address} shows another certificate now than when you looked at it.");
             Finding::stop(Rule::Identity, address, text)

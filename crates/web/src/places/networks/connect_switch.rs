@@ -2,16 +2,15 @@
 
 use crate::frame::{
     Fields,
+    fields::at_manager,
     sheet::{Filled, render},
 };
 use askama::Template;
 use zastrugi_core::{
-    evidence::{Answer, Probe},
+    evidence::Probe,
     proposal::{ClaimTarget, ConnectSwitch, Password, Proposal},
     view::View,
 };
-
-const PORT: u16 = 8443;
 
 #[derive(Template)]
 #[template(
@@ -32,8 +31,7 @@ struct SwitchFields {
 pub(crate) fn address(fields: &Fields) -> String {
     match fields.get("address") {
         "" => String::new(),
-        a if a.contains(':') => a.to_owned(),
-        a => format!("{a}:{PORT}"),
+        typed => at_manager(typed),
     }
 }
 
@@ -42,14 +40,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let site = fields.or("site", sites.first().map_or("", String::as_str));
     let user = fields.or("user", "reader");
     let address = address(fields);
-    let answer = view
+    let pin = view
         .evidence
-        .answers
-        .get(&Probe::SwitchGreeting(address.clone()));
-    let pin = match answer.map(|e| &e.answer) {
-        Some(Answer::ArrayGreeting { pin, .. }) => pin.clone(),
-        _ => String::new(),
-    };
+        .manager_pin(&Probe::SwitchGreeting(address.clone()));
     let ask = Proposal::ConnectSwitch(ConnectSwitch {
         target: ClaimTarget { address, pin },
         site: site.clone(),

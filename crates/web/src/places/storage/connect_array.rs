@@ -2,18 +2,17 @@
 
 use crate::frame::{
     Fields,
+    fields::at_manager,
     sheet::{Filled, render},
 };
 use askama::Template;
 use zastrugi_core::{
     estate::ArrayKind,
-    evidence::{Answer, Probe},
+    evidence::Probe,
     proposal::{ClaimTarget, ConnectArray, Password, Proposal},
     view::View,
 };
 
-/// Where management listens if nobody says otherwise.
-const PORT: u16 = 8443;
 /// More controllers than any array has.
 const MOST: usize = 8;
 
@@ -42,13 +41,7 @@ pub(crate) fn addresses(fields: &Fields) -> Vec<String> {
     given
         .filter(|a| !a.is_empty())
         .take(MOST)
-        .map(|a| {
-            if a.contains(':') {
-                a.to_owned()
-            } else {
-                format!("{a}:{PORT}")
-            }
-        })
+        .map(at_manager)
         .collect()
 }
 
@@ -58,14 +51,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let user = fields.or("user", "keeper");
     let file = fields.get("kind") == "file";
     let controllers = addresses(fields).into_iter().map(|address| {
-        let answer = view
+        let pin = view
             .evidence
-            .answers
-            .get(&Probe::ArrayGreeting(address.clone()));
-        let pin = match answer.map(|e| &e.answer) {
-            Some(Answer::ArrayGreeting { pin, .. }) => pin.clone(),
-            _ => String::new(),
-        };
+            .manager_pin(&Probe::ArrayGreeting(address.clone()));
         ClaimTarget { address, pin }
     });
     let ask = Proposal::ConnectArray(ConnectArray {
