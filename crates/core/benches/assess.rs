@@ -80,6 +80,8 @@ fn main() {
                 network: None,
                 address: None,
             }],
+            image: None,
+            first_boot: None,
             labels: Default::default(),
             tier: 3,
             protected: false,

@@ -2,10 +2,10 @@
 
 use crate::{
     estate::{
-        Array, ArrayCondition, Backing, Cluster, Condition, Estate, Host, HostNet, Machine,
+        Array, ArrayCondition, Backing, Boot, Cluster, Condition, Estate, Host, HostNet, Image, Machine,
         MachineState, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
     },
-    ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
     moment::Moment,
     plan::Plan,
     proposal::{Set, Target},
@@ -75,6 +75,19 @@ pub enum Event {
         volume: VolumeId,
         handed_back: bool,
     },
+    /// Its name and room are held; its bytes are awaited.
+    ImagePlanned(Box<Image>),
+    /// Whole, with the checksum and label of what lies on the volume.
+    ImageReady {
+        image: ImageId,
+        sha256: String,
+        label: String,
+    },
+    /// Found on a volume that was taken.
+    ImageAdopted(Box<Image>),
+    ImageGone {
+        image: ImageId,
+    },
     /// Its name is held; the first reading runs.
     SwitchConnecting(Box<Switch>),
     SwitchSeen(Box<Switch>),
@@ -99,6 +112,11 @@ pub enum Event {
     MachineNics {
         machine: MachineId,
         nics: Vec<Nic>,
+    },
+    /// What a machine's record says that it boots from.
+    MachineBoot {
+        machine: MachineId,
+        boot: Boot,
     },
     /// Addresses that a machine gave up rest before they are given again.
     AddressesReleased {
@@ -358,6 +376,26 @@ impl Event {
                 };
                 line(volume, format!("{} {what}", name(volume)))
             }
+            Event::ImagePlanned(i) => Some((
+                "storage",
+                format!("Room is held for the image {}", i.name),
+                vec![i.id.to_string(), i.volume.to_string()],
+            )),
+            Event::ImageReady { image, label, .. } => {
+                let i = estate.images.get(image)?;
+                let text = format!("The image {} is whole; its label is “{label}”", i.name);
+                Some(("storage", text, vec![image.to_string(), i.volume.to_string()]))
+            }
+            Event::ImageAdopted(i) => Some((
+                "storage",
+                format!("The image {} was found and registered", i.name),
+                vec![i.id.to_string(), i.volume.to_string()],
+            )),
+            Event::ImageGone { image } => {
+                let i = estate.images.get(image)?;
+                let text = format!("The image {} was removed", i.name);
+                Some(("storage", text, vec![image.to_string(), i.volume.to_string()]))
+            }
             Event::HostMounts { host, mounts, .. } => {
                 let held = estate.hosts.get(host)?;
                 let lost: Vec<String> = held
@@ -414,6 +452,11 @@ impl Event {
                 let host = host.as_ref().and_then(|h| estate.hosts.get(h));
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
+            }
+            Event::MachineBoot { machine: m, boot } => {
+                let was = estate.machines.get(m)?.boot.once?;
+                let text = format!("{} booted once from its {was}", name(m));
+                boot.once.is_none().then(|| line(m, text)).flatten()
             }
             Event::MachineDeleted { machine: m, .. } => line(
                 m,

@@ -43,6 +43,7 @@ id_type!(/** A claimed hypervisor host. */ HostId, "host");
 id_type!(/** A virtual machine: stays the same across moves and renames. */ MachineId, "machine");
 id_type!(/** A piece of shared storage. */ VolumeId, "volume");
 id_type!(/** A storage array or filer. */ ArrayId, "array");
+id_type!(/** A file that machines boot from. */ ImageId, "image");
 id_type!(/** A network of a cluster's hosts and guests. */ NetworkId, "network");
 id_type!(/** A network switch, which is only read. */ SwitchId, "switch");
 id_type!(/** A proposal being carried out. */ RunId, "run");

@@ -2,11 +2,11 @@
 
 use crate::{
     estate::{
-        Condition, Estate, Host, HostNet, Machine, MachineState, Memory, Nic, Uplink, Wanted,
+        Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState, Memory, Nic, Uplink, Wanted,
     },
     event::Event,
     evidence::SeenVolume,
-    ids::{ClusterId, HostId, MachineId},
+    ids::{ClusterId, HostId, ImageId, MachineId},
     moment::Moment,
     units::Bytes,
 };
@@ -24,6 +24,14 @@ pub struct NicReport {
     pub addresses: Vec<IpAddr>,
 }
 
+/// What a machine's record says that it boots from; the image by what its volume calls it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BootReport {
+    pub image: Option<uuid::Uuid>,
+    pub order: Vec<BootFrom>,
+    pub once: Option<BootFrom>,
+}
+
 /// A machine as its host reports it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct MachineReport {
@@ -39,6 +47,9 @@ pub struct MachineReport {
     /// Identity of the volume that its record lies on.
     pub volume: String,
     pub nics: Vec<NicReport>,
+    /// None: the agent says nothing of it.
+    #[serde(default)]
+    pub boot: Option<BootReport>,
     pub labels: BTreeMap<String, String>,
     pub tier: u8,
     pub apart: Option<String>,
@@ -96,6 +107,7 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
                 events.extend(differs(ours, host, machine));
                 events.extend(moved_home(estate, ours, machine));
                 events.extend(nics_differ(estate, ours, machine));
+                events.extend(boot_differs(estate, ours, machine));
             }
             None => {
                 events.push(Event::MachineAdopted(Box::new(adopt(
@@ -191,6 +203,44 @@ fn nics_differ(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<
     })
 }
 
+/// What it boots from, with the image found by what its volume calls it.
+fn boot(estate: &Estate, seen: &BootReport) -> Boot {
+    let image = seen.image.and_then(|uuid| estate.image_with_uuid(&uuid));
+    Boot {
+        attached: image.map(|i| Attached {
+            image: i.id,
+            volume: i.volume,
+        }),
+        order: seen.order.clone(),
+        once: seen.once,
+    }
+}
+
+/// A machine that boots otherwise than we hold, unless a run is about to write just that.
+fn boot_differs(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let boot = boot(estate, seen.boot.as_ref()?);
+    let differs = boot != ours.boot && seen.generation >= ours.generation;
+    (differs && !written_by_run(estate, ours.id)).then_some(Event::MachineBoot {
+        machine: ours.id,
+        boot,
+    })
+}
+
+fn written_by_run(estate: &Estate, machine: MachineId) -> bool {
+    estate.runs.values().any(|run| {
+        estate.plans.get(&run.id).is_some_and(|plan| {
+            plan.steps.iter().zip(&run.steps).any(|(p, s)| {
+                let open = !matches!(
+                    s.phase,
+                    crate::run::Phase::Done | crate::run::Phase::Skipped
+                );
+                let writes = matches!(p.step, crate::plan::Step::Rewrite { .. });
+                writes && open && p.step.machine() == Some(machine)
+            })
+        })
+    })
+}
+
 /// Where a machine runs is decided by the generation of its run lease, never by arrival order.
 fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> {
     if seen.generation < ours.generation {
@@ -270,6 +320,10 @@ pub fn adopt(
             })
             .collect(),
         nics: nics(estate, host.cluster, &seen.nics),
+        boot: seen
+            .boot
+            .as_ref()
+            .map_or_else(Boot::default, |b| boot(estate, b)),
         labels: seen.labels.clone(),
         tier: seen.tier,
         protected: seen.protected,
@@ -294,6 +348,17 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
     let mut settled = Vec::with_capacity(events.len());
     for event in events {
         match event {
+            Event::ImageAdopted(mut image) => {
+                if estate.image_with_uuid(&image.uuid).is_some() {
+                    continue;
+                }
+                image.id = ImageId(next);
+                next += 1;
+                if estate.image_named(&image.name).is_some() {
+                    image.name = format!("{} {}", image.name, image.id.0);
+                }
+                settled.push(Event::ImageAdopted(image));
+            }
             Event::MachineAdopted(mut machine) => {
                 if estate.machine_with_uuid(&machine.uuid).is_some() {
                     continue;

@@ -5,8 +5,8 @@ use crate::{
     event::Event,
     finding::Finding,
     ids::{
-        ArrayId, ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SecretRef, SwitchId,
-        VolumeId,
+        ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, RunId, SecretRef,
+        SwitchId, VolumeId,
     },
     moment::Span,
     proposal::{AfterGrace, Proposal, Set},
@@ -87,6 +87,21 @@ pub enum Step {
     Disown {
         volume: VolumeId,
         host: HostId,
+    },
+    /// Hold room for it on its volume.
+    MakeImage {
+        image: ImageId,
+    },
+    /// Somebody sends its bytes.
+    AwaitImage {
+        image: ImageId,
+    },
+    /// Checksum and label of what arrived.
+    SealImage {
+        image: ImageId,
+    },
+    DropImage {
+        image: ImageId,
     },
     /// Sign in on the switch and read its ports.
     ReadSwitch {
@@ -189,6 +204,10 @@ impl Step {
             Step::Unmount { .. } => "unmount",
             Step::Fill { .. } => "grow the format",
             Step::Disown { .. } => "clear the owner",
+            Step::MakeImage { .. } => "hold room on the volume",
+            Step::AwaitImage { .. } => "receive the file",
+            Step::SealImage { .. } => "checksum and label",
+            Step::DropImage { .. } => "remove the file",
             Step::ReadSwitch { .. } => "sign in, read the ports",
             Step::SetNetwork { .. } => "set it up on the uplinks",
             Step::DropNetwork { .. } => "take it off the uplinks",
@@ -224,6 +243,14 @@ impl Step {
             | Step::NetworkReady { .. }
             | Step::NetworkGone { .. } => Span(0),
             _ => Span::secs(1),
+        }
+    }
+    /// How long until what takes longer is looked at again.
+    pub fn pause(&self) -> Span {
+        match self {
+            // A person sends it, perhaps for hours; the page that sends it knows more anyway.
+            Step::AwaitImage { .. } => Span::secs(1),
+            _ => Span::millis(300),
         }
     }
     pub fn machine(&self) -> Option<MachineId> {
@@ -303,6 +330,15 @@ impl Step {
             _ => None,
         }
     }
+    pub fn image(&self) -> Option<ImageId> {
+        match self {
+            Step::MakeImage { image }
+            | Step::AwaitImage { image }
+            | Step::SealImage { image }
+            | Step::DropImage { image } => Some(*image),
+            _ => None,
+        }
+    }
     /// A step without a device, recorded at once.
     pub fn is_record(&self) -> bool {
         matches!(
@@ -314,10 +350,15 @@ impl Step {
                 | Step::NetworkGone { .. }
         )
     }
-    /// Where the device speaks: the host named by the step, or the one that the machine is on.
+    /// Where the device speaks: the host named by the step, the one that the machine is on, or one that mounts the
+    /// image's volume.
     pub fn spoken_to(&self, estate: &Estate) -> Option<HostId> {
         self.host()
             .or_else(|| estate.machines.get(&self.machine()?)?.host)
+            .or_else(|| {
+                let image = estate.images.get(&self.image()?)?;
+                estate.reach(image.volume).map(|h| h.id)
+            })
     }
     /// What it takes for the time it changes something.
     pub fn locks(&self) -> Vec<Lock> {
@@ -333,7 +374,10 @@ impl Step {
             }
             Step::Verify { host } => vec![Lock::shared(Object::Host(*host))],
             Step::ClusterReady { cluster } => vec![Lock::exclusive(Object::Cluster(*cluster))],
-            Step::AwaitGuest { .. } => vec![],
+            Step::AwaitGuest { .. } | Step::AwaitImage { .. } => vec![],
+            Step::MakeImage { image } | Step::SealImage { image } | Step::DropImage { image } => {
+                vec![Lock::exclusive(Object::Image(*image))]
+            }
             Step::ReadSwitch { switch } => vec![Lock::exclusive(Object::Switch(*switch))],
             Step::SetNetwork { network, host } | Step::DropNetwork { network, host } => vec![
                 Lock::shared(Object::Network(*network)),
@@ -386,6 +430,7 @@ pub enum Object {
     Array(ArrayId),
     Network(NetworkId),
     Switch(SwitchId),
+    Image(ImageId),
 }
 
 impl Object {
@@ -399,6 +444,7 @@ impl Object {
             Object::Array(id) => estate.arrays.get(&id).map(|a| a.name.clone()),
             Object::Network(id) => estate.networks.get(&id).map(|n| n.name.clone()),
             Object::Switch(id) => estate.switches.get(&id).map(|s| s.name.clone()),
+            Object::Image(id) => estate.images.get(&id).map(|i| i.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -414,6 +460,7 @@ impl fmt::Display for Object {
             Object::Array(id) => id.fmt(f),
             Object::Network(id) => id.fmt(f),
             Object::Switch(id) => id.fmt(f),
+            Object::Image(id) => id.fmt(f),
         }
     }
 }

@@ -2,10 +2,10 @@
 
 use crate::{
     estate::{
-        ArrayKind, Cluster, Demand, Estate, Host, Machine, Memory, NetRole, Network, Provisioning,
-        PsabiLevel, Reservation, Subnet, Volume,
+        ArrayKind, Attached, BootFrom, Cluster, Demand, Estate, Host, Image, Machine, Memory,
+        NetRole, Network, Provisioning, PsabiLevel, Reservation, Subnet, Volume,
     },
-    ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, SecretRef, VolumeId},
+    ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, SecretRef, VolumeId},
     moment::Span,
     permits::Act,
     units::Bytes,
@@ -35,6 +35,10 @@ pub enum Proposal {
     ExtendVolume {
         volume: VolumeId,
         size: Bytes,
+    },
+    AddImage(AddImage),
+    RemoveImage {
+        image: ImageId,
     },
     ConnectSwitch(ConnectSwitch),
     CreateNetwork(CreateNetwork),
@@ -78,6 +82,20 @@ pub struct ConnectArray {
     pub site: String,
     pub user: String,
     pub password: Password,
+}
+
+/// A file that a person is about to send.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddImage {
+    pub name: String,
+    pub volume: Option<VolumeId>,
+    /// Zero while no file is chosen.
+    pub size: Bytes,
+    pub mark: String,
+    /// The label in the file's own descriptor, or why it has none.
+    pub label: Result<String, String>,
+    /// The SHA-256 that its publisher names; empty for none.
+    pub expected: String,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -189,6 +207,12 @@ pub struct CreateMachines {
     pub memory: Memory,
     pub disks: Vec<NewDisk>,
     pub nics: Vec<NewNic>,
+    /// An image in the drive.
+    #[serde(default)]
+    pub image: Option<ImageId>,
+    /// What the first boot is from; none for the usual order.
+    #[serde(default)]
+    pub first_boot: Option<BootFrom>,
     pub labels: BTreeMap<String, String>,
     pub tier: u8,
     pub protected: bool,
@@ -247,6 +271,7 @@ pub enum Target {
     Cluster(ClusterId),
     Volume(VolumeId),
     Network(NetworkId),
+    Image(ImageId),
 }
 
 impl Target {
@@ -257,6 +282,7 @@ impl Target {
             Target::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
             Target::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
             Target::Network(id) => estate.networks.get(&id).map(|n| n.name.clone()),
+            Target::Image(id) => estate.images.get(&id).map(|i| i.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -270,6 +296,7 @@ impl fmt::Display for Target {
             Target::Cluster(id) => id.fmt(f),
             Target::Volume(id) => id.fmt(f),
             Target::Network(id) => id.fmt(f),
+            Target::Image(id) => id.fmt(f),
         }
     }
 }
@@ -294,6 +321,11 @@ pub enum Set {
     Demand(Demand),
     /// The hosts that shall mount a volume; none: all of the cluster.
     Intended(Option<BTreeSet<HostId>>),
+    /// The image in a machine's drive.
+    Attach(Option<Attached>),
+    BootOrder(Vec<BootFrom>),
+    /// Before all others, at the next power-on only.
+    BootOnce(Option<BootFrom>),
     /// Addresses kept for what is no machine of ours; replaces all of them.
     Reserved(BTreeMap<IpAddr, Reservation>),
 }
@@ -301,7 +333,19 @@ pub enum Set {
 impl Set {
     /// Whether the machine's host must be told, not only our own record.
     pub fn reaches_device(&self) -> bool {
-        matches!(self, Set::Name(_) | Set::VCpus(_) | Set::Memory(_))
+        matches!(
+            self,
+            Set::Name(_)
+                | Set::VCpus(_)
+                | Set::Memory(_)
+                | Set::Attach(_)
+                | Set::BootOrder(_)
+                | Set::BootOnce(_)
+        )
+    }
+    /// Whether it is about what a machine boots from.
+    pub fn boots(&self) -> bool {
+        matches!(self, Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_))
     }
     pub fn changes_hardware(&self) -> bool {
         matches!(self, Set::VCpus(_) | Set::Memory(_))
@@ -316,6 +360,9 @@ impl Set {
             Set::Protected(yes) => m.protected = *yes,
             Set::VCpus(n) => m.vcpus = *n,
             Set::Memory(memory) => m.memory = *memory,
+            Set::Attach(attached) => m.boot.attached = *attached,
+            Set::BootOrder(order) => m.boot.order.clone_from(order),
+            Set::BootOnce(once) => m.boot.once = *once,
             Set::Demand(_) | Set::Intended(_) | Set::Reserved(_) => {}
         }
     }
@@ -349,6 +396,11 @@ impl Set {
             _ => {}
         }
     }
+    pub fn on_image(&self, i: &mut Image) {
+        if let Set::Name(name) = self {
+            i.name.clone_from(name);
+        }
+    }
     pub fn tell(&self) -> String {
         match self {
             Set::Name(name) => format!("name is now {name}"),
@@ -361,6 +413,14 @@ impl Set {
             Set::Protected(false) => "no longer protected from deletion".into(),
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
+            Set::Attach(None) => "the image is taken out of its drive".into(),
+            Set::Attach(Some(_)) => "an image is put into its drive".into(),
+            Set::BootOrder(order) => {
+                let words: Vec<_> = order.iter().map(|b| b.word()).collect();
+                format!("boots from {}", words.join(", then "))
+            }
+            Set::BootOnce(None) => "boots as ordered".into(),
+            Set::BootOnce(Some(from)) => format!("boots once from its {from}"),
             Set::Reserved(all) => format!("{} addresses are kept", all.len()),
             Set::Intended(None) => "all hosts of the cluster shall mount it".into(),
             Set::Intended(Some(hosts)) => format!("{} hosts shall mount it", hosts.len()),
@@ -381,6 +441,8 @@ impl Proposal {
             | Proposal::HealVolume { .. }
             | Proposal::ExtendVolume { .. }
             | Proposal::GiveVolume { .. }
+            | Proposal::AddImage(_)
+            | Proposal::RemoveImage { .. }
             | Proposal::ConnectSwitch(_)
             | Proposal::CreateNetwork(_)
             | Proposal::HealNetwork { .. }
@@ -389,7 +451,7 @@ impl Proposal {
             Proposal::Edit { targets, .. } => match targets.first() {
                 Some(Target::Host(_)) => Act::Hosts,
                 Some(Target::Cluster(_)) => Act::Clusters,
-                Some(Target::Volume(_) | Target::Network(_)) => Act::Storage,
+                Some(Target::Volume(_) | Target::Network(_) | Target::Image(_)) => Act::Storage,
                 _ => Act::Machines,
             },
             _ => Act::Machines,

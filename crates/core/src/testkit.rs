@@ -268,6 +268,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
             network: None,
             addresses: vec![],
         }],
+        boot: Default::default(),
         labels: label.into_iter().collect(),
         tier: opts.get("tier").map_or(3, |t| t.parse().unwrap()),
         protected: opts.contains_key("protected"),

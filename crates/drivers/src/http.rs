@@ -18,6 +18,8 @@ use zastrugi_core::run::{Fault, FaultKind};
 const CONNECT: Duration = Duration::from_secs(2);
 /// A whole call, well within the lease of its order.
 const WHOLE: Duration = Duration::from_secs(5);
+/// A piece of a file: eight MiB at the least rate that is borne with.
+const PIECE: Duration = Duration::from_secs(30);
 const LARGEST: usize = 4 << 20;
 
 #[derive(Clone, Default)]
@@ -33,6 +35,8 @@ pub(crate) struct Call<'a> {
     pub(crate) path: String,
     pub(crate) headers: Vec<(&'static str, String)>,
     pub(crate) body: Option<Value>,
+    /// Bytes instead of a value.
+    pub(crate) bytes: Option<bytes::Bytes>,
 }
 
 impl Http {
@@ -60,6 +64,11 @@ impl Http {
         if let Some(body) = &call.body {
             request = request.json(body);
         }
+        if let Some(bytes) = &call.bytes {
+            request = request
+                .header("content-type", "application/octet-stream")
+                .body(bytes.clone());
+        }
         if let Some(limit) = limit {
             request = request.timeout(limit);
         }
@@ -71,18 +80,25 @@ impl Http {
 
     /// Sends it and reads the answer as `T`.
     pub(crate) async fn call<T: DeserializeOwned>(&self, call: Call<'_>) -> Result<T, Fault> {
-        let response = self.send(&call, Some(WHOLE)).await?;
-        let status = response.status();
-        let body = read(call.address, response).await?;
-        if !status.is_success() {
-            return Err(refused(status.as_u16(), &body));
-        }
+        let body = self.fetch(&call).await?;
         let body = if body.is_empty() {
             b"null".to_vec()
         } else {
             body
         };
         serde_json::from_slice(&body).map_err(|e| garbled(call.address, &e.to_string()))
+    }
+
+    /// Sends it and reads the answer as bytes.
+    pub(crate) async fn fetch(&self, call: &Call<'_>) -> Result<Vec<u8>, Fault> {
+        let limit = if call.bytes.is_some() { PIECE } else { WHOLE };
+        let response = self.send(call, Some(limit)).await?;
+        let status = response.status();
+        let body = read(call.address, response).await?;
+        if !status.is_success() {
+            return Err(refused(status.as_u16(), &body));
+        }
+        Ok(body)
     }
 
     /// Follows an endless answer of one JSON value a line.

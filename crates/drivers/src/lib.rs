@@ -9,6 +9,7 @@ mod announce;
 pub mod check;
 mod fault;
 mod http;
+mod images;
 mod networks;
 mod perform;
 mod probe;
@@ -21,6 +22,7 @@ mod tls;
 
 pub use announce::{Announcement, Announcements};
 pub use http::Watch;
+pub use images::Fed;
 pub use networks::{Networks, NotAllowed};
 pub use perform::{Installation, Outcome, Secrets, Turn};
 pub use scan::{Range, RangeError, addresses};

@@ -16,7 +16,7 @@ use zastrugi_core::{
     moment::{Moment, Span},
     observe::adopt,
     plan::Step,
-    proposal::AfterGrace,
+    proposal::{AfterGrace, Set},
     run::{Fault, FaultKind},
 };
 use zastrugi_formats::seed::{Card, image};
@@ -285,6 +285,10 @@ impl Drivers {
                 let said = if set { "set up" } else { "taken off" };
                 Ok(done(vec![networks_of(host, network, set)], said))
             }
+            Step::MakeImage { .. }
+            | Step::AwaitImage { .. }
+            | Step::SealImage { .. }
+            | Step::DropImage { .. } => crate::images::at_host(agent, estate, step, turn).await,
             Step::LogIn { .. }
             | Step::Prepare { .. }
             | Step::Mount { .. }
@@ -417,6 +421,16 @@ fn cards(estate: &Estate, machine: &Machine) -> Result<Cards, Fault> {
     })
 }
 
+/// What it boots from, in the volume's own words.
+fn boot(estate: &Estate, machine: &Machine) -> serde_json::Value {
+    let attached = machine.boot.attached;
+    let image = attached.and_then(|a| {
+        let volume = estate.volumes.get(&a.volume)?;
+        Some((volume.uid.as_str(), &estate.images.get(&a.image)?.uuid))
+    });
+    crate::agent::boot(&machine.boot, image)
+}
+
 /// A machine's end; the addresses that it gives up rest before somebody gets them again.
 fn removed(machine: &Machine, at: Moment) -> Vec<Event> {
     let with = machine.nics.iter().filter(|n| !n.addresses.is_empty());
@@ -473,7 +487,9 @@ async fn at_machine(
                 .and_then(|d| estate.volumes.get(&d.volume));
             let volume = volume.map_or("", |v| v.uid.as_str());
             let cards = cards(estate, machine)?;
-            let made = agent.create(stamp(turn), machine, volume, &cards).await?;
+            let made = agent
+                .create(stamp(turn), machine, volume, &cards, boot(estate, machine))
+                .await?;
             Ok(done(
                 vec![Event::MachineMade {
                     machine: id,
@@ -515,7 +531,11 @@ async fn at_machine(
             ))
         }
         Step::Rewrite { sets, .. } => {
-            agent.rewrite(stamp(turn), uuid, sets).await?;
+            let mut then = machine.clone();
+            sets.iter().for_each(|s| s.on_machine(&mut then));
+            let boots = sets.iter().any(Set::boots);
+            let boot = boots.then(|| boot(estate, &then));
+            agent.rewrite(stamp(turn), uuid, sets, boot).await?;
             Ok(done(vec![], "written"))
         }
         Step::Delete { .. } => {

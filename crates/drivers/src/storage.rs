@@ -283,6 +283,14 @@ async fn mount(
         initiator: host.initiator.clone(),
         mounts,
     }];
+    for found in seen.images.into_iter().take(256) {
+        if estate.image_with_uuid(&found.id).is_some() {
+            continue;
+        }
+        let label = crate::images::label(agent, &volume.uid, &found.id).await;
+        let image = found.read(volume.id, label.unwrap_or_default(), turn.now);
+        events.push(Event::ImageAdopted(Box::new(image)));
+    }
     events.extend(records(estate, host, volume.id, seen.machines, turn.now));
     Ok(done(events, format!("{up} of {of} paths")))
 }

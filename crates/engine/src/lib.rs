@@ -14,7 +14,7 @@ mod shared;
 mod watch;
 
 pub use desk::{
-    Answer, AnswerError, Desk, Found, Health, PasswordProblem, ProbeError, Reserves, ScanState,
+    Answer, AnswerError, Desk, FeedError, Found, Health, PasswordProblem, ProbeError, Reserves, ScanState,
     SignIn, SignInError, StartError, Viewer,
 };
 pub use secrets::read_key;

@@ -8,7 +8,7 @@ use std::{
     },
     time::{SystemTime, UNIX_EPOCH},
 };
-use tokio::sync::{Notify, watch};
+use tokio::sync::{Notify, Semaphore, watch};
 use zastrugi_core::{
     estate::Estate, evidence::EvidenceBook, ids::Revision, loads::Loads, moment::Moment, view::View,
 };
@@ -31,6 +31,8 @@ pub(crate) struct Shared {
     pub(crate) database_answers: AtomicBool,
     pub(crate) leads: AtomicBool,
     loads_at: AtomicI64,
+    /// Pieces of files that may be on their way at once.
+    pub(crate) arriving: Semaphore,
     pub(crate) scan: Mutex<Option<ScanState>>,
 }
 
@@ -56,6 +58,7 @@ impl Shared {
             database_answers: AtomicBool::new(true),
             leads: AtomicBool::new(false),
             loads_at: AtomicI64::new(0),
+            arriving: Semaphore::new(4),
             scan: Mutex::new(None),
         }
     }

@@ -144,6 +144,20 @@ pub fn label(head: &[u8]) -> Result<String, IsoError> {
     let descriptor = head
         .get(DESCRIPTORS * SECTOR..(DESCRIPTORS + 1) * SECTOR)
         .ok_or(IsoError::Short(head.len()))?;
+    descriptor_label(descriptor)
+}
+
+/// Where the primary volume descriptor lies in an image, and how long it is, in bytes.
+pub const DESCRIPTOR: (u64, usize) = (32_768, SECTOR);
+
+/// The label in a primary volume descriptor (section 8.4).
+///
+/// # Errors
+/// [`IsoError`] when it is none.
+pub fn descriptor_label(descriptor: &[u8]) -> Result<String, IsoError> {
+    if descriptor.len() < SECTOR {
+        return Err(IsoError::Short(DESCRIPTORS * SECTOR + descriptor.len()));
+    }
     if !descriptor.starts_with(b"\x01CD001") {
         return Err(IsoError::NoDescriptor);
     }

@@ -2,6 +2,7 @@
 //! `docs/agent-api.json`.
 
 mod change;
+mod images;
 mod network;
 mod say;
 mod storage;
@@ -10,7 +11,7 @@ use crate::fault::Device;
 use axum::{
     Json, Router,
     body::{Body, Bytes},
-    extract::{Path, State},
+    extract::{DefaultBodyLimit, Path, State},
     http::{HeaderMap, StatusCode},
     response::{IntoResponse, Response},
     routing::{delete, get, patch, post, put},
@@ -42,6 +43,15 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/volumes/{uid}/mount", put(storage::put_mount))
         .route("/v1/volumes/{uid}/mount", delete(storage::unmount))
         .route("/v1/volumes/{uid}/grow", post(storage::grow))
+        .route("/v1/volumes/{uid}/images/{id}", get(images::show))
+        .route("/v1/volumes/{uid}/images/{id}", put(images::create))
+        .route("/v1/volumes/{uid}/images/{id}", delete(images::remove))
+        .route("/v1/volumes/{uid}/images/{id}/seal", post(images::seal))
+        .route("/v1/volumes/{uid}/images/{id}/bytes", get(images::read))
+        .route(
+            "/v1/volumes/{uid}/images/{id}/bytes",
+            put(images::append).layer(DefaultBodyLimit::max(PIECE)),
+        )
         .route("/v1/machines/{uuid}", get(machine))
         .route("/v1/machines/{uuid}", put(change::create))
         .route("/v1/machines/{uuid}", patch(change::rewrite))
@@ -49,6 +59,9 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}/power", post(change::power))
         .with_state(device)
 }
+
+/// The most bytes of an image in one call.
+const PIECE: usize = 16 << 20;
 
 /// Says no, in the protocol's shape.
 pub(crate) fn refused(status: StatusCode, code: &str, message: impl Into<String>) -> Response {

@@ -10,6 +10,9 @@ pub(crate) struct Guest {
     pub(crate) generation: u64,
     /// Virtual milliseconds.
     pub(crate) started: i64,
+    /// `disk`, `image` or `network`.
+    #[serde(default = "disk")]
+    pub(crate) from: String,
     pub(crate) stopping: Option<i64>,
     /// Why it is halted, and since when.
     #[serde(default)]
@@ -19,12 +22,22 @@ pub(crate) struct Guest {
     pub(crate) unwritten: u64,
 }
 
+fn disk() -> String {
+    "disk".into()
+}
+
 /// How long after power-on each phase ends, in virtual milliseconds.
 const PHASES: [(&str, i64); 4] = [
     ("firmware", 2_000),
     ("loader", 3_500),
     ("kernel", 8_000),
     ("services", 14_000),
+];
+/// From an image or the network an installer runs first, and then it boots from its disk.
+const INSTALLS: [(&str, i64); 3] = [
+    ("firmware", 2_000),
+    ("loader of what it boots from", 5_000),
+    ("installer", 22_000),
 ];
 const STOP_TAKES: i64 = 6_000;
 
@@ -39,9 +52,16 @@ impl Guest {
             Some(_) if !temper.stubborn => return "stopping",
             _ => {}
         }
+        let mut since = now - self.started;
+        if self.from != "disk" {
+            if let Some((name, _)) = INSTALLS.iter().find(|(_, end)| since < *end) {
+                return name;
+            }
+            since -= INSTALLS[2].1;
+        }
         PHASES
             .iter()
-            .find(|(_, end)| now - self.started < *end)
+            .find(|(_, end)| since < *end)
             .map_or("up", |(name, _)| name)
     }
 }
@@ -102,6 +122,7 @@ mod tests {
             volume: "v".into(),
             generation: 1,
             started: 0,
+            from: "disk".into(),
             stopping: None,
             paused: None,
             unwritten: 0,
@@ -111,6 +132,13 @@ mod tests {
             [0, 2_500, 5_000, 9_000, 14_000].map(|t| g.phase(t, calm)),
             ["firmware", "loader", "kernel", "services", "up"]
         );
+        g.from = "network".into();
+        assert_eq!(
+            [3_000, 10_000, 22_500, 40_000].map(|t| g.phase(t, calm)),
+            ["loader of what it boots from", "installer", "firmware", "up"],
+            "installed, then booted from its disk"
+        );
+        g.from = "disk".into();
         g.stopping = Some(20_000);
         assert_eq!(g.phase(21_000, calm), "stopping");
         assert_eq!(g.phase(26_000, calm), "off");

@@ -11,6 +11,7 @@ mod control;
 mod fault;
 mod guest;
 mod host;
+mod images;
 mod make;
 mod network;
 mod restconf;

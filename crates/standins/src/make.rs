@@ -7,7 +7,7 @@ use crate::{
     network::{Nic, Port, Switch, Uplink},
     scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioSwitch},
     storage::{Array, ArrayKind, Controller, Lun, Portal},
-    volume::{Disk, Lease, Memory, OURS, Record, Temper, Volume},
+    volume::{Boot, Disk, Lease, Memory, OURS, Record, Temper, Volume},
     world::State,
 };
 use std::{
@@ -238,6 +238,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
             network: machine.network.clone(),
             addresses: machine.address.clone().into_iter().collect(),
         }],
+        boot: Boot::default(),
         seed: None,
         labels: machine.labels.clone(),
         tier: machine.tier,
@@ -275,6 +276,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
                 volume: machine.volume.clone(),
                 generation: 1,
                 started,
+                from: "disk".into(),
                 stopping: None,
                 paused: None,
                 unwritten: 0,

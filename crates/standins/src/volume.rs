@@ -20,10 +20,48 @@ pub(crate) struct Volume {
     #[serde(default)]
     pub(crate) renewals: BTreeMap<String, u64>,
     pub(crate) records: BTreeMap<String, Record>,
+    #[serde(default)]
+    pub(crate) images: BTreeMap<String, Image>,
     /// What must never happen, in words, when it happened all the same.
     pub(crate) violations: Vec<String>,
     /// Highest fence per object.
     pub(crate) fences: BTreeMap<String, u64>,
+}
+
+/// A file that machines boot from; its bytes lie beside.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Image {
+    pub(crate) name: String,
+    /// Held in full from the beginning.
+    pub(crate) size: u64,
+    /// Once it is whole.
+    pub(crate) sha256: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct ImageAt {
+    pub(crate) volume: String,
+    pub(crate) id: String,
+}
+
+/// What a machine boots from: `disk`, `image` or `network`, the first that is there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Boot {
+    #[serde(default)]
+    pub(crate) image: Option<ImageAt>,
+    pub(crate) order: Vec<String>,
+    #[serde(default)]
+    pub(crate) once: Option<String>,
+}
+
+impl Default for Boot {
+    fn default() -> Self {
+        Boot {
+            image: None,
+            order: ["disk", "image", "network"].map(str::to_owned).to_vec(),
+            once: None,
+        }
+    }
 }
 
 /// The signature of our own format.
@@ -45,6 +83,8 @@ pub(crate) struct Record {
     pub(crate) video: u64,
     pub(crate) disks: Vec<Disk>,
     pub(crate) nics: Vec<Nic>,
+    #[serde(default)]
+    pub(crate) boot: Boot,
     /// The seed that the guest reads at its first boot, as it was delivered.
     #[serde(default)]
     pub(crate) seed: Option<String>,
@@ -110,7 +150,9 @@ impl Default for Temper {
 
 impl Volume {
     pub(crate) fn used(&self) -> u64 {
-        self.records
+        let images: u64 = self.images.values().map(|i| i.size).sum();
+        let machines: u64 = self
+            .records
             .values()
             .map(|r| {
                 let disks: u64 = r
@@ -131,7 +173,8 @@ impl Volume {
                 };
                 disks + swap
             })
-            .sum()
+            .sum();
+        images + machines
     }
 
     /// Takes the run lease for `host` with a higher generation than before.
@@ -216,6 +259,7 @@ mod tests {
                 written: 0,
             }],
             nics: vec![],
+            boot: Boot::default(),
             seed: None,
             labels: BTreeMap::new(),
             tier: 1,

@@ -4,6 +4,7 @@ use crate::{
     fault::{Fault, FaultKind},
     guest::Guest,
     host::Host,
+    images::Images,
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
     network::Switch,
     scenario::Scenario,
@@ -22,6 +23,7 @@ use std::{
 pub struct World {
     state: Mutex<State>,
     faults: Mutex<Vec<Fault>>,
+    pub(crate) images: Images,
     dir: PathBuf,
     speed: f64,
     began: Instant,
@@ -66,6 +68,7 @@ impl World {
         let world = World {
             state: Mutex::new(state),
             faults: Mutex::new(Vec::new()),
+            images: Images::open(dir)?,
             dir: dir.into(),
             speed,
             began: Instant::now(),

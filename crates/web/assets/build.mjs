@@ -42,5 +42,6 @@ put('htmx.js', readFileSync(join(modules, 'htmx.org/dist/htmx.min.js')));
 put('alpine-compat.js', readFileSync(join(modules, 'htmx.org/dist/ext/hx-alpine-compat.min.js')));
 put('alpine.js', readFileSync(join(modules, '@alpinejs/csp/dist/cdn.min.js')));
 put('app.js', readFileSync(join(here, 'app.js')));
+put('upload.js', readFileSync(join(here, 'upload.js')));
 put('mark.svg', readFileSync(join(here, 'mark.svg')));
 writeFileSync(join(dist, 'manifest.json'), JSON.stringify(manifest, null, 1));

@@ -1,9 +1,9 @@
 //! Creating machines.
 
-use super::{draft::Draft, headroom};
+use super::{draft::Draft, headroom, storage::check_boot};
 use crate::{
     addressing::next_free,
-    estate::{Cluster, Disk, Machine, MachineState, Nic, Wanted},
+    estate::{Attached, Boot, Cluster, Disk, Machine, MachineState, Nic, Wanted},
     event::Event,
     finding::{Finding, Rule},
     ids::{MachineId, VolumeId},
@@ -33,6 +33,10 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         .map(|name| blank(draft, ask, cluster, name))
         .collect();
     let machines = addressed(draft, ask, cluster, machines);
+    if let Some(first) = machines.first() {
+        draft.found_all(check_boot(draft, first, &first.boot));
+        draft.found_all(first_boot(ask));
+    }
     draft.title = match machines.as_slice() {
         [one] => format!("Create {}", one.name),
         many => format!(
@@ -223,6 +227,24 @@ fn free_mac(draft: &Draft<'_>, number: u64) -> String {
         .unwrap_or_default()
 }
 
+fn boot_of(draft: &Draft<'_>, ask: &CreateMachines) -> Boot {
+    let image = ask.image.and_then(|i| draft.estate().images.get(&i));
+    Boot {
+        attached: image.map(|i| Attached {
+            image: i.id,
+            volume: i.volume,
+        }),
+        once: ask.first_boot,
+        ..Boot::default()
+    }
+}
+
+fn first_boot(ask: &CreateMachines) -> Option<Finding> {
+    let from = ask.first_boot?;
+    let text = format!("The first boot is from the {from}, once; afterwards from the disk.");
+    Some(Finding::clear(Rule::Disk, "boot", text))
+}
+
 fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &str) -> Machine {
     let id = MachineId(draft.number());
     Machine {
@@ -255,6 +277,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
                 addresses: vec![],
             })
             .collect(),
+        boot: boot_of(draft, ask),
         labels: ask.labels.clone(),
         tier: ask.tier,
         protected: ask.protected,

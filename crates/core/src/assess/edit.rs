@@ -1,6 +1,6 @@
 //! Plain edits: one proposal for names, notes, labels, tiers and sizes.
 
-use super::draft::Draft;
+use super::{draft::Draft, storage::check_boot};
 use crate::{
     estate::{Machine, MachineState},
     event::Event,
@@ -82,7 +82,14 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
                     "This network is gone.",
                 ));
             }
-            Target::Cluster(_) | Target::Volume(_) | Target::Network(_) => {}
+            Target::Image(id) if !draft.estate().images.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This image is gone.",
+                ));
+            }
+            Target::Cluster(_) | Target::Volume(_) | Target::Network(_) | Target::Image(_) => {}
         }
         draft.intend(Event::Edited {
             target: *target,
@@ -123,6 +130,15 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
                 )
             }
             Target::Cluster(_) if !name.trim().is_empty() => None,
+            Target::Image(_) if !name.trim().is_empty() && name.chars().count() <= 80 => {
+                taken(draft, targets[0], name).and_then(|what| {
+                    stop(
+                        Rule::Name,
+                        "name",
+                        format!("There is an {what} {name} already."),
+                    )
+                })
+            }
             _ => match names::check(name) {
                 Err(words) => stop(Rule::Name, "name", words),
                 Ok(()) => taken(draft, targets[0], name).and_then(|what| {
@@ -241,6 +257,10 @@ fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> 
             .is_some_and(|h| h.id != id)
             .then_some("host"),
         Target::Cluster(_) | Target::Network(_) => None,
+        Target::Image(id) => estate
+            .image_named(name)
+            .is_some_and(|i| i.id != id)
+            .then_some("image"),
         Target::Volume(id) => estate
             .volumes
             .values()
@@ -268,6 +288,18 @@ fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
             .at("memory")
             .remedy("Stop it first."),
         );
+    }
+    if sets.iter().any(Set::boots) {
+        let mut then = machine.clone();
+        sets.iter().for_each(|s| s.on_machine(&mut then));
+        draft.found_all(check_boot(draft, machine, &then.boot));
+        let order = sets
+            .iter()
+            .any(|s| matches!(s, Set::BootOrder(_) | Set::BootOnce(_)));
+        if order && machine.state != MachineState::Off {
+            let text = format!("{name} is on; what it boots from counts at its next power-on.");
+            draft.found(Finding::mind(Rule::State, name, text).at("once"));
+        }
     }
     if sets.iter().any(Set::reaches_device)
         && let Some(via) = draft.via(machine)

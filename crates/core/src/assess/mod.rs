@@ -86,6 +86,8 @@ pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> As
         Proposal::HealVolume { volume } => storage::heal(&mut draft, *volume),
         Proposal::ExtendVolume { volume, size } => storage::extend(&mut draft, *volume, *size),
         Proposal::GiveVolume { volume } => storage::give(&mut draft, *volume),
+        Proposal::AddImage(ask) => storage::add_image(&mut draft, ask),
+        Proposal::RemoveImage { image } => storage::remove_image(&mut draft, *image),
         Proposal::ConnectSwitch(ask) => network::connect_switch(&mut draft, ask),
         Proposal::CreateNetwork(ask) => network::create(&mut draft, ask),
         Proposal::HealNetwork { network } => network::heal(&mut draft, *network),

@@ -74,6 +74,13 @@ impl Pen<'_> {
 }
 
 impl Pen<'_> {
+    fn image(&mut self, id: crate::ids::ImageId, sets: &[crate::proposal::Set]) {
+        if let Some(old) = self.estate.images.get(&id) {
+            let mut new = super::Image::clone(old);
+            sets.iter().for_each(|s| s.on_image(&mut new));
+            self.put(Fact::Image(Arc::new(new)));
+        }
+    }
     fn volume(&mut self, id: crate::ids::VolumeId, edit: impl FnOnce(&mut super::Volume)) {
         if let Some(old) = self.estate.volumes.get(&id) {
             let mut new = super::Volume::clone(old);
@@ -156,7 +163,29 @@ fn storage(pen: &mut Pen<'_>, event: &Event) {
             capacity,
             used,
         } => pen.volume(*volume, |v| (v.capacity, v.used) = (*capacity, *used)),
+        Event::ImagePlanned(image) | Event::ImageAdopted(image) => {
+            pen.used(image.id.0);
+            pen.put(Fact::Image(Arc::new((**image).clone())));
+        }
+        Event::ImageReady {
+            image,
+            sha256,
+            label,
+        } => {
+            if let Some(old) = pen.estate.images.get(image) {
+                let mut new = super::Image::clone(old);
+                new.sha256 = Some(sha256.clone());
+                new.label.clone_from(label);
+                new.ready = true;
+                pen.put(Fact::Image(Arc::new(new)));
+            }
+        }
+        Event::ImageGone { image } => pen.remove(Kind::Image, image.0),
         Event::VolumeGone { volume, .. } => {
+            let images: Vec<_> = pen.estate.images_on(*volume).iter().map(|i| i.id).collect();
+            for image in images {
+                pen.remove(Kind::Image, image.0);
+            }
             let mounting: Vec<_> = pen
                 .estate
                 .hosts
@@ -199,6 +228,10 @@ impl Estate {
             | Event::VolumeMade { .. }
             | Event::VolumeReady { .. }
             | Event::VolumeSeen { .. }
+            | Event::ImagePlanned(_)
+            | Event::ImageAdopted(_)
+            | Event::ImageReady { .. }
+            | Event::ImageGone { .. }
             | Event::VolumeGone { .. } => storage(&mut pen, event),
             Event::SwitchConnecting(_)
             | Event::SwitchSeen(_)
@@ -228,6 +261,7 @@ impl Estate {
                     pen.network(*id, |n| sets.iter().for_each(|s| s.on_network(n)))
                 }
                 Target::Volume(id) => pen.volume(*id, |v| sets.iter().for_each(|s| s.on_volume(v))),
+                Target::Image(id) => pen.image(*id, sets),
             },
             Event::RunStarted { run, plan } => {
                 pen.used(run.id.0);
@@ -399,6 +433,9 @@ fn machines(pen: &mut Pen<'_>, event: &Event) {
         }),
         Event::MachineNics { machine, nics } => {
             pen.machine(*machine, |m| m.nics.clone_from(nics));
+        }
+        Event::MachineBoot { machine, boot } => {
+            pen.machine(*machine, |m| m.boot.clone_from(boot));
         }
         Event::MachineHome { machine, volume } => pen.machine(*machine, |m| {
             m.disks.iter_mut().for_each(|d| d.volume = *volume);

@@ -1,6 +1,6 @@
 //! One versioned entity, as the store keeps it.
 
-use super::{Array, Cluster, Host, Machine, Network, Site, Switch, Volume};
+use super::{Array, Cluster, Host, Image, Machine, Network, Site, Switch, Volume};
 use crate::{plan::Plan, run::Run};
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
@@ -14,6 +14,7 @@ pub enum Kind {
     Host,
     Array,
     Volume,
+    Image,
     Switch,
     Network,
     Machine,
@@ -22,13 +23,14 @@ pub enum Kind {
 }
 
 impl Kind {
-    pub const ALL: [Kind; 11] = [
+    pub const ALL: [Kind; 12] = [
         Kind::Meta,
         Kind::Site,
         Kind::Cluster,
         Kind::Host,
         Kind::Array,
         Kind::Volume,
+        Kind::Image,
         Kind::Switch,
         Kind::Network,
         Kind::Machine,
@@ -43,6 +45,7 @@ impl Kind {
             Kind::Host => "host",
             Kind::Array => "array",
             Kind::Volume => "volume",
+            Kind::Image => "image",
             Kind::Switch => "switch",
             Kind::Network => "network",
             Kind::Machine => "machine",
@@ -86,6 +89,7 @@ pub enum Fact {
     Host(Arc<Host>),
     Array(Arc<Array>),
     Volume(Arc<Volume>),
+    Image(Arc<Image>),
     Switch(Arc<Switch>),
     Network(Arc<Network>),
     Machine(Arc<Machine>),
@@ -105,6 +109,7 @@ impl Fact {
             Fact::Host(_) => Kind::Host,
             Fact::Array(_) => Kind::Array,
             Fact::Volume(_) => Kind::Volume,
+            Fact::Image(_) => Kind::Image,
             Fact::Switch(_) => Kind::Switch,
             Fact::Network(_) => Kind::Network,
             Fact::Machine(_) => Kind::Machine,
@@ -120,6 +125,7 @@ impl Fact {
             Fact::Host(x) => x.id.0,
             Fact::Array(x) => x.id.0,
             Fact::Volume(x) => x.id.0,
+            Fact::Image(x) => x.id.0,
             Fact::Switch(x) => x.id.0,
             Fact::Network(x) => x.id.0,
             Fact::Machine(x) => x.id.0,
@@ -141,6 +147,7 @@ impl Fact {
             Fact::Host(x) => serde_json::to_value(x),
             Fact::Array(x) => serde_json::to_value(x),
             Fact::Volume(x) => serde_json::to_value(x),
+            Fact::Image(x) => serde_json::to_value(x),
             Fact::Switch(x) => serde_json::to_value(x),
             Fact::Network(x) => serde_json::to_value(x),
             Fact::Machine(x) => serde_json::to_value(x),
@@ -178,6 +185,7 @@ impl Fact {
             Kind::Host => typed(body).map(Fact::Host),
             Kind::Array => typed(body).map(Fact::Array),
             Kind::Volume => typed(body).map(Fact::Volume),
+            Kind::Image => typed(body).map(Fact::Image),
             Kind::Switch => typed(body).map(Fact::Switch),
             Kind::Network => typed(body).map(Fact::Network),
             Kind::Machine => typed(body).map(Fact::Machine),

@@ -1,5 +1,6 @@
 //! A virtual machine: what it has, where it is, and what it should be doing.
 
+use super::Boot;
 use crate::{
     ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -85,6 +86,8 @@ pub struct Machine {
     pub video: Bytes,
     pub disks: Vec<Disk>,
     pub nics: Vec<Nic>,
+    #[serde(default)]
+    pub boot: Boot,
     pub labels: BTreeMap<String, String>,
     /// 1 restarts first.
     pub tier: u8,
@@ -123,6 +126,11 @@ impl Machine {
     }
     pub fn volumes(&self) -> BTreeSet<VolumeId> {
         self.disks.iter().map(|d| d.volume).collect()
+    }
+    /// What its host must mount: the volumes of its disks, and of the image in its drive.
+    pub fn mounts(&self) -> BTreeSet<VolumeId> {
+        let image = self.boot.attached.map(|a| a.volume);
+        self.volumes().into_iter().chain(image).collect()
     }
     /// Its labels as `key=value`, or `key` where there is no value.
     pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {

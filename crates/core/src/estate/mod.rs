@@ -8,6 +8,7 @@ mod array;
 mod cluster;
 mod fact;
 mod host;
+mod image;
 mod machine;
 mod network;
 mod volume;
@@ -17,6 +18,7 @@ pub use array::{Array, ArrayCondition, ArrayKind, Controller, Pool};
 pub use cluster::{Cluster, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
+pub use image::{Attached, Boot, BootFrom, Image};
 pub use machine::{Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
 pub(crate) use network::wire;
 pub use network::{
@@ -27,8 +29,8 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::{
     ids::{
-        ArrayId, ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SiteId, SwitchId,
-        VolumeId,
+        ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, RunId, SiteId,
+        SwitchId, VolumeId,
     },
     plan::Plan,
     run::Run,
@@ -46,6 +48,7 @@ pub struct Estate {
     pub hosts: OrdMap<HostId, Arc<Host>>,
     pub arrays: OrdMap<ArrayId, Arc<Array>>,
     pub volumes: OrdMap<VolumeId, Arc<Volume>>,
+    pub images: OrdMap<ImageId, Arc<Image>>,
     pub switches: OrdMap<SwitchId, Arc<Switch>>,
     pub networks: OrdMap<NetworkId, Arc<Network>>,
     pub machines: OrdMap<MachineId, Arc<Machine>>,
@@ -201,6 +204,7 @@ impl Estate {
             .chain(self.hosts.values().cloned().map(Fact::Host))
             .chain(self.arrays.values().cloned().map(Fact::Array))
             .chain(self.volumes.values().cloned().map(Fact::Volume))
+            .chain(self.images.values().cloned().map(Fact::Image))
             .chain(self.switches.values().cloned().map(Fact::Switch))
             .chain(self.networks.values().cloned().map(Fact::Network))
             .chain(self.machines.values().cloned().map(Fact::Machine))
@@ -218,6 +222,7 @@ impl Estate {
             Fact::Switch(switch) => drop(self.switches.insert(switch.id, switch)),
             Fact::Network(network) => drop(self.networks.insert(network.id, network)),
             Fact::Volume(volume) => drop(self.volumes.insert(volume.id, volume)),
+            Fact::Image(image) => drop(self.images.insert(image.id, image)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -248,6 +253,7 @@ impl Estate {
             Kind::Switch => drop(self.switches.remove(&SwitchId(id))),
             Kind::Network => drop(self.networks.remove(&NetworkId(id))),
             Kind::Volume => drop(self.volumes.remove(&VolumeId(id))),
+            Kind::Image => drop(self.images.remove(&ImageId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

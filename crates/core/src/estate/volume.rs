@@ -115,6 +115,13 @@ impl Volume {
 }
 
 impl Estate {
+    /// A host that mounts the volume and answers; the first by name.
+    pub fn reach(&self, volume: VolumeId) -> Option<&Arc<Host>> {
+        let v = self.volumes.get(&volume)?;
+        v.hosts(self)
+            .into_iter()
+            .find(|h| h.accepts_work() && h.paths_up(volume) > 0)
+    }
     /// The volumes of a cluster, by name.
     pub fn volumes_of<'a>(&'a self, cluster: &Cluster) -> Vec<&'a Arc<Volume>> {
         let id = cluster.id;

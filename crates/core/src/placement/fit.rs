@@ -183,7 +183,7 @@ fn apart(ask: Ask<'_>) -> Option<Obstacle> {
 fn storage(ask: Ask<'_>) -> Option<Obstacle> {
     let mut ways: Vec<(usize, &Volume)> = ask
         .machine
-        .volumes()
+        .mounts()
         .iter()
         .filter_map(|id| ask.estate.volumes.get(id))
         .map(|v| (ask.row.host.paths_up(v.id), &**v))

@@ -259,7 +259,7 @@ impl Run {
             Input::Succeeded { step, said } => {
                 self.finish(step, Phase::Done, said, None, now, &mut orders)
             }
-            Input::NotYet { step, said } => self.not_yet(step, said, now, &mut orders),
+            Input::NotYet { step, said } => self.not_yet(plan, step, said, now, &mut orders),
             Input::Failed { step, fault } => self.failed(plan, step, fault, now, &mut orders),
             Input::Cancel if self.state.open() => {
                 self.state = RunState::Cancelling;
@@ -330,7 +330,14 @@ impl Run {
         orders.push(Order::Freed);
     }
 
-    fn not_yet(&mut self, step: usize, said: String, now: Moment, orders: &mut Vec<Order>) {
+    fn not_yet(
+        &mut self,
+        plan: &Plan,
+        step: usize,
+        said: String,
+        now: Moment,
+        orders: &mut Vec<Order>,
+    ) {
         if self.state == RunState::Cancelling {
             return self.finish(step, Phase::Skipped, said, None, now, orders);
         }
@@ -345,7 +352,7 @@ impl Run {
         orders.push(Order::Perform {
             step,
             attempt: s.attempt,
-            after: Span::millis(300),
+            after: plan.steps.get(step).map_or(Span::secs(1), |p| p.step.pause()),
         });
     }
 

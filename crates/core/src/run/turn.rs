@@ -228,6 +228,17 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
     {
         return gone(network.to_string());
     }
+    if let Some(image) = step.image()
+        && !estate.images.contains_key(&image)
+    {
+        return gone(image.to_string());
+    }
+    if let Step::DropImage { image } = step
+        && let Some(user) = estate.machines_with(*image).first()
+    {
+        let text = format!("{} has it in its drive now.", user.name);
+        return Some(Finding::stop(Rule::State, image.to_string(), text));
+    }
     if let Some(array) = step.array()
         && !estate.arrays.contains_key(&array)
     {
@@ -330,6 +341,8 @@ fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<E
                 }
             })
         }
+        // Room that was never held; what arrived of a file stays until somebody removes it.
+        Step::MakeImage { image } => Some(Event::ImageGone { image: *image }),
         Step::ClusterReady { cluster } => Some(match estate.hosts_in(*cluster).next() {
             None => Event::ClusterDropped { cluster: *cluster },
             Some(_) => Event::ClusterReady { cluster: *cluster },

@@ -41,6 +41,8 @@ fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
             network: None,
             address: None,
         }],
+        image: None,
+        first_boot: None,
         labels: Default::default(),
         tier: 3,
         protected: false,

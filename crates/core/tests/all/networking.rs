@@ -352,6 +352,8 @@ fn machines(count: u32, nics: Vec<NewNic>) -> Proposal {
             provisioning: Provisioning::Thin,
         }],
         nics,
+        image: None,
+        first_boot: None,
         labels: BTreeMap::new(),
         tier: 3,
         protected: false,

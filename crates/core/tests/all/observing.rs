@@ -29,6 +29,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
             video: Bytes::ZERO,
             disks: vec![],
             nics: vec![],
+            boot: None,
             labels: Default::default(),
             tier: 3,
             apart: None,

@@ -431,6 +431,8 @@ fn two_machines() -> Proposal {
             network: None,
             address: None,
         }],
+        image: None,
+        first_boot: None,
         labels: Default::default(),
         tier: 3,
         protected: false,

@@ -1,6 +1,6 @@
 //! The calls of the agent's protocol.
 
-use super::wire::{Greeting, Machine, Report, Storage, WirePath, limited};
+use super::wire::{Greeting, Machine, Report, Storage, WireImage, WirePath, limited};
 use crate::{
     fault::garbled,
     http::{Call, Http, Watch},
@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use std::time::Duration;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Machine as OurMachine, Memory, Network, Provisioning},
+    estate::{Boot, Machine as OurMachine, Memory, Network, Provisioning},
     evidence,
     ids::Revision,
     loads::MachineLoad,
@@ -54,6 +54,8 @@ pub(crate) struct ClaimedBmc {
 #[derive(Deserialize)]
 pub(crate) struct Seen {
     pub(crate) machines: Vec<Machine>,
+    #[serde(default)]
+    pub(crate) images: Vec<WireImage>,
     /// How the host reaches the volume that it mounted.
     #[serde(default)]
     pub(crate) paths: Vec<WirePath>,
@@ -67,6 +69,19 @@ pub(crate) struct LoggedIn {
     pub(crate) dead: Vec<String>,
 }
 
+/// An image as its volume has it.
+#[derive(Deserialize)]
+pub(crate) struct FileSeen {
+    pub(crate) received: u64,
+    #[serde(default)]
+    pub(crate) sha256: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct Received {
+    received: u64,
+}
+
 #[derive(Deserialize)]
 pub(crate) struct Made {
     pub(crate) guest_key: String,
@@ -77,6 +92,12 @@ pub(crate) struct Cards {
     pub(crate) nics: Vec<Value>,
     /// An ISO 9660 image in base64.
     pub(crate) seed: String,
+}
+
+/// What a machine boots from, as an agent takes it.
+pub(crate) fn boot(boot: &Boot, image: Option<(&str, &Uuid)>) -> Value {
+    let image = image.map(|(volume, id)| json!({"volume": volume, "id": id}));
+    json!({"image": image, "order": boot.order, "once": boot.once})
 }
 
 /// Loads as the agent measured them.
@@ -110,6 +131,7 @@ impl Agent<'_> {
             path: path.into(),
             headers,
             body,
+            bytes: None,
         }
     }
 
@@ -273,6 +295,83 @@ impl Agent<'_> {
             .await
             .map(drop)
     }
+    pub(crate) async fn make_image(
+        &self,
+        stamp: Stamp<'_>,
+        uid: &str,
+        image: &Uuid,
+        name: &str,
+        size: Bytes,
+    ) -> Result<(), Fault> {
+        let body = json!({"name": name, "size": size.0});
+        let path = format!("/v1/volumes/{uid}/images/{image}");
+        self.http
+            .call::<Value>(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn image(&self, uid: &str, image: &Uuid) -> Result<FileSeen, Fault> {
+        let path = format!("/v1/volumes/{uid}/images/{image}");
+        self.http
+            .call(self.ask(Method::GET, path, None, None))
+            .await
+    }
+    /// Answers how many bytes are there then.
+    pub(crate) async fn append(
+        &self,
+        uid: &str,
+        image: &Uuid,
+        from: u64,
+        bytes: bytes::Bytes,
+    ) -> Result<u64, Fault> {
+        let path = format!("/v1/volumes/{uid}/images/{image}/bytes?from={from}");
+        let call = Call {
+            bytes: Some(bytes),
+            ..self.ask(Method::PUT, path, None, None)
+        };
+        let said: Received = self.http.call(call).await?;
+        Ok(said.received)
+    }
+    pub(crate) async fn read_image(
+        &self,
+        uid: &str,
+        image: &Uuid,
+        from: u64,
+        length: usize,
+    ) -> Result<Vec<u8>, Fault> {
+        let path = format!("/v1/volumes/{uid}/images/{image}/bytes?from={from}&length={length}");
+        self.http
+            .fetch(&self.ask(Method::GET, path, None, None))
+            .await
+    }
+    /// Answers the SHA-256 of what lies there.
+    pub(crate) async fn seal_image(
+        &self,
+        stamp: Stamp<'_>,
+        uid: &str,
+        image: &Uuid,
+    ) -> Result<String, Fault> {
+        let path = format!("/v1/volumes/{uid}/images/{image}/seal");
+        let said: FileSeen = self
+            .http
+            .call(self.ask(Method::POST, path, Some(stamp), Some(json!({}))))
+            .await?;
+        said.sha256
+            .map(|s| limited(s).to_lowercase())
+            .ok_or_else(|| garbled(self.address, "no checksum"))
+    }
+    pub(crate) async fn drop_image(
+        &self,
+        stamp: Stamp<'_>,
+        uid: &str,
+        image: &Uuid,
+    ) -> Result<(), Fault> {
+        let path = format!("/v1/volumes/{uid}/images/{image}");
+        self.http
+            .call::<Value>(self.ask(Method::DELETE, path, Some(stamp), None))
+            .await
+            .map(drop)
+    }
     pub(crate) async fn leave(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
         self.http
             .call::<Value>(self.ask(Method::DELETE, "/v1/cluster", Some(stamp), None))
@@ -290,6 +389,7 @@ impl Agent<'_> {
         machine: &OurMachine,
         volume: &str,
         cards: &Cards,
+        boot: Value,
     ) -> Result<Made, Fault> {
         let disks: Vec<Value> = machine
             .disks
@@ -300,7 +400,7 @@ impl Agent<'_> {
             "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "memory": memory(&machine.memory),
             "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
             "apart": machine.apart, "protected": machine.protected, "note": machine.note,
-            "virtual_hardware": machine.virtual_hardware
+            "virtual_hardware": machine.virtual_hardware, "boot": boot
         });
         let path = format!("/v1/machines/{}", machine.uuid);
         self.http
@@ -312,8 +412,12 @@ impl Agent<'_> {
         stamp: Stamp<'_>,
         uuid: &Uuid,
         sets: &[Set],
+        boot: Option<Value>,
     ) -> Result<(), Fault> {
         let mut body = json!({});
+        if let Some(boot) = boot {
+            body["boot"] = boot;
+        }
         for set in sets {
             match set {
                 Set::Name(name) => body["name"] = json!(name),

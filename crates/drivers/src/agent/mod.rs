@@ -5,7 +5,7 @@ mod client;
 mod wire;
 
 pub use client::Sample;
-pub(crate) use client::{Agent, Cards, Seen, Stamp, greet};
+pub(crate) use client::{Agent, Cards, Seen, Stamp, boot, greet};
 pub(crate) use wire::{Machine, limited};
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {

@@ -4,10 +4,11 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Cpu, Hardware, HostNet, MachineState, Memory, Path, PsabiLevel, Uplink},
+    estate::{Cpu, Hardware, HostNet, Image, MachineState, Memory, Path, PsabiLevel, Uplink},
     evidence::{SeenDevice, SeenVolume},
+    ids::{ImageId, VolumeId},
     moment::Moment,
-    observe::{HostReport, MachineReport, NicReport},
+    observe::{BootReport, HostReport, MachineReport, NicReport},
     units::{Bytes, Mhz},
 };
 
@@ -207,6 +208,8 @@ pub(crate) struct Machine {
     #[serde(default)]
     nics: Vec<WireNic>,
     #[serde(default)]
+    boot: Option<WireBoot>,
+    #[serde(default)]
     labels: BTreeMap<String, String>,
     #[serde(default)]
     tier: u8,
@@ -270,6 +273,60 @@ impl WireNic {
 }
 
 #[derive(Debug, Deserialize)]
+struct WireBoot {
+    #[serde(default)]
+    image: Option<WireImageAt>,
+    #[serde(default)]
+    order: Vec<String>,
+    #[serde(default)]
+    once: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireImageAt {
+    id: Uuid,
+}
+
+impl WireBoot {
+    fn read(self) -> BootReport {
+        let order = self.order.iter().take(8).filter_map(|b| b.parse().ok());
+        BootReport {
+            image: self.image.map(|i| i.id),
+            order: order.collect(),
+            once: self.once.and_then(|b| b.parse().ok()),
+        }
+    }
+}
+
+/// A whole image on a volume.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireImage {
+    pub(crate) id: Uuid,
+    name: String,
+    size: u64,
+    sha256: String,
+}
+
+impl WireImage {
+    /// As it is registered where it was found; its number is given later.
+    pub(crate) fn read(self, volume: VolumeId, label: String, now: Moment) -> Image {
+        Image {
+            id: ImageId(0),
+            uuid: self.id,
+            name: limited(self.name),
+            volume,
+            size: Bytes(self.size),
+            mark: String::new(),
+            expected: None,
+            sha256: Some(limited(self.sha256)),
+            label,
+            ready: true,
+            added: now,
+        }
+    }
+}
+
+#[derive(Debug, Deserialize)]
 struct WireUplink {
     name: String,
     mac: String,
@@ -324,6 +381,7 @@ impl Machine {
                 .collect(),
             volume: limited(self.volume),
             nics: self.nics.into_iter().take(16).map(WireNic::read).collect(),
+            boot: self.boot.map(WireBoot::read),
             labels: self
                 .labels
                 .into_iter()

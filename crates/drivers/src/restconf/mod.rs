@@ -175,6 +175,7 @@ impl Drivers {
                 ("accept", "application/yang-data+json".into()),
             ],
             body: None,
+            bytes: None,
         };
         self.http.call(call).await
     }

@@ -178,6 +178,7 @@ impl Keeper<'_> {
             path: format!("{ROOT}{path}"),
             headers,
             body,
+            bytes: None,
         }
     }
 

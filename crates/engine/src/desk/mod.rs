@@ -1,6 +1,7 @@
 //! The desk: all that pages and API may do. One file for each place.
 
 mod hosts;
+mod images;
 mod logbook;
 mod networks;
 mod people;
@@ -8,6 +9,7 @@ mod reserves;
 mod runs;
 mod storage;
 
+pub use images::FeedError;
 pub use hosts::{Found, ProbeError, ScanState};
 pub use people::{PasswordProblem, SignIn, SignInError};
 pub use reserves::Reserves;

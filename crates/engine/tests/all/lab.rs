@@ -230,6 +230,8 @@ impl Lab {
                 network: None,
                 address: None,
             }],
+            image: None,
+            first_boot: None,
             labels: Default::default(),
             tier: 3,
             protected: false,

@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod faults;
+mod images;
 mod lab;
 mod network;
 mod processes;

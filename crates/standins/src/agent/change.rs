@@ -6,7 +6,7 @@ use crate::{
     guest::Guest,
     host::Owner,
     network::Nic,
-    volume::{Disk, Lease, Memory, Record, Temper},
+    volume::{Boot, Disk, ImageAt, Lease, Memory, Record, Temper},
     world::State,
 };
 use axum::{
@@ -110,6 +110,11 @@ fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Resul
     } else if let Some(uid) = object.strip_prefix("volume:") {
         match volumes.get_mut(uid) {
             Some(volume) => volume.fences.entry("volume".to_owned()).or_insert(0),
+            None => return Ok(()),
+        }
+    } else if let Some((uid, _)) = object.strip_prefix("image:").and_then(|o| o.split_once('/')) {
+        match volumes.get_mut(uid) {
+            Some(volume) => volume.fences.entry(object.to_owned()).or_insert(0),
             None => return Ok(()),
         }
     } else {
@@ -304,6 +309,51 @@ pub(super) struct Create {
     #[serde(default)]
     note: String,
     virtual_hardware: u32,
+    #[serde(default)]
+    boot: Boot,
+}
+
+/// The image is there, whole, and on a volume that the host mounts.
+fn boot_fits(state: &State, host: &str, boot: &Boot) -> Result<(), Response> {
+    let Some(at) = &boot.image else {
+        return Ok(());
+    };
+    if image_label(state, host, at).is_some() {
+        return Ok(());
+    }
+    let words = format!("This host sees no whole image {} on {}.", at.id, at.volume);
+    Err(refused(StatusCode::CONFLICT, "image", words))
+}
+
+/// The name of an image that a machine on this host can boot from.
+fn image_label(state: &State, host: &str, at: &ImageAt) -> Option<String> {
+    let sees = state.reaches(host, &at.volume)
+        && state
+            .hosts
+            .get(host)
+            .is_some_and(|h| h.mounted.contains(&at.volume));
+    let image = state.volumes.get(&at.volume)?.images.get(&at.id)?;
+    (sees && image.sha256.is_some()).then(|| image.name.clone())
+}
+
+/// What the machine boots from now: what was asked for once, else the first of its order that is there.
+fn boot_source(state: &State, host: &str, record: &Record) -> Option<String> {
+    let there = |from: &String| match from.as_str() {
+        "image" => {
+            let image = record.boot.image.as_ref();
+            image.is_some_and(|at| image_label(state, host, at).is_some())
+        }
+        "network" => record.nics.iter().any(|n| {
+            let at = state.hosts.get(host);
+            n.network
+                .as_ref()
+                .is_some_and(|net| at.is_some_and(|h| h.networks.contains_key(net)))
+        }),
+        "disk" => !record.disks.is_empty(),
+        _ => false,
+    };
+    let wishes = record.boot.once.iter().chain(&record.boot.order);
+    wishes.filter(|f| there(f)).next().cloned()
 }
 
 /// The host has every network, and nobody answers at an address that a card shall have.
@@ -347,6 +397,7 @@ pub(super) async fn create(
                 .get(&name)
                 .is_some_and(|h| h.mounted.contains(&ask.volume));
         cards_fit(state, &name, &ask.nics)?;
+        boot_fits(state, &name, &ask.boot)?;
         let volumes = &mut state.volumes;
         let Some(volume) = volumes.get_mut(&ask.volume).filter(|_| sees) else {
             return Err(refused(
@@ -396,6 +447,7 @@ pub(super) async fn create(
                 video: ask.video,
                 disks,
                 nics: ask.nics,
+                boot: ask.boot,
                 seed: ask.seed,
                 labels: ask.labels,
                 tier: ask.tier,
@@ -427,6 +479,7 @@ pub(super) struct Rewrite {
     vcpus: Option<u32>,
     memory: Option<Memory>,
     deleted: Option<bool>,
+    boot: Option<Boot>,
 }
 
 /// Finds the record, changes it, answers it.
@@ -471,6 +524,9 @@ pub(super) async fn rewrite(
     }
     let name = device.name.clone();
     keyed(&device, &headers, &uuid.clone(), |state, _| {
+        if let Some(boot) = &ask.boot {
+            boot_fits(state, &name, boot)?;
+        }
         on_record(state, &name, &uuid, |record, on| {
             if on && (ask.vcpus.is_some() || ask.memory.is_some() || ask.deleted == Some(true)) {
                 return Err(refused(
@@ -482,6 +538,7 @@ pub(super) async fn rewrite(
             if let Some(name) = ask.name {
                 record.name = name;
             }
+            record.boot = ask.boot.unwrap_or_else(|| record.boot.clone());
             record.vcpus = ask.vcpus.unwrap_or(record.vcpus);
             record.memory = ask.memory.unwrap_or(record.memory);
             record.deleted = ask.deleted.unwrap_or(record.deleted);
@@ -581,6 +638,12 @@ fn power_on(
     now: i64,
 ) -> Result<(), Response> {
     let reached = state.devices(name);
+    let from = state
+        .volumes
+        .values()
+        .find_map(|v| v.records.get(uuid))
+        .map(|record| boot_source(state, name, record));
+    let from = from.flatten();
     let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get_mut(name) else {
         return Err(StatusCode::NOT_FOUND.into_response());
@@ -629,16 +692,27 @@ fn power_on(
             "Not enough memory on this host.",
         ));
     }
+    let Some(from) = from else {
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "boot",
+            "It has nothing to boot from: no disk, no image, no network.",
+        ));
+    };
     volume
         .take_lease(uuid, name, generation)
         .map_err(|why| refused(StatusCode::CONFLICT, "lease", why))?;
     volume.write(uuid, name, generation, 4096);
+    if let Some(record) = volume.records.get_mut(uuid) {
+        record.boot.once = None;
+    }
     host.guests.insert(
         uuid.to_owned(),
         Guest {
             volume: uid,
             generation,
             started: now,
+            from,
             stopping: None,
             paused: None,
             unwritten: 0,

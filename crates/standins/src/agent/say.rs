@@ -44,7 +44,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
         "disks": record.disks.iter().map(|d| json!({"size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
-        "nics": record.nics, "labels": record.labels, "tier": record.tier, "apart": record.apart,
+        "nics": record.nics, "boot": record.boot, "labels": record.labels, "tier": record.tier, "apart": record.apart,
         "protected": record.protected, "note": record.note, "virtual_hardware": record.virtual_hardware,
         "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
     })
@@ -113,6 +113,16 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
         "machines": machines, "volumes": volumes,
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
     })
+}
+
+/// The whole images of a volume.
+pub(super) fn images(volume: &Volume) -> Vec<Value> {
+    let all = volume.images.iter();
+    all.filter_map(|(id, i)| {
+        let sum = i.sha256.as_ref()?;
+        Some(json!({"id": id, "name": i.name, "size": i.size, "sha256": sum}))
+    })
+    .collect()
 }
 
 pub(super) fn records(volume: &Volume) -> Vec<Value> {

@@ -211,8 +211,10 @@ pub(super) async fn put_mount(
 ) -> Response {
     on_volume(&device, &headers, &uid, |state, host| {
         mount(state, host, &uid, &ask.cluster)?;
-        let records = state.volumes.get(&uid).map(say::records);
-        Ok(json!({"machines": records.unwrap_or_default(), "paths": paths(state, host, &uid)}))
+        let volume = state.volumes.get(&uid);
+        let (machines, images) = (volume.map(say::records), volume.map(say::images));
+        Ok(json!({"machines": machines.unwrap_or_default(), "images": images.unwrap_or_default(),
+            "paths": paths(state, host, &uid)}))
     })
 }
 

@@ -22,7 +22,7 @@ struct Hits {
 }
 
 /// (words, link, who may)
-const COMMANDS: [(&str, &str, Act); 18] = [
+const COMMANDS: [(&str, &str, Act); 19] = [
     ("create machines", "/sheet/new-machines", Act::Machines),
     ("find hosts", "/hosts/look", Act::Hosts),
     ("create a cluster", "/sheet/new-cluster", Act::Clusters),
@@ -31,6 +31,7 @@ const COMMANDS: [(&str, &str, Act); 18] = [
     ("go to machines", "/machines", Act::Look),
     ("connect an array", "/sheet/connect-array", Act::Storage),
     ("connect a volume", "/sheet/connect-volume", Act::Storage),
+    ("add an image", "/sheet/add-image", Act::Storage),
     ("go to storage", "/storage", Act::Look),
     ("create a network", "/sheet/new-network", Act::Storage),
     ("connect a switch", "/sheet/connect-switch", Act::Storage),
@@ -78,6 +79,12 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .filter(|v| v.name.contains(&q))
         .take(MOST)
         .map(|v| hit(format!("/storage/volumes/{}", v.id.0), &v.name, "volume"));
+    let images = estate
+        .images
+        .values()
+        .filter(|i| i.name.to_lowercase().contains(&q) || i.label.to_lowercase().contains(&q))
+        .take(MOST)
+        .map(|i| hit(format!("/storage/images/{}", i.id.0), &i.name, "image"));
     let networks = estate
         .networks
         .values()
@@ -98,6 +105,7 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .chain(hosts)
         .chain(machines)
         .chain(volumes)
+        .chain(images)
         .chain(networks)
         .chain(arrays)
         .chain(commands)

@@ -19,7 +19,7 @@ use rocket::{
 use uuid::Uuid;
 use zastrugi_core::{
     assess::Assessment,
-    ids::HostId,
+    ids::{HostId, RunId},
     permits::Act,
     proposal::{Password, Proposal},
     view::View,
@@ -46,6 +46,9 @@ pub(crate) enum Kind {
     ExtendVolume,
     EditVolume,
     GiveVolume,
+    AddImage,
+    EditImage,
+    RemoveImage,
     ConnectSwitch,
     NewNetwork,
     HealNetwork,
@@ -54,7 +57,7 @@ pub(crate) enum Kind {
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 22] = [
+    pub(crate) const ALL: [Kind; 25] = [
         Kind::Claim,
         Kind::HandBack,
         Kind::EditHost,
@@ -72,6 +75,9 @@ impl Kind {
         Kind::ExtendVolume,
         Kind::EditVolume,
         Kind::GiveVolume,
+        Kind::AddImage,
+        Kind::EditImage,
+        Kind::RemoveImage,
         Kind::ConnectSwitch,
         Kind::NewNetwork,
         Kind::HealNetwork,
@@ -97,6 +103,9 @@ impl Kind {
             Kind::ExtendVolume => "extend-volume",
             Kind::EditVolume => "edit-volume",
             Kind::GiveVolume => "give-volume",
+            Kind::AddImage => "add-image",
+            Kind::EditImage => "edit-image",
+            Kind::RemoveImage => "remove-image",
             Kind::ConnectSwitch => "connect-switch",
             Kind::NewNetwork => "new-network",
             Kind::HealNetwork => "heal-network",
@@ -115,6 +124,9 @@ impl Kind {
             | Kind::ExtendVolume
             | Kind::EditVolume
             | Kind::GiveVolume
+            | Kind::AddImage
+            | Kind::EditImage
+            | Kind::RemoveImage
             | Kind::ConnectSwitch
             | Kind::NewNetwork
             | Kind::HealNetwork
@@ -135,7 +147,10 @@ impl Kind {
             | Kind::HealVolume
             | Kind::ExtendVolume
             | Kind::EditVolume
-            | Kind::GiveVolume => "storage",
+            | Kind::GiveVolume
+            | Kind::AddImage
+            | Kind::EditImage
+            | Kind::RemoveImage => "storage",
             Kind::ConnectSwitch
             | Kind::NewNetwork
             | Kind::HealNetwork
@@ -163,6 +178,9 @@ impl Kind {
             Kind::ExtendVolume => places::storage::change::extend(view, fields),
             Kind::EditVolume => places::storage::change::edit(view, fields),
             Kind::GiveVolume => places::storage::change::give(view, fields),
+            Kind::AddImage => places::storage::image_sheets::add(view, fields),
+            Kind::EditImage => places::storage::image_sheets::edit(view, fields),
+            Kind::RemoveImage => places::storage::image_sheets::remove(view, fields),
             Kind::ConnectSwitch => places::networks::connect_switch::fill(view, fields),
             Kind::NewNetwork => places::networks::new::fill(view, fields),
             Kind::HealNetwork => places::networks::change::heal(view, fields),
@@ -349,14 +367,26 @@ pub(crate) async fn send(
         return part(&Consequences::new(&assessment, &filled.wrong, &filled.run)).map(Answer::Part);
     }
     match start(&signed, desk, &fields, &filled).await {
-        Ok(run) => Ok(Answer::Started(Box::new(Redirect::to(format!(
-            "/logbook/runs/{run}"
-        ))))),
+        Ok(run) => {
+            let to = after(kind, desk, run);
+            Ok(Answer::Started(Box::new(Redirect::to(to))))
+        }
         Err(said) => {
             let again = show(&signed, desk, kind, &fields, filled, said)?;
             Ok(Answer::Again((Status::UnprocessableEntity, again)))
         }
     }
+}
+
+/// Where a person goes when a run has begun: to the run, or where it needs them.
+fn after(kind: Kind, desk: &AtDesk, run: u64) -> String {
+    let estate = desk.look().estate;
+    let plan = estate.plans.get(&RunId(run)).filter(|_| kind == Kind::AddImage);
+    let image = plan.and_then(|p| p.steps.iter().find_map(|s| s.step.image()));
+    image.map_or_else(
+        || format!("/logbook/runs/{run}"),
+        |image| format!("/storage/images/{}", image.0),
+    )
 }
 
 /// Where a password that was typed shall be replaced by where it is kept.

@@ -27,6 +27,7 @@ fn least(method: Method, route: &str) -> usize {
         (_, r) if r.starts_with("/hosts/look") => 2,
         (_, r) if r.starts_with("/settings/people") => 2,
         (_, "/settings/networks") => 2,
+        (_, "/storage/images/<id>/received" | "/storage/images/<id>/bytes") => 2,
         _ => 0,
     }
 }

@@ -12,11 +12,7 @@ use std::sync::Arc;
 
 /// A host that works and mounts it; else a *stop*.
 fn via(draft: &mut Draft<'_>, v: &Volume) -> Option<Arc<Host>> {
-    let found = v
-        .hosts(draft.estate())
-        .into_iter()
-        .find(|h| h.accepts_work() && h.paths_up(v.id) > 0)
-        .cloned();
+    let found = draft.estate().reach(v.id).cloned();
     if found.is_none() {
         let text = format!("No host that mounts {} answers.", v.name);
         draft.found(Finding::stop(Rule::HostOpen, &v.name, text).at("hosts"));
@@ -153,6 +149,16 @@ pub(crate) fn give(draft: &mut Draft<'_>, id: VolumeId) {
             Finding::stop(Rule::State, &v.name, text)
                 .because(shown.join(", "))
                 .remedy("Remove these machines for good, or move their disks first."),
+        );
+        return;
+    }
+    let images: Vec<_> = draft.estate().images_on(id).iter().map(|i| i.name.clone()).collect();
+    if !images.is_empty() {
+        let text = format!("{} images lie on {}.", images.len(), v.name);
+        draft.found(
+            Finding::stop(Rule::State, &v.name, text)
+                .because(images.join(", "))
+                .remedy("Remove them first."),
         );
         return;
     }

@@ -3,10 +3,12 @@
 mod array;
 mod change;
 mod connect;
+mod image;
 
 pub(super) use array::connect as connect_array;
 pub(super) use change::{extend, give, heal};
 pub(super) use connect::connect as connect_volume;
+pub(super) use image::{add as add_image, boot as check_boot, remove as remove_image};
 
 use super::draft::Draft;
 use crate::{

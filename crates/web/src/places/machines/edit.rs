@@ -7,7 +7,8 @@ use crate::frame::{
 };
 use askama::Template;
 use zastrugi_core::{
-    estate::{Machine, Memory},
+    estate::{Attached, Boot, BootFrom, Machine, Memory},
+    ids::{ImageId, MachineId},
     proposal::{Proposal, Set, Target},
     units::Bytes,
     view::View,
@@ -28,6 +29,11 @@ struct EditFields {
     tier: String,
     protected: String,
     note: String,
+    /// `keep`, empty for none, or a number.
+    image: String,
+    images: Vec<(String, String)>,
+    order: String,
+    once: String,
 }
 
 /// A size as it would be typed.
@@ -84,12 +90,25 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
                 .map_or("", |m| if m.protected { "yes" } else { "no" }),
         ),
         note: fields.or("note", one.as_ref().map_or("", |m| m.note.as_str())),
+        image: fields.or("image", &one.as_ref().map_or("keep".into(), |m| drive(m))),
+        images: shared_images(view, &ids),
+        order: fields.or(
+            "order",
+            &one.as_ref()
+                .map_or_else(String::new, |m| m.boot.order_words()),
+        ),
+        once: fields.or(
+            "once",
+            one.as_ref()
+                .map_or("keep", |m| m.boot.once.map_or("", BootFrom::word)),
+        ),
         machines: named.clone(),
     };
     match &one {
         Some(machine) => of_one(machine, &shown, &mut sets, &mut wrong),
         None => of_many(&shown, &mut sets),
     }
+    boots(view, one.as_deref(), &shown, &mut sets, &mut wrong);
     let targets = ids.into_iter().map(Target::Machine).collect::<Vec<_>>();
     Filled {
         title: format!("Edit {}", what(&named)),
@@ -153,6 +172,53 @@ fn of_one(
     }
 }
 
+/// The image in a machine's drive, as the field has it.
+fn drive(machine: &Machine) -> String {
+    let attached = machine.boot.attached;
+    attached.map_or_else(String::new, |a| a.image.0.to_string())
+}
+
+/// The images that all of these machines can have.
+fn shared_images(view: &View, ids: &[MachineId]) -> Vec<(String, String)> {
+    let machines = ids.iter().filter_map(|id| view.estate.machines.get(id));
+    let mut clusters: Vec<_> = machines.map(|m| m.cluster).collect();
+    clusters.dedup();
+    let [cluster] = clusters.as_slice() else {
+        return vec![];
+    };
+    let all = super::images(view, *cluster).into_iter();
+    all.map(|(id, name)| (id.to_string(), name)).collect()
+}
+
+/// What was changed in what they boot from.
+fn boots(
+    view: &View,
+    was: Option<&Machine>,
+    shown: &EditFields,
+    sets: &mut Vec<Set>,
+    wrong: &mut Vec<(String, String)>,
+) {
+    if shown.image != "keep" && was.is_none_or(|m| drive(m) != shown.image) {
+        let image = shown.image.parse().ok().map(ImageId);
+        let image = image.and_then(|i| view.estate.images.get(&i));
+        sets.push(Set::Attach(image.map(|i| Attached {
+            image: i.id,
+            volume: i.volume,
+        })));
+    }
+    if !shown.order.is_empty() {
+        match Boot::read_order(&shown.order) {
+            Ok(order) if was.is_some_and(|m| m.boot.order == order) => {}
+            Ok(order) => sets.push(Set::BootOrder(order)),
+            Err(words) => wrong.push(("order".into(), words)),
+        }
+    }
+    let once = shown.once.parse().ok();
+    if shown.once != "keep" && was.is_none_or(|m| m.boot.once != once) {
+        sets.push(Set::BootOnce(once));
+    }
+}
+
 fn of_many(shown: &EditFields, sets: &mut Vec<Set>) {
     sets.extend(
         read_labels(&shown.labels)
@@ -188,7 +254,6 @@ fn common(shown: &EditFields, was: Option<&Machine>, sets: &mut Vec<Set>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use zastrugi_core::ids::MachineId;
 
     #[test]
     fn only_what_differs_is_proposed() {

@@ -9,7 +9,10 @@ pub(crate) mod power;
 
 use crate::frame::Fields;
 use rocket::{Route, routes};
-use zastrugi_core::{ids::MachineId, view::View};
+use zastrugi_core::{
+    ids::{ClusterId, MachineId, VolumeId},
+    view::View,
+};
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![list::show, list::list_part, page::show, page::page_part]
@@ -60,4 +63,21 @@ fn read_labels(text: &str) -> std::collections::BTreeMap<String, String> {
                 })
         })
         .collect()
+}
+
+/// The whole images that machines of a cluster can have in their drives.
+fn images(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+    let estate = &view.estate;
+    let near = |v: VolumeId| {
+        let volume = estate.volumes.get(&v);
+        cluster.is_some() && volume.is_some_and(|v| v.cluster == cluster)
+    };
+    let mut all: Vec<_> = estate
+        .images
+        .values()
+        .filter(|i| i.ready && near(i.volume))
+        .map(|i| (i.id.0, i.name.clone()))
+        .collect();
+    all.sort_by(|a, b| a.1.cmp(&b.1));
+    all
 }

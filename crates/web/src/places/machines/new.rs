@@ -9,7 +9,7 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::{
     estate::{Memory, NetRole, Provisioning},
-    ids::{ClusterId, HostId, NetworkId, VolumeId},
+    ids::{ClusterId, HostId, ImageId, NetworkId, VolumeId},
     placement::Ledger,
     proposal::{CreateMachines, NewDisk, NewNic, Proposal},
     units::Bytes,
@@ -59,6 +59,9 @@ struct NewFields {
     note: String,
     volume: u64,
     volumes: Vec<(u64, String)>,
+    image: u64,
+    images: Vec<(u64, String)>,
+    first_boot: String,
 }
 
 /// Reads a number; what can't be read is said at the field, and counts as nothing.
@@ -249,6 +252,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         memory,
         disks,
         nics,
+        image: fields.get("image").parse().ok().map(ImageId),
+        first_boot: fields.get("once").parse().ok(),
         labels: read_labels(fields.get("labels")),
         tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
         protected: fields.ticked("protected", false),
@@ -281,6 +286,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         note: ask.note.clone(),
         volume: ask.volume.map_or(0, |v| v.0),
         volumes: volumes(view, cluster),
+        image: ask.image.map_or(0, |i| i.0),
+        images: super::images(view, cluster),
+        first_boot: fields.get("once").into(),
         clusters,
     };
     let many = if count == 1 {

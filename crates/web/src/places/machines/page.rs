@@ -120,6 +120,8 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("{}, {} of it overhead", m.held(), m.overhead()),
         ),
         ("Disks", disks.join("; ")),
+        ("Drive", drive(estate, m)),
+        ("Boots from", boots(m)),
         ("Restart", format!("tier {}", m.tier)),
         (
             "Kept apart as",
@@ -134,6 +136,23 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("version {}", m.virtual_hardware),
         ),
     ]
+}
+
+/// The image in its drive.
+fn drive(estate: &Estate, m: &Machine) -> String {
+    let Some(attached) = m.boot.attached else {
+        return "empty".into();
+    };
+    let image = estate.images.get(&attached.image);
+    image.map_or_else(|| "an image that is gone".into(), |i| i.name.clone())
+}
+
+fn boots(m: &Machine) -> String {
+    let order = m.boot.order_words();
+    match m.boot.once {
+        Some(once) => format!("{once} once, then {order}"),
+        None => order,
+    }
 }
 
 /// Each card: MAC, network, addresses.

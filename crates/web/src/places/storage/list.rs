@@ -1,6 +1,6 @@
 //! All volumes, and what they lie on.
 
-use super::{state, width};
+use super::{image, state, width};
 use crate::frame::{AtDesk, Page, Signed, page as whole, part};
 use askama::Template;
 use rocket::get;
@@ -25,6 +25,17 @@ struct VolumeRow {
     hosts: String,
 }
 
+struct ImageRow {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    label: String,
+    size: String,
+    volume: Option<(u64, String)>,
+    used: usize,
+}
+
 struct ArrayRow {
     id: u64,
     name: String,
@@ -43,6 +54,7 @@ struct List {
     sentence: String,
     volumes: Vec<VolumeRow>,
     arrays: Vec<ArrayRow>,
+    images: Vec<ImageRow>,
     may: bool,
 }
 
@@ -129,6 +141,37 @@ fn array_row(view: &View, a: &Array) -> ArrayRow {
     }
 }
 
+/// The images on volumes of the site, by name, with how many machines have each in their drives.
+fn images(view: &View, volumes: &[VolumeRow]) -> Vec<ImageRow> {
+    let estate = &view.estate;
+    let mut used = std::collections::BTreeMap::new();
+    for attached in estate.machines.values().filter_map(|m| m.boot.attached) {
+        *used.entry(attached.image).or_insert(0) += 1;
+    }
+    let here = |id: u64| volumes.iter().any(|v| v.id == id);
+    let mut rows: Vec<_> = estate
+        .images
+        .values()
+        .filter(|i| here(i.volume.0))
+        .map(|i| {
+            let (glyph, word) = image::state(view, i);
+            let volume = estate.volumes.get(&i.volume);
+            ImageRow {
+                id: i.id.0,
+                name: i.name.clone(),
+                glyph,
+                word,
+                label: i.label.clone(),
+                size: i.size.to_string(),
+                volume: volume.map(|v| (v.id.0, v.name.clone())),
+                used: used.get(&i.id).copied().unwrap_or(0),
+            }
+        })
+        .collect();
+    rows.sort_by(|a, b| a.name.cmp(&b.name));
+    rows
+}
+
 fn sentence(volumes: &[VolumeRow], arrays: &[ArrayRow]) -> String {
     let bad: Vec<_> = volumes
         .iter()
@@ -176,6 +219,7 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
     arrays.sort_by(|a, b| a.name.cmp(&b.name));
     List {
         sentence: sentence(&volumes, &arrays),
+        images: images(&view, &volumes),
         volumes,
         arrays,
         may: signed.may(Act::Storage),

@@ -4,6 +4,8 @@ mod array;
 pub(crate) mod change;
 pub(crate) mod connect_array;
 pub(crate) mod connect_volume;
+mod image;
+pub(crate) mod image_sheets;
 mod list;
 mod paths;
 mod volume;
@@ -18,7 +20,11 @@ pub(crate) fn routes() -> Vec<Route> {
         volume::show,
         volume::page_part,
         array::show,
-        array::page_part
+        array::page_part,
+        image::show,
+        image::page_part,
+        image::received,
+        image::take
     ]
 }
 

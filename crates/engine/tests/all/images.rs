@@ -1,0 +1,209 @@
+//! Images on real sockets: sent in pieces, cut, gone on with, checked, booted from.
+
+use crate::lab::{Lab, eventually};
+use bytes::Bytes as Raw;
+use sqlx::PgPool;
+use std::fmt::Write;
+use zastrugi_core::{
+    estate::{BootFrom, Image},
+    ids::RunId,
+    proposal::{AddImage, PowerAct, Proposal, Set, Target},
+    run::{Run, RunState},
+    units::Bytes,
+};
+use zastrugi_engine::{Answer, Engine, FeedError};
+use zastrugi_standins::{Fault, FaultKind as Breaks};
+
+const PIECE: usize = 64 * 1024;
+
+/// An image with this label and so many bytes of payload.
+fn iso(label: &str, payload: usize) -> Vec<u8> {
+    let bytes: Vec<u8> = (0..payload).map(|n| (n % 251) as u8).collect();
+    zastrugi_formats::iso9660::write(label, &[("payload", &bytes)]).unwrap()
+}
+
+fn sum(bytes: &[u8]) -> String {
+    use sha2::{Digest, Sha256};
+    let mut out = String::new();
+    for b in Sha256::digest(bytes) {
+        write!(out, "{b:02x}").unwrap();
+    }
+    out
+}
+
+fn add(lab: &Lab, file: &[u8], expected: &str) -> Proposal {
+    Proposal::AddImage(AddImage {
+        name: "tide 3".into(),
+        volume: Some(lab.volume_named("slab").id),
+        size: Bytes(file.len() as u64),
+        mark: "a mark".into(),
+        label: Ok("TIDE_3".into()),
+        expected: expected.into(),
+    })
+}
+
+async fn begin(lab: &Lab, file: &[u8], expected: &str) -> (RunId, std::sync::Arc<Image>) {
+    let run = lab.start(add(lab, file, expected)).await;
+    let image = lab.estate().image_named("tide 3").unwrap().clone();
+    let began = std::time::Instant::now();
+    while lab.desk.received(&lab.admin, image.id).await.is_err() {
+        assert!(began.elapsed().as_secs() < 20, "room is held");
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+    (run, image)
+}
+
+/// Sends pieces from where the file ends to `to`.
+async fn feed(lab: &Lab, image: &Image, file: &[u8], to: usize) {
+    let there = lab.desk.received(&lab.admin, image.id).await.unwrap();
+    let mut there = usize::try_from(there).unwrap();
+    while there < to {
+        let piece = Raw::copy_from_slice(&file[there..(there + PIECE).min(to)]);
+        let fed = lab.desk.feed(&lab.admin, image.id, there as u64, piece);
+        there = usize::try_from(fed.await.unwrap()).unwrap();
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn an_upload_cut_at_40_percent_goes_on_there_also_in_another_process(pool: PgPool) {
+    let mut lab = Lab::new(&pool, 2).await;
+    lab.ready().await;
+    let file = iso("TIDE_3", 1 << 20);
+    let (run, image) = begin(&lab, &file, &sum(&file)).await;
+    let cut = file.len() * 2 / 5;
+    feed(&lab, &image, &file, cut).await;
+
+    // The piece that is on its way is lost with its answer: it was taken, and the place says so.
+    let key = "bytes";
+    for host in ["h1", "h2"] {
+        lab.standins.world.add_fault(Fault {
+            device: host.into(),
+            call: key.into(),
+            kind: Breaks::Drop,
+            times: 1,
+        });
+    }
+    let piece = Raw::copy_from_slice(&file[cut..cut + 1000]);
+    let lost = lab.desk.feed(&lab.admin, image.id, cut as u64, piece).await;
+    assert!(
+        matches!(lost, Err(FeedError::Elsewhere(n)) if n == cut as u64 + 1000),
+        "{lost:?}"
+    );
+    lab.standins.world.clear_faults();
+
+    // The process dies; the next one goes on with the same run and the same file.
+    let engine = std::mem::replace(
+        &mut lab.engine,
+        Engine::start(lab.settings.clone()).await.unwrap(),
+    );
+    engine.stop().await;
+    lab.desk = lab.engine.desk();
+    assert_eq!(
+        lab.desk.received(&lab.admin, image.id).await.unwrap(),
+        cut as u64 + 1000
+    );
+    let stale = lab
+        .desk
+        .feed(&lab.admin, image.id, 0, Raw::from_static(b"again"))
+        .await;
+    assert!(matches!(stale, Err(FeedError::Elsewhere(_))), "{stale:?}");
+    feed(&lab, &image, &file, file.len()).await;
+    lab.until(run, &[RunState::Done]).await;
+
+    let whole = lab.estate().images[&image.id].clone();
+    assert!(whole.ready);
+    assert_eq!(whole.label, "TIDE_3");
+    assert_eq!(whole.sha256.as_deref(), Some(sum(&file).as_str()));
+    let late = lab
+        .desk
+        .feed(&lab.admin, image.id, 0, Raw::from_static(b"x"))
+        .await;
+    assert!(matches!(late, Err(FeedError::Over)), "{late:?}");
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn another_file_than_its_publisher_s_is_refused_with_both_sums(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let (file, other) = (iso("TIDE_3", 5000), sum(b"another file"));
+    let (run, image) = begin(&lab, &file, &other).await;
+    feed(&lab, &image, &file, file.len()).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps.iter().find_map(|s| s.fault.clone()).unwrap();
+    assert!(
+        fault.said.contains(&sum(&file)) && fault.said.contains(&other),
+        "{}",
+        fault.said
+    );
+    assert_eq!(fault.field.as_deref(), Some("expected"));
+    assert!(fault.remedy.contains("remove the image"), "{}", fault.remedy);
+    let used = || lab.volume_named("slab").used.0;
+    eventually("the file takes room", || used() >= file.len() as u64).await;
+
+    // It is never attached, and its room is given back.
+    lab.desk
+        .answer(&lab.admin, run, Answer::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    assert!(!lab.estate().images[&image.id].ready);
+    lab.done(Proposal::RemoveImage { image: image.id }).await;
+    assert!(lab.estate().images.is_empty());
+    eventually("its room is free again", || used() < file.len() as u64).await;
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_new_machine_boots_once_from_the_image_and_then_from_its_disk(pool: PgPool) {
+    let lab = Lab::new(&pool, 2).await;
+    lab.ready().await;
+    let file = iso("TIDE_3", 5000);
+    let (run, image) = begin(&lab, &file, "").await;
+    feed(&lab, &image, &file, file.len()).await;
+    lab.until(run, &[RunState::Done]).await;
+    let mut ask = lab.create("m", 1, true);
+    if let Proposal::CreateMachines(create) = &mut ask {
+        create.image = Some(image.id);
+        create.first_boot = Some(BootFrom::Image);
+    }
+    let run = lab.start(ask).await;
+    let installs = |run: &Run| run.steps.iter().any(|s| s.said == "installer");
+    let began = std::time::Instant::now();
+    while !lab
+        .desk
+        .run(run)
+        .await
+        .unwrap()
+        .is_some_and(|(run, _)| installs(&run))
+    {
+        assert!(began.elapsed().as_secs() < 20, "its installer runs");
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+    lab.until(run, &[RunState::Done]).await;
+    let machine = || lab.estate().machine_named("m").unwrap().clone();
+    eventually("what counted once is over", || machine().boot.once.is_none()).await;
+    assert_eq!(machine().boot.attached.unwrap().image, image.id);
+
+    // What a drive holds is not removed.
+    let refused = lab
+        .desk
+        .assess(&lab.admin, &Proposal::RemoveImage { image: image.id });
+    assert!(refused.blocked());
+    assert!(refused.findings()[0].text.contains("in their drives"));
+
+    // Taken out while it runs; the host's own record has it too, so that nothing brings it back.
+    let out = Proposal::Edit {
+        targets: vec![Target::Machine(machine().id)],
+        sets: vec![Set::Attach(None)],
+    };
+    lab.done(out).await;
+    let act = PowerAct::Off;
+    let machines = vec![machine().id];
+    lab.done(Proposal::Power { machines, act }).await;
+    let act = PowerAct::On { host: None };
+    let machines = vec![machine().id];
+    lab.done(Proposal::Power { machines, act }).await;
+    assert_eq!(machine().boot.attached, None);
+    lab.done(Proposal::RemoveImage { image: image.id }).await;
+    lab.assert_once();
+}

@@ -1,0 +1,224 @@
+//! Images on volumes: room, bytes in pieces, checksum, removal.
+
+use super::{change::by_owner, owner_only, refused};
+use crate::{
+    fault::Device,
+    images::Refused,
+    volume::{Image, Volume},
+    world::State,
+};
+use axum::{
+    Json,
+    body::Bytes,
+    extract::{Path, Query, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+type At = Path<(String, String)>;
+
+fn unknown() -> Response {
+    refused(
+        StatusCode::NOT_FOUND,
+        "image",
+        "There is no such image on this volume.",
+    )
+}
+
+fn mounted<'a>(state: &'a mut State, host: &str, uid: &str) -> Result<&'a mut Volume, Response> {
+    let sees = state.reaches(host, uid)
+        && state
+            .hosts
+            .get(host)
+            .is_some_and(|h| h.mounted.contains(uid));
+    let volume = state.volumes.get_mut(uid).filter(|_| sees);
+    volume.ok_or_else(|| {
+        let words = format!("The volume {uid} is not mounted, or no path to it works.");
+        refused(StatusCode::CONFLICT, "path", words)
+    })
+}
+
+fn told(device: &Device, uid: &str, id: &str, image: &Image) -> Value {
+    json!({"name": image.name, "size": image.size, "sha256": image.sha256,
+        "received": device.world.images.received(uid, id)})
+}
+
+#[derive(Deserialize)]
+pub(super) struct New {
+    name: String,
+    size: u64,
+}
+
+pub(super) async fn create(
+    Extract(device): Extract<Device>,
+    Path((uid, id)): At,
+    headers: HeaderMap,
+    Json(ask): Json<New>,
+) -> Response {
+    by_owner(
+        &device,
+        &headers,
+        &format!("image:{uid}/{id}"),
+        |state, host| {
+            let volume = mounted(state, host, &uid)?;
+            let there = volume.images.contains_key(&id);
+            if !there && ask.size > volume.free() {
+                let words = format!("{} has {} bytes free.", volume.name, volume.free());
+                return Err(refused(StatusCode::INSUFFICIENT_STORAGE, "full", words));
+            }
+            let image = volume.images.entry(id.clone()).or_insert(Image {
+                name: ask.name,
+                size: ask.size,
+                sha256: None,
+            });
+            Ok(told(&device, &uid, &id, image))
+        },
+    )
+}
+
+/// The image as the volume has it, or why not.
+fn look(device: &Device, headers: &HeaderMap, uid: &str, id: &str) -> Result<Image, Response> {
+    owner_only(device, headers)?;
+    let mut state = device.world.lock();
+    let volume = mounted(&mut state, &device.name, uid)?;
+    volume.images.get(id).cloned().ok_or_else(unknown)
+}
+
+pub(super) async fn show(
+    Extract(device): Extract<Device>,
+    Path((uid, id)): At,
+    headers: HeaderMap,
+) -> Response {
+    match look(&device, &headers, &uid, &id) {
+        Ok(image) => Json(told(&device, &uid, &id, &image)).into_response(),
+        Err(no) => no,
+    }
+}
+
+#[derive(Deserialize)]
+pub(super) struct Piece {
+    from: u64,
+    #[serde(default)]
+    length: usize,
+}
+
+pub(super) async fn append(
+    Extract(device): Extract<Device>,
+    Path((uid, id)): At,
+    Query(piece): Query<Piece>,
+    headers: HeaderMap,
+    bytes: Bytes,
+) -> Response {
+    let image = match look(&device, &headers, &uid, &id) {
+        Ok(image) => image,
+        Err(no) => return no,
+    };
+    if image.sha256.is_some() {
+        return refused(StatusCode::CONFLICT, "sealed", "The image is whole already.");
+    }
+    let world = device.world.clone();
+    let done = tokio::task::spawn_blocking(move || {
+        world
+            .images
+            .append((&uid, &id), piece.from, &bytes, image.size)
+    });
+    match done.await {
+        Ok(Ok(received)) => Json(json!({"received": received})).into_response(),
+        Ok(Err(Refused::Elsewhere(received))) => {
+            let words = format!("{received} bytes are there; go on behind them.");
+            refused(StatusCode::CONFLICT, "offset", words)
+        }
+        Ok(Err(Refused::TooMany)) => refused(
+            StatusCode::CONFLICT,
+            "size",
+            "That is more than the file was said to have.",
+        ),
+        Ok(Err(Refused::Io(error))) => refused(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "disk",
+            format!("The volume did not take it: {error}."),
+        ),
+        Err(_) => StatusCode::INTERNAL_SERVER_ERROR.into_response(),
+    }
+}
+
+/// The most that is read at once.
+const LARGEST: usize = 1 << 20;
+
+pub(super) async fn read(
+    Extract(device): Extract<Device>,
+    Path((uid, id)): At,
+    Query(piece): Query<Piece>,
+    headers: HeaderMap,
+) -> Response {
+    if let Err(no) = look(&device, &headers, &uid, &id) {
+        return no;
+    }
+    let length = piece.length.min(LARGEST);
+    match device.world.images.read((&uid, &id), piece.from, length) {
+        Ok(bytes) => bytes.into_response(),
+        Err(_) => unknown(),
+    }
+}
+
+/// Nothing more is taken; answers the checksum of what lies there.
+pub(super) async fn seal(
+    Extract(device): Extract<Device>,
+    Path((uid, id)): At,
+    headers: HeaderMap,
+) -> Response {
+    let image = match look(&device, &headers, &uid, &id) {
+        Ok(image) => image,
+        Err(no) => return no,
+    };
+    let received = device.world.images.received(&uid, &id);
+    if received != image.size {
+        let words = format!("{received} of {} bytes are there.", image.size);
+        return refused(StatusCode::CONFLICT, "incomplete", words);
+    }
+    let (world, at) = (device.world.clone(), (uid.clone(), id.clone()));
+    let Ok(Ok(sum)) = tokio::task::spawn_blocking(move || world.images.sum(&at.0, &at.1)).await
+    else {
+        return unknown();
+    };
+    by_owner(
+        &device,
+        &headers,
+        &format!("image:{uid}/{id}"),
+        |state, host| {
+            let volume = mounted(state, host, &uid)?;
+            let image = volume.images.get_mut(&id).ok_or_else(unknown)?;
+            image.sha256 = Some(sum);
+            Ok(told(&device, &uid, &id, image))
+        },
+    )
+}
+
+pub(super) async fn remove(
+    Extract(device): Extract<Device>,
+    Path((uid, id)): At,
+    headers: HeaderMap,
+) -> Response {
+    by_owner(
+        &device,
+        &headers,
+        &format!("image:{uid}/{id}"),
+        |state, host| {
+            let mine = |r: &&crate::volume::Record| {
+                let image = r.boot.image.as_ref();
+                image.is_some_and(|i| i.volume == uid && i.id == id)
+            };
+            let records = state.volumes.values().flat_map(|v| v.records.values());
+            if let Some(user) = records.filter(|r| !r.deleted).find(mine) {
+                let words = format!("{} has it in its drive.", user.name);
+                return Err(refused(StatusCode::CONFLICT, "busy", words));
+            }
+            let volume = mounted(state, host, &uid)?;
+            volume.images.remove(&id);
+            device.world.images.remove(&uid, &id);
+            Ok(json!({}))
+        },
+    )
+}

@@ -1,0 +1,229 @@
+//! One image: what it is, who uses it, and its bytes while they arrive.
+
+use crate::{
+    frame::{
+        AtDesk, Page, Problem, Signed, machine_state, page as whole, part,
+        viewer::{MayStorage, from_here},
+    },
+    places::logbook::lately::{Line, lately},
+};
+use askama::Template;
+use rocket::{
+    Request,
+    data::{Data, FromData, Outcome, ToByteUnit},
+    get,
+    http::Status,
+    put,
+    request::{self, FromRequest},
+    serde::json::Json,
+};
+use serde_json::{Value, json};
+use std::time::Duration;
+use zastrugi_core::{
+    estate::Image,
+    ids::{ImageId, RunId},
+    permits::Act,
+    run::Phase,
+    view::View,
+};
+use zastrugi_engine::FeedError;
+
+struct User {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+}
+
+/// A file that is on its way, or not.
+struct Arriving {
+    run: u64,
+    /// As the run last saw it.
+    said: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/storage/image.html", blocks = ["body"])]
+struct ImagePage {
+    id: u64,
+    name: String,
+    glyph: &'static str,
+    word: String,
+    lead: String,
+    facts: Vec<(&'static str, String)>,
+    mono: Vec<(&'static str, String)>,
+    volume: Option<(u64, String)>,
+    users: Vec<User>,
+    events: Vec<Line>,
+    arriving: Option<Arriving>,
+    bytes: u64,
+    mark: String,
+    may: bool,
+}
+
+/// An image's glyph and word.
+pub(super) fn state(view: &View, image: &Image) -> (&'static str, String) {
+    match (image.ready, arriving(view, image.id)) {
+        (true, _) => ("steady", "whole".into()),
+        (false, Some(a)) if a.said.is_empty() => ("busy", "awaited".into()),
+        (false, Some(a)) => ("busy", format!("arriving, {}", a.said)),
+        (false, None) => ("down", "incomplete".into()),
+    }
+}
+
+/// The run that awaits its bytes.
+fn arriving(view: &View, image: ImageId) -> Option<Arriving> {
+    let estate = &view.estate;
+    estate.runs.values().find_map(|run| {
+        let plan = estate.plans.get(&run.id)?;
+        let mut steps = plan.steps.iter().zip(&run.steps);
+        let (_, state) = steps.find(|(p, _)| {
+            matches!(p.step, zastrugi_core::plan::Step::AwaitImage { image: i } if i == image)
+        })?;
+        let RunId(run) = run.id;
+        let said = if state.phase == Phase::Running {
+            state.said.clone()
+        } else {
+            String::new()
+        };
+        Some(Arriving { run, said })
+    })
+}
+
+async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Problem> {
+    let view = desk.look();
+    let estate = &view.estate;
+    let image = estate
+        .images
+        .get(&ImageId(id))
+        .ok_or_else(|| Problem::not_found("This image"))?;
+    let (glyph, word) = state(&view, image);
+    let users: Vec<_> = estate
+        .machines_with(image.id)
+        .into_iter()
+        .take(200)
+        .map(|m| {
+            let host = m.host.and_then(|h| estate.hosts.get(&h));
+            let (glyph, word) = machine_state(m, host.map(|h| &**h));
+            User {
+                id: m.id.0,
+                name: m.name.clone(),
+                glyph,
+                word,
+            }
+        })
+        .collect();
+    let lead = match users.len() {
+        _ if !image.ready => "No machine can have it before it is whole.".to_owned(),
+        0 => "No machine has it in its drive.".to_owned(),
+        1 => "1 machine has it in its drive.".to_owned(),
+        n => format!("{n} machines have it in their drives."),
+    };
+    let label = match image.label.as_str() {
+        "" => "not read".to_owned(),
+        label => label.to_owned(),
+    };
+    let checked = match (&image.sha256, &image.expected) {
+        (None, _) => "when it is whole",
+        (Some(_), None) => "compared with nothing: none was given",
+        (Some(_), Some(_)) => "the same as its publisher's",
+    };
+    let sum = image.sha256.clone().unwrap_or_else(|| "not yet".into());
+    Ok(ImagePage {
+        id,
+        name: image.name.clone(),
+        glyph,
+        word,
+        lead,
+        facts: vec![("Size", image.size.to_string()), ("Checksum", checked.into())],
+        mono: vec![("Label", label), ("SHA-256", sum)],
+        volume: estate
+            .volumes
+            .get(&image.volume)
+            .map(|v| (v.id.0, v.name.clone())),
+        users,
+        events: lately(desk, &image.id.to_string()).await?,
+        arriving: arriving(&view, image.id).filter(|_| !image.ready),
+        bytes: image.size.0,
+        mark: image.mark.clone(),
+        may: signed.may(Act::Storage),
+    })
+}
+
+#[get("/storage/images/<id>")]
+pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    let body = build(&signed, desk, id).await?;
+    let title = body.name.clone();
+    whole(&signed, desk, "storage", &title, &body)
+}
+#[get("/storage/images/<id>/part")]
+pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
+    part(&build(&signed, desk, id).await?.as_body())
+}
+
+type Told = (Status, Json<Value>);
+
+fn told(result: Result<u64, FeedError>) -> Told {
+    let status = match &result {
+        Ok(received) => return (Status::Ok, Json(json!({"received": received}))),
+        Err(FeedError::Elsewhere(received)) => {
+            return (Status::Conflict, Json(json!({"received": received})));
+        }
+        Err(FeedError::NotAllowed) => Status::Forbidden,
+        Err(FeedError::Over) => Status::Gone,
+        Err(FeedError::Busy) => Status::TooManyRequests,
+        Err(FeedError::Device(fault)) if fault.passing() => Status::ServiceUnavailable,
+        Err(FeedError::Device(_)) => Status::BadGateway,
+    };
+    let words = result.err().map(|e| e.to_string()).unwrap_or_default();
+    (status, Json(json!({"words": words})))
+}
+
+/// How many bytes are there.
+#[get("/storage/images/<id>/received")]
+pub(crate) async fn received(may: MayStorage, desk: &AtDesk, id: u64) -> Told {
+    told(desk.received(&may.0.viewer, ImageId(id)).await)
+}
+
+/// A piece of a file, from a page of ours, with the session's token.
+pub(crate) struct Piece(bytes::Bytes);
+
+/// The largest piece; and the time that it may take, which is the least rate that is borne with (140 KiB/s).
+const LARGEST: u64 = 8;
+const SLOWEST: Duration = Duration::from_secs(60);
+
+#[rocket::async_trait]
+impl<'r> FromData<'r> for Piece {
+    type Error = &'static str;
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
+        let request::Outcome::Success(may) = MayStorage::from_request(request).await else {
+            return Outcome::Error((Status::Forbidden, "role"));
+        };
+        let token = request.headers().get_one("X-CSRF-Token");
+        if !from_here(request) || token != Some(may.0.csrf.as_str()) {
+            return Outcome::Error((Status::Forbidden, "token"));
+        }
+        let open = data.open(LARGEST.mebibytes());
+        match tokio::time::timeout(SLOWEST, open.into_bytes()).await {
+            Ok(Ok(bytes)) if bytes.is_complete() => {
+                Outcome::Success(Piece(bytes.into_inner().into()))
+            }
+            Ok(Ok(_)) => Outcome::Error((Status::PayloadTooLarge, "too large")),
+            Ok(Err(_)) => Outcome::Error((Status::BadRequest, "broken off")),
+            Err(_) => Outcome::Error((Status::RequestTimeout, "too slow")),
+        }
+    }
+}
+
+/// Takes the bytes that stand at `from` in the file; says where to go on.
+#[put("/storage/images/<id>/bytes?<from>", data = "<piece>")]
+pub(crate) async fn take(
+    may: MayStorage,
+    desk: &AtDesk,
+    id: u64,
+    from: u64,
+    piece: Piece,
+) -> Told {
+    told(desk.feed(&may.0.viewer, ImageId(id), from, piece.0).await)
+}

@@ -1,0 +1,203 @@
+//! The sheets for adding, renaming and removing an image.
+
+use crate::frame::{
+    Fields,
+    consequences::Wrong,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use zastrugi_core::{
+    ids::{ImageId, VolumeId},
+    proposal::{AddImage, Proposal, Set, Target},
+    units::Bytes,
+    view::View,
+};
+use zastrugi_formats::iso9660::descriptor_label;
+
+#[derive(Template)]
+#[template(path = "places/storage/image_add.html")]
+struct AddFields {
+    file: String,
+    bytes: String,
+    mark: String,
+    head: String,
+    name: String,
+    volume: u64,
+    volumes: Vec<(u64, String)>,
+    expected: String,
+}
+
+/// Bytes that the browser read from the file, as it wrote them: two digits each.
+fn from_hex(text: &str) -> Vec<u8> {
+    let digits: Vec<u32> = text.chars().filter_map(|c| c.to_digit(16)).collect();
+    digits
+        .chunks_exact(2)
+        .filter_map(|pair| u8::try_from(pair[0] * 16 + pair[1]).ok())
+        .collect()
+}
+
+/// A file's name without its ending.
+fn stem(file: &str) -> &str {
+    let end = file.len().saturating_sub(4);
+    match file.get(end..) {
+        Some(ending) if ending.eq_ignore_ascii_case(".iso") => &file[..end],
+        _ => file,
+    }
+}
+
+pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
+    let estate = &view.estate;
+    let mut wrong: Vec<Wrong> = Vec::new();
+    let size = match fields.get("bytes") {
+        "" => Bytes::ZERO,
+        text => text.parse().map_or_else(
+            |_| {
+                wrong.push(("file".into(), "This file's size can't be read.".into()));
+                Bytes::ZERO
+            },
+            Bytes,
+        ),
+    };
+    let mut volumes: Vec<_> = estate
+        .volumes
+        .values()
+        .filter(|v| v.ready && v.cluster.is_some())
+        .map(|v| {
+            let cluster = v.cluster.and_then(|c| estate.clusters.get(&c));
+            let cluster = cluster.map_or("", |c| c.name.as_str());
+            (v.id.0, format!("{} · {cluster} · {} free", v.name, v.free()))
+        })
+        .collect();
+    volumes.sort_by(|a, b| a.1.cmp(&b.1));
+    let asked = fields.get("volume").parse().ok();
+    let volume = asked.or_else(|| volumes.first().map(|v| v.0));
+    let name = match fields.get("name") {
+        "" => stem(fields.get("file")),
+        name => name,
+    };
+    let ask = AddImage {
+        name: name.to_owned(),
+        volume: volume.map(VolumeId),
+        size,
+        mark: fields.get("mark").chars().take(64).collect(),
+        label: descriptor_label(&from_hex(fields.get("head"))).map_err(|why| why.to_string()),
+        expected: fields.get("expected").to_owned(),
+    };
+    Filled {
+        title: "Add an image".into(),
+        lead: "It lies on a volume, so that every host of the cluster can start machines from it."
+            .into(),
+        run: "Run: send it".into(),
+        danger: false,
+        back: "/storage".into(),
+        fields: render(&AddFields {
+            file: fields.get("file").into(),
+            bytes: fields.get("bytes").into(),
+            mark: ask.mark.clone(),
+            head: fields.get("head").into(),
+            name: fields.get("name").into(),
+            volume: volume.unwrap_or(0),
+            volumes,
+            expected: ask.expected.clone(),
+        }),
+        ask: Proposal::AddImage(ask),
+        wrong,
+    }
+}
+
+fn chosen(view: &View, fields: &Fields) -> (ImageId, String) {
+    let id = fields.ids("ids").first().copied().unwrap_or(ImageId(0));
+    let name = view.estate.images.get(&id).map(|i| i.name.clone());
+    (id, name.unwrap_or_else(|| id.to_string()))
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Image</legend><div class="row"><div class="field wide" id="f-name" data-field="name"><label for="name">Name</label><input id="name" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    ext = "html"
+)]
+struct NameField {
+    id: u64,
+    name: String,
+}
+
+pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
+    let (id, was) = chosen(view, fields);
+    let name = fields.or("name", &was);
+    let sets = if name == was {
+        vec![]
+    } else {
+        vec![Set::Name(name.clone())]
+    };
+    Filled {
+        title: format!("Rename {was}"),
+        lead: "What people call it; the file itself is not touched.".into(),
+        run: "Run: rename it".into(),
+        danger: false,
+        back: format!("/storage/images/{}", id.0),
+        fields: render(&NameField { id: id.0, name }),
+        ask: Proposal::Edit {
+            targets: vec![Target::Image(id)],
+            sets,
+        },
+        wrong: vec![],
+    }
+}
+
+#[derive(Template)]
+#[template(
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Image</legend><p class="hint">Machines that were made from it keep what they have.</p></fieldset>"#,
+    ext = "html"
+)]
+struct NoFields {
+    id: u64,
+}
+
+pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    Filled {
+        title: format!("Remove {name}"),
+        lead: "The file is removed from its volume at once.".into(),
+        run: "Run: remove it".into(),
+        danger: true,
+        back: format!("/storage/images/{}", id.0),
+        fields: render(&NoFields { id: id.0 }),
+        ask: Proposal::RemoveImage { image: id },
+        wrong: vec![],
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_name_is_that_of_the_file_until_somebody_types_another() {
+        let view = zastrugi_core::testkit::read("cluster a\nhost 1 64").view;
+        let name = |text: &str| match add(&view, &Fields::parse(text)).ask {
+            Proposal::AddImage(ask) => ask.name,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(name("file=Tide+3.ISO&bytes=5"), "Tide 3");
+        assert_eq!(name("file=ö.is"), "ö.is");
+        assert_eq!(name("file=tide.iso&name=spring"), "spring");
+    }
+
+    #[test]
+    fn the_label_is_read_from_what_the_browser_read_and_nonsense_is_said() {
+        let view = View::default();
+        let label = |head: &str| match add(&view, &Fields::parse(&format!("head={head}"))).ask {
+            Proposal::AddImage(ask) => ask.label,
+            other => panic!("{other:?}"),
+        };
+        let image = zastrugi_formats::iso9660::write("TIDE_3", &[]).unwrap();
+        let head: String = image[32_768..34_816]
+            .iter()
+            .map(|b| format!("{b:02x}"))
+            .collect();
+        assert_eq!(label(&head), Ok("TIDE_3".into()));
+        assert!(label("zz").is_err());
+        let wrong = add(&view, &Fields::parse("bytes=many")).wrong;
+        assert_eq!(wrong[0].0, "file");
+    }
+}
