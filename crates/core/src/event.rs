@@ -2,8 +2,8 @@
 
 use crate::{
     estate::{
-        Array, ArrayCondition, Backing, Boot, Cluster, Condition, Estate, Host, HostNet, Image, Machine,
-        MachineState, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
+        Array, ArrayCondition, Backing, Boot, Cluster, Condition, Estate, Host, HostNet, Image,
+        Machine, MachineState, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
     },
     ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
     moment::Moment,
@@ -384,7 +384,11 @@ impl Event {
             Event::ImageReady { image, label, .. } => {
                 let i = estate.images.get(image)?;
                 let text = format!("The image {} is whole; its label is “{label}”", i.name);
-                Some(("storage", text, vec![image.to_string(), i.volume.to_string()]))
+                Some((
+                    "storage",
+                    text,
+                    vec![image.to_string(), i.volume.to_string()],
+                ))
             }
             Event::ImageAdopted(i) => Some((
                 "storage",
@@ -394,7 +398,11 @@ impl Event {
             Event::ImageGone { image } => {
                 let i = estate.images.get(image)?;
                 let text = format!("The image {} was removed", i.name);
-                Some(("storage", text, vec![image.to_string(), i.volume.to_string()]))
+                Some((
+                    "storage",
+                    text,
+                    vec![image.to_string(), i.volume.to_string()],
+                ))
             }
             Event::HostMounts { host, mounts, .. } => {
                 let held = estate.hosts.get(host)?;

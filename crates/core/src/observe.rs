@@ -2,7 +2,8 @@
 
 use crate::{
     estate::{
-        Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState, Memory, Nic, Uplink, Wanted,
+        Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState, Memory,
+        Nic, Uplink, Wanted,
     },
     event::Event,
     evidence::SeenVolume,

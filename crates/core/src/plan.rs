@@ -95,6 +95,7 @@ pub enum Step {
     /// Somebody sends its bytes.
     AwaitImage {
         image: ImageId,
+        size: Bytes,
     },
     /// Checksum and label of what arrived.
     SealImage {
@@ -236,6 +237,8 @@ impl Step {
             Step::Claim { .. } | Step::Join { .. } => Span::secs(2),
             Step::Create { .. } => Span::secs(3),
             Step::AwaitGuest { .. } => Span::secs(20),
+            // As fast as a good line of a gigabit sends it through two hands.
+            Step::AwaitImage { size, .. } => Span::millis(size.0 / 50_000),
             Step::AwaitOff { .. } => Span::secs(8),
             Step::ClusterReady { .. }
             | Step::VolumeReady { .. }
@@ -333,7 +336,7 @@ impl Step {
     pub fn image(&self) -> Option<ImageId> {
         match self {
             Step::MakeImage { image }
-            | Step::AwaitImage { image }
+            | Step::AwaitImage { image, .. }
             | Step::SealImage { image }
             | Step::DropImage { image } => Some(*image),
             _ => None,

@@ -14,8 +14,8 @@ mod shared;
 mod watch;
 
 pub use desk::{
-    Answer, AnswerError, Desk, FeedError, Found, Health, PasswordProblem, ProbeError, Reserves, ScanState,
-    SignIn, SignInError, StartError, Viewer,
+    Answer, AnswerError, Desk, FeedError, Found, Health, PasswordProblem, ProbeError, Reserves,
+    ScanState, SignIn, SignInError, StartError, Viewer,
 };
 pub use secrets::read_key;
 pub use settings::{Boundary, EngineSettings};

@@ -135,7 +135,12 @@ mod tests {
         g.from = "network".into();
         assert_eq!(
             [3_000, 10_000, 22_500, 40_000].map(|t| g.phase(t, calm)),
-            ["loader of what it boots from", "installer", "firmware", "up"],
+            [
+                "loader of what it boots from",
+                "installer",
+                "firmware",
+                "up"
+            ],
             "installed, then booted from its disk"
         );
         g.from = "disk".into();

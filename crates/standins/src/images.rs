@@ -143,7 +143,10 @@ mod tests {
         ));
         let again = Images::open(dir.path()).unwrap();
         assert_eq!(again.received("v", "../../i"), 3, "also after a restart");
-        assert!(matches!(again.append(at, 3, b"defg", 6), Err(Refused::TooMany)));
+        assert!(matches!(
+            again.append(at, 3, b"defg", 6),
+            Err(Refused::TooMany)
+        ));
         assert_eq!(again.append(at, 3, b"def", 6).unwrap(), 6);
         let whole: String = Sha256::digest(b"abcdef")
             .iter()

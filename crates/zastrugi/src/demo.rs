@@ -17,10 +17,11 @@ use zastrugi_core::{
     ids::{HostId, RunId},
     permits::Role,
     proposal::{
-        ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume, CreateCluster,
-        CreateNetwork, Password, Proposal, VolumeSource,
+        AddImage, ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume,
+        CreateCluster, CreateNetwork, Password, Proposal, VolumeSource,
     },
     run::RunState,
+    units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, Viewer};
 
@@ -41,6 +42,18 @@ const ARRAYS: [(&str, ArrayKind, &[&str]); 3] = [
     ("Quayside", ArrayKind::Block, &["1.201", "1.202"]),
     ("Hilltop", ArrayKind::Block, &["2.201", "2.202"]),
     ("Lantern Point", ArrayKind::File, &["3.201"]),
+];
+/// Name, label, MiB, cluster: images that the demo's people use.
+const IMAGES: [(&str, &str, usize, &str); 4] = [
+    ("Pilot Linux 12 server", "PILOT_12_SERVER", 6, "Eider"),
+    ("Pilot Linux 12 rescue", "PILOT_12_RESCUE", 2, "Eider"),
+    ("Kiosk installer 4", "KIOSK_4", 3, "Tern"),
+    (
+        "Pilot Linux 12 server, Hilltop",
+        "PILOT_12_SERVER",
+        6,
+        "Fulmar",
+    ),
 ];
 /// Name, role, VLAN, MTU.
 const NETWORKS: [(&str, NetRole, u16, u32); 5] = [
@@ -188,6 +201,9 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     ] {
         networks(desk, admin, net, site, name).await?;
     }
+    for (name, label, mib, cluster) in IMAGES {
+        image(desk, admin, name, label, mib << 20, cluster).await?;
+    }
     Ok(())
 }
 
@@ -251,6 +267,53 @@ async fn networks(
         carry_out(desk, admin, ask).await?;
     }
     Ok(())
+}
+
+/// An image made here, sent in pieces as a person's browser sends it.
+async fn image(
+    desk: &Desk,
+    admin: &Viewer,
+    name: &str,
+    label: &str,
+    payload: usize,
+    cluster: &str,
+) -> Result<(), Failed> {
+    let other = |e: &dyn std::fmt::Display| Failed::Other(format!("{name}: {e}"));
+    let bytes: Vec<u8> = (0..payload).map(|n| n.to_le_bytes()[n % 3]).collect();
+    let file =
+        zastrugi_formats::iso9660::write(label, &[("payload", &bytes)]).map_err(|e| other(&e))?;
+    let file = bytes::Bytes::from(file);
+    let estate = desk.look().estate;
+    let cluster = estate.cluster_named(cluster).map(|c| c.id);
+    let volume = estate.volumes.values().find(|v| v.cluster == cluster);
+    let ask = Proposal::AddImage(AddImage {
+        name: name.into(),
+        volume: volume.map(|v| v.id),
+        size: Bytes(u64::try_from(file.len()).unwrap_or(u64::MAX)),
+        mark: String::new(),
+        label: Ok(label.into()),
+        expected: String::new(),
+    });
+    let run = desk
+        .start(admin, ask, None, Uuid::new_v4())
+        .await
+        .map_err(|e| other(&e))?;
+    let made = desk.look().estate.image_named(name).map(|i| i.id);
+    let id = made.ok_or_else(|| other(&"it was not made"))?;
+    while desk.received(admin, id).await.is_err() {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let mut from = 0;
+    while from < file.len() {
+        let piece = file.slice(from..file.len().min(from + (4 << 20)));
+        let at = u64::try_from(from).unwrap_or(u64::MAX);
+        let there = desk
+            .feed(admin, id, at, piece)
+            .await
+            .map_err(|e| other(&e))?;
+        from = usize::try_from(there).unwrap_or(usize::MAX);
+    }
+    finished(desk, run).await
 }
 
 async fn array(

@@ -120,7 +120,11 @@ impl Boot {
 impl Estate {
     /// The images on a volume, by name.
     pub fn images_on(&self, volume: VolumeId) -> Vec<&Arc<Image>> {
-        let mut all: Vec<_> = self.images.values().filter(|i| i.volume == volume).collect();
+        let mut all: Vec<_> = self
+            .images
+            .values()
+            .filter(|i| i.volume == volume)
+            .collect();
         all.sort_by(|a, b| a.name.cmp(&b.name));
         all
     }

@@ -352,7 +352,10 @@ impl Run {
         orders.push(Order::Perform {
             step,
             attempt: s.attempt,
-            after: plan.steps.get(step).map_or(Span::secs(1), |p| p.step.pause()),
+            after: plan
+                .steps
+                .get(step)
+                .map_or(Span::secs(1), |p| p.step.pause()),
         });
     }
 

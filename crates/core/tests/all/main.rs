@@ -4,6 +4,7 @@
 mod assessing;
 mod facts;
 mod fitting;
+mod images;
 mod networking;
 mod observing;
 mod placing;

@@ -28,7 +28,7 @@ pub(crate) async fn system(
         path: "/redfish/v1/Systems/1".into(),
         headers: vec![("authorization", format!("Basic {basic}"))],
         body: None,
-            bytes: None,
+        bytes: None,
     };
     http.call(call).await
 }

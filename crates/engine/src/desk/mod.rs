@@ -9,8 +9,8 @@ mod reserves;
 mod runs;
 mod storage;
 
-pub use images::FeedError;
 pub use hosts::{Found, ProbeError, ScanState};
+pub use images::FeedError;
 pub use people::{PasswordProblem, SignIn, SignInError};
 pub use reserves::Reserves;
 pub(crate) use runs::start_as;

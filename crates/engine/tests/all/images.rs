@@ -137,7 +137,11 @@ async fn another_file_than_its_publisher_s_is_refused_with_both_sums(pool: PgPoo
         fault.said
     );
     assert_eq!(fault.field.as_deref(), Some("expected"));
-    assert!(fault.remedy.contains("remove the image"), "{}", fault.remedy);
+    assert!(
+        fault.remedy.contains("remove the image"),
+        "{}",
+        fault.remedy
+    );
     let used = || lab.volume_named("slab").used.0;
     eventually("the file takes room", || used() >= file.len() as u64).await;
 
@@ -181,7 +185,10 @@ async fn a_new_machine_boots_once_from_the_image_and_then_from_its_disk(pool: Pg
     }
     lab.until(run, &[RunState::Done]).await;
     let machine = || lab.estate().machine_named("m").unwrap().clone();
-    eventually("what counted once is over", || machine().boot.once.is_none()).await;
+    eventually("what counted once is over", || {
+        machine().boot.once.is_none()
+    })
+    .await;
     assert_eq!(machine().boot.attached.unwrap().image, image.id);
 
     // What a drive holds is not removed.

@@ -112,7 +112,10 @@ fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Resul
             Some(volume) => volume.fences.entry("volume".to_owned()).or_insert(0),
             None => return Ok(()),
         }
-    } else if let Some((uid, _)) = object.strip_prefix("image:").and_then(|o| o.split_once('/')) {
+    } else if let Some((uid, _)) = object
+        .strip_prefix("image:")
+        .and_then(|o| o.split_once('/'))
+    {
         match volumes.get_mut(uid) {
             Some(volume) => volume.fences.entry(object.to_owned()).or_insert(0),
             None => return Ok(()),

@@ -116,7 +116,11 @@ pub(super) async fn append(
         Err(no) => return no,
     };
     if image.sha256.is_some() {
-        return refused(StatusCode::CONFLICT, "sealed", "The image is whole already.");
+        return refused(
+            StatusCode::CONFLICT,
+            "sealed",
+            "The image is whole already.",
+        );
     }
     let world = device.world.clone();
     let done = tokio::task::spawn_blocking(move || {

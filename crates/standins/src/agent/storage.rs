@@ -213,8 +213,10 @@ pub(super) async fn put_mount(
         mount(state, host, &uid, &ask.cluster)?;
         let volume = state.volumes.get(&uid);
         let (machines, images) = (volume.map(say::records), volume.map(say::images));
-        Ok(json!({"machines": machines.unwrap_or_default(), "images": images.unwrap_or_default(),
-            "paths": paths(state, host, &uid)}))
+        Ok(
+            json!({"machines": machines.unwrap_or_default(), "images": images.unwrap_or_default(),
+            "paths": paths(state, host, &uid)}),
+        )
     })
 }
 

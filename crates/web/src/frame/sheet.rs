@@ -381,7 +381,10 @@ pub(crate) async fn send(
 /// Where a person goes when a run has begun: to the run, or where it needs them.
 fn after(kind: Kind, desk: &AtDesk, run: u64) -> String {
     let estate = desk.look().estate;
-    let plan = estate.plans.get(&RunId(run)).filter(|_| kind == Kind::AddImage);
+    let plan = estate
+        .plans
+        .get(&RunId(run))
+        .filter(|_| kind == Kind::AddImage);
     let image = plan.and_then(|p| p.steps.iter().find_map(|s| s.step.image()));
     image.map_or_else(
         || format!("/logbook/runs/{run}"),

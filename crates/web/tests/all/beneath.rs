@@ -341,3 +341,38 @@ async fn every_new_page_has_one_heading_and_every_field_a_label(pool: PgPool) {
         assert_eq!(wrongs(&page), Vec::<String>::new(), "{path}");
     }
 }
+
+#[sqlx::test(migrations = false)]
+async fn pieces_of_a_file_need_role_token_and_size(pool: PgPool) {
+    use rocket::http::Header;
+    let house = House::new(&pool, crate::house::ESTATE).await;
+    let piece = |name: &'static str, token: Option<String>, bytes: usize| {
+        let house = &house;
+        async move {
+            let cookie = house.sign_in(name).await;
+            let token = match token {
+                Some(token) => token,
+                None => house.token(&cookie).await,
+            };
+            let mut request = house.client.put("/storage/images/600/bytes?from=0");
+            request.add_header(Header::new("Sec-Fetch-Site", "same-origin"));
+            request.add_header(Header::new("X-CSRF-Token", token));
+            let request = request.cookie(cookie).body(vec![0; bytes]);
+            request.dispatch().await.status()
+        }
+    };
+    assert_eq!(piece("vera", None, 10).await, Status::Forbidden);
+    assert_eq!(piece("otto", None, 10).await, Status::Forbidden);
+    let wrong = Some("wrong".to_owned());
+    assert_eq!(piece("ada", wrong, 10).await, Status::Forbidden);
+    assert_eq!(
+        piece("ada", None, 9 << 20).await,
+        Status::PayloadTooLarge,
+        "only so much at once"
+    );
+    assert_eq!(
+        piece("ada", None, 10).await,
+        Status::Gone,
+        "an image that nobody awaits"
+    );
+}

@@ -17,6 +17,7 @@ use zastrugi_core::{
     run::RunState,
 };
 use zastrugi_engine::{Desk, Viewer};
+use zastrugi_standins::{Fault, FaultKind};
 
 async fn done(desk: &Desk, admin: &Viewer, ask: Proposal) {
     let run: RunId = desk.start(admin, ask, None, Uuid::new_v4()).await.unwrap();
@@ -88,10 +89,14 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
 
     volume(&b, &world, base).await;
     network(&b, &world, base).await;
+    image(&b, &world, base).await;
 
     b.go(&format!("{base}/sheet/new-machines")).await;
     b.fill("#name", "pier-1").await;
-    b.says("checks clear: addresses, names, placement").await;
+    b.press("#image option:nth-child(2)").await;
+    b.press("#once option[value=image]").await;
+    b.says("checks clear: addresses, disks, names, placement")
+        .await;
     b.press("form#sheet button[type=submit]").await;
     b.says("3 of 3 steps are done").await;
     b.go(&format!("{base}/machines?q=pier-1")).await;
@@ -101,7 +106,7 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
         world.standins.world.guest_addresses("pier-1"),
         ["10.2.0.10/24"]
     );
-    b.assert_quiet(&["status of 422"]).await;
+    b.assert_quiet(&["status of 422", "status of 502"]).await;
     world.assert_once();
 }
 
@@ -133,6 +138,53 @@ async fn volume(b: &Browser, world: &World, base: &str) {
     b.says("3 of 3 steps are done").await;
     b.go(&format!("{base}/storage")).await;
     b.says("1 volume, each mounted by all of its hosts on all paths")
+        .await;
+}
+
+/// A file is sent, the page is reloaded on the way, the wrong file is refused, and the right one goes on.
+async fn image(b: &Browser, world: &World, base: &str) {
+    let dir = tempfile::tempdir().unwrap();
+    let file = |name: &str, bytes: &[u8]| {
+        let path = dir.path().join(name);
+        std::fs::write(&path, bytes).unwrap();
+        path.display().to_string()
+    };
+    let plain = file("plain.bin", &[7; 5000]);
+    let payload: Vec<u8> = (0..20u32 << 20).map(|n| n.to_le_bytes()[1]).collect();
+    let iso = zastrugi_formats::iso9660::write("PIER_1", &[("payload", &payload)]).unwrap();
+    let iso = file("pier.iso", &iso);
+
+    b.go(&format!("{base}/storage")).await;
+    b.press("a[href='/sheet/add-image']").await;
+    b.choose("#pick", &plain).await;
+    b.says("This is no ISO 9660 image").await;
+    b.choose("#pick", &iso).await;
+    b.says("checks clear: contents, names, volume").await;
+    // The hosts say no for a while.
+    for host in ["eider-01", "eider-02", "eider-03"] {
+        world.standins.world.add_fault(Fault {
+            device: host.into(),
+            call: "/bytes".into(),
+            kind: FaultKind::Refuse,
+            times: 1000,
+        });
+    }
+    b.press("form#sheet button[type=submit]").await;
+    b.says("busy with its own maintenance").await;
+    b.page
+        .execute(
+            "addEventListener('beforeunload', (e) => e.stopImmediatePropagation(), true)",
+            vec![],
+        )
+        .await
+        .unwrap();
+    b.page.refresh().await.unwrap();
+    b.says("Choose the same file again").await;
+    b.choose("#again", &plain).await;
+    b.says("the file that was begun has").await;
+    world.standins.world.clear_faults();
+    b.choose("#again", &iso).await;
+    b.says("The image pier is whole; its label is “PIER_1”")
         .await;
 }
 

@@ -124,6 +124,19 @@ impl Browser {
         field.clear().await.unwrap();
         field.send_keys(text).await.unwrap();
     }
+    /// Chooses a file of this machine.
+    pub(crate) async fn choose(&self, css: &str, path: &str) {
+        let began = Instant::now();
+        loop {
+            if let Ok(field) = self.page.find(Locator::Css(css)).await
+                && field.send_keys(path).await.is_ok()
+            {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "{css} takes no file");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
     pub(crate) async fn text(&self) -> String {
         match self.page.find(Locator::Css("body")).await {
             Ok(body) => body.text().await.unwrap_or_default(),

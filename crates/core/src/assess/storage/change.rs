@@ -152,7 +152,12 @@ pub(crate) fn give(draft: &mut Draft<'_>, id: VolumeId) {
         );
         return;
     }
-    let images: Vec<_> = draft.estate().images_on(id).iter().map(|i| i.name.clone()).collect();
+    let images: Vec<_> = draft
+        .estate()
+        .images_on(id)
+        .iter()
+        .map(|i| i.name.clone())
+        .collect();
     if !images.is_empty() {
         let text = format!("{} images lie on {}.", images.len(), v.name);
         draft.found(

@@ -32,8 +32,12 @@ pub(crate) fn add(draft: &mut Draft<'_>, ask: &AddImage) {
     draft.found_all(found);
     let Some(on) = ask.volume else {
         return draft.found(
-            Finding::stop(Rule::Storage, "volume", "Choose the volume that it shall lie on.")
-                .at("volume"),
+            Finding::stop(
+                Rule::Storage,
+                "volume",
+                "Choose the volume that it shall lie on.",
+            )
+            .at("volume"),
         );
     };
     let Some(v) = volume(draft, on).cloned() else {
@@ -59,8 +63,16 @@ pub(crate) fn add(draft: &mut Draft<'_>, ask: &AddImage) {
         added: draft.now,
     })));
     let made = Step::MakeImage { image: id };
-    let made = draft.step(made, format!("Hold room on {}", v.name), &[], Some("volume"));
-    let wait = Step::AwaitImage { image: id };
+    let made = draft.step(
+        made,
+        format!("Hold room on {}", v.name),
+        &[],
+        Some("volume"),
+    );
+    let wait = Step::AwaitImage {
+        image: id,
+        size: ask.size,
+    };
     let there = draft.step(wait, "Receive the file".into(), &[made], Some("file"));
     let seal = Step::SealImage { image: id };
     let title = "Read its checksum and label".to_owned();
@@ -72,11 +84,17 @@ fn named(draft: &Draft<'_>, name: &str) -> Finding {
     if name.is_empty() {
         stop("Give it a name.".into())
     } else if name.chars().count() > LONGEST || name.chars().any(char::is_control) {
-        stop(format!("A name has at most {LONGEST} characters, in one line."))
+        stop(format!(
+            "A name has at most {LONGEST} characters, in one line."
+        ))
     } else if draft.estate().image_named(name).is_some() {
         stop(format!("There is an image {name} already."))
     } else {
-        Finding::clear(Rule::Name, "name", format!("No other image is called {name}."))
+        Finding::clear(
+            Rule::Name,
+            "name",
+            format!("No other image is called {name}."),
+        )
     }
 }
 
@@ -90,16 +108,21 @@ fn file(ask: &AddImage) -> Finding {
             "file",
             format!("An ISO 9660 image of {}; its label is “{label}”.", ask.size),
         ),
-        Err(why) => Finding::stop(Rule::Content, "file", format!("This is no ISO 9660 image: {why}."))
-            .at("file")
-            .remedy("Choose an installation image, which usually ends in .iso."),
+        Err(why) => Finding::stop(
+            Rule::Content,
+            "file",
+            format!("This is no ISO 9660 image: {why}."),
+        )
+        .at("file")
+        .remedy("Choose an installation image, which usually ends in .iso."),
     }
 }
 
 fn expected(text: &str) -> Option<Finding> {
     let right = text.len() == 64 && text.bytes().all(|b| b.is_ascii_hexdigit());
     if text.is_empty() {
-        let words = "No checksum is given to compare with; the file's own is shown when it is there.";
+        let words =
+            "No checksum is given to compare with; the file's own is shown when it is there.";
         return Some(Finding::mind(Rule::Identity, "expected", words).at("expected"));
     }
     (!right).then(|| {
@@ -119,17 +142,34 @@ fn room(name: &str, free: Bytes, capacity: Bytes, size: Bytes) -> Finding {
         let text = format!("{name} has {left} free afterwards, less than 15 %.");
         return Finding::mind(Rule::VolumeReserve, name, text).at("volume");
     }
-    Finding::clear(Rule::VolumeRoom, name, format!("{name} has {left} free afterwards."))
+    Finding::clear(
+        Rule::VolumeRoom,
+        name,
+        format!("{name} has {left} free afterwards."),
+    )
 }
 
 pub(crate) fn remove(draft: &mut Draft<'_>, id: ImageId) {
     let Some(image) = draft.estate().images.get(&id).cloned() else {
-        return draft.found(Finding::stop(Rule::Exists, id.to_string(), "This image is gone."));
+        return draft.found(Finding::stop(
+            Rule::Exists,
+            id.to_string(),
+            "This image is gone.",
+        ));
     };
     draft.title = format!("Remove the image {}", image.name);
-    let users: Vec<_> = draft.estate().machines_with(id).iter().map(|m| m.name.clone()).collect();
+    let users: Vec<_> = draft
+        .estate()
+        .machines_with(id)
+        .iter()
+        .map(|m| m.name.clone())
+        .collect();
     if !users.is_empty() {
-        let text = format!("{} machines have {} in their drives.", users.len(), image.name);
+        let text = format!(
+            "{} machines have {} in their drives.",
+            users.len(),
+            image.name
+        );
         let shown: Vec<_> = users.iter().take(8).cloned().collect();
         draft.found(
             Finding::stop(Rule::State, &image.name, text)
@@ -143,15 +183,16 @@ pub(crate) fn remove(draft: &mut Draft<'_>, id: ImageId) {
     });
     if busy {
         let text = format!("A run still works on {}.", image.name);
-        draft.found(
-            Finding::stop(Rule::State, &image.name, text).remedy("Cancel that run first."),
-        );
+        draft.found(Finding::stop(Rule::State, &image.name, text).remedy("Cancel that run first."));
     }
     if draft.estate().reach(image.volume).is_none() {
         let text = "No host that mounts its volume answers.";
         draft.found(Finding::stop(Rule::HostOpen, &image.name, text));
     }
-    let text = format!("{} are free again; the file can't be brought back.", image.size);
+    let text = format!(
+        "{} are free again; the file can't be brought back.",
+        image.size
+    );
     draft.found(Finding::clear(Rule::VolumeRoom, &image.name, text));
     let step = Step::DropImage { image: id };
     draft.step(step, format!("Remove {}", image.name), &[], None);
@@ -183,7 +224,10 @@ pub(crate) fn boot(draft: &Draft<'_>, machine: &Machine, boot: &Boot) -> Vec<Fin
             stop("once", "It has no image to boot from: choose one.".into());
         }
         Some(BootFrom::Network) if machine.nics.iter().all(|n| n.network.is_none()) => {
-            stop("once", "To boot from the network it needs a card on one.".into());
+            stop(
+                "once",
+                "To boot from the network it needs a card on one.".into(),
+            );
         }
         _ => {}
     }

@@ -78,7 +78,7 @@ fn arriving(view: &View, image: ImageId) -> Option<Arriving> {
         let plan = estate.plans.get(&run.id)?;
         let mut steps = plan.steps.iter().zip(&run.steps);
         let (_, state) = steps.find(|(p, _)| {
-            matches!(p.step, zastrugi_core::plan::Step::AwaitImage { image: i } if i == image)
+            matches!(p.step, zastrugi_core::plan::Step::AwaitImage { image: i, .. } if i == image)
         })?;
         let RunId(run) = run.id;
         let said = if state.phase == Phase::Running {
@@ -135,7 +135,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         glyph,
         word,
         lead,
-        facts: vec![("Size", image.size.to_string()), ("Checksum", checked.into())],
+        facts: vec![
+            ("Size", image.size.to_string()),
+            ("Checksum", checked.into()),
+        ],
         mono: vec![("Label", label), ("SHA-256", sum)],
         volume: estate
             .volumes
@@ -218,12 +221,6 @@ impl<'r> FromData<'r> for Piece {
 
 /// Takes the bytes that stand at `from` in the file; says where to go on.
 #[put("/storage/images/<id>/bytes?<from>", data = "<piece>")]
-pub(crate) async fn take(
-    may: MayStorage,
-    desk: &AtDesk,
-    id: u64,
-    from: u64,
-    piece: Piece,
-) -> Told {
+pub(crate) async fn take(may: MayStorage, desk: &AtDesk, id: u64, from: u64, piece: Piece) -> Told {
     told(desk.feed(&may.0.viewer, ImageId(id), from, piece.0).await)
 }

@@ -65,7 +65,10 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
         .map(|v| {
             let cluster = v.cluster.and_then(|c| estate.clusters.get(&c));
             let cluster = cluster.map_or("", |c| c.name.as_str());
-            (v.id.0, format!("{} · {cluster} · {} free", v.name, v.free()))
+            (
+                v.id.0,
+                format!("{} · {cluster} · {} free", v.name, v.free()),
+            )
         })
         .collect();
     volumes.sort_by(|a, b| a.1.cmp(&b.1));

@@ -1,0 +1,350 @@
+//! Images: what the sheets say before a file is sent, who may remove one, and what a machine boots from.
+
+use crate::{put, worse};
+use std::sync::Arc;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Attached, BootFrom, Fact, Image, Machine, MachineState, Nic, Volume},
+    event::Event,
+    ids::{ClusterId, ImageId, MachineId, NetworkId, VolumeId},
+    moment::Moment,
+    observe::{BootReport, HostReport, MachineReport, compare},
+    permits::Who,
+    plan::Step,
+    proposal::{AddImage, Proposal, Set, Target},
+    run::{Input, begin, turn},
+    testkit::{Small, network, read},
+    units::Bytes,
+};
+
+const TWO: &str =
+    "cluster eider\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1\nmachine 8 web 4 off";
+const SLAB: VolumeId = VolumeId(951);
+const TIDE: ImageId = ImageId(600);
+
+fn image(ready: bool) -> Image {
+    Image {
+        id: TIDE,
+        uuid: Uuid::from_u128(600),
+        name: "tide 3".into(),
+        volume: SLAB,
+        size: Bytes::gib(1),
+        mark: "m".into(),
+        expected: None,
+        sha256: ready.then(|| "ab".repeat(32)),
+        label: "TIDE_3".into(),
+        ready,
+        added: Moment(0),
+    }
+}
+
+fn with_image(ready: bool) -> Small {
+    let mut small = read(TWO);
+    small.alter(|e| e.put(Fact::Image(Arc::new(image(ready)))));
+    small
+}
+
+fn attach(small: &mut Small, id: u64) {
+    small.alter(|e| {
+        let mut machine = Machine::clone(&e.machines[&MachineId(id)]);
+        machine.boot.attached = Some(Attached {
+            image: TIDE,
+            volume: SLAB,
+        });
+        e.put(Fact::Machine(Arc::new(machine)));
+    });
+}
+
+fn add(edit: impl FnOnce(&mut AddImage)) -> Proposal {
+    let mut ask = AddImage {
+        name: "spring".into(),
+        volume: Some(SLAB),
+        size: Bytes::gib(2),
+        mark: "other".into(),
+        label: Ok("SPRING".into()),
+        expected: "0f".repeat(32),
+    };
+    edit(&mut ask);
+    Proposal::AddImage(ask)
+}
+
+fn says(edit: impl FnOnce(&mut AddImage)) -> Vec<String> {
+    worse(&put(&with_image(true), &add(edit)))
+}
+
+#[test]
+fn everything_that_can_be_known_before_a_file_is_sent_is_said_before() {
+    assert_eq!(says(|_| {}), Vec::<String>::new());
+    assert_eq!(
+        says(|a| a.size = Bytes::ZERO),
+        ["stop: Choose the file to send."]
+    );
+    assert_eq!(
+        says(|a| a.label = Err("it has no descriptor".into())),
+        ["stop: This is no ISO 9660 image: it has no descriptor."]
+    );
+    assert_eq!(
+        says(|a| a.name = "TIDE 3".into()),
+        ["stop: There is an image TIDE 3 already."]
+    );
+    assert_eq!(says(|a| a.name = " ".into()), ["stop: Give it a name."]);
+    assert!(says(|a| a.name = "x".repeat(81))[0].contains("at most 80"));
+    assert!(says(|a| a.expected = "0g".repeat(32))[0].contains("64 digits"));
+    assert!(says(|a| a.expected.clear())[0].starts_with("mind: No checksum is given"));
+    assert_eq!(
+        says(|a| (a.mark, a.size) = ("m".into(), Bytes::gib(1))),
+        ["mind: tide 3 seems to be the same file; it is here already."]
+    );
+    assert_eq!(
+        says(|a| a.size = Bytes::gib(20_000)),
+        ["stop: slab-951 has 9.9\u{a0}TiB free; the file has 19.5\u{a0}TiB."]
+    );
+    assert!(says(|a| a.size = Bytes::gib(9_000))[0].contains("less than 15 %"));
+    assert!(says(|a| a.volume = None)[0].contains("Choose the volume"));
+    let mut dark = read("cluster eider\nhost 1 256 down");
+    dark.alter(|_| {});
+    assert!(worse(&put(&dark, &add(|_| {})))[0].contains("No host that mounts slab-951 answers"));
+}
+
+#[test]
+fn an_image_in_use_or_still_arriving_is_not_removed() {
+    let mut small = with_image(true);
+    let ask = Proposal::RemoveImage { image: TIDE };
+    assert!(!put(&small, &ask).blocked());
+    attach(&mut small, 7);
+    let said = put(&small, &ask);
+    assert_eq!(
+        worse(&said),
+        ["stop: 1 machines have tide 3 in their drives."]
+    );
+    let give = put(&small, &Proposal::GiveVolume { volume: SLAB });
+    assert!(give.blocked());
+
+    // While a run awaits its bytes.
+    let mut small = read(TWO);
+    let plan = put(&small, &add(|_| {})).accept().unwrap();
+    let who = Who::itself();
+    let (run, events) = begin(&small.view, plan, who, Uuid::nil(), small.now);
+    small.alter(|e| drop(e.absorb_all(&events)));
+    let image = *small.view.estate.images.keys().next().unwrap();
+    let ask = Proposal::RemoveImage { image };
+    assert!(worse(&put(&small, &ask))[0].contains("still works on spring"));
+
+    // Given up before room was held: nothing of it stays.
+    let ended = turn(&small.view, run, Input::Cancel, small.now);
+    small.alter(|e| drop(e.absorb_all(&ended)));
+    let failed = Input::Failed {
+        step: 0,
+        fault: zastrugi_core::run::Fault::new(
+            zastrugi_core::run::FaultKind::Refused,
+            "full",
+            "Free room.",
+        ),
+    };
+    let ended = turn(&small.view, run, failed, small.now);
+    small.alter(|e| drop(e.absorb_all(&ended)));
+    assert!(small.view.estate.runs.is_empty());
+    assert!(small.view.estate.images.is_empty());
+}
+
+#[test]
+fn what_goes_with_a_volume_that_is_gone_is_its_images() {
+    let mut small = with_image(true);
+    let gone = Event::VolumeGone {
+        volume: SLAB,
+        handed_back: true,
+    };
+    small.alter(|e| drop(e.absorb(&gone)));
+    assert!(small.view.estate.images.is_empty());
+}
+
+fn edit(small: &Small, machine: u64, sets: Vec<Set>) -> Vec<String> {
+    let targets = vec![Target::Machine(MachineId(machine))];
+    worse(&put(small, &Proposal::Edit { targets, sets }))
+}
+
+fn drive(image: ImageId) -> Set {
+    Set::Attach(Some(Attached {
+        image,
+        volume: SLAB,
+    }))
+}
+
+#[test]
+fn a_machine_boots_only_from_what_it_has() {
+    let small = with_image(true);
+    let once = |from| Set::BootOnce(Some(from));
+    assert_eq!(
+        edit(&small, 8, vec![once(BootFrom::Image)]),
+        ["stop: It has no image to boot from: choose one."]
+    );
+    let both = vec![drive(TIDE), once(BootFrom::Image)];
+    assert_eq!(edit(&small, 8, both.clone()), Vec::<String>::new());
+    assert_eq!(
+        edit(&small, 7, both),
+        ["mind: db is on; what it boots from counts at its next power-on."]
+    );
+    assert_eq!(
+        edit(&small, 8, vec![once(BootFrom::Network)]),
+        ["stop: To boot from the network it needs a card on one."]
+    );
+    assert_eq!(
+        edit(&small, 8, vec![Set::BootOrder(vec![])]),
+        ["stop: It must boot from something."]
+    );
+    assert_eq!(
+        edit(&small, 8, vec![drive(ImageId(5))]),
+        ["stop: This image is gone."]
+    );
+    assert_eq!(
+        edit(&with_image(false), 8, vec![drive(TIDE)]),
+        ["stop: tide 3 is not whole yet."]
+    );
+    let mut networked = with_image(true);
+    networked.alter(|e| {
+        e.put(Fact::Network(Arc::new(network(NetworkId(20), "crew"))));
+        let mut web = Machine::clone(&e.machines[&MachineId(8)]);
+        web.nics[0] = Nic {
+            network: Some(NetworkId(20)),
+            ..web.nics[0].clone()
+        };
+        e.put(Fact::Machine(Arc::new(web)));
+    });
+    assert_eq!(
+        edit(&networked, 8, vec![once(BootFrom::Network)]),
+        Vec::<String>::new()
+    );
+}
+
+#[test]
+fn a_host_without_the_images_volume_can_t_take_the_machine() {
+    let mut small = with_image(true);
+    small.alter(|e| {
+        let mut far = Volume::clone(&e.volumes[&SLAB]);
+        (far.id, far.uid, far.name) = (VolumeId(77), "far".into(), "far".into());
+        far.cluster = Some(ClusterId(901));
+        e.put(Fact::Volume(Arc::new(far)));
+        let mut there = image(true);
+        there.volume = VolumeId(77);
+        e.put(Fact::Image(Arc::new(there)));
+        let mut web = Machine::clone(&e.machines[&MachineId(8)]);
+        web.boot.attached = Some(Attached {
+            image: TIDE,
+            volume: VolumeId(77),
+        });
+        e.put(Fact::Machine(Arc::new(web)));
+    });
+    small.alter_host(2, |h| {
+        h.mounts
+            .insert(VolumeId(77), zastrugi_core::testkit::paths(2));
+    });
+    let on = zastrugi_core::proposal::PowerAct::On { host: None };
+    let machines = vec![MachineId(8)];
+    let said = put(&small, &Proposal::Power { machines, act: on });
+    assert_eq!(said.places()[0].host_name, "h2", "{:?}", said.findings());
+    let volume = small.view.estate.volumes[&VolumeId(77)].clone();
+    assert_eq!(
+        volume.promised(&small.view.estate),
+        Bytes::ZERO,
+        "an image in a drive promises nothing on its volume"
+    );
+}
+
+fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
+    let db = &small.view.estate.machines[&MachineId(7)];
+    let seen = MachineReport {
+        uuid: db.uuid,
+        name: db.name.clone(),
+        state: MachineState::Running { guest: true },
+        generation: db.generation,
+        vcpus: db.vcpus,
+        memory: db.memory,
+        video: db.video,
+        disks: vec![],
+        volume: String::new(),
+        nics: vec![],
+        boot: Some(BootReport {
+            image: Some(Uuid::from_u128(600)),
+            order: BootFrom::ALL.to_vec(),
+            once,
+        }),
+        labels: Default::default(),
+        tier: 3,
+        apart: None,
+        protected: false,
+        guest_key: None,
+        note: String::new(),
+        virtual_hardware: 3,
+        created: Moment(0),
+    };
+    let host = &small.view.estate.hosts[&zastrugi_core::ids::HostId(1)];
+    let report = HostReport {
+        boot: 1,
+        seq: 9,
+        software: host.software.clone(),
+        initiator: host.initiator.clone(),
+        uplinks: vec![],
+        networks: Default::default(),
+        machines: vec![seen],
+        volumes: vec![],
+    };
+    let events = compare(&small.view.estate, host.id, &report, small.now);
+    let boots = events.into_iter();
+    boots
+        .filter(|e| matches!(e, Event::MachineBoot { .. }))
+        .collect()
+}
+
+#[test]
+fn what_the_record_says_is_taken_over_unless_a_run_is_about_to_write_it() {
+    let mut small = with_image(true);
+    let seen = report(&small, None);
+    let [Event::MachineBoot { boot, .. }] = seen.as_slice() else {
+        panic!("{seen:?}")
+    };
+    assert_eq!(boot.attached.unwrap().image, TIDE, "found by its uuid");
+    small.alter(|e| drop(e.absorb_all(&seen)));
+    assert_eq!(report(&small, None), [], "the same again is no news");
+
+    // Somebody asks for a boot from the image; until the host has written it, its old record is no news either.
+    let ask = Proposal::Edit {
+        targets: vec![Target::Machine(MachineId(7))],
+        sets: vec![Set::BootOnce(Some(BootFrom::Image))],
+    };
+    let plan = put(&small, &ask).accept().unwrap();
+    let (run, events) = begin(&small.view, plan, Who::itself(), Uuid::nil(), small.now);
+    small.alter(|e| drop(e.absorb_all(&events)));
+    assert_eq!(report(&small, None), []);
+    let written = turn(
+        &small.view,
+        run,
+        Input::Succeeded {
+            step: 0,
+            said: String::new(),
+        },
+        small.now,
+    );
+    small.alter(|e| drop(e.absorb_all(&written)));
+    assert!(small.view.estate.runs.is_empty());
+    let over = report(&small, None);
+    assert_eq!(over.len(), 1);
+    let told = over[0].tell(&small.view.estate).unwrap();
+    assert_eq!(told.text, "db booted once from its image");
+}
+
+#[test]
+fn the_plan_holds_room_first_and_takes_as_long_as_the_file_is_large() {
+    let small = read(TWO);
+    let said = put(&small, &add(|a| a.size = Bytes::gib(4)));
+    let steps: Vec<_> = said.steps().iter().map(|s| &s.step).collect();
+    assert!(matches!(
+        steps.as_slice(),
+        [
+            Step::MakeImage { .. },
+            Step::AwaitImage { .. },
+            Step::SealImage { .. }
+        ]
+    ));
+    let seconds = said.time().0 / 1000;
+    assert!((80..100).contains(&seconds), "{seconds} s for 4 GiB");
+}
