@@ -3,7 +3,7 @@
 use crate::{
     estate::{
         Array, ArrayCondition, Backing, Boot, Cluster, Condition, Estate, Host, HostNet, Image,
-        Machine, MachineState, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
+        Machine, MachineState, Moved, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
     },
     ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
     moment::Moment,
@@ -159,6 +159,17 @@ pub enum Event {
         state: MachineState,
         host: Option<HostId>,
         generation: u64,
+    },
+    /// Room is held for it on another host, or given back.
+    MachineMoving {
+        machine: MachineId,
+        to: Option<HostId>,
+    },
+    /// It runs on another host now, under a higher generation.
+    MachineMoved {
+        machine: MachineId,
+        generation: u64,
+        moved: Box<Moved>,
     },
     MachineDeleted {
         machine: MachineId,
@@ -460,6 +471,21 @@ impl Event {
                 let host = host.as_ref().and_then(|h| estate.hosts.get(h));
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
+            }
+            Event::MachineMoved {
+                machine: m, moved, ..
+            } => {
+                let host = |id: &HostId| {
+                    let host = estate.hosts.get(id);
+                    host.map_or_else(|| id.to_string(), |h| h.name.clone())
+                };
+                let (from, to) = (host(&moved.from), host(&moved.to));
+                let (took, still) = (moved.measured.took, moved.measured.stood_still);
+                let text = format!(
+                    "{} was moved from {from} to {to} in {took}; it stood still for {still}",
+                    name(m)
+                );
+                line(m, text)
             }
             Event::MachineBoot { machine: m, boot } => {
                 let was = estate.machines.get(m)?.boot.once?;

@@ -75,6 +75,7 @@ pub enum Rule {
     Label,
     Disk,
     Nothing,
+    Migration,
 }
 
 impl Rule {
@@ -122,6 +123,7 @@ impl Rule {
             Rule::Label => "labels",
             Rule::Disk => "disks",
             Rule::Nothing => "selection",
+            Rule::Migration => "migration",
         }
     }
 }

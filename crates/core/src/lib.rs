@@ -14,6 +14,7 @@ pub mod finding;
 pub mod forecast;
 pub mod ids;
 pub mod loads;
+pub mod migration;
 pub mod moment;
 pub mod names;
 pub mod observe;

@@ -3,7 +3,7 @@
 use crate::{
     ids::{HostId, MachineId},
     moment::Moment,
-    units::{Bytes, Mhz},
+    units::{Bytes, Mhz, Rate},
 };
 use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
@@ -14,6 +14,22 @@ pub struct MachineLoad {
     pub cpu: Mhz,
     /// Memory touched lately.
     pub active: Bytes,
+    /// None where the host doesn't measure it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub writes: Option<Writes>,
+}
+
+/// How a machine writes to its memory: what a live migration follows from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Writes {
+    pub dirty: Rate,
+    /// Pages ever touched since it was powered on, caches too.
+    pub touched: Bytes,
+    /// The part that it writes again and again.
+    pub working_set: Bytes,
+    /// To its disks.
+    #[serde(default)]
+    pub disk: Rate,
 }
 
 /// The latest sample of a host with everything on it: one packed row.

@@ -302,6 +302,8 @@ pub fn adopt(
         },
         cluster: host.cluster,
         host: (!off).then_some(host.id),
+        arriving: None,
+        moved: None,
         state: seen.state.clone(),
         wanted: if off { Wanted::Off } else { Wanted::On },
         vcpus: seen.vcpus,

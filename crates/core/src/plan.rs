@@ -8,15 +8,16 @@ use crate::{
         ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, RunId, SecretRef,
         SwitchId, VolumeId,
     },
+    migration::Course,
     moment::Span,
     proposal::{AfterGrace, Proposal, Set},
-    units::Bytes,
+    units::{Bytes, Rate},
 };
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// What a device must do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
     Claim {
@@ -154,6 +155,14 @@ pub enum Step {
         machine: MachineId,
         limit: Span,
     },
+    /// While it runs; the run lease is switched from one host to the other.
+    Move {
+        machine: MachineId,
+        from: HostId,
+        to: HostId,
+        line: Line,
+        foretold: Box<Course>,
+    },
     AskStop {
         machine: MachineId,
     },
@@ -182,6 +191,17 @@ pub enum Step {
         machine: MachineId,
         via: HostId,
     },
+}
+
+/// How a machine is moved.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Line {
+    pub network: String,
+    pub bandwidth: Rate,
+    /// For the rest, without what stands still in any case.
+    pub target: Span,
+    pub slow: bool,
+    pub force: bool,
 }
 
 impl Step {
@@ -222,6 +242,7 @@ impl Step {
             Step::Create { .. } => "create disks and record",
             Step::Start { .. } => "power on",
             Step::AwaitGuest { .. } => "guest answers",
+            Step::Move { .. } => "move while it runs",
             Step::AskStop { .. } => "ask the guest to stop",
             Step::AwaitOff { .. } => "wait until it is off",
             Step::Off { .. } => "power off",
@@ -240,6 +261,7 @@ impl Step {
             // As fast as a good line of a gigabit sends it through two hands.
             Step::AwaitImage { size, .. } => Span::millis(size.0 / 50_000),
             Step::AwaitOff { .. } => Span::secs(8),
+            Step::Move { foretold, .. } => foretold.time(),
             Step::ClusterReady { .. }
             | Step::VolumeReady { .. }
             | Step::VolumeGone { .. }
@@ -261,6 +283,7 @@ impl Step {
             Step::Create { machine, .. }
             | Step::Start { machine, .. }
             | Step::AwaitGuest { machine, .. }
+            | Step::Move { machine, .. }
             | Step::AskStop { machine }
             | Step::AwaitOff { machine, .. }
             | Step::Off { machine }
@@ -289,6 +312,7 @@ impl Step {
             | Step::Fill { host, .. }
             | Step::Disown { host, .. }
             | Step::Start { host, .. } => Some(*host),
+            Step::Move { to, .. } => Some(*to),
             Step::Create { via, .. }
             | Step::Rewrite { via, .. }
             | Step::Delete { via, .. }
@@ -389,6 +413,13 @@ impl Step {
             Step::NetworkReady { network } | Step::NetworkGone { network } => {
                 vec![Lock::exclusive(Object::Network(*network))]
             }
+            Step::Move {
+                machine, from, to, ..
+            } => vec![
+                Lock::exclusive(Object::Machine(*machine)),
+                Lock::shared(Object::Host(*from)),
+                Lock::shared(Object::Host(*to)),
+            ],
             Step::ReadArray { array } => vec![Lock::exclusive(Object::Array(*array))],
             Step::MakeLun { volume, array, .. } | Step::GrowLun { volume, array, .. } => vec![
                 Lock::exclusive(Object::Volume(*volume)),
@@ -493,7 +524,7 @@ impl Lock {
     }
 }
 
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PlannedStep {
     pub step: Step,
     pub title: String,
@@ -522,7 +553,7 @@ pub struct Fill {
 }
 
 /// A plan as a run carries it: written once.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Plan {
     pub run: RunId,
     pub ask: Proposal,

@@ -53,6 +53,8 @@ pub enum Proposal {
     GiveVolume {
         volume: VolumeId,
     },
+    /// To other hosts, while they run.
+    Move(Move),
     Power {
         machines: Vec<MachineId>,
         act: PowerAct,
@@ -82,6 +84,17 @@ pub struct ConnectArray {
     pub site: String,
     pub user: String,
     pub password: Password,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Move {
+    pub machines: Vec<MachineId>,
+    /// None: the best for each, with reasons.
+    pub to: Option<HostId>,
+    /// The guest may be slowed so that it converges.
+    pub slow: bool,
+    /// Also if it doesn't converge, with the longer downtime.
+    pub force: bool,
 }
 
 /// A file that a person is about to send.

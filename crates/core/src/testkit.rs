@@ -239,6 +239,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         name: words[2].into(),
         cluster: Some(cluster.id),
         host,
+        arriving: None,
         state: if host.is_some() {
             MachineState::Running { guest: true }
         } else {
@@ -279,5 +280,6 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         note: String::new(),
         virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
+        moved: None,
     }
 }

@@ -17,6 +17,19 @@ pub struct Bytes(pub u64);
 #[serde(transparent)]
 pub struct Mhz(pub u64);
 
+/// Bytes a second.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
+#[serde(transparent)]
+pub struct Rate(pub u64);
+
+impl fmt::Display for Rate {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/s", Bytes(self.0))
+    }
+}
+
 impl Bytes {
     pub const ZERO: Bytes = Bytes(0);
 

@@ -10,6 +10,7 @@ pub mod check;
 mod fault;
 mod http;
 mod images;
+mod moving;
 mod networks;
 mod perform;
 mod probe;

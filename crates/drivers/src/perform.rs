@@ -127,6 +127,9 @@ impl Drivers {
         if let Step::ReadSwitch { switch } = step {
             return self.at_switch(estate, *switch).await;
         }
+        if matches!(step, Step::Move { .. }) {
+            return self.at_move(estate, step, turn).await;
+        }
         if step.array().is_some() {
             return self.at_array(estate, step, turn).await;
         }
@@ -164,6 +167,22 @@ impl Drivers {
                 self.at_host(&agent, estate, host, machine.map(|m| &**m), step, turn)
                     .await
             }
+        }
+    }
+
+    /// Tells the device that nobody wants this step any more, where it would go on by itself.
+    ///
+    /// # Errors
+    /// [`Fault`] when the device can't be told.
+    pub async fn give_up(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        match step {
+            Step::Move { .. } => self.give_up_move(estate, step, turn).await,
+            _ => self.perform(estate, step, turn).await,
         }
     }
 

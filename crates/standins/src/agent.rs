@@ -3,6 +3,7 @@
 
 mod change;
 mod images;
+mod moving;
 mod network;
 mod say;
 mod storage;
@@ -56,6 +57,10 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}", put(change::create))
         .route("/v1/machines/{uuid}", patch(change::rewrite))
         .route("/v1/machines/{uuid}", delete(change::remove))
+        .route("/v1/machines/{uuid}/arrival", put(moving::arrive))
+        .route("/v1/machines/{uuid}/move", get(moving::show))
+        .route("/v1/machines/{uuid}/move", put(moving::leave))
+        .route("/v1/machines/{uuid}/move", delete(moving::cancel))
         .route("/v1/machines/{uuid}/power", post(change::power))
         .with_state(device)
 }

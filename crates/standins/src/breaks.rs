@@ -117,6 +117,14 @@ impl World {
         }
         self.save_switch(&state, switch);
     }
+    /// How fast a host's uplinks are from now on, in Mbit/s.
+    pub fn link(&self, host: &str, mbit: u64) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(host) {
+            host.uplinks.iter_mut().for_each(|u| u.mbit = mbit);
+        }
+        self.save_host(&state, host);
+    }
     /// Somebody unknown answers at this address from now on.
     pub fn squat(&self, address: &str, name: &str) {
         self.lock()

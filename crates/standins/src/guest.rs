@@ -17,6 +17,9 @@ pub(crate) struct Guest {
     /// Why it is halted, and since when.
     #[serde(default)]
     pub(crate) paused: Option<(String, i64)>,
+    /// Since when it stands still in the middle of a move.
+    #[serde(default)]
+    pub(crate) frozen: Option<i64>,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -52,7 +55,7 @@ impl Guest {
             Some(_) if !temper.stubborn => return "stopping",
             _ => {}
         }
-        let mut since = now - self.started;
+        let mut since = self.frozen.unwrap_or(now) - self.started;
         if self.from != "disk" {
             if let Some((name, _)) = INSTALLS.iter().find(|(_, end)| since < *end) {
                 return name;
@@ -125,6 +128,7 @@ mod tests {
             from: "disk".into(),
             stopping: None,
             paused: None,
+            frozen: None,
             unwritten: 0,
         };
         let calm = Temper::default();

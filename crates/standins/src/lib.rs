@@ -13,6 +13,8 @@ mod guest;
 mod host;
 mod images;
 mod make;
+mod memory;
+mod moving;
 mod network;
 mod restconf;
 mod scenario;
@@ -31,6 +33,12 @@ pub use scenario::{
 pub use server::{Settings, Standins};
 pub use storage::ArrayKind;
 pub use world::World;
+
+/// Where a host with this agent address awaits machines that are moved to it.
+pub(crate) fn moving_address(agent: &str) -> String {
+    let host = agent.rsplit_once(':').map_or(agent, |(host, _)| host);
+    format!("{host}:7444")
+}
 
 /// The demo's scenario: a ferry line with three sites.
 pub const SKARHOLM: &str = include_str!("../scenarios/skarholm.json");

@@ -71,6 +71,7 @@ impl Standins {
             })
             .collect();
         for (name, address, bmc_address, identity, bmc_identity) in hosts {
+            let device_name = name.clone();
             let device = Device {
                 world: world.clone(),
                 name,
@@ -84,6 +85,11 @@ impl Standins {
             let routes = agent::routes(device.clone()).layer(guard(&device));
             serve_tls(&mut tasks, &address, identity, routes, device).await?;
             let routes = bmc::routes(controller.clone()).layer(guard(&controller));
+            let moving = crate::moving_address(&address);
+            let listener = TcpListener::bind(&moving)
+                .await
+                .map_err(|e| io::Error::new(e.kind(), format!("{moving}: {e}")))?;
+            tasks.spawn(crate::moving::listen(world.clone(), device_name, listener));
             serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, controller).await?;
         }
         serve_arrays(&mut tasks, &world).await?;

@@ -206,10 +206,29 @@ impl Volume {
         Ok(())
     }
 
-    pub(crate) fn drop_lease(&mut self, uuid: &str) {
-        if let Some(record) = self.records.get_mut(uuid) {
+    /// Gives the lease back, if it is this host's.
+    pub(crate) fn drop_lease(&mut self, uuid: &str, host: &str) {
+        if let Some(record) = self.records.get_mut(uuid)
+            && record.lease.holder.as_deref() == Some(host)
+        {
             record.lease.holder = None;
         }
+    }
+
+    /// Compare and set: from one host to the other, if the first holds it at the generation before.
+    pub(crate) fn pass_lease(&mut self, uuid: &str, from: &str, to: &str, generation: u64) -> bool {
+        let Some(record) = self.records.get_mut(uuid) else {
+            return false;
+        };
+        let lease = &mut record.lease;
+        if lease.holder.as_deref() != Some(from) || lease.generation + 1 != generation {
+            return false;
+        }
+        *lease = Lease {
+            generation,
+            holder: Some(to.to_owned()),
+        };
+        true
     }
 
     pub(crate) fn free(&self) -> u64 {
@@ -284,12 +303,27 @@ mod tests {
         let mut v = volume();
         v.take_lease("u", "h1", 1).unwrap();
         assert!(v.take_lease("u", "h2", 2).is_err());
-        v.drop_lease("u");
+        v.drop_lease("u", "h2");
+        assert!(
+            v.take_lease("u", "h2", 2).is_err(),
+            "it is not h2's to give"
+        );
+        v.drop_lease("u", "h1");
         assert!(
             v.take_lease("u", "h2", 1).is_err(),
             "a generation is never used twice"
         );
         v.take_lease("u", "h2", 2).unwrap();
+    }
+
+    #[test]
+    fn a_lease_is_passed_on_once_and_only_by_its_holder() {
+        let mut v = volume();
+        v.take_lease("u", "h1", 1).unwrap();
+        assert!(!v.pass_lease("u", "h2", "h3", 2), "not its holder");
+        assert!(!v.pass_lease("u", "h1", "h2", 3), "not the next generation");
+        assert!(v.pass_lease("u", "h1", "h2", 2));
+        assert!(!v.pass_lease("u", "h1", "h3", 3), "it is h2's now");
     }
 
     #[test]

@@ -6,6 +6,7 @@ use crate::{
     host::Host,
     images::Images,
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
+    moving::Moves,
     network::Switch,
     scenario::Scenario,
     storage::Array,
@@ -24,6 +25,7 @@ pub struct World {
     state: Mutex<State>,
     faults: Mutex<Vec<Fault>>,
     pub(crate) images: Images,
+    pub(crate) moves: Moves,
     dir: PathBuf,
     speed: f64,
     began: Instant,
@@ -54,7 +56,9 @@ impl World {
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
         }
-        for host in read_all::<Host>(&dir.join("hosts"))? {
+        for mut host in read_all::<Host>(&dir.join("hosts"))? {
+            // What was being moved when everything ended goes on where its lease is.
+            host.guests.values_mut().for_each(|g| g.thaw(wall()));
             state.hosts.insert(host.name.clone(), host);
         }
         for array in read_all::<Array>(&dir.join("arrays"))? {
@@ -69,6 +73,7 @@ impl World {
             state: Mutex::new(state),
             faults: Mutex::new(Vec::new()),
             images: Images::open(dir)?,
+            moves: Moves::default(),
             dir: dir.into(),
             speed,
             began: Instant::now(),
@@ -233,7 +238,7 @@ impl World {
         let lost: Vec<(String, Guest)> = std::mem::take(&mut host.guests).into_iter().collect();
         for (uuid, guest) in lost {
             if let Some(volume) = volumes.get_mut(&guest.volume) {
-                volume.drop_lease(&uuid);
+                volume.drop_lease(&uuid, name);
             }
         }
         let touched: Vec<String> = volumes.keys().cloned().collect();
@@ -318,6 +323,9 @@ impl World {
         let mut changed = BTreeSet::new();
         let mut off = Vec::new();
         for (uuid, guest) in &mut host.guests {
+            if guest.frozen.is_some() {
+                continue;
+            }
             let Some(volume) = volumes.get_mut(&guest.volume) else {
                 continue;
             };
@@ -343,7 +351,7 @@ impl World {
                 .remove(&uuid)
                 .and_then(|g| volumes.get_mut(&g.volume))
             {
-                volume.drop_lease(&uuid);
+                volume.drop_lease(&uuid, name);
             }
         }
         if changed.is_empty() {

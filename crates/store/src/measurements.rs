@@ -138,6 +138,7 @@ impl Measurements {
                 let load = MachineLoad {
                     cpu: Mhz(from_db(row.try_get("cpu")?)),
                     active: Bytes(from_db(row.try_get("active")?)),
+                    writes: None,
                 };
                 Ok((MachineId(from_db(row.try_get("machine")?)), load))
             })

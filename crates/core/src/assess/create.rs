@@ -253,6 +253,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         name: name.to_owned(),
         cluster: Some(cluster.id),
         host: None,
+        arriving: None,
         state: MachineState::Planned,
         wanted: if ask.start { Wanted::On } else { Wanted::Off },
         vcpus: ask.vcpus,
@@ -288,6 +289,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         note: ask.note.clone(),
         virtual_hardware: VIRTUAL_HARDWARE,
         created: draft.now,
+        moved: None,
     }
 }
 

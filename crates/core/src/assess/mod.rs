@@ -9,6 +9,7 @@ mod edit;
 mod headroom;
 mod held;
 mod lifecycle;
+mod moving;
 mod network;
 mod power;
 mod storage;
@@ -92,6 +93,7 @@ pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> As
         Proposal::CreateNetwork(ask) => network::create(&mut draft, ask),
         Proposal::HealNetwork { network } => network::heal(&mut draft, *network),
         Proposal::RemoveNetwork { network } => network::remove(&mut draft, *network),
+        Proposal::Move(ask) => moving::relocate(&mut draft, ask),
         Proposal::Power { machines, act } => power::power(&mut draft, machines, *act),
         Proposal::Edit { targets, sets } => edit::edit(&mut draft, targets, sets),
         Proposal::Delete { machines } => lifecycle::delete(&mut draft, machines),

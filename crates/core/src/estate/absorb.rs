@@ -434,6 +434,19 @@ fn machines(pen: &mut Pen<'_>, event: &Event) {
         Event::MachineNics { machine, nics } => {
             pen.machine(*machine, |m| m.nics.clone_from(nics));
         }
+        Event::MachineMoving { machine, to } => pen.machine(*machine, |m| m.arriving = *to),
+        Event::MachineMoved {
+            machine,
+            generation,
+            moved,
+        } => pen.machine(*machine, |m| {
+            m.arriving = None;
+            if *generation >= m.generation {
+                m.generation = *generation;
+                m.host = Some(moved.to);
+            }
+            m.moved = Some(moved.clone());
+        }),
         Event::MachineBoot { machine, boot } => {
             pen.machine(*machine, |m| m.boot.clone_from(boot));
         }

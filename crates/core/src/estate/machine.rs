@@ -1,6 +1,6 @@
 //! A virtual machine: what it has, where it is, and what it should be doing.
 
-use super::Boot;
+use super::{Boot, Moved};
 use crate::{
     ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -71,7 +71,7 @@ pub enum Wanted {
     Off,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Machine {
     pub id: MachineId,
     pub uuid: uuid::Uuid,
@@ -79,6 +79,9 @@ pub struct Machine {
     pub cluster: Option<ClusterId>,
     /// Where it is on, arriving, or held room for. None when it is off.
     pub host: Option<HostId>,
+    /// Where a run is moving it; room is held for it there.
+    #[serde(default)]
+    pub arriving: Option<HostId>,
     pub state: MachineState,
     pub wanted: Wanted,
     pub vcpus: u32,
@@ -104,6 +107,8 @@ pub struct Machine {
     pub note: String,
     pub virtual_hardware: u32,
     pub created: Moment,
+    #[serde(default)]
+    pub moved: Option<Box<Moved>>,
 }
 
 impl Machine {

@@ -10,6 +10,7 @@ mod fact;
 mod host;
 mod image;
 mod machine;
+mod moving;
 mod network;
 mod volume;
 
@@ -20,6 +21,7 @@ pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
 pub use machine::{Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
+pub use moving::{Measured, Moved, RoundSeen};
 pub(crate) use network::wire;
 pub use network::{
     AddressRange, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet, Switch,
@@ -62,6 +64,7 @@ pub struct Estate {
 #[derive(Debug, Clone, Default, PartialEq)]
 struct Index {
     on_host: OrdMap<HostId, OrdSet<MachineId>>,
+    arriving: OrdMap<HostId, OrdSet<MachineId>>,
     in_cluster: OrdMap<ClusterId, OrdSet<MachineId>>,
     on_volume: OrdMap<VolumeId, OrdSet<MachineId>>,
     by_name: OrdMap<Arc<str>, MachineId>,
@@ -75,6 +78,15 @@ impl Estate {
     pub fn machines_on(&self, host: HostId) -> impl Iterator<Item = &Arc<Machine>> {
         self.index
             .on_host
+            .get(&host)
+            .into_iter()
+            .flatten()
+            .filter_map(|id| self.machines.get(id))
+    }
+    /// Machines that are being moved here; room is held for them.
+    pub fn machines_arriving(&self, host: HostId) -> impl Iterator<Item = &Arc<Machine>> {
+        self.index
+            .arriving
             .get(&host)
             .into_iter()
             .flatten()
@@ -276,6 +288,9 @@ impl Index {
         if let Some(host) = machine.host {
             self.on_host.entry(host).or_default().insert(id);
         }
+        if let Some(host) = machine.arriving {
+            self.arriving.entry(host).or_default().insert(id);
+        }
         if let Some(cluster) = machine.cluster {
             self.in_cluster.entry(cluster).or_default().insert(id);
         }
@@ -296,6 +311,9 @@ impl Index {
         let id = machine.id;
         if let Some(host) = machine.host {
             drop_from(&mut self.on_host, &host, id);
+        }
+        if let Some(host) = machine.arriving {
+            drop_from(&mut self.arriving, &host, id);
         }
         if let Some(cluster) = machine.cluster {
             drop_from(&mut self.in_cluster, &cluster, id);

@@ -42,9 +42,11 @@ impl Ledger {
         for host in hosts {
             let id = host.id;
             ledger.rows.insert(id, Row::empty(host));
+            let arriving = view.estate.machines_arriving(id);
             for machine in view
                 .estate
                 .machines_on(id)
+                .chain(arriving)
                 .filter(|m| !without.contains(&m.id))
             {
                 ledger.add(view, id, machine);
@@ -56,6 +58,12 @@ impl Ledger {
         if let Some(row) = self.rows.get_mut(&host) {
             row.add(view, machine);
         }
+    }
+    /// The same without one host.
+    pub fn without(&self, host: HostId) -> Self {
+        let mut rows = self.rows.clone();
+        rows.remove(&host);
+        Ledger { rows }
     }
     pub fn row(&self, host: HostId) -> Option<&Row> {
         self.rows.get(&host)

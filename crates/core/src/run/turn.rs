@@ -263,8 +263,10 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
                 format!("{} was deleted.", machine.name),
             ));
         }
-        if let (Step::Create { via: host, .. } | Step::Start { host, .. }, Some(cluster)) =
-            (step, machine.cluster.and_then(|c| estate.clusters.get(&c)))
+        if let (
+            Step::Create { via: host, .. } | Step::Start { host, .. } | Step::Move { to: host, .. },
+            Some(cluster),
+        ) = (step, machine.cluster.and_then(|c| estate.clusters.get(&c)))
         {
             let ledger = Ledger::of(view, estate.hosts.get(host).cloned(), &BTreeSet::from([id]));
             let row = ledger.row(*host)?;
@@ -356,6 +358,10 @@ fn undo(estate: &Estate, steps: &[crate::plan::PlannedStep], run: &Run) -> Vec<E
                 host: machine.host,
             })
         }
+        Step::Move { machine, .. } => Some(Event::MachineMoving {
+            machine: *machine,
+            to: None,
+        }),
         Step::Start { machine, .. } => {
             let machine = estate.machines.get(machine).filter(|m| m.is_off())?;
             Some(Event::MachineWanted {

@@ -1,6 +1,6 @@
 //! The calls of the agent's protocol.
 
-use super::wire::{Greeting, Machine, Report, Storage, WireImage, WirePath, limited};
+use super::wire::{Greeting, Machine, Report, Storage, WireImage, WireMove, WirePath, limited};
 use crate::{
     fault::garbled,
     http::{Call, Http, Watch},
@@ -80,6 +80,12 @@ pub(crate) struct FileSeen {
 #[derive(Deserialize)]
 struct Received {
     received: u64,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Awaited {
+    pub(crate) address: String,
+    pub(crate) ticket: String,
 }
 
 #[derive(Deserialize)]
@@ -468,6 +474,42 @@ impl Agent<'_> {
             .call(self.ask(Method::POST, path, Some(stamp), Some(body)))
             .await
     }
+    /// Asks the destination to await a machine; answers where, and the word that its source must say.
+    pub(crate) async fn arrive(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        from: &str,
+    ) -> Result<Awaited, Fault> {
+        let body = json!({"from": from});
+        let path = format!("/v1/machines/{uuid}/arrival");
+        self.http
+            .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+    }
+    pub(crate) async fn send_machine(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        body: Value,
+    ) -> Result<WireMove, Fault> {
+        let path = format!("/v1/machines/{uuid}/move");
+        self.http
+            .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+    }
+    pub(crate) async fn sending(&self, uuid: &Uuid) -> Result<WireMove, Fault> {
+        let path = format!("/v1/machines/{uuid}/move");
+        self.http
+            .call(self.ask(Method::GET, path, None, None))
+            .await
+    }
+    pub(crate) async fn stop_sending(&self, uuid: &Uuid) -> Result<WireMove, Fault> {
+        let path = format!("/v1/machines/{uuid}/move");
+        self.http
+            .call(self.ask(Method::DELETE, path, None, None))
+            .await
+    }
     pub(crate) async fn watch(&self) -> Result<Watch, Fault> {
         self.http
             .follow(self.ask(Method::GET, "/v1/events", None, None))
@@ -493,15 +535,7 @@ impl Watch {
             machines: load
                 .machines
                 .into_iter()
-                .map(|(uuid, l)| {
-                    (
-                        uuid,
-                        MachineLoad {
-                            cpu: Mhz(l.cpu_mhz),
-                            active: Bytes(l.active),
-                        },
-                    )
-                })
+                .map(|(uuid, l)| (uuid, l.read()))
                 .collect(),
         };
         Ok((report.read(), sample))

@@ -6,7 +6,7 @@ mod wire;
 
 pub use client::Sample;
 pub(crate) use client::{Agent, Cards, Seen, Stamp, boot, greet};
-pub(crate) use wire::{Machine, limited};
+pub(crate) use wire::{Machine, WireMove, limited};
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {
     path.read()

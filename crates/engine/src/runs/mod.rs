@@ -16,7 +16,7 @@ use zastrugi_core::{
     ids::RunId,
     moment::{Moment, Span},
     observe::settle_adopted,
-    run::{Fault, FaultKind, Input, Phase, turn},
+    run::{Fault, FaultKind, Input, Phase, RunState, turn},
     view::View,
 };
 use zastrugi_drivers::{Outcome, Turn};
@@ -134,6 +134,7 @@ impl Task {
             drop(self.orders.give_back(&order, Span::millis(50)).await);
             return;
         };
+        let given_up = found.is_some_and(|(run, _)| run.state == RunState::Cancelling);
         self.way.boundary(Boundary::OrderTaken);
         // The same on every attempt, also after a person said retry; no other installation has it.
         let key = format!(
@@ -155,11 +156,15 @@ impl Task {
                 self.way.boundary(Boundary::CallSent);
             });
         }
-        let outcome = timeout(
-            limit,
-            self.shared.drivers.perform(&estate, &planned.step, turn),
-        )
-        .await;
+        let drivers = &self.shared.drivers;
+        let call = async {
+            if given_up {
+                drivers.give_up(&estate, &planned.step, turn).await
+            } else {
+                drivers.perform(&estate, &planned.step, turn).await
+            }
+        };
+        let outcome = timeout(limit, call).await;
         let outcome = outcome.unwrap_or_else(|_| {
             let said = "The call took too long.";
             Err(Fault::new(

@@ -21,7 +21,10 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
-use zastrugi_standins::{Scenario, ScenarioHost, ScenarioVolume, Settings, Standins};
+use zastrugi_standins::{
+    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioVolume, Settings,
+    Standins,
+};
 use zastrugi_store::testkit::url;
 
 pub(crate) struct Lab {
@@ -94,11 +97,31 @@ impl Lab {
     }
 
     pub(crate) async fn at(database: &str, hosts: u32, works: bool) -> Lab {
+        Lab::of(database, scenario(hosts), works).await
+    }
+
+    /// A laboratory whose one array is a filer that exports by NFS.
+    pub(crate) async fn with_filer(pool: &PgPool, hosts: u32) -> Lab {
+        let filer = ScenarioArray {
+            name: "shelf".into(),
+            kind: DeviceKind::File,
+            addresses: vec!["250.1".into(), "250.2".into()],
+            portals: vec!["250.11".into(), "250.12".into()],
+            pools: [("main".to_owned(), 20_000)].into(),
+        };
+        let scenario = Scenario {
+            arrays: vec![filer],
+            ..scenario(hosts)
+        };
+        Lab::of(&url(pool), scenario, true).await
+    }
+
+    async fn of(database: &str, scenario: Scenario, works: bool) -> Lab {
         let dir = tempfile::tempdir().unwrap();
         let (net, held) = net();
         let devices = Settings {
             dir: dir.path().to_owned(),
-            scenario: scenario(hosts),
+            scenario,
             net: net.clone(),
             speed: 40.0,
             control: "127.0.0.1:0".parse().unwrap(),
@@ -257,7 +280,10 @@ impl Lab {
         let secret = self.desk.keep_secret(password).await.unwrap();
         Proposal::ConnectArray(ConnectArray {
             controllers: controllers.collect(),
-            kind: ArrayKind::Block,
+            kind: match self.devices.scenario.arrays.first() {
+                Some(filer) if filer.kind == DeviceKind::File => ArrayKind::File,
+                _ => ArrayKind::Block,
+            },
             site: "Quayside".into(),
             user: "keeper".into(),
             password: Password::Kept(secret),

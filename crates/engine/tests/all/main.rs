@@ -4,6 +4,7 @@
 mod faults;
 mod images;
 mod lab;
+mod moving;
 mod network;
 mod processes;
 mod restart;

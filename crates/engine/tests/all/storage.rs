@@ -307,6 +307,41 @@ async fn a_hanging_array_is_timed_out_and_asked_again(pool: PgPool) {
 }
 
 #[sqlx::test(migrations = false)]
+async fn a_hanging_filer_is_timed_out_and_its_export_made_once(pool: PgPool) {
+    let lab = Lab::with_filer(&pool, 2).await;
+    lab.ready().await;
+    lab.done(lab.array("first-light").await).await;
+    for controller in ["shelf-1", "shelf-2"] {
+        break_it(
+            &lab,
+            controller,
+            "POST /redfish/v1/Storage/1/FileSystems",
+            Breaks::Hang,
+            1,
+        );
+    }
+    let run = lab.done(lab.volume("quay", Some(64)).await).await;
+    assert!(run.steps[0].attempt >= 2, "{}", run.steps[0].attempt);
+    let offers = lab.standins.world.offers("shelf");
+    let quays: Vec<_> = offers.iter().filter(|(name, _)| name == "quay").collect();
+    assert_eq!(quays, [&("quay".to_owned(), 2)], "{offers:?}");
+    // The whole filer falls silent: nothing hangs, and the sheet says so before any run.
+    for controller in ["shelf-1", "shelf-2"] {
+        break_it(&lab, controller, "", Breaks::Hang, 1000);
+    }
+    let silent = || !lab.estate().array_named("shelf").unwrap().answers();
+    eventually("the silence is seen", silent).await;
+    let more = Proposal::ExtendVolume {
+        volume: lab.volume_named("quay").id,
+        size: Bytes::gib(128),
+    };
+    let said = lab.desk.assess(&lab.admin, &more);
+    assert!(said.blocked());
+    assert_eq!(said.findings()[0].text, "shelf does not answer.");
+    lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
 async fn a_volume_is_handed_back_and_taken_again_with_its_machines(pool: PgPool) {
     let lab = lab(&pool, 2).await;
     lab.done(lab.volume("quay", Some(64)).await).await;

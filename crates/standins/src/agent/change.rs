@@ -86,6 +86,33 @@ pub(super) fn keyed(
     answer
 }
 
+/// A change whose effect is looked up rather than kept by its key: checks owner and fence, and passes on key and fence.
+pub(super) fn fenced<T>(
+    device: &Device,
+    headers: &HeaderMap,
+    object: &str,
+    act: impl FnOnce(&mut State, &str, &str, u64) -> Result<T, Response>,
+) -> Result<T, Response> {
+    owner_only(device, headers)?;
+    let (Some(key), Some(fence)) = (
+        header(headers, "step-key"),
+        header(headers, "fence").and_then(|f| f.parse::<u64>().ok()),
+    ) else {
+        let words = "Step-Key and Fence are required.";
+        return Err(refused(StatusCode::BAD_REQUEST, "headers", words));
+    };
+    let mut state = device.world.lock();
+    if let Err(highest) = raise_fence(&mut state, &device.name, object, fence) {
+        let words = format!("{object} was taken at {highest}; {fence} is older.");
+        return Err(refused(
+            StatusCode::PRECONDITION_FAILED,
+            "stale_fence",
+            words,
+        ));
+    }
+    act(&mut state, &device.name, key, fence)
+}
+
 /// A change that only whoever owns the host may make; `act` gets the host's name.
 pub(super) fn by_owner(
     device: &Device,
@@ -617,7 +644,7 @@ pub(super) async fn power(
                     .get_mut(&name)
                     .and_then(|h| h.guests.remove(&uuid));
                 if let Some(volume) = gone.and_then(|g| state.volumes.get_mut(&g.volume)) {
-                    volume.drop_lease(&uuid);
+                    volume.drop_lease(&uuid, &name);
                 }
             }
             other => {
@@ -717,6 +744,7 @@ fn power_on(
             started: now,
             from,
             stopping: None,
+            frozen: None,
             paused: None,
             unwritten: 0,
         },
