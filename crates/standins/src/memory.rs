@@ -18,11 +18,11 @@ pub(crate) struct Writes {
 
 /// From how busy a guest is: a busy one touches more and writes faster.
 pub(crate) fn writes(record: &Record) -> Writes {
-    let busy = u64::from(record.temper.busy.min(100));
-    let touched = record.memory.size / 100 * (40 + busy / 2);
+    let busy = u64::from(record.temper.busy.min(1000));
+    let touched = record.memory.size / 100 * (40 + busy.min(100) / 2);
     let hot = touched / 4;
     Writes {
-        dirty: hot / 1000 * busy * 5,
+        dirty: hot / 1000 * busy,
         touched,
         hot,
     }

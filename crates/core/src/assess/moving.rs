@@ -176,7 +176,11 @@ fn reaches(draft: &mut Draft<'_>, host: &Host, network: &Network) {
         Standing::Unchecked(_) => {
             draft.found(Finding::unchecked(Rule::Wire, &host.name, text));
         }
-        _ => draft.found(Finding::stop(Rule::Wire, &host.name, text).at("to")),
+        _ => {
+            draft.found(Finding::stop(Rule::Wire, &host.name, text).at("to").remedy(
+                "Mend the network there first, or leave this host's machines where they are.",
+            ))
+        }
     }
 }
 

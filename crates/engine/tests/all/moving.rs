@@ -50,10 +50,12 @@ async fn lab(pool: &PgPool, hosts: u32) -> Lab {
     })
     .await;
     lab.done(lab.create("m", 1, true)).await;
+    lab.standins.world.busy("m", 60);
     let measured = || {
         let view = lab.desk.look();
         let load = view.loads.machines.get(&lab.machine("m")).copied();
-        load.is_some_and(|l| l.writes.is_some())
+        load.and_then(|l| l.writes)
+            .is_some_and(|w| w.touched.0 > 1_300_000_000)
     };
     eventually("how it writes is measured", measured).await;
     lab
@@ -128,7 +130,8 @@ async fn a_machine_moves_and_what_was_foretold_is_set_beside_what_was(pool: PgPo
 #[sqlx::test(migrations = false)]
 async fn who_writes_too_fast_is_refused_slowed_or_moved_all_the_same(pool: PgPool) {
     let lab = lab(&pool, 2).await;
-    lab.standins.world.busy("m", 100);
+    // Nearly three times what the line carries.
+    lab.standins.world.busy("m", 646);
     let stops = || lab.desk.assess(&lab.admin, &go(&lab, |_| {})).blocked();
     eventually("the sheet says that it never gets there", stops).await;
     let said = lab.desk.assess(&lab.admin, &go(&lab, |_| {}));

@@ -6,7 +6,8 @@ use std::collections::BTreeMap;
 use zastrugi_core::{
     assess::Assessment,
     finding::{Finding, Severity},
-    plan::{Bar, Fill, Plan},
+    migration::Course,
+    plan::{Bar, Fill, Plan, PlannedStep, Step},
     units::Bytes,
 };
 
@@ -26,6 +27,8 @@ struct FillView {
     name: String,
     before: u64,
     after: u64,
+    /// What stays in any case.
+    stays: u64,
     words: String,
 }
 
@@ -53,6 +56,10 @@ pub(crate) struct Consequences {
     fills: Vec<FillView>,
     more_fills: usize,
     refused: Vec<(String, String)>,
+    /// The first moves, drawn.
+    rounds: Vec<String>,
+    /// The others: name, from and to, in words.
+    moves: Vec<(String, String, String)>,
     bars: Vec<BarView>,
     steps: usize,
     time: String,
@@ -76,10 +83,12 @@ fn finding(f: &Finding) -> FindingView {
 fn fill(f: &Fill) -> FillView {
     let scale = |b: Bytes| zastrugi_core::units::round(b.share_of(f.installed) * 230.0).min(230);
     let gib = |b: Bytes| format!("{:.0}", b.in_gib());
+    let (before, after) = (scale(f.before), scale(f.after));
     FillView {
         name: f.name.clone(),
-        before: scale(f.before),
-        after: scale(f.after),
+        before,
+        after,
+        stays: before.min(after),
         words: format!("{} → {} GiB", gib(f.before), gib(f.after)),
     }
 }
@@ -94,6 +103,47 @@ pub(crate) fn bars(bars: &[Bar]) -> Vec<BarView> {
             from: scale(b.from.0),
             width: scale(b.to.0.saturating_sub(b.from.0)).max(7),
             words: b.to.to_string(),
+        })
+        .collect()
+}
+
+/// Moves that are drawn; the others are told in a line each.
+const DRAWN: usize = 3;
+const TOLD: usize = 60;
+
+/// A move's machine, and from where to where, taken from its step's title.
+fn leg(planned: &PlannedStep) -> (String, String) {
+    let title = planned.title.trim_start_matches("Move ");
+    let (name, legs) = title.split_once(" from ").unwrap_or((title, ""));
+    (name.to_owned(), legs.replace(" to ", " → "))
+}
+
+fn courses(steps: &[PlannedStep]) -> impl Iterator<Item = (&PlannedStep, &Course)> {
+    steps.iter().filter_map(|planned| match &planned.step {
+        Step::Move { foretold, .. } => Some((planned, &**foretold)),
+        _ => None,
+    })
+}
+
+fn rounds(steps: &[PlannedStep]) -> Vec<String> {
+    let drawn = courses(steps).take(DRAWN);
+    drawn
+        .filter(|(_, course)| !course.rounds.is_empty())
+        .map(|(planned, course)| {
+            let (name, legs) = leg(planned);
+            super::sheet::render(&super::rounds::Rounds::new(&name, legs, Some(course), None))
+        })
+        .collect()
+}
+
+fn moves(steps: &[PlannedStep]) -> Vec<(String, String, String)> {
+    courses(steps)
+        .skip(DRAWN)
+        .take(TOLD)
+        .map(|(planned, course)| {
+            let (name, legs) = leg(planned);
+            let words = format!("{}, still for {}", course.time(), course.stands_still());
+            (name, legs, words)
         })
         .collect()
 }
@@ -148,6 +198,8 @@ impl Consequences {
                 .collect(),
             more_fills: assessment.fills().len().saturating_sub(MOST_FILLS),
             refused: assessment.refused().to_vec(),
+            rounds: rounds(assessment.steps()),
+            moves: moves(assessment.steps()),
             bars: bars(&assessment.bars()),
             steps: assessment.steps().len(),
             time: assessment.time().to_string(),
@@ -175,6 +227,8 @@ impl Consequences {
             fills: plan.fills.iter().take(MOST_FILLS).map(fill).collect(),
             more_fills: plan.fills.len().saturating_sub(MOST_FILLS),
             refused: vec![],
+            rounds: rounds(&plan.steps),
+            moves: moves(&plan.steps),
             bars: bars(&zastrugi_core::plan::bars(&plan.steps)),
             steps: plan.steps.len(),
             time: plan.time.to_string(),

@@ -3,7 +3,7 @@
 use super::{AtDesk, Page, Query, Signed, part};
 use askama::Template;
 use rocket::get;
-use zastrugi_core::permits::Act;
+use zastrugi_core::{estate::Estate, permits::Act};
 
 struct Hit {
     link: String,
@@ -43,7 +43,40 @@ const COMMANDS: [(&str, &str, Act); 19] = [
     ("people", "/settings/people", Act::People),
     ("settings, theme, password", "/settings", Act::Look),
 ];
+/// What can be said to a machine: (words, the link before its number, the link behind, who may)
+const VERBS: [(&str, &str, &str, Act); 5] = [
+    ("move", "/sheet/move?ids=", "", Act::Machines),
+    ("power on", "/sheet/power?act=on&ids=", "", Act::Machines),
+    ("power off", "/sheet/power?act=off&ids=", "", Act::Machines),
+    (
+        "restart",
+        "/sheet/power?act=restart&ids=",
+        "",
+        Act::Machines,
+    ),
+    ("stop", "/sheet/power?act=stop&ids=", "", Act::Machines),
+];
 const MOST: usize = 8;
+
+/// `move db` and the like: each machine of that name with what shall be done to it.
+fn spoken(signed: &Signed, estate: &Estate, q: &str) -> Vec<Hit> {
+    let said = VERBS.iter().filter(|v| signed.may(v.3)).find_map(|verb| {
+        let rest = q.strip_prefix(verb.0)?.strip_prefix(' ')?.trim();
+        (!rest.is_empty()).then_some((verb, rest))
+    });
+    let Some(((words, before, behind, _), name)) = said else {
+        return vec![];
+    };
+    let named = estate.machines_by_name().filter(|m| m.name.contains(name));
+    named
+        .take(MOST)
+        .map(|m| Hit {
+            link: format!("{before}{}{behind}", m.id.0),
+            text: format!("{words} {}", m.name),
+            kind: "do".into(),
+        })
+        .collect()
+}
 
 #[get("/find")]
 pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
@@ -101,7 +134,9 @@ pub(crate) fn find(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         .filter(|m| m.name.contains(&q) || m.nics.iter().any(|n| n.mac == q))
         .take(MOST)
         .map(|m| hit(format!("/machines/{}", m.id.0), &m.name, "machine"));
-    let hits = clusters
+    let hits = spoken(&signed, estate, &q)
+        .into_iter()
+        .chain(clusters)
         .chain(hosts)
         .chain(machines)
         .chain(volumes)

@@ -8,6 +8,7 @@ pub(crate) mod find;
 pub(crate) mod headers;
 pub(crate) mod live;
 pub(crate) mod problem;
+pub(crate) mod rounds;
 pub(crate) mod server;
 pub(crate) mod sheet;
 pub(crate) mod shell;

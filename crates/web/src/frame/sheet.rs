@@ -36,6 +36,7 @@ pub(crate) enum Kind {
     EditCluster,
     NewMachines,
     EditMachines,
+    Move,
     Power,
     Delete,
     Recover,
@@ -57,7 +58,7 @@ pub(crate) enum Kind {
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 25] = [
+    pub(crate) const ALL: [Kind; 26] = [
         Kind::Claim,
         Kind::HandBack,
         Kind::EditHost,
@@ -65,6 +66,7 @@ impl Kind {
         Kind::EditCluster,
         Kind::NewMachines,
         Kind::EditMachines,
+        Kind::Move,
         Kind::Power,
         Kind::Delete,
         Kind::Recover,
@@ -93,6 +95,7 @@ impl Kind {
             Kind::EditCluster => "edit-cluster",
             Kind::NewMachines => "new-machines",
             Kind::EditMachines => "edit-machines",
+            Kind::Move => "move",
             Kind::Power => "power",
             Kind::Delete => "delete",
             Kind::Recover => "recover",
@@ -168,6 +171,7 @@ impl Kind {
             Kind::EditCluster => places::clusters::page::edit(view, fields),
             Kind::NewMachines => places::machines::new::fill(view, fields),
             Kind::EditMachines => places::machines::edit::fill(view, fields),
+            Kind::Move => places::machines::moving::fill(view, fields),
             Kind::Power => places::machines::power::fill(view, fields),
             Kind::Delete => places::machines::lifecycle::delete(view, fields),
             Kind::Recover => places::machines::lifecycle::recover(view, fields),

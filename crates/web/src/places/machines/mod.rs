@@ -3,6 +3,7 @@
 pub(crate) mod edit;
 pub(crate) mod lifecycle;
 mod list;
+pub(crate) mod moving;
 pub(crate) mod new;
 mod page;
 pub(crate) mod power;
@@ -11,6 +12,7 @@ use crate::frame::Fields;
 use rocket::{Route, routes};
 use zastrugi_core::{
     ids::{ClusterId, MachineId, VolumeId},
+    placement::Ledger,
     view::View,
 };
 
@@ -80,4 +82,24 @@ fn images(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
         .collect();
     all.sort_by(|a, b| a.1.cmp(&b.1));
     all
+}
+
+/// The hosts of the cluster with what is free on each, for those who choose by hand.
+fn hosts(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+    let Some(cluster) = cluster else {
+        return vec![];
+    };
+    let hosts: Vec<_> = view.estate.hosts_in(cluster).cloned().collect();
+    let ledger = Ledger::of(view, hosts, &Default::default());
+    let mut named: Vec<_> = ledger
+        .rows()
+        .map(|row| {
+            (
+                row.host.id.0,
+                format!("{} · {} free", row.host.name, row.free()),
+            )
+        })
+        .collect();
+    named.sort_by(|a, b| a.1.cmp(&b.1));
+    named
 }

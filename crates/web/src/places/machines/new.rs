@@ -10,7 +10,6 @@ use askama::Template;
 use zastrugi_core::{
     estate::{Memory, NetRole, Provisioning},
     ids::{ClusterId, HostId, ImageId, NetworkId, VolumeId},
-    placement::Ledger,
     proposal::{CreateMachines, NewDisk, NewNic, Proposal},
     units::Bytes,
     view::View,
@@ -190,26 +189,6 @@ fn nics(
     (shown, read)
 }
 
-/// The hosts of the cluster with what is free on each, for those who choose by hand.
-fn hosts(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
-    let Some(cluster) = cluster else {
-        return vec![];
-    };
-    let hosts: Vec<_> = view.estate.hosts_in(cluster).cloned().collect();
-    let ledger = Ledger::of(view, hosts, &Default::default());
-    let mut named: Vec<_> = ledger
-        .rows()
-        .map(|row| {
-            (
-                row.host.id.0,
-                format!("{} · {} free", row.host.name, row.free()),
-            )
-        })
-        .collect();
-    named.sort_by(|a, b| a.1.cmp(&b.1));
-    named
-}
-
 /// The volumes of the cluster with what is free on each.
 fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let cluster = cluster.and_then(|c| view.estate.clusters.get(&c));
@@ -276,7 +255,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         nics: shown_nics,
         networks: networks(view, cluster),
         cluster: cluster.map_or(0, |c| c.0),
-        hosts: hosts(view, cluster),
+        hosts: super::hosts(view, cluster),
         host: ask.host.map_or(0, |h| h.0),
         labels: fields.get("labels").into(),
         tier: fields.or("tier", "3"),

@@ -1,12 +1,13 @@
 //! One machine.
 
 use crate::frame::{AtDesk, Page, Problem, Signed, machine_state, page as whole, part};
+use crate::frame::{rounds::Rounds, sheet::render};
 use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Machine, MachineState, Nic, Provisioning},
-    ids::MachineId,
+    estate::{Estate, Machine, MachineState, Moved, Nic, Provisioning},
+    ids::{HostId, MachineId},
     permits::Act,
     view::View,
 };
@@ -27,6 +28,9 @@ struct MachinePage {
     note: String,
     events: Vec<Line>,
     off: bool,
+    may_move: bool,
+    /// Foretold and measured, drawn.
+    moved: String,
     deleted: bool,
     may_machines: bool,
     may_purge: bool,
@@ -69,6 +73,11 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         note: m.note.clone(),
         events,
         off: m.is_off(),
+        may_move: matches!(m.state, MachineState::Running { .. }),
+        moved: m
+            .moved
+            .as_ref()
+            .map_or_else(String::new, |moved| last_move(estate, moved)),
         deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),
         may_purge: signed.may(Act::Purge),
@@ -136,6 +145,19 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("version {}", m.virtual_hardware),
         ),
     ]
+}
+
+/// What was foretold of its last move beside what was measured.
+fn last_move(estate: &Estate, moved: &Moved) -> String {
+    let name = |id: &HostId| {
+        let host = estate.hosts.get(id);
+        host.map_or_else(|| id.to_string(), |h| h.name.clone())
+    };
+    let legs = format!("{} → {}", name(&moved.from), name(&moved.to));
+    let at = crate::frame::time(moved.at);
+    let foretold = moved.foretold.as_ref();
+    let picture = Rounds::new(&legs, String::new(), foretold, Some(&moved.measured));
+    format!("<p class=\"hint\">{at}</p>{}", render(&picture))
 }
 
 /// The image in its drive.

@@ -1,0 +1,59 @@
+//! The sheet for moving machines to other hosts while they run.
+
+use super::{back, chosen, what};
+use crate::frame::{
+    Fields,
+    sheet::{Filled, render},
+};
+use askama::Template;
+use zastrugi_core::{
+    ids::HostId,
+    proposal::{Move, Proposal},
+    view::View,
+};
+
+#[derive(Template)]
+#[template(
+    source = r#"<fieldset><legend class="legend">Machines</legend><div class="field" id="f-machines" data-field="machines"><p>{% for (id, name) in machines %}<input type="hidden" name="ids" value="{{ id }}"><span class="chip">{{ name }}</span>{% endfor %}</p><span class="wrong" role="alert"></span></div></fieldset>
+<fieldset><legend class="legend">Where to</legend><div class="row"><div class="field wide" id="f-to" data-field="to"><label for="to">Host</label><select id="to" name="to"><option value="">Best, with reasons</option>{% for (id, words) in hosts %}<option value="{{ id }}"{% if *id == to %} selected{% endif %}>{{ words }}</option>{% endfor %}</select><span class="wrong" role="alert"></span></div></div></fieldset>
+<fieldset><legend class="legend">If it writes faster than the line carries</legend><div class="field" id="f-slow" data-field="slow"><label class="check"><input type="checkbox" name="slow"{% if slow %} checked{% endif %}> slow it on the way, by at most 70 %</label><span class="wrong" role="alert"></span></div>
+<div class="field" id="f-force" data-field="force"><label class="check"><input type="checkbox" name="force"{% if force %} checked{% endif %}> move it all the same, and let it stand still for longer</label><span class="wrong" role="alert"></span></div></fieldset>"#,
+    ext = "html"
+)]
+struct MoveFields {
+    machines: Vec<(u64, String)>,
+    hosts: Vec<(u64, String)>,
+    to: u64,
+    slow: bool,
+    force: bool,
+}
+
+pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
+    let (ids, named) = chosen(view, fields);
+    let estate = &view.estate;
+    let first = ids.first().and_then(|id| estate.machines.get(id));
+    let cluster = first.and_then(|m| m.cluster);
+    let ask = Move {
+        to: fields.get("to").parse().ok().map(HostId),
+        slow: fields.ticked("slow", false),
+        force: fields.ticked("force", false),
+        machines: ids,
+    };
+    let shown = MoveFields {
+        machines: named.clone(),
+        hosts: super::hosts(view, cluster),
+        to: ask.to.map_or(0, |h| h.0),
+        slow: ask.slow,
+        force: ask.force,
+    };
+    Filled {
+        title: format!("Move {}", what(&named)),
+        lead: "To another host, while it runs. What it will be like stands at the right.".into(),
+        run: format!("Run: move {}", what(&named)),
+        danger: ask.force,
+        back: back(&named),
+        fields: render(&shown),
+        ask: Proposal::Move(ask),
+        wrong: vec![],
+    }
+}
