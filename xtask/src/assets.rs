@@ -25,7 +25,7 @@ pub(crate) fn build(always: bool) -> Result<(), Failed> {
         return Ok(());
     }
     install::node()?;
-    if !dir.join("node_modules/.package-lock.json").exists() {
+    if outdated(&dir) {
         // Not `npm ci`: a lock file without addresses leaves out other platforms' optional packages, which it then misses.
         run(Command::new("npm")
             .args([
@@ -38,6 +38,13 @@ pub(crate) fn build(always: bool) -> Result<(), Failed> {
             .current_dir(&dir))?;
     }
     run(Command::new("node").arg("build.mjs").current_dir(&dir))
+}
+
+/// Whether packages are missing: never installed, or another list since.
+fn outdated(dir: &Path) -> bool {
+    let changed = |name: &str| fs::metadata(dir.join(name)).and_then(|m| m.modified()).ok();
+    let had = changed("node_modules/.package-lock.json");
+    had.is_none() || had < changed("package.json")
 }
 
 /// When the newest source was changed.

@@ -160,6 +160,12 @@ pub enum Event {
         host: Option<HostId>,
         generation: u64,
     },
+    /// Somebody looks at its console.
+    ConsoleOpened {
+        machine: MachineId,
+        /// Also to type into it.
+        writes: bool,
+    },
     /// Room is held for it on another host, or given back.
     MachineMoving {
         machine: MachineId,
@@ -471,6 +477,10 @@ impl Event {
                 let host = host.as_ref().and_then(|h| estate.hosts.get(h));
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
+            }
+            Event::ConsoleOpened { machine: m, writes } => {
+                let what = if *writes { "" } else { ", to look at" };
+                line(m, format!("The console of {} was opened{what}", name(m)))
             }
             Event::MachineMoved {
                 machine: m, moved, ..

@@ -7,6 +7,7 @@
 pub mod agent;
 mod announce;
 pub mod check;
+mod console;
 mod fault;
 mod http;
 mod images;
@@ -22,6 +23,7 @@ mod swordfish;
 mod tls;
 
 pub use announce::{Announcement, Announcements};
+pub use console::Console;
 pub use http::Watch;
 pub use images::Fed;
 pub use networks::{Networks, NotAllowed};

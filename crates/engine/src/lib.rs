@@ -3,6 +3,7 @@
 //!
 //! Start at [`Engine::start`].
 
+mod consoles;
 mod desk;
 mod evidence;
 mod passwords;
@@ -13,9 +14,10 @@ mod settings;
 mod shared;
 mod watch;
 
+pub use consoles::{Look, Told};
 pub use desk::{
-    Answer, AnswerError, Desk, FeedError, Found, Health, PasswordProblem, ProbeError, Reserves,
-    ScanState, SignIn, SignInError, StartError, Viewer,
+    Answer, AnswerError, ConsoleError, Desk, FeedError, Found, Health, PasswordProblem, ProbeError,
+    Reserves, ScanState, SignIn, SignInError, StartError, Ticket, Viewer,
 };
 pub use secrets::read_key;
 pub use settings::{Boundary, EngineSettings};

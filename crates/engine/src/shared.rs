@@ -15,7 +15,7 @@ use zastrugi_core::{
 use zastrugi_drivers::{Announcements, Drivers};
 use zastrugi_store::{Pool, Vault};
 
-use crate::desk::ScanState;
+use crate::{consoles::Consoles, desk::ScanState};
 
 pub(crate) struct Shared {
     pub(crate) pool: Pool,
@@ -33,6 +33,7 @@ pub(crate) struct Shared {
     loads_at: AtomicI64,
     /// Pieces of files that may be on their way at once.
     pub(crate) arriving: Semaphore,
+    pub(crate) consoles: Consoles,
     pub(crate) scan: Mutex<Option<ScanState>>,
 }
 
@@ -59,6 +60,7 @@ impl Shared {
             leads: AtomicBool::new(false),
             loads_at: AtomicI64::new(0),
             arriving: Semaphore::new(4),
+            consoles: Consoles::default(),
             scan: Mutex::new(None),
         }
     }

@@ -2,6 +2,7 @@
 //! `docs/agent-api.json`.
 
 mod change;
+mod console;
 mod images;
 mod moving;
 mod network;
@@ -57,6 +58,8 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}", put(change::create))
         .route("/v1/machines/{uuid}", patch(change::rewrite))
         .route("/v1/machines/{uuid}", delete(change::remove))
+        .route("/v1/machines/{uuid}/console", get(console::watch))
+        .route("/v1/machines/{uuid}/console", post(console::typed))
         .route("/v1/machines/{uuid}/arrival", put(moving::arrive))
         .route("/v1/machines/{uuid}/move", get(moving::show))
         .route("/v1/machines/{uuid}/move", put(moving::leave))

@@ -1,6 +1,9 @@
 //! A simulated guest: the phases of its boot, and how busy it is.
 
-use crate::volume::{Record, Temper};
+use crate::{
+    console::Console,
+    volume::{Record, Temper},
+};
 use serde::{Deserialize, Serialize};
 
 /// A machine that is on, as its host keeps it.
@@ -20,6 +23,9 @@ pub(crate) struct Guest {
     /// Since when it stands still in the middle of a move.
     #[serde(default)]
     pub(crate) frozen: Option<i64>,
+    /// What it prints; not kept over a restart of the stand-ins.
+    #[serde(skip)]
+    pub(crate) console: Console,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -129,6 +135,7 @@ mod tests {
             stopping: None,
             paused: None,
             frozen: None,
+            console: Console::default(),
             unwritten: 0,
         };
         let calm = Temper::default();

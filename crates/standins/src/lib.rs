@@ -7,6 +7,7 @@ mod agent;
 mod announce;
 mod bmc;
 mod breaks;
+mod console;
 mod control;
 mod fault;
 mod guest;

@@ -278,6 +278,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
                 started,
                 from: "disk".into(),
                 stopping: None,
+                console: Default::default(),
                 frozen: None,
                 paused: None,
                 unwritten: 0,

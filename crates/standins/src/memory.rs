@@ -17,12 +17,12 @@ pub(crate) struct Writes {
 }
 
 /// From how busy a guest is: a busy one touches more and writes faster.
-pub(crate) fn writes(record: &Record) -> Writes {
+pub(crate) fn writes(record: &Record, command: bool) -> Writes {
     let busy = u64::from(record.temper.busy.min(1000));
     let touched = record.memory.size / 100 * (40 + busy.min(100) / 2);
     let hot = touched / 4;
     Writes {
-        dirty: hot / 1000 * busy,
+        dirty: hot / 1000 * busy + if command { hot / 20 } else { 0 },
         touched,
         hot,
     }

@@ -2,7 +2,8 @@
 //! at the link's rate in virtual time; the switch is a compare-and-set of the run lease on the volume.
 //!
 //! On the wire: a line of JSON (ticket, pages), then records of 16 bytes, a page and its version each; two page numbers
-//! beyond all pages mean *end of a round* (answered, so that nothing is under way) and *switch*.
+//! beyond all pages mean *end of a round* (answered, so that nothing is under way) and *switch* (answered with the time
+//! for which the guest stood still).
 
 use crate::{
     guest::{Guest, hash},
@@ -317,7 +318,7 @@ struct Sender<'a> {
 
 async fn send(world: &World, here: &At, ask: &Ask, cancel: &AtomicBool) -> Result<(), Stop> {
     let record = world.record_of(&here.1).ok_or(Stop::Gone)?;
-    let writes = writes(&record);
+    let writes = writes(&record, false);
     let pages = Pages::new(&here.1, writes);
     let connect = timeout(SILENCE, TcpStream::connect(&ask.to)).await;
     let mut stream = connect.map_err(|_| io::Error::other("silent"))??;
@@ -429,7 +430,13 @@ impl Sender<'_> {
     fn dirty_now(&self, now: i64) -> f64 {
         let gust =
             85 + (hash(&self.here.1) ^ now.unsigned_abs() / 500).wrapping_mul(0x9e37_79b9) % 31;
-        self.writes.dirty as f64 * gust as f64 / 100.0 * f64::from(100 - self.slowed) / 100.0
+        let command = if self.world.is_writing(&self.here.0, &self.here.1) {
+            self.writes.hot / 20
+        } else {
+            0
+        };
+        (self.writes.dirty + command) as f64 * gust as f64 / 100.0 * f64::from(100 - self.slowed)
+            / 100.0
     }
 
     fn look_around(&self) -> Result<(), Stop> {
@@ -488,10 +495,16 @@ impl Sender<'_> {
         }
         let digest = self.pages.digest();
         self.record(SWITCH, digest).await?;
-        let answered = self.answered().await;
+        // Until the answer is here it may have been going on there for a while.
         let still = self.world.now() - began;
         self.world.moves.edit(self.here, |m| m.stood_still = still);
-        answered
+        self.answered().await?;
+        let mut ms = [0; 8];
+        let read = timeout(SILENCE, self.stream.read_exact(&mut ms)).await;
+        read.map_err(|_| io::Error::other("silent"))??;
+        let still = i64::from_le_bytes(ms);
+        self.world.moves.edit(self.here, |m| m.stood_still = still);
+        Ok(())
     }
 }
 
@@ -540,14 +553,21 @@ async fn receive(
         }
         let number = |bytes: &[u8]| bytes.try_into().map_or(0, u64::from_le_bytes);
         let (page, value) = (number(&frame[..8]), number(&frame[8..]));
-        let answer = match page {
-            END => 1,
+        let mut answer = vec![];
+        match page {
+            END => answer.push(1),
             SWITCH if digest(&versions) == value => {
-                u8::from(world.take_over(host, uuid, generation))
+                match world.take_over(host, uuid, generation) {
+                    Some(still) => {
+                        answer.push(1);
+                        answer.extend(still.to_le_bytes());
+                    }
+                    None => answer.push(0),
+                }
             }
             SWITCH => {
                 world.violate(uuid, "pages were lost on the way");
-                0
+                answer.push(0);
             }
             page => {
                 let slot = usize::try_from(page).ok().and_then(|p| versions.get_mut(p));
@@ -556,8 +576,8 @@ async fn receive(
                 }
                 continue;
             }
-        };
-        stream.get_mut().write_all(&[answer]).await?;
+        }
+        stream.get_mut().write_all(&answer).await?;
         if page == SWITCH {
             return Ok(());
         }
@@ -595,6 +615,11 @@ impl World {
         let record = state.volumes.values().find_map(|v| v.records.get(uuid));
         record.is_some_and(|r| r.lease.holder.as_deref() == Some(host))
     }
+    fn is_writing(&self, host: &str, uuid: &str) -> bool {
+        let state = self.lock();
+        let guest = state.hosts.get(host).and_then(|h| h.guests.get(uuid));
+        guest.is_some_and(|g| g.console.writes())
+    }
     fn freeze(&self, host: &str, uuid: &str, now: i64) {
         let mut state = self.lock();
         if let Some(guest) = state
@@ -619,14 +644,12 @@ impl World {
         self.save_host(&state, host);
     }
     /// The compare-and-set: the lease goes from its holder to `host` if its generation is the one before, and the guest
-    /// goes on there.
-    fn take_over(&self, host: &str, uuid: &str, generation: u64) -> bool {
+    /// goes on there. Answers for how long it stood still, in its milliseconds.
+    fn take_over(&self, host: &str, uuid: &str, generation: u64) -> Option<i64> {
         let from = held(&self.moves.arrivals)
             .get(&at(host, uuid))
             .map(|a| a.from.clone());
-        let (Some(from), now) = (from, self.now()) else {
-            return false;
-        };
+        let (from, now) = (from?, self.now());
         let mut state = self.lock();
         let reaches = {
             let guest = state.hosts.get(&from).and_then(|h| h.guests.get(uuid));
@@ -634,20 +657,17 @@ impl World {
                 .map(|g| g.volume.clone())
                 .filter(|v| state.reaches(host, v))
         };
-        let Some(uid) = reaches else {
-            return false;
-        };
+        let uid = reaches?;
         let still = state
             .hosts
             .get(&from)
             .and_then(|h| h.guests.get(uuid))
             .cloned();
-        let Some(volume) = state.volumes.get_mut(&uid) else {
-            return false;
-        };
+        let volume = state.volumes.get_mut(&uid)?;
         if !volume.pass_lease(uuid, &from, host, generation) {
-            return false;
+            return None;
         }
+        let since = still.as_ref().and_then(|g| g.frozen);
         if let (Some(mut guest), Some(there)) = (still, state.hosts.get_mut(host)) {
             guest.thaw(now);
             guest.generation = generation;
@@ -655,7 +675,7 @@ impl World {
         }
         self.save_volume(&state, &uid);
         self.save_host(&state, host);
-        true
+        Some(since.map_or(0, |since| now - since))
     }
     fn violate(&self, uuid: &str, words: &str) {
         let mut state = self.lock();

@@ -1,5 +1,6 @@
 // Builds what the browser gets: one style sheet, scripts, fonts; hashed names, compressed twins, a manifest.
-// No dependency but the Tailwind CLI. Run by `cargo xtask assets`.
+// The Tailwind CLI makes the styles, esbuild bundles the consoles. Run by `cargo xtask assets`.
+import { build } from 'esbuild';
 import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { brotliCompressSync } from 'node:zlib';
@@ -43,5 +44,11 @@ put('alpine-compat.js', readFileSync(join(modules, 'htmx.org/dist/ext/hx-alpine-
 put('alpine.js', readFileSync(join(modules, '@alpinejs/csp/dist/cdn.min.js')));
 put('app.js', readFileSync(join(here, 'app.js')));
 put('upload.js', readFileSync(join(here, 'upload.js')));
+async function bundle(name) {
+  const made = await build({ entryPoints: [join(here, name)], bundle: true, format: 'esm', target: 'es2022', minify: true, write: false, legalComments: 'eof', nodePaths: [modules] });
+  put(name, Buffer.from(made.outputFiles[0].contents));
+}
+await bundle('console.js');
+put('xterm.css', readFileSync(join(modules, '@xterm/xterm/css/xterm.css')));
 put('mark.svg', readFileSync(join(here, 'mark.svg')));
 writeFileSync(join(dist, 'manifest.json'), JSON.stringify(manifest, null, 1));

@@ -498,6 +498,20 @@ impl Agent<'_> {
             .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
             .await
     }
+    pub(crate) async fn console(&self, uuid: &Uuid, from: u64) -> Result<Watch, Fault> {
+        let path = format!("/v1/machines/{uuid}/console?from={from}");
+        self.http
+            .follow(self.ask(Method::GET, path, None, None))
+            .await
+    }
+    pub(crate) async fn type_text(&self, uuid: &Uuid, text: &str) -> Result<(), Fault> {
+        let path = format!("/v1/machines/{uuid}/console");
+        let body = json!({"text": text});
+        self.http
+            .call::<Value>(self.ask(Method::POST, path, None, Some(body)))
+            .await
+            .map(drop)
+    }
     pub(crate) async fn sending(&self, uuid: &Uuid) -> Result<WireMove, Fault> {
         let path = format!("/v1/machines/{uuid}/move");
         self.http

@@ -1,5 +1,6 @@
 //! The desk: all that pages and API may do. One file for each place.
 
+mod consoles;
 mod hosts;
 mod images;
 mod logbook;
@@ -9,6 +10,7 @@ mod reserves;
 mod runs;
 mod storage;
 
+pub use consoles::{ConsoleError, Ticket};
 pub use hosts::{Found, ProbeError, ScanState};
 pub use images::FeedError;
 pub use people::{PasswordProblem, SignIn, SignInError};
@@ -70,6 +72,7 @@ pub struct Desk {
     settings: Settings,
     softlock: Arc<Softlock>,
     reserves: Arc<std::sync::Mutex<Option<reserves::Cached>>>,
+    tickets: Arc<consoles::Tickets>,
 }
 
 impl Desk {
@@ -83,6 +86,7 @@ impl Desk {
             settings: Settings::new(pool),
             softlock: Arc::default(),
             reserves: Arc::default(),
+            tickets: Arc::default(),
         }
     }
 

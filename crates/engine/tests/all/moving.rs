@@ -19,7 +19,7 @@ use zastrugi_core::{
 use zastrugi_engine::{Answer, Engine};
 
 /// Hosts with a migration network and one machine that answers.
-async fn lab(pool: &PgPool, hosts: u32) -> Lab {
+pub(crate) async fn lab(pool: &PgPool, hosts: u32) -> Lab {
     let lab = Lab::new(pool, hosts).await;
     lab.ready().await;
     let subnet = Subnet {
@@ -61,7 +61,7 @@ async fn lab(pool: &PgPool, hosts: u32) -> Lab {
     lab
 }
 
-fn go(lab: &Lab, edit: impl FnOnce(&mut Move)) -> Proposal {
+pub(crate) fn go(lab: &Lab, edit: impl FnOnce(&mut Move)) -> Proposal {
     let mut ask = Move {
         machines: vec![lab.machine("m")],
         to: None,

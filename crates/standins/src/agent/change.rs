@@ -744,6 +744,7 @@ fn power_on(
             started: now,
             from,
             stopping: None,
+            console: Default::default(),
             frozen: None,
             paused: None,
             unwritten: 0,

@@ -44,7 +44,8 @@ const COMMANDS: [(&str, &str, Act); 19] = [
     ("settings, theme, password", "/settings", Act::Look),
 ];
 /// What can be said to a machine: (words, the link before its number, the link behind, who may)
-const VERBS: [(&str, &str, &str, Act); 5] = [
+const VERBS: [(&str, &str, &str, Act); 6] = [
+    ("console", "/machines/", "/console", Act::Look),
     ("move", "/sheet/move?ids=", "", Act::Machines),
     ("power on", "/sheet/power?act=on&ids=", "", Act::Machines),
     ("power off", "/sheet/power?act=off&ids=", "", Act::Machines),

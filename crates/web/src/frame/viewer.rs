@@ -86,6 +86,23 @@ pub(crate) fn from_here(request: &Request<'_>) -> bool {
     }
 }
 
+/// A request that a page of ours made; a socket's request shows its origin, and nothing else would stop a foreign page.
+pub(crate) struct SameOrigin;
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for SameOrigin {
+    type Error = &'static str;
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        let origin = request.headers().get_one("Origin");
+        let origin = origin.and_then(|o| o.split_once("://")).map(|o| o.1);
+        if origin.is_some() && origin == request.headers().get_one("Host") {
+            Outcome::Success(SameOrigin)
+        } else {
+            Outcome::Error((Status::Forbidden, "foreign"))
+        }
+    }
+}
+
 /// A guard that lets only those through who may do `act`.
 macro_rules! guard {
     ($(#[$doc:meta])* $name:ident, $act:expr) => {

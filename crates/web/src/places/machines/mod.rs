@@ -1,5 +1,6 @@
 //! Machines: a list that stays quick at 20,000, one machine's page, and the sheets that change them.
 
+mod console;
 pub(crate) mod edit;
 pub(crate) mod lifecycle;
 mod list;
@@ -17,7 +18,15 @@ use zastrugi_core::{
 };
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![list::show, list::list_part, page::show, page::page_part]
+    routes![
+        list::show,
+        list::list_part,
+        page::show,
+        page::page_part,
+        console::show,
+        console::ticket,
+        console::open
+    ]
 }
 
 /// The machines that a sheet is about, as their numbers and names.

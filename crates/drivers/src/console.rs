@@ -1,0 +1,53 @@
+//! A guest's text console: what it prints as a stream, what is typed as calls. Safe to begin again where it ended.
+
+use crate::{Drivers, Watch, fault::garbled};
+use base64::{Engine, prelude::BASE64_STANDARD};
+use serde::Deserialize;
+use std::time::Duration;
+use uuid::Uuid;
+use zastrugi_core::{estate::Host, run::Fault};
+
+/// What a guest prints, as it comes.
+pub struct Console {
+    watch: Watch,
+}
+
+#[derive(Deserialize)]
+struct Printed {
+    from: u64,
+    bytes: String,
+}
+
+impl Console {
+    /// The next piece: where it begins and its bytes; empty when nothing was printed for a second.
+    ///
+    /// # Errors
+    /// [`Fault`] when the stream ends or is silent.
+    pub async fn next(&mut self) -> Result<(u64, Vec<u8>), Fault> {
+        let said: Printed = self.watch.next(Duration::from_secs(5)).await?;
+        let bytes = BASE64_STANDARD.decode(said.bytes);
+        let bytes = bytes.map_err(|e| garbled("a console", &e.to_string()))?;
+        Ok((said.from, bytes))
+    }
+}
+
+impl Drivers {
+    /// Follows a machine's console on the host where it runs, from byte `from` of all that it printed.
+    ///
+    /// # Errors
+    /// [`Fault`] when the host is silent or the machine is not on there.
+    pub async fn console(&self, host: &Host, machine: &Uuid, from: u64) -> Result<Console, Fault> {
+        let key = self.key_of(host).await?;
+        let watch = self.agent(host, &key).console(machine, from).await?;
+        Ok(Console { watch })
+    }
+
+    /// Types into a machine's console.
+    ///
+    /// # Errors
+    /// [`Fault`] when the host is silent or the machine is not on there.
+    pub async fn type_text(&self, host: &Host, machine: &Uuid, text: &str) -> Result<(), Fault> {
+        let key = self.key_of(host).await?;
+        self.agent(host, &key).type_text(machine, text).await
+    }
+}

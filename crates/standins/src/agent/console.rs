@@ -1,0 +1,120 @@
+//! A guest's text console: what it prints as a stream, what is typed as calls.
+
+use super::{owner_only, refused};
+use crate::{
+    console::{Around, Wish},
+    fault::Device,
+    world::World,
+};
+use axum::{
+    Json,
+    body::{Body, Bytes},
+    extract::{Path, Query, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+};
+use base64::{Engine, prelude::BASE64_STANDARD};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::time::{Duration, Instant};
+
+#[derive(Deserialize)]
+pub(super) struct From {
+    #[serde(default)]
+    from: u64,
+}
+
+fn gone() -> Response {
+    refused(StatusCode::CONFLICT, "off", "The machine is not on here.")
+}
+
+/// Lets the guest print what is due; answers what it printed since `from`.
+fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option<(u64, Vec<u8>)> {
+    let now = world.now();
+    let mut state = world.lock();
+    let mut guest = state.hosts.get(host)?.guests.get(uuid)?.clone();
+    let volume = state.volumes.get(&guest.volume)?;
+    let record = volume.records.get(uuid)?.clone();
+    let answers = |to: &str| {
+        record.nics.iter().any(|nic| {
+            let network = nic.network.as_ref();
+            network.is_some_and(|n| state.answers_at(host, n, to).is_some())
+        })
+    };
+    // While it stands still nothing is printed and nothing that is typed is read.
+    if guest.frozen.is_none() {
+        let serial = state.hosts.get(host).map_or("", |h| h.serial.as_str());
+        let around = Around {
+            record: &record,
+            host_serial: serial,
+            phase: guest.phase(now, record.temper),
+            up: now - guest.started,
+            clock: now,
+            answers: &answers,
+        };
+        let mut console = std::mem::take(&mut guest.console);
+        console.advance(&around);
+        if console.input(typed, &around) == Some(Wish::PowerOff) {
+            guest.stopping.get_or_insert(now);
+        }
+        guest.console = console;
+    }
+    let seen = guest.console.since(from);
+    state
+        .hosts
+        .get_mut(host)?
+        .guests
+        .insert(uuid.to_owned(), guest);
+    Some(seen)
+}
+
+/// A line of JSON whenever something was printed, and at least every second; ends when the machine is no longer here.
+pub(super) async fn watch(
+    Extract(device): Extract<Device>,
+    Path(uuid): Path<String>,
+    Query(ask): Query<From>,
+    headers: HeaderMap,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    if look(&device.world, &device.name, &uuid, ask.from, "").is_none() {
+        return gone();
+    }
+    let stream = futures::stream::unfold((device, uuid, ask.from, true), |at| async move {
+        let (device, uuid, from, first) = at;
+        let began = Instant::now();
+        loop {
+            if !device.world.is_on(&device.name) {
+                return None;
+            }
+            let (begins, bytes) = look(&device.world, &device.name, &uuid, from, "")?;
+            let beat = began.elapsed() > Duration::from_secs(1);
+            if !bytes.is_empty() || beat || first {
+                let next = begins + u64::try_from(bytes.len()).unwrap_or(0);
+                let said = json!({"from": begins, "bytes": BASE64_STANDARD.encode(&bytes)});
+                let line = Bytes::from(format!("{said}\n"));
+                return Some((Ok::<_, std::io::Error>(line), (device, uuid, next, false)));
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    });
+    let kind = [("content-type", "application/x-ndjson")];
+    (kind, Body::from_stream(stream)).into_response()
+}
+
+pub(super) async fn typed(
+    Extract(device): Extract<Device>,
+    Path(uuid): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Value>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let text = ask["text"].as_str().unwrap_or_default();
+    match look(&device.world, &device.name, &uuid, u64::MAX, text) {
+        Some(_) => Json(json!({})).into_response(),
+        None => gone(),
+    }
+}
