@@ -556,15 +556,13 @@ async fn receive(
         let mut answer = vec![];
         match page {
             END => answer.push(1),
-            SWITCH if digest(&versions) == value => {
-                match world.take_over(host, uuid, generation) {
-                    Some(still) => {
-                        answer.push(1);
-                        answer.extend(still.to_le_bytes());
-                    }
-                    None => answer.push(0),
+            SWITCH if digest(&versions) == value => match world.take_over(host, uuid, generation) {
+                Some(still) => {
+                    answer.push(1);
+                    answer.extend(still.to_le_bytes());
                 }
-            }
+                None => answer.push(0),
+            },
             SWITCH => {
                 world.violate(uuid, "pages were lost on the way");
                 answer.push(0);

@@ -8,14 +8,15 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{ArrayKind, Demand, Estate, Memory, Provisioning, Volume},
+    addressing::range,
+    estate::{ArrayKind, Demand, Estate, Memory, NetRole, Part, Provisioning, Subnet, Volume},
     evidence::{Answer, Probe},
     ids::{HostId, MachineId, RunId},
     moment::Span,
     permits::Role,
     proposal::{
         ClaimHosts, ClaimTarget, ConnectArray, ConnectVolume, CreateCluster, CreateMachines,
-        NewDisk, Password, Proposal, VolumeSource,
+        CreateNetwork, NewDisk, Password, Proposal, VolumeSource,
     },
     run::{Run, RunState},
     units::Bytes,
@@ -97,7 +98,12 @@ impl Lab {
     }
 
     pub(crate) async fn at(database: &str, hosts: u32, works: bool) -> Lab {
-        Lab::of(database, scenario(hosts), works).await
+        Lab::of(database, scenario(hosts), works, 40.0).await
+    }
+
+    /// Devices whose time goes so many times as fast as ours.
+    pub(crate) async fn at_speed(database: &str, hosts: u32, speed: f64) -> Lab {
+        Lab::of(database, scenario(hosts), true, speed).await
     }
 
     /// A laboratory whose one array is a filer that exports by NFS.
@@ -113,17 +119,17 @@ impl Lab {
             arrays: vec![filer],
             ..scenario(hosts)
         };
-        Lab::of(&url(pool), scenario, true).await
+        Lab::of(&url(pool), scenario, true, 40.0).await
     }
 
-    async fn of(database: &str, scenario: Scenario, works: bool) -> Lab {
+    async fn of(database: &str, scenario: Scenario, works: bool, speed: f64) -> Lab {
         let dir = tempfile::tempdir().unwrap();
         let (net, held) = net();
         let devices = Settings {
             dir: dir.path().to_owned(),
             scenario,
             net: net.clone(),
-            speed: 40.0,
+            speed,
             control: "127.0.0.1:0".parse().unwrap(),
             control_token: "lab".into(),
             announce: None,
@@ -229,6 +235,25 @@ impl Lab {
     pub(crate) async fn ready(&self) {
         self.done(self.claim().await).await;
         self.done(self.cluster().await).await;
+    }
+
+    /// A network for migration on every host.
+    pub(crate) async fn migration_network(&self) {
+        let subnet = Subnet {
+            net: "10.9.50.0/24".parse().unwrap(),
+            gateway: None,
+            ranges: vec![range("10.9.50.10-99", Part::Hosts).unwrap()],
+        };
+        let network = CreateNetwork {
+            name: "migration".into(),
+            cluster: self.estate().clusters.keys().next().copied(),
+            role: NetRole::Migration,
+            vlan: Some(50),
+            mtu: 1500,
+            subnets: vec![subnet],
+            uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
+        };
+        self.done(Proposal::CreateNetwork(network)).await;
     }
 
     pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {

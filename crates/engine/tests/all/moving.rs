@@ -10,33 +10,20 @@ use std::{
     time::Duration,
 };
 use zastrugi_core::{
-    addressing::range,
-    estate::{HostNet, NetRole, Part, Subnet},
+    estate::HostNet,
     ids::{HostId, RunId},
-    proposal::{CreateNetwork, Move, Proposal},
+    proposal::{Move, Proposal},
     run::RunState,
 };
 use zastrugi_engine::{Answer, Engine};
+use zastrugi_store::testkit::url;
 
 /// Hosts with a migration network and one machine that answers.
 pub(crate) async fn lab(pool: &PgPool, hosts: u32) -> Lab {
-    let lab = Lab::new(pool, hosts).await;
+    // Fast enough for tests, slow enough that a thousandth of our second is not much of theirs.
+    let lab = Lab::at_speed(&url(pool), hosts, 40.0).await;
     lab.ready().await;
-    let subnet = Subnet {
-        net: "10.9.50.0/24".parse().unwrap(),
-        gateway: None,
-        ranges: vec![range("10.9.50.10-99", Part::Hosts).unwrap()],
-    };
-    let network = CreateNetwork {
-        name: "migration".into(),
-        cluster: lab.estate().clusters.keys().next().copied(),
-        role: NetRole::Migration,
-        vlan: Some(50),
-        mtu: 1500,
-        subnets: vec![subnet],
-        uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
-    };
-    lab.done(Proposal::CreateNetwork(network)).await;
+    lab.migration_network().await;
     // Slow enough for several rounds.
     for host in lab.estate().hosts.values() {
         lab.standins.world.link(&host.name, 1000);
