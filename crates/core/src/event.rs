@@ -226,6 +226,7 @@ impl Event {
             .of_host(estate)
             .or_else(|| self.of_cluster(estate))
             .or_else(|| self.of_storage(estate))
+            .or_else(|| self.of_image(estate))
             .or_else(|| self.of_network(estate))
             .or_else(|| self.of_machine(estate))
             .or_else(|| self.of_work(estate))?;
@@ -393,6 +394,31 @@ impl Event {
                 };
                 line(volume, format!("{} {what}", name(volume)))
             }
+            Event::HostMounts { host, mounts, .. } => {
+                let held = estate.hosts.get(host)?;
+                let lost: Vec<String> = held
+                    .mounts
+                    .keys()
+                    .filter(|v| held.paths_up(**v) > 0)
+                    .filter(|v| {
+                        mounts
+                            .get(*v)
+                            .is_none_or(|paths| paths.iter().all(|p| !p.up))
+                    })
+                    .map(name)
+                    .collect();
+                if lost.is_empty() {
+                    return None;
+                }
+                let text = format!("{} has no path to {} any more", held.name, lost.join(", "));
+                Some(("storage", text, vec![host.to_string()]))
+            }
+            _ => None,
+        }
+    }
+
+    fn of_image(&self, estate: &Estate) -> Words {
+        match self {
             Event::ImagePlanned(i) => Some((
                 "storage",
                 format!("Room is held for the image {}", i.name),
@@ -420,25 +446,6 @@ impl Event {
                     text,
                     vec![image.to_string(), i.volume.to_string()],
                 ))
-            }
-            Event::HostMounts { host, mounts, .. } => {
-                let held = estate.hosts.get(host)?;
-                let lost: Vec<String> = held
-                    .mounts
-                    .keys()
-                    .filter(|v| held.paths_up(**v) > 0)
-                    .filter(|v| {
-                        mounts
-                            .get(*v)
-                            .is_none_or(|paths| paths.iter().all(|p| !p.up))
-                    })
-                    .map(name)
-                    .collect();
-                if lost.is_empty() {
-                    return None;
-                }
-                let text = format!("{} has no path to {} any more", held.name, lost.join(", "));
-                Some(("storage", text, vec![host.to_string()]))
             }
             _ => None,
         }

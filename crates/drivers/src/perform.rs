@@ -489,6 +489,27 @@ fn seen(machine: &Machine, host: &Host, state: MachineState, generation: u64) ->
     }
 }
 
+async fn create(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    machine: &Machine,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let volume = machine.disks.first();
+    let volume = volume.and_then(|d| estate.volumes.get(&d.volume));
+    let volume = volume.map_or("", |v| v.uid.as_str());
+    let cards = cards(estate, machine)?;
+    let boot = boot(estate, machine);
+    let made = agent
+        .create(stamp(turn), machine, volume, &cards, boot)
+        .await?;
+    let event = Event::MachineMade {
+        machine: machine.id,
+        guest_key: made.guest_key,
+    };
+    Ok(done(vec![event], "created"))
+}
+
 async fn at_machine(
     agent: &Agent<'_>,
     estate: &Estate,
@@ -499,24 +520,7 @@ async fn at_machine(
 ) -> Result<Outcome, Fault> {
     let (uuid, id) = (&machine.uuid, machine.id);
     match step {
-        Step::Create { .. } => {
-            let volume = machine
-                .disks
-                .first()
-                .and_then(|d| estate.volumes.get(&d.volume));
-            let volume = volume.map_or("", |v| v.uid.as_str());
-            let cards = cards(estate, machine)?;
-            let made = agent
-                .create(stamp(turn), machine, volume, &cards, boot(estate, machine))
-                .await?;
-            Ok(done(
-                vec![Event::MachineMade {
-                    machine: id,
-                    guest_key: made.guest_key,
-                }],
-                "created",
-            ))
-        }
+        Step::Create { .. } => create(agent, estate, machine, turn).await,
         Step::Start { .. } => {
             let generation = machine.generation + 1;
             let said = agent.power(stamp(turn), uuid, "on", generation).await?;

@@ -26,7 +26,8 @@ const CONSOLES: usize = 50;
 fn at(mut all: Vec<f64>, share: f64) -> f64 {
     all.sort_by(f64::total_cmp);
     let last = all.len() - 1;
-    all[(last as f64 * share).round() as usize]
+    let place = zastrugi_core::units::round(last as f64 * share);
+    all[usize::try_from(place).unwrap()]
 }
 
 async fn look(lab: &Lab, machine: MachineId) -> Look {

@@ -6,6 +6,7 @@ mod console;
 mod images;
 mod moving;
 mod network;
+mod power;
 mod say;
 mod storage;
 
@@ -64,7 +65,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}/move", get(moving::show))
         .route("/v1/machines/{uuid}/move", put(moving::leave))
         .route("/v1/machines/{uuid}/move", delete(moving::cancel))
-        .route("/v1/machines/{uuid}/power", post(change::power))
+        .route("/v1/machines/{uuid}/power", post(power::power))
         .with_state(device)
 }
 

@@ -201,11 +201,7 @@ impl Console {
                         out = out.or(self.enter(line.trim(), around));
                     }
                 }
-                '\u{8}' | '\u{7f}' => {
-                    if self.line.pop().is_some() && self.does != Does::Password {
-                        self.print("\u{8} \u{8}");
-                    }
-                }
+                '\u{8}' | '\u{7f}' => self.rub_out(),
                 c if c.is_control() => {}
                 c if self.line.len() < 400 => {
                     if matches!(self.does, Does::Name | Does::Shell) {
@@ -220,6 +216,12 @@ impl Console {
             }
         }
         out
+    }
+
+    fn rub_out(&mut self) {
+        if self.line.pop().is_some() && self.does != Does::Password {
+            self.print("\u{8} \u{8}");
+        }
     }
 
     fn enter(&mut self, line: &str, around: &Around<'_>) -> Option<Wish> {

@@ -5,6 +5,7 @@
 
 mod agent;
 mod announce;
+mod arriving;
 mod bmc;
 mod breaks;
 mod console;

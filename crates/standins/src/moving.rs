@@ -7,7 +7,7 @@
 
 use crate::{
     guest::{Guest, hash},
-    memory::{PAGE, Pages, Writes, digest, writes},
+    memory::{PAGE, Pages, Writes, writes},
     world::World,
 };
 use serde_json::{Value, json};
@@ -21,17 +21,17 @@ use std::{
     time::{Duration, Instant},
 };
 use tokio::{
-    io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader},
-    net::{TcpListener, TcpStream},
+    io::{AsyncReadExt, AsyncWriteExt, BufReader},
+    net::TcpStream,
     time::{sleep, timeout},
 };
 
-const END: u64 = u64::MAX;
-const SWITCH: u64 = u64::MAX - 1;
+pub(crate) const END: u64 = u64::MAX;
+pub(crate) const SWITCH: u64 = u64::MAX - 1;
 /// What stands still in any case: devices, and telling the network. Virtual milliseconds.
 const FIXED: i64 = 300;
 /// How long the other side may be silent, in real time.
-const SILENCE: Duration = Duration::from_secs(10);
+pub(crate) const SILENCE: Duration = Duration::from_secs(10);
 
 /// What the source was asked to do.
 #[derive(Debug, Clone, serde::Deserialize)]
@@ -429,7 +429,7 @@ impl Sender<'_> {
     /// Bytes a second that the guest writes now: its rate with gusts, less what it is slowed by.
     fn dirty_now(&self, now: i64) -> f64 {
         let gust =
-            85 + (hash(&self.here.1) ^ now.unsigned_abs() / 500).wrapping_mul(0x9e37_79b9) % 31;
+            85 + (hash(&self.here.1) ^ (now.unsigned_abs() / 500)).wrapping_mul(0x9e37_79b9) % 31;
         let command = if self.world.is_writing(&self.here.0, &self.here.1) {
             self.writes.hot / 20
         } else {
@@ -508,82 +508,8 @@ impl Sender<'_> {
     }
 }
 
-/// Waits for machines on a host's migration address.
-pub(crate) async fn listen(world: Arc<World>, host: String, listener: TcpListener) {
-    loop {
-        match listener.accept().await {
-            Ok((stream, _)) => {
-                let (world, host) = (world.clone(), host.clone());
-                tokio::spawn(async move {
-                    let mut stream = BufReader::new(stream);
-                    let mut line = String::new();
-                    let hello = timeout(SILENCE, stream.read_line(&mut line)).await;
-                    let hello: Value = match hello {
-                        Ok(Ok(_)) => serde_json::from_str(&line).unwrap_or_default(),
-                        _ => return,
-                    };
-                    let uuid = hello["machine"].as_str().unwrap_or_default().to_owned();
-                    if world.awaits(&host, &uuid, &hello) {
-                        drop(receive(&world, &host, &uuid, &hello, stream).await);
-                    }
-                    // Half a copy is nothing.
-                    world.moves.forget(&host, &uuid);
-                });
-            }
-            Err(_) => sleep(Duration::from_millis(50)).await,
-        }
-    }
-}
-
-async fn receive(
-    world: &World,
-    host: &str,
-    uuid: &str,
-    hello: &Value,
-    mut stream: BufReader<TcpStream>,
-) -> io::Result<()> {
-    let pages = hello["pages"].as_u64().unwrap_or(0).min(1 << 28);
-    let mut versions = vec![0u32; usize::try_from(pages).unwrap_or(0)];
-    let generation = hello["generation"].as_u64().unwrap_or(0);
-    let mut frame = [0; 16];
-    loop {
-        timeout(SILENCE, stream.read_exact(&mut frame)).await??;
-        if !world.is_on(host) {
-            return Ok(());
-        }
-        let number = |bytes: &[u8]| bytes.try_into().map_or(0, u64::from_le_bytes);
-        let (page, value) = (number(&frame[..8]), number(&frame[8..]));
-        let mut answer = vec![];
-        match page {
-            END => answer.push(1),
-            SWITCH if digest(&versions) == value => match world.take_over(host, uuid, generation) {
-                Some(still) => {
-                    answer.push(1);
-                    answer.extend(still.to_le_bytes());
-                }
-                None => answer.push(0),
-            },
-            SWITCH => {
-                world.violate(uuid, "pages were lost on the way");
-                answer.push(0);
-            }
-            page => {
-                let slot = usize::try_from(page).ok().and_then(|p| versions.get_mut(p));
-                if let (Some(slot), Ok(version)) = (slot, u32::try_from(value)) {
-                    *slot = version;
-                }
-                continue;
-            }
-        }
-        stream.get_mut().write_all(&answer).await?;
-        if page == SWITCH {
-            return Ok(());
-        }
-    }
-}
-
 impl World {
-    fn awaits(&self, host: &str, uuid: &str, hello: &Value) -> bool {
+    pub(crate) fn awaits(&self, host: &str, uuid: &str, hello: &Value) -> bool {
         let lives = self.is_on(host);
         let mut all = held(&self.moves.arrivals);
         let Some(expected) = all.get_mut(&at(host, uuid)) else {
@@ -643,7 +569,7 @@ impl World {
     }
     /// The compare-and-set: the lease goes from its holder to `host` if its generation is the one before, and the guest
     /// goes on there. Answers for how long it stood still, in its milliseconds.
-    fn take_over(&self, host: &str, uuid: &str, generation: u64) -> Option<i64> {
+    pub(crate) fn take_over(&self, host: &str, uuid: &str, generation: u64) -> Option<i64> {
         let from = held(&self.moves.arrivals)
             .get(&at(host, uuid))
             .map(|a| a.from.clone());
@@ -675,7 +601,7 @@ impl World {
         self.save_host(&state, host);
         Some(since.map_or(0, |since| now - since))
     }
-    fn violate(&self, uuid: &str, words: &str) {
+    pub(crate) fn violate(&self, uuid: &str, words: &str) {
         let mut state = self.lock();
         for volume in state
             .volumes

@@ -89,7 +89,11 @@ impl Standins {
             let listener = TcpListener::bind(&moving)
                 .await
                 .map_err(|e| io::Error::new(e.kind(), format!("{moving}: {e}")))?;
-            tasks.spawn(crate::moving::listen(world.clone(), device_name, listener));
+            tasks.spawn(crate::arriving::listen(
+                world.clone(),
+                device_name,
+                listener,
+            ));
             serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, controller).await?;
         }
         serve_arrays(&mut tasks, &world).await?;

@@ -130,15 +130,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
                 )
             }
             Target::Cluster(_) if !name.trim().is_empty() => None,
-            Target::Image(_) if !name.trim().is_empty() && name.chars().count() <= 80 => {
-                taken(draft, targets[0], name).and_then(|what| {
-                    stop(
-                        Rule::Name,
-                        "name",
-                        format!("There is an {what} {name} already."),
-                    )
-                })
-            }
+            Target::Image(_) => image_name(draft, targets[0], name),
             _ => match names::check(name) {
                 Err(words) => stop(Rule::Name, "name", words),
                 Ok(()) => taken(draft, targets[0], name).and_then(|what| {
@@ -192,6 +184,16 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
         _ => None,
     };
     draft.found_all(found);
+}
+
+/// Images have names that people read: a line of up to 80 characters.
+fn image_name(draft: &Draft<'_>, target: Target, name: &str) -> Option<Finding> {
+    let stop = |text: String| Some(Finding::stop(Rule::Name, "name", text).at("name"));
+    if name.trim().is_empty() || name.chars().count() > 80 {
+        return stop("A name has between 1 and 80 characters.".into());
+    }
+    taken(draft, target, name)?;
+    stop(format!("There is an image {name} already."))
 }
 
 /// A kept address must lie in a subnet of the network, and be nobody's.

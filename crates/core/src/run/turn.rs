@@ -202,6 +202,45 @@ fn broken_premise(finding: Finding) -> Fault {
     }
 }
 
+/// What a step about a machine rests on: it is there, not deleted, and fits where it goes.
+fn machine_premise(view: &View, step: &Step) -> Option<Finding> {
+    use crate::finding::Rule;
+    let estate = &view.estate;
+    let id = step.machine()?;
+    let Some(machine) = estate.machines.get(&id) else {
+        let what = id.to_string();
+        let words = format!("{what} is gone.");
+        return Some(Finding::stop(Rule::Exists, what, words));
+    };
+    let wants_live = !matches!(step, Step::Recover { .. } | Step::Purge { .. });
+    if machine.deleted.is_some() && wants_live {
+        return Some(Finding::stop(
+            Rule::Deleted,
+            &machine.name,
+            format!("{} was deleted.", machine.name),
+        ));
+    }
+    if let (
+        Step::Create { via: host, .. } | Step::Start { host, .. } | Step::Move { to: host, .. },
+        Some(cluster),
+    ) = (step, machine.cluster.and_then(|c| estate.clusters.get(&c)))
+    {
+        let ledger = Ledger::of(view, estate.hosts.get(host).cloned(), &BTreeSet::from([id]));
+        let row = ledger.row(*host)?;
+        let found = obstacles(Ask {
+            machine,
+            row,
+            cluster: Some(cluster),
+            estate,
+        });
+        return found
+            .iter()
+            .find(|o| o.stops())
+            .map(|o| o.finding(&machine.name, &row.host.name));
+    }
+    None
+}
+
 /// What a step rests on, looked at again at its turn: things may have changed while it waited.
 fn premise(view: &View, step: &Step) -> Option<Finding> {
     use crate::finding::Rule;
@@ -251,36 +290,8 @@ fn premise(view: &View, step: &Step) -> Option<Finding> {
             return Some(Finding::stop(Rule::State, volume.to_string(), text));
         }
     }
-    if let Some(id) = step.machine() {
-        let Some(machine) = estate.machines.get(&id) else {
-            return gone(id.to_string());
-        };
-        let wants_live = !matches!(step, Step::Recover { .. } | Step::Purge { .. });
-        if machine.deleted.is_some() && wants_live {
-            return Some(Finding::stop(
-                Rule::Deleted,
-                &machine.name,
-                format!("{} was deleted.", machine.name),
-            ));
-        }
-        if let (
-            Step::Create { via: host, .. } | Step::Start { host, .. } | Step::Move { to: host, .. },
-            Some(cluster),
-        ) = (step, machine.cluster.and_then(|c| estate.clusters.get(&c)))
-        {
-            let ledger = Ledger::of(view, estate.hosts.get(host).cloned(), &BTreeSet::from([id]));
-            let row = ledger.row(*host)?;
-            let found = obstacles(Ask {
-                machine,
-                row,
-                cluster: Some(cluster),
-                estate,
-            });
-            return found
-                .iter()
-                .find(|o| o.stops())
-                .map(|o| o.finding(&machine.name, &row.host.name));
-        }
+    if let Some(found) = machine_premise(view, step) {
+        return Some(found);
     }
     if let Step::Release { host } = step {
         let here: Vec<_> = estate.machines_on(*host).map(|m| m.name.clone()).collect();

@@ -131,41 +131,44 @@ pub(crate) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
     }
 }
 
+/// What lies on a volume that somebody wants to hand back.
+fn used(draft: &Draft<'_>, v: &Volume) -> Option<Finding> {
+    let estate = draft.estate();
+    let machines = estate.machines_with_disk_on(v.id);
+    let machines: Vec<_> = machines.map(|m| m.name.clone()).collect();
+    let images: Vec<_> = estate
+        .images_on(v.id)
+        .into_iter()
+        .map(|i| i.name.clone())
+        .collect();
+    let (text, names, remedy) = if !machines.is_empty() {
+        (
+            format!("{} machines have disks on {}.", machines.len(), v.name),
+            machines,
+            "Remove these machines for good, or move their disks first.",
+        )
+    } else if !images.is_empty() {
+        (
+            format!("{} images lie on {}.", images.len(), v.name),
+            images,
+            "Remove them first.",
+        )
+    } else {
+        return None;
+    };
+    let shown: Vec<_> = names.into_iter().take(8).collect();
+    let stop = Finding::stop(Rule::State, &v.name, text);
+    Some(stop.because(shown.join(", ")).remedy(remedy))
+}
+
 pub(crate) fn give(draft: &mut Draft<'_>, id: VolumeId) {
     "Hand back a volume".clone_into(&mut draft.title);
     let Some(v) = volume(draft, id).cloned() else {
         return;
     };
     draft.title = format!("Hand back {}", v.name);
-    let on_it: Vec<_> = draft
-        .estate()
-        .machines_with_disk_on(id)
-        .map(|m| m.name.clone())
-        .collect();
-    if !on_it.is_empty() {
-        let text = format!("{} machines have disks on {}.", on_it.len(), v.name);
-        let shown: Vec<_> = on_it.iter().take(8).cloned().collect();
-        draft.found(
-            Finding::stop(Rule::State, &v.name, text)
-                .because(shown.join(", "))
-                .remedy("Remove these machines for good, or move their disks first."),
-        );
-        return;
-    }
-    let images: Vec<_> = draft
-        .estate()
-        .images_on(id)
-        .iter()
-        .map(|i| i.name.clone())
-        .collect();
-    if !images.is_empty() {
-        let text = format!("{} images lie on {}.", images.len(), v.name);
-        draft.found(
-            Finding::stop(Rule::State, &v.name, text)
-                .because(images.join(", "))
-                .remedy("Remove them first."),
-        );
-        return;
+    if let Some(stop) = used(draft, &v) {
+        return draft.found(stop);
     }
     let Some(last) = via(draft, &v) else { return };
     let others: Vec<_> = draft

@@ -200,6 +200,21 @@ fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
         .collect()
 }
 
+/// Sizes that can be taken as they are: name, vCPUs, memory, disk.
+fn sizes() -> Vec<(&'static str, u32, String, String)> {
+    let gib = |n: &u64| format!("{n} GiB");
+    let all = SIZES.iter();
+    all.map(|(name, vcpus, memory, disk)| (*name, *vcpus, gib(memory), gib(disk)))
+        .collect()
+}
+
+fn many(count: u32) -> String {
+    match count {
+        1 => "the machine".into(),
+        n => format!("{n} machines"),
+    }
+}
+
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
     let clusters: Vec<(u64, String)> = view
@@ -243,10 +258,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let shown = NewFields {
         name: fields.get("name").into(),
         count: fields.or("count", "1"),
-        sizes: SIZES
-            .iter()
-            .map(|(n, v, m, d)| (*n, *v, format!("{m} GiB"), format!("{d} GiB")))
-            .collect(),
+        sizes: sizes(),
         vcpus: fields.or("vcpus", "4"),
         memory: fields.or("memory", "16 GiB"),
         kept: fields.get("kept").into(),
@@ -270,11 +282,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         first_boot: fields.get("once").into(),
         clusters,
     };
-    let many = if count == 1 {
-        "the machine".to_owned()
-    } else {
-        format!("{count} machines")
-    };
+    let many = many(count);
     Filled {
         title: "New machines".into(),
         lead: "Everything on the right follows from what you enter; nothing happens before you run it.".into(),

@@ -1,0 +1,211 @@
+//! Power: on under a new generation of the run lease, stop, off; and what a machine boots from.
+
+use super::{change::keyed, owner_only, refused, say};
+use crate::{
+    fault::Device,
+    guest::Guest,
+    host::Host,
+    volume::{Boot, ImageAt, Record, Volume},
+    world::State,
+};
+use axum::{
+    Json,
+    extract::{Path, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+};
+use serde::Deserialize;
+use serde_json::json;
+
+/// The image is there, whole, and on a volume that the host mounts.
+pub(super) fn boot_fits(state: &State, host: &str, boot: &Boot) -> Result<(), Response> {
+    let Some(at) = &boot.image else {
+        return Ok(());
+    };
+    if image_label(state, host, at).is_some() {
+        return Ok(());
+    }
+    let words = format!("This host sees no whole image {} on {}.", at.id, at.volume);
+    Err(refused(StatusCode::CONFLICT, "image", words))
+}
+
+/// The name of an image that a machine on this host can boot from.
+fn image_label(state: &State, host: &str, at: &ImageAt) -> Option<String> {
+    let sees = state.reaches(host, &at.volume)
+        && state
+            .hosts
+            .get(host)
+            .is_some_and(|h| h.mounted.contains(&at.volume));
+    let image = state.volumes.get(&at.volume)?.images.get(&at.id)?;
+    (sees && image.sha256.is_some()).then(|| image.name.clone())
+}
+
+/// What the machine boots from now: what was asked for once, else the first of its order that is there.
+fn boot_source(state: &State, host: &str, record: &Record) -> Option<String> {
+    let there = |from: &String| match from.as_str() {
+        "image" => {
+            let image = record.boot.image.as_ref();
+            image.is_some_and(|at| image_label(state, host, at).is_some())
+        }
+        "network" => record.nics.iter().any(|n| {
+            let at = state.hosts.get(host);
+            n.network
+                .as_ref()
+                .is_some_and(|net| at.is_some_and(|h| h.networks.contains_key(net)))
+        }),
+        "disk" => !record.disks.is_empty(),
+        _ => false,
+    };
+    let mut wishes = record.boot.once.iter().chain(&record.boot.order);
+    wishes.find(|f| there(f)).cloned()
+}
+
+#[derive(Deserialize)]
+pub(super) struct Power {
+    act: String,
+    generation: Option<u64>,
+}
+
+pub(super) async fn power(
+    Extract(device): Extract<Device>,
+    Path(uuid): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Power>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let name = device.name.clone();
+    keyed(&device, &headers, &uuid.clone(), |state, now| {
+        match ask.act.as_str() {
+            "on" => power_on(state, &name, &uuid, ask.generation.unwrap_or(0), now)?,
+            "stop" => {
+                let guest = state
+                    .hosts
+                    .get_mut(&name)
+                    .and_then(|h| h.guests.get_mut(&uuid));
+                let Some(guest) = guest else {
+                    return Err(refused(
+                        StatusCode::CONFLICT,
+                        "off",
+                        "The machine is not on here.",
+                    ));
+                };
+                guest.stopping.get_or_insert(now);
+            }
+            "off" => {
+                let gone = state
+                    .hosts
+                    .get_mut(&name)
+                    .and_then(|h| h.guests.remove(&uuid));
+                if let Some(volume) = gone.and_then(|g| state.volumes.get_mut(&g.volume)) {
+                    volume.drop_lease(&uuid, &name);
+                }
+            }
+            other => {
+                return Err(refused(
+                    StatusCode::BAD_REQUEST,
+                    "act",
+                    format!("“{other}” is not on, stop or off."),
+                ));
+            }
+        }
+        let host = &state.hosts[&name];
+        Ok(say::machine(state, host, &uuid, now).unwrap_or_else(|| json!({})))
+    })
+}
+
+/// The host has memory for what the machine always keeps.
+fn has_room(host: &Host, volume: &Volume, uuid: &str) -> Result<(), Response> {
+    let on = host
+        .guests
+        .keys()
+        .filter_map(|other| volume.records.get(other));
+    let held: u64 = on.map(|r| r.memory.kept).sum();
+    let needs = volume.records.get(uuid).map_or(0, |r| r.memory.kept);
+    if held + needs > host.memory {
+        let words = "Not enough memory on this host.";
+        return Err(refused(StatusCode::CONFLICT, "memory", words));
+    }
+    Ok(())
+}
+
+fn power_on(
+    state: &mut State,
+    name: &str,
+    uuid: &str,
+    generation: u64,
+    now: i64,
+) -> Result<(), Response> {
+    let reached = state.devices(name);
+    let from = state
+        .volumes
+        .values()
+        .find_map(|v| v.records.get(uuid))
+        .map(|record| boot_source(state, name, record));
+    let from = from.flatten();
+    let State { hosts, volumes, .. } = state;
+    let Some(host) = hosts.get_mut(name) else {
+        return Err(StatusCode::NOT_FOUND.into_response());
+    };
+    let uid = host
+        .mounted
+        .iter()
+        .find(|uid| {
+            volumes
+                .get(*uid)
+                .is_some_and(|v| v.records.contains_key(uuid))
+        })
+        .cloned();
+    let Some((uid, volume)) = uid.and_then(|uid| volumes.get_mut(&uid).map(|v| (uid, v))) else {
+        return Err(refused(
+            StatusCode::NOT_FOUND,
+            "machine",
+            "No volume that this host sees has such a machine.",
+        ));
+    };
+    if !reached.contains(&uid) {
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "path",
+            format!("No path of this host to {} works.", volume.name),
+        ));
+    }
+    if volume.records.get(uuid).is_some_and(|r| r.deleted) {
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "deleted",
+            "The machine was deleted.",
+        ));
+    }
+    has_room(host, volume, uuid)?;
+    let Some(from) = from else {
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "boot",
+            "It has nothing to boot from: no disk, no image, no network.",
+        ));
+    };
+    volume
+        .take_lease(uuid, name, generation)
+        .map_err(|why| refused(StatusCode::CONFLICT, "lease", why))?;
+    volume.write(uuid, name, generation, 4096);
+    if let Some(record) = volume.records.get_mut(uuid) {
+        record.boot.once = None;
+    }
+    host.guests.insert(
+        uuid.to_owned(),
+        Guest {
+            volume: uid,
+            generation,
+            started: now,
+            from,
+            stopping: None,
+            console: Default::default(),
+            frozen: None,
+            paused: None,
+            unwritten: 0,
+        },
+    );
+    Ok(())
+}
