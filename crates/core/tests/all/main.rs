@@ -5,6 +5,7 @@ mod assessing;
 mod facts;
 mod fitting;
 mod images;
+mod moving;
 mod networking;
 mod observing;
 mod placing;

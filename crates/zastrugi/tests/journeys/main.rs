@@ -6,5 +6,6 @@ mod beneath;
 mod browser;
 mod killed;
 mod later;
+mod moving;
 mod road;
 mod world;

@@ -1,0 +1,169 @@
+//! In the browser: a console, a clock in it, and the machine moved beneath; then what was foretold beside what was.
+
+use crate::{
+    browser::Browser,
+    road::{Served, serve, sign_in},
+    world::World,
+};
+use fantoccini::Locator;
+use sqlx::PgPool;
+use std::time::{Duration, Instant};
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Demand, Memory, NetRole, Provisioning},
+    ids::HostId,
+    permits::Role,
+    proposal::{
+        ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, CreateNetwork, NewDisk, NewNic,
+        Password, Proposal,
+    },
+    run::RunState,
+    units::Bytes,
+};
+use zastrugi_engine::Viewer;
+
+async fn done(served: &Served, admin: &Viewer, ask: Proposal) {
+    let desk = &served.desk;
+    let run = desk.start(admin, ask, None, Uuid::new_v4()).await.unwrap();
+    let began = Instant::now();
+    while desk.run(run).await.unwrap().unwrap().0.state != RunState::Done {
+        assert!(began.elapsed() < Duration::from_secs(40), "{run}");
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+}
+
+/// Two hosts with a volume, a network for migration, and one machine that answers.
+async fn first_day(served: &Served, net: &str) {
+    let desk = &served.desk;
+    let admin = desk.people().await.unwrap().remove(0);
+    let admin = Viewer {
+        id: admin.id,
+        name: admin.name,
+        role: Role::Admin,
+    };
+    desk.greet(&[format!("{net}.1.11:7443"), format!("{net}.1.12:7443")])
+        .await;
+    let targets = desk.found().into_iter().map(|f| ClaimTarget {
+        address: f.address,
+        pin: f.greeting.pin,
+    });
+    let claim = ClaimHosts {
+        targets: targets.collect(),
+        site: "Quayside".into(),
+        password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
+    };
+    done(served, &admin, Proposal::ClaimHosts(claim)).await;
+    let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
+    desk.inspect(&hosts).await;
+    let cluster = CreateCluster {
+        name: "Eider".into(),
+        hosts,
+        level: None,
+        volume: None,
+        demand: Demand {
+            failures: 0,
+            enforced: false,
+        },
+    };
+    done(served, &admin, Proposal::CreateCluster(cluster)).await;
+    let cluster = desk.look().estate.clusters.keys().next().copied();
+    let network = CreateNetwork {
+        name: "migration".into(),
+        cluster,
+        role: NetRole::Migration,
+        vlan: Some(50),
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
+    };
+    done(served, &admin, Proposal::CreateNetwork(network)).await;
+    let size = Bytes::gib(8);
+    let machine = CreateMachines {
+        pattern: "pier-1".into(),
+        count: 1,
+        cluster,
+        volume: None,
+        host: None,
+        vcpus: 2,
+        memory: Memory {
+            kept: size,
+            size,
+            max: size,
+        },
+        disks: vec![NewDisk {
+            size: Bytes::gib(10),
+            provisioning: Provisioning::Thin,
+        }],
+        nics: vec![NewNic {
+            network: None,
+            address: None,
+        }],
+        image: None,
+        first_boot: None,
+        labels: Default::default(),
+        tier: 3,
+        protected: false,
+        apart: false,
+        note: String::new(),
+        start: true,
+    };
+    done(served, &admin, Proposal::CreateMachines(machine)).await;
+}
+
+/// Types into the terminal.
+async fn types(b: &Browser, text: &str) {
+    let terminal = Locator::Css("#console textarea");
+    let input = b.page.wait().for_element(terminal).await.unwrap();
+    input.send_keys(text).await.unwrap();
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_console_stays_with_its_machine_while_it_moves(pool: PgPool) {
+    let world = World::new(false).await;
+    let served = serve(&pool, &world).await;
+    first_day(&served, &world.net).await;
+    let base = &served.base;
+    let b = Browser::start().await;
+    sign_in(&b, base, "duty.admin", "harbour-lights").await;
+    b.says("Eider").await;
+
+    // By the palette to the console; a sign-in, a command that writes, a clock.
+    b.fill("#search", "console pier").await;
+    b.press("#hits a[href$='/console']").await;
+    b.says("only you look; you type").await;
+    b.says("pier-1 name:").await;
+    types(&b, "ann\u{e007}").await;
+    b.says("password:").await;
+    types(&b, "x\u{e007}").await;
+    b.says("ann@pier-1:~$").await;
+    types(&b, "dd\u{e007}").await;
+    b.says("MiB written").await;
+    types(&b, "\u{e009}c\u{e000}").await;
+    types(&b, "clock\u{e007}").await;
+    let estate = served.desk.look().estate;
+    let machine = estate.machine_named("pier-1").unwrap().clone();
+    let other = estate.hosts.values().find(|h| Some(h.id) != machine.host);
+    let other = other.unwrap().name.clone();
+
+    // Moved from a window beside it; the console follows without anybody doing anything.
+    let console = b.page.window().await.unwrap();
+    let beside = b.page.new_window(true).await.unwrap();
+    b.page.switch_to_window(beside.handle).await.unwrap();
+    b.go(&format!("{base}/sheet/move?ids={}", machine.id.0))
+        .await;
+    b.says("stands still for").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    b.says("were foretold").await;
+    b.go(&format!("{base}/machines/{}", machine.id.0)).await;
+    b.says("Its last move").await;
+    b.says("measured:").await;
+    b.page.close_window().await.unwrap();
+    b.page.switch_to_window(console).await.unwrap();
+    b.says(&format!("on {other}")).await;
+    types(&b, "\u{e009}c\u{e000}").await;
+    types(&b, "uptime\u{e007}").await;
+    b.says("up ").await;
+    b.assert_quiet(&[]).await;
+    world.assert_once();
+}
