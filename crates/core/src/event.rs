@@ -7,13 +7,14 @@ use crate::{
     },
     ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
     moment::Moment,
+    permits::Act,
     plan::Plan,
     proposal::{Set, Target},
     run::Run,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
-use std::{collections::BTreeMap, net::IpAddr};
+use std::{collections::BTreeMap, fmt, net::IpAddr};
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -160,9 +161,9 @@ pub enum Event {
         host: Option<HostId>,
         generation: u64,
     },
-    /// Somebody looks at its console.
+    /// Somebody looks at a console.
     ConsoleOpened {
-        machine: MachineId,
+        of: ConsoleOf,
         /// Also to type into it.
         writes: bool,
     },
@@ -206,6 +207,46 @@ pub enum Event {
         attempt: u32,
         after_ms: u64,
     },
+}
+
+/// Whose console it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ConsoleOf {
+    Machine(MachineId),
+    Host(HostId),
+}
+
+impl ConsoleOf {
+    pub fn name(self, estate: &Estate) -> String {
+        match self {
+            ConsoleOf::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
+            ConsoleOf::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
+        }
+        .unwrap_or_else(|| self.to_string())
+    }
+    pub fn exists(self, estate: &Estate) -> bool {
+        match self {
+            ConsoleOf::Machine(id) => estate.machines.contains_key(&id),
+            ConsoleOf::Host(id) => estate.hosts.contains_key(&id),
+        }
+    }
+    /// What somebody must be allowed to do to type there.
+    pub fn act(self) -> Act {
+        match self {
+            ConsoleOf::Machine(_) => Act::Machines,
+            ConsoleOf::Host(_) => Act::Hosts,
+        }
+    }
+}
+
+impl fmt::Display for ConsoleOf {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ConsoleOf::Machine(id) => id.fmt(f),
+            ConsoleOf::Host(id) => id.fmt(f),
+        }
+    }
 }
 
 /// An event as people read it.
@@ -485,9 +526,10 @@ impl Event {
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
             }
-            Event::ConsoleOpened { machine: m, writes } => {
+            Event::ConsoleOpened { of, writes } => {
                 let what = if *writes { "" } else { ", to look at" };
-                line(m, format!("The console of {} was opened{what}", name(m)))
+                let text = format!("The console of {} was opened{what}", of.name(estate));
+                Some(("console", text, vec![of.to_string()]))
             }
             Event::MachineMoved {
                 machine: m, moved, ..

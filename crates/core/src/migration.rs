@@ -207,6 +207,7 @@ mod tests {
         assert_eq!((c.ends, c.rounds.len()), (Ends::Stalled, 1));
         assert_eq!(c.rest, Bytes(1200), "the longer downtime can be said");
         let slow = Case {
+            target: Span::secs(8),
             slow_step: 10,
             ..fast.clone()
         };

@@ -1,4 +1,4 @@
-//! A guest's text console: what it prints as a stream, what is typed as calls. Safe to begin again where it ended.
+//! Text consoles of guests and hosts: what they print as a stream, what is typed as calls. Safe to begin again where it ended.
 
 use crate::{Drivers, Watch, fault::garbled};
 use base64::{Engine, prelude::BASE64_STANDARD};
@@ -49,5 +49,22 @@ impl Drivers {
     pub async fn type_text(&self, host: &Host, machine: &Uuid, text: &str) -> Result<(), Fault> {
         let key = self.key_of(host).await?;
         self.agent(host, &key).type_text(machine, text).await
+    }
+
+    /// Follows a host's own console by its management controller, from byte `from` of all that it printed.
+    ///
+    /// # Errors
+    /// [`Fault`] when the controller is silent or refuses.
+    pub async fn host_console(&self, host: &Host, from: u64) -> Result<Console, Fault> {
+        let watch = self.controller(host).await?.console(from).await?;
+        Ok(Console { watch })
+    }
+
+    /// Types into a host's own console.
+    ///
+    /// # Errors
+    /// [`Fault`] when the controller is silent or refuses.
+    pub async fn type_at_host(&self, host: &Host, text: &str) -> Result<(), Fault> {
+        self.controller(host).await?.type_text(text).await
     }
 }

@@ -4,7 +4,7 @@ use crate::{
     Drivers,
     agent::{Agent, greet},
     fault::words,
-    redfish,
+    redfish::Controller,
 };
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use zastrugi_core::{
@@ -133,7 +133,7 @@ impl Drivers {
         Ok(theirs + half - i64::try_from(ours).unwrap_or(0))
     }
 
-    pub(crate) async fn bmc(&self, host: &Host) -> Result<Answer, Fault> {
+    pub(crate) async fn controller<'a>(&'a self, host: &'a Host) -> Result<Controller<'a>, Fault> {
         let none = || {
             Fault::new(
                 FaultKind::Refused,
@@ -143,8 +143,16 @@ impl Drivers {
         };
         let bmc = host.bmc.as_ref().ok_or_else(none)?;
         self.allowed(&bmc.address)?;
-        let password = self.secrets.open(bmc.key.ok_or_else(none)?).await?;
-        let system = redfish::system(&self.http, &bmc.address, &bmc.pin, &password).await?;
+        Ok(Controller {
+            http: &self.http,
+            address: &bmc.address,
+            pin: &bmc.pin,
+            password: self.secrets.open(bmc.key.ok_or_else(none)?).await?,
+        })
+    }
+
+    pub(crate) async fn bmc(&self, host: &Host) -> Result<Answer, Fault> {
+        let system = self.controller(host).await?.system().await?;
         Ok(Answer::Bmc {
             power: words(&system.power_state),
             serial: words(&system.serial_number),

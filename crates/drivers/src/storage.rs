@@ -25,6 +25,9 @@ struct Root {
     name: String,
 }
 
+/// The longest that reading a whole array may take.
+const WHOLE_LOOK: std::time::Duration = std::time::Duration::from_secs(12);
+
 fn premise(said: impl Into<String>) -> Fault {
     Fault::new(FaultKind::Premise, said, "Cancel the run.")
 }
@@ -68,7 +71,14 @@ impl Drivers {
             let password = self.password_of(array).await?;
             self.keeper(array, &password, "").seen(estate).await
         };
-        read.await.unwrap_or_else(|fault| {
+        // An array that hangs takes every one of its calls: it is silent after so long.
+        let read = tokio::time::timeout(WHOLE_LOOK, read)
+            .await
+            .unwrap_or_else(|_| {
+                let said = format!("{} takes calls and does not answer them.", array.name);
+                Err(Fault::new(FaultKind::TimedOut, said, "Look at it."))
+            });
+        read.unwrap_or_else(|fault| {
             vec![Event::ArraySeen(Box::new(crate::swordfish::lost(
                 array, &fault, now,
             )))]

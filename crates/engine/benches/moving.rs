@@ -12,6 +12,7 @@ mod lab;
 use lab::Lab;
 use std::time::{Duration, Instant};
 use zastrugi_core::{
+    event::ConsoleOf,
     ids::MachineId,
     proposal::{Move, Proposal},
     units::Bytes,
@@ -31,9 +32,10 @@ fn at(mut all: Vec<f64>, share: f64) -> f64 {
 }
 
 async fn look(lab: &Lab, machine: MachineId) -> Look {
-    let ticket = lab.desk.console_ticket(&lab.admin, machine, "bench").await;
+    let of = ConsoleOf::Machine(machine);
+    let ticket = lab.desk.console_ticket(&lab.admin, of, "bench").await;
     lab.desk
-        .console(&lab.admin, machine, "bench", &ticket.unwrap())
+        .console(&lab.admin, of, "bench", &ticket.unwrap())
         .unwrap()
 }
 

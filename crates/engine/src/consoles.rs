@@ -7,7 +7,12 @@ use std::{
     time::Duration,
 };
 use tokio::{sync::broadcast, task::AbortHandle};
-use zastrugi_core::{estate::Machine, ids::MachineId};
+use zastrugi_core::{
+    estate::Machine,
+    event::ConsoleOf,
+    ids::{HostId, MachineId},
+};
+use zastrugi_drivers::Console;
 
 /// The most that a late comer is shown of what was printed before.
 const HISTORY: usize = 64 << 10;
@@ -39,16 +44,16 @@ struct Open {
 
 #[derive(Default)]
 pub(crate) struct Consoles {
-    open: Mutex<HashMap<MachineId, Open>>,
+    open: Mutex<HashMap<ConsoleOf, Open>>,
     next: Mutex<u64>,
 }
 
 impl Consoles {
-    fn lock(&self) -> MutexGuard<'_, HashMap<MachineId, Open>> {
+    fn lock(&self) -> MutexGuard<'_, HashMap<ConsoleOf, Open>> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
-    fn tell(&self, machine: MachineId, told: Told) {
-        if let Some(open) = self.lock().get_mut(&machine) {
+    fn tell(&self, of: ConsoleOf, told: Told) {
+        if let Some(open) = self.lock().get_mut(&of) {
             match &told {
                 Told::Printed(bytes) => {
                     open.history.extend(bytes);
@@ -81,7 +86,7 @@ impl Consoles {
 /// One person looking at one console; it closes when this is dropped.
 pub struct Look {
     shared: Arc<Shared>,
-    machine: MachineId,
+    of: ConsoleOf,
     number: u64,
     name: String,
     /// Whether this person may type at all.
@@ -94,7 +99,7 @@ pub struct Look {
 impl Drop for Look {
     fn drop(&mut self) {
         let mut all = self.shared.consoles.lock();
-        let Some(open) = all.get_mut(&self.machine) else {
+        let Some(open) = all.get_mut(&self.of) else {
             return;
         };
         open.viewers -= 1;
@@ -103,14 +108,14 @@ impl Drop for Look {
         }
         if open.viewers == 0 {
             open.follower.abort();
-            all.remove(&self.machine);
+            all.remove(&self.of);
         } else {
             drop(open.told.send(Consoles::people(open)));
         }
     }
 }
 
-pub(crate) fn look(shared: &Arc<Shared>, machine: MachineId, name: &str, writes: bool) -> Look {
+pub(crate) fn look(shared: &Arc<Shared>, of: ConsoleOf, name: &str, writes: bool) -> Look {
     let number = {
         let mut next = shared
             .consoles
@@ -121,13 +126,13 @@ pub(crate) fn look(shared: &Arc<Shared>, machine: MachineId, name: &str, writes:
         *next
     };
     let mut all = shared.consoles.lock();
-    let open = all.entry(machine).or_insert_with(|| Open {
+    let open = all.entry(of).or_insert_with(|| Open {
         told: broadcast::channel(BEHIND).0,
         history: vec![],
         state: "connecting".into(),
         writer: None,
         viewers: 0,
-        follower: tokio::spawn(follow(shared.clone(), machine)).abort_handle(),
+        follower: tokio::spawn(follow(shared.clone(), of)).abort_handle(),
     });
     open.viewers += 1;
     if writes && open.writer.is_none() {
@@ -138,7 +143,7 @@ pub(crate) fn look(shared: &Arc<Shared>, machine: MachineId, name: &str, writes:
     drop(open.told.send(people.clone()));
     Look {
         shared: shared.clone(),
-        machine,
+        of,
         number,
         name: name.to_owned(),
         writes,
@@ -161,7 +166,7 @@ impl Look {
     }
     pub fn is_writer(&self) -> bool {
         let all = self.shared.consoles.lock();
-        let open = all.get(&self.machine);
+        let open = all.get(&self.of);
         open.and_then(|o| o.writer.as_ref())
             .is_some_and(|w| w.0 == self.number)
     }
@@ -171,7 +176,7 @@ impl Look {
             return;
         }
         let mut all = self.shared.consoles.lock();
-        if let Some(open) = all.get_mut(&self.machine) {
+        if let Some(open) = all.get_mut(&self.of) {
             open.writer = Some((self.number, self.name.clone()));
             drop(open.told.send(Consoles::people(open)));
         }
@@ -181,37 +186,86 @@ impl Look {
         if !self.is_writer() {
             return;
         }
-        let estate = self.shared.estate();
-        let Some(machine) = estate.machines.get(&self.machine) else {
+        if self.deliver(text).await {
             return;
-        };
-        // In the middle of a move the machine may be at either end.
-        for host in machine.host.into_iter().chain(machine.arriving) {
-            if let Some(host) = estate.hosts.get(&host)
-                && self
-                    .shared
-                    .drivers
-                    .type_text(host, &machine.uuid, text)
-                    .await
-                    .is_ok()
-            {
-                return;
-            }
         }
         let words = "what was typed did not get there".to_owned();
-        self.shared.consoles.tell(self.machine, Told::State(words));
+        self.shared.consoles.tell(self.of, Told::State(words));
     }
 }
 
+impl Look {
+    async fn deliver(&self, text: &str) -> bool {
+        let (estate, drivers) = (self.shared.estate(), &self.shared.drivers);
+        match self.of {
+            ConsoleOf::Host(id) => match estate.hosts.get(&id) {
+                Some(host) => drivers.type_at_host(host, text).await.is_ok(),
+                None => false,
+            },
+            ConsoleOf::Machine(id) => {
+                let Some(machine) = estate.machines.get(&id) else {
+                    return false;
+                };
+                // In the middle of a move the machine may be at either end.
+                for host in machine.host.into_iter().chain(machine.arriving) {
+                    if let Some(host) = estate.hosts.get(&host)
+                        && drivers.type_text(host, &machine.uuid, text).await.is_ok()
+                    {
+                        return true;
+                    }
+                }
+                false
+            }
+        }
+    }
+}
+
+async fn follow(shared: Arc<Shared>, of: ConsoleOf) {
+    match of {
+        ConsoleOf::Machine(id) => follow_machine(shared, of, id).await,
+        ConsoleOf::Host(id) => follow_host(shared, of, id).await,
+    }
+}
+
+/// Shows what comes until it ends; answers how far it got.
+async fn show(shared: &Shared, of: ConsoleOf, mut console: Console, mut seen: u64) -> u64 {
+    while let Ok((from, bytes)) = console.next().await {
+        // Another boot begins anew.
+        seen = from + u64::try_from(bytes.len()).unwrap_or(0);
+        if !bytes.is_empty() {
+            shared.consoles.tell(of, Told::Printed(bytes));
+        }
+    }
+    seen
+}
+
+/// Follows a host's own console by its management controller while somebody looks.
+async fn follow_host(shared: Arc<Shared>, of: ConsoleOf, id: HostId) {
+    let mut seen = 0;
+    while let Some(host) = shared.estate().hosts.get(&id).cloned() {
+        match shared.drivers.host_console(&host, seen).await {
+            Ok(console) => {
+                let words = "by its controller".to_owned();
+                shared.consoles.tell(of, Told::State(words));
+                seen = show(&shared, of, console, seen).await;
+            }
+            Err(fault) => shared.consoles.tell(of, Told::State(fault.said)),
+        }
+        tokio::time::sleep(Duration::from_millis(400)).await;
+    }
+    let words = "the host was handed back".to_owned();
+    shared.consoles.tell(of, Told::State(words));
+}
+
 /// Follows a machine's console from host to host while somebody looks.
-async fn follow(shared: Arc<Shared>, id: MachineId) {
+async fn follow_machine(shared: Arc<Shared>, of: ConsoleOf, id: MachineId) {
     let mut seen = 0;
     loop {
         let estate = shared.estate();
         let Some(machine) = estate.machines.get(&id).cloned() else {
             shared
                 .consoles
-                .tell(id, Told::State("the machine is gone".into()));
+                .tell(of, Told::State("the machine is gone".into()));
             return;
         };
         let mut connected = false;
@@ -219,23 +273,16 @@ async fn follow(shared: Arc<Shared>, id: MachineId) {
             let Some(host) = estate.hosts.get(&host) else {
                 continue;
             };
-            let Ok(mut console) = shared.drivers.console(host, &machine.uuid, seen).await else {
+            let Ok(console) = shared.drivers.console(host, &machine.uuid, seen).await else {
                 continue;
             };
             connected = true;
-            shared
-                .consoles
-                .tell(id, Told::State(format!("on {}", host.name)));
-            while let Ok((from, bytes)) = console.next().await {
-                // Another boot begins anew.
-                seen = from + u64::try_from(bytes.len()).unwrap_or(0);
-                if !bytes.is_empty() {
-                    shared.consoles.tell(id, Told::Printed(bytes));
-                }
-            }
+            let words = format!("on {}", host.name);
+            shared.consoles.tell(of, Told::State(words));
+            seen = show(&shared, of, console, seen).await;
         }
         if !connected {
-            shared.consoles.tell(id, Told::State(why(&machine)));
+            shared.consoles.tell(of, Told::State(why(&machine)));
             tokio::time::sleep(Duration::from_millis(400)).await;
         } else {
             // It has moved or stopped; look at once where it is.

@@ -2,7 +2,7 @@
 //! `docs/agent-api.json`.
 
 mod change;
-mod console;
+pub(crate) mod console;
 mod images;
 mod moving;
 mod network;

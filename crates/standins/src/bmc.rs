@@ -3,7 +3,7 @@
 use crate::fault::Device;
 use axum::{
     Json, Router,
-    extract::{Path, State},
+    extract::{Path, Query, State},
     http::{HeaderMap, StatusCode},
     response::{IntoResponse, Response},
     routing::{get, post},
@@ -21,7 +21,46 @@ pub(crate) fn routes(device: Device) -> Router {
             "/redfish/v1/Systems/{id}/Actions/ComputerSystem.Reset",
             post(reset),
         )
+        .route(
+            "/redfish/v1/Systems/{id}/Oem/Zastrugi/SerialConsole",
+            get(console).post(typed),
+        )
         .with_state(device)
+}
+
+#[derive(serde::Deserialize)]
+struct From {
+    #[serde(default)]
+    from: u64,
+}
+
+/// The host's text console as a stream; Redfish leaves the way of it to others.
+async fn console(
+    State(device): State<Device>,
+    Path(_id): Path<String>,
+    Query(ask): Query<From>,
+    headers: HeaderMap,
+) -> Response {
+    if let Err(no) = signed_in(&device, &headers) {
+        return no;
+    }
+    crate::agent::console::stream(ask.from, move |from| {
+        device.world.host_console(&device.name, from, "")
+    })
+}
+
+async fn typed(
+    State(device): State<Device>,
+    Path(_id): Path<String>,
+    headers: HeaderMap,
+    Json(body): Json<Value>,
+) -> Response {
+    if let Err(no) = signed_in(&device, &headers) {
+        return no;
+    }
+    let text = body["text"].as_str().unwrap_or_default();
+    drop(device.world.host_console(&device.name, u64::MAX, text));
+    StatusCode::NO_CONTENT.into_response()
 }
 
 async fn root() -> Json<Value> {

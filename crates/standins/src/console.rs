@@ -25,9 +25,7 @@ enum Does {
 
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(crate) struct Console {
-    /// Bytes that were forgotten before `kept`.
-    past: u64,
-    kept: Vec<u8>,
+    paper: Paper,
     line: String,
     does: Does,
     name: String,
@@ -36,6 +34,36 @@ pub(crate) struct Console {
     /// Guest time up to which a running command has printed.
     until: i64,
     count: u64,
+}
+
+/// What was printed, as much of it as is remembered.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub(crate) struct Paper {
+    /// Bytes that were forgotten before `kept`.
+    past: u64,
+    kept: Vec<u8>,
+}
+
+impl Paper {
+    pub(crate) fn print(&mut self, text: &str) {
+        self.kept.extend(text.as_bytes());
+        if self.kept.len() > HISTORY {
+            let over = self.kept.len() - HISTORY;
+            self.kept.drain(..over);
+            self.past += u64::try_from(over).unwrap_or(0);
+        }
+    }
+    fn end(&self) -> u64 {
+        self.past + u64::try_from(self.kept.len()).unwrap_or(0)
+    }
+    /// What was printed since `from`, and where it begins: earlier things are forgotten.
+    pub(crate) fn since(&self, from: u64) -> (u64, Vec<u8>) {
+        // Somebody who has seen more than there is looks at another boot.
+        let from = if from > self.end() { 0 } else { from };
+        let begins = from.max(self.past);
+        let skip = usize::try_from(begins - self.past).unwrap_or(0);
+        (begins, self.kept[skip..].to_vec())
+    }
 }
 
 /// What the console needs to know of its guest.
@@ -77,23 +105,10 @@ const BOOT: [(i64, &str); 14] = [
 
 impl Console {
     fn print(&mut self, text: &str) {
-        self.kept.extend(text.as_bytes());
-        if self.kept.len() > HISTORY {
-            let over = self.kept.len() - HISTORY;
-            self.kept.drain(..over);
-            self.past += u64::try_from(over).unwrap_or(0);
-        }
+        self.paper.print(text);
     }
-    fn end(&self) -> u64 {
-        self.past + u64::try_from(self.kept.len()).unwrap_or(0)
-    }
-    /// What was printed since `from`, and where it begins: earlier things are forgotten.
     pub(crate) fn since(&self, from: u64) -> (u64, Vec<u8>) {
-        // Somebody who has seen more than there is looks at another boot.
-        let from = if from > self.end() { 0 } else { from };
-        let begins = from.max(self.past);
-        let skip = usize::try_from(begins - self.past).unwrap_or(0);
-        (begins, self.kept[skip..].to_vec())
+        self.paper.since(from)
     }
     pub(crate) fn writes(&self) -> bool {
         self.does == Does::Write
@@ -304,7 +319,7 @@ impl Console {
     }
 }
 
-fn time_of_day(ms: i64) -> String {
+pub(crate) fn time_of_day(ms: i64) -> String {
     let of_day = ms.rem_euclid(86_400_000);
     let (s, tenth) = (of_day / 1000, of_day % 1000 / 100);
     format!("{:02}:{:02}:{:02}.{tenth}", s / 3600, s / 60 % 60, s % 60)

@@ -2,6 +2,7 @@
 
 use crate::{
     guest::Guest,
+    host_console::HostConsole,
     network::{HostNet, Uplink},
 };
 use serde::{Deserialize, Serialize};
@@ -54,6 +55,8 @@ pub(crate) struct Host {
     /// How often each key had an effect.
     pub(crate) effects: BTreeMap<String, u32>,
     pub(crate) fence: u64,
+    #[serde(skip)]
+    pub(crate) console: HostConsole,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]

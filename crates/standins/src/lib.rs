@@ -13,6 +13,7 @@ mod control;
 mod fault;
 mod guest;
 mod host;
+mod host_console;
 mod images;
 mod make;
 mod memory;

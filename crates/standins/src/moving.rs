@@ -355,11 +355,15 @@ impl Sender<'_> {
             }
             // Hardly less than before is no way to get there.
             let stuck = left / 9 >= bytes / 10;
-            if round >= self.ask.max_rounds || (stuck && (!self.ask.slow || self.slowed >= 70)) {
+            let hopeless = match self.ask.slow {
+                true => self.slowed >= 70 && left >= bytes,
+                false => stuck,
+            };
+            if round >= self.ask.max_rounds || hopeless {
                 if self.ask.force {
                     break;
                 }
-                let words = if stuck {
+                let words = if hopeless {
                     "it writes faster than the line carries"
                 } else {
                     "it did not get there in so many rounds"
@@ -429,7 +433,7 @@ impl Sender<'_> {
     /// Bytes a second that the guest writes now: its rate with gusts, less what it is slowed by.
     fn dirty_now(&self, now: i64) -> f64 {
         let gust =
-            85 + (hash(&self.here.1) ^ (now.unsigned_abs() / 500)).wrapping_mul(0x9e37_79b9) % 31;
+            90 + (hash(&self.here.1) ^ (now.unsigned_abs() / 500)).wrapping_mul(0x9e37_79b9) % 21;
         let command = if self.world.is_writing(&self.here.0, &self.here.1) {
             self.writes.hot / 20
         } else {

@@ -184,6 +184,12 @@ impl World {
             .unwrap_or_else(PoisonError::into_inner)
             .clear();
     }
+    pub(crate) fn has_fault(&self, device: &str, kind: FaultKind) -> bool {
+        let faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        faults
+            .iter()
+            .any(|f| f.device == device && f.kind == kind && f.times > 0)
+    }
     pub(crate) fn next_fault(&self, device: &str, call: &str) -> Option<FaultKind> {
         let mut faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
         let found = faults

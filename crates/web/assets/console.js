@@ -1,4 +1,4 @@
-// A machine's text console: a terminal on a socket that a one-time ticket opens.
+// A text console: a terminal on a socket that a one-time ticket opens.
 import './console-style.js';
 import { Terminal } from '@xterm/xterm';
 import { FitAddon } from '@xterm/addon-fit';
@@ -30,7 +30,7 @@ async function open() {
   if (socket || leaving) return;
   let answer = null;
   try {
-    answer = await fetch(`/machines/${box.dataset.id}/console/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: '' });
+    answer = await fetch(`${box.dataset.at}/console/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: '' });
   } catch { /* said below */ }
   if (!answer || !answer.ok) {
     const told = answer ? await answer.json().catch(() => ({})) : {};
@@ -39,7 +39,7 @@ async function open() {
     return;
   }
   const { ticket } = await answer.json();
-  socket = new WebSocket(`/machines/${box.dataset.id}/console/socket?ticket=${ticket}`);
+  socket = new WebSocket(`${box.dataset.at}/console/socket?ticket=${ticket}`);
   socket.binaryType = 'arraybuffer';
   socket.addEventListener('open', () => { wait = 500; terminal.reset(); });
   socket.addEventListener('message', (e) => {

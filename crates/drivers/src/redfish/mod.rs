@@ -1,9 +1,10 @@
 //! Management controllers, in Redfish (DMTF DSP0266).
 
-use crate::http::{Call, Http};
+use crate::http::{Call, Http, Watch};
 use base64::{Engine, prelude::BASE64_STANDARD};
 use reqwest::Method;
 use serde::Deserialize;
+use serde_json::{Value, json};
 use zastrugi_core::run::Fault;
 
 /// What a controller says of its system.
@@ -14,21 +15,40 @@ pub(crate) struct System {
     pub(crate) serial_number: String,
 }
 
-pub(crate) async fn system(
-    http: &Http,
-    address: &str,
-    pin: &str,
-    password: &str,
-) -> Result<System, Fault> {
-    let basic = BASE64_STANDARD.encode(format!("zastrugi:{password}"));
-    let call = Call {
-        address,
-        pin,
-        method: Method::GET,
-        path: "/redfish/v1/Systems/1".into(),
-        headers: vec![("authorization", format!("Basic {basic}"))],
-        body: None,
-        bytes: None,
-    };
-    http.call(call).await
+/// A controller with the certificate that it must show and the password that we must.
+pub(crate) struct Controller<'a> {
+    pub(crate) http: &'a Http,
+    pub(crate) address: &'a str,
+    pub(crate) pin: &'a str,
+    pub(crate) password: String,
+}
+
+const CONSOLE: &str = "/redfish/v1/Systems/1/Oem/Zastrugi/SerialConsole";
+
+impl Controller<'_> {
+    fn ask(&self, method: Method, path: String, body: Option<Value>) -> Call<'_> {
+        let basic = BASE64_STANDARD.encode(format!("zastrugi:{}", self.password));
+        Call {
+            address: self.address,
+            pin: self.pin,
+            method,
+            path,
+            headers: vec![("authorization", format!("Basic {basic}"))],
+            body,
+            bytes: None,
+        }
+    }
+    pub(crate) async fn system(&self) -> Result<System, Fault> {
+        let call = self.ask(Method::GET, "/redfish/v1/Systems/1".into(), None);
+        self.http.call(call).await
+    }
+    pub(crate) async fn console(&self, from: u64) -> Result<Watch, Fault> {
+        let call = self.ask(Method::GET, format!("{CONSOLE}?from={from}"), None);
+        self.http.follow(call).await
+    }
+    pub(crate) async fn type_text(&self, text: &str) -> Result<(), Fault> {
+        let body = Some(json!({"text": text}));
+        let call = self.ask(Method::POST, CONSOLE.into(), body);
+        self.http.call::<Value>(call).await.map(drop)
+    }
 }

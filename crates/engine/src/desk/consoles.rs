@@ -1,4 +1,4 @@
-//! Opening consoles: a ticket first, which counts once, for half a minute, for one session and one machine.
+//! Opening consoles: a ticket first, which counts once, for half a minute, for one session and one console.
 
 use super::{Desk, Viewer};
 use crate::{
@@ -12,7 +12,10 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
-use zastrugi_core::{event::Event, ids::MachineId, permits::Act};
+use zastrugi_core::{
+    event::{ConsoleOf, Event},
+    permits::Act,
+};
 
 /// How long a ticket counts.
 const LASTS: Duration = Duration::from_secs(30);
@@ -26,7 +29,7 @@ pub type Ticket = String;
 pub enum ConsoleError {
     #[error("your role does not allow this")]
     NotAllowed,
-    #[error("this machine is gone")]
+    #[error("this is gone")]
     Gone,
     #[error("the ticket is used up or too old; open the console again")]
     Ticket,
@@ -35,7 +38,7 @@ pub enum ConsoleError {
 }
 
 struct Issued {
-    machine: MachineId,
+    of: ConsoleOf,
     session: [u8; 32],
     at: Instant,
 }
@@ -48,7 +51,7 @@ fn hash(text: &str) -> [u8; 32] {
 }
 
 impl Tickets {
-    fn issue(&self, machine: MachineId, session: &str) -> Ticket {
+    fn issue(&self, of: ConsoleOf, session: &str) -> Ticket {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.retain(|_, issued| issued.at.elapsed() < LASTS);
         if all.len() >= MOST {
@@ -56,7 +59,7 @@ impl Tickets {
         }
         let ticket = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
         let issued = Issued {
-            machine,
+            of,
             session: hash(session),
             at: Instant::now(),
         };
@@ -64,44 +67,42 @@ impl Tickets {
         ticket
     }
     /// Uses a ticket up.
-    fn punch(&self, ticket: &str, machine: MachineId, session: &str) -> bool {
+    fn punch(&self, ticket: &str, of: ConsoleOf, session: &str) -> bool {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.remove(ticket).is_some_and(|issued| {
-            issued.machine == machine
-                && issued.session == hash(session)
-                && issued.at.elapsed() < LASTS
+            issued.of == of && issued.session == hash(session) && issued.at.elapsed() < LASTS
         })
     }
 }
 
 impl Desk {
-    /// A ticket for this session to look at a machine's console; the opening is recorded.
+    /// A ticket for this session to look at a console; the opening is recorded.
     ///
     /// # Errors
     /// [`ConsoleError`]; nothing was opened.
     pub async fn console_ticket(
         &self,
         viewer: &Viewer,
-        machine: MachineId,
+        of: ConsoleOf,
         session: &str,
     ) -> Result<Ticket, ConsoleError> {
         if !viewer.permits().allow(Act::Look) {
             return Err(ConsoleError::NotAllowed);
         }
-        let (who, writes) = (viewer.who(), viewer.permits().allow(Act::Machines));
+        let (who, writes) = (viewer.who(), viewer.permits().allow(of.act()));
         let recorded = self.scribe.append(Guard::None, move |view, _| {
-            if !view.estate.machines.contains_key(&machine) {
+            if !of.exists(&view.estate) {
                 return Err(Refusal::NotOurs);
             }
             Ok(Decision {
-                events: vec![Event::ConsoleOpened { machine, writes }],
+                events: vec![Event::ConsoleOpened { of, writes }],
                 who,
                 run: None,
                 request: None,
             })
         });
         match recorded.await {
-            Ok(_) => Ok(self.tickets.issue(machine, session)),
+            Ok(_) => Ok(self.tickets.issue(of, session)),
             Err(Refusal::NotOurs) => Err(ConsoleError::Gone),
             Err(Refusal::Unavailable(why)) => Err(ConsoleError::Unavailable(why)),
             Err(_) => Err(ConsoleError::Unavailable(
@@ -110,35 +111,36 @@ impl Desk {
         }
     }
 
-    /// Opens the console that the ticket was issued for. Whoever may run machines types, if nobody else does.
+    /// Opens the console that the ticket was issued for. Whoever may type there does, if nobody else does.
     ///
     /// # Errors
     /// [`ConsoleError::Ticket`] when the ticket doesn't fit.
     pub fn console(
         &self,
         viewer: &Viewer,
-        machine: MachineId,
+        of: ConsoleOf,
         session: &str,
         ticket: &str,
     ) -> Result<Look, ConsoleError> {
-        if !self.tickets.punch(ticket, machine, session) {
+        if !self.tickets.punch(ticket, of, session) {
             return Err(ConsoleError::Ticket);
         }
-        let writes = viewer.permits().allow(Act::Machines);
-        Ok(look(&self.shared, machine, &viewer.name, writes))
+        let writes = viewer.permits().allow(of.act());
+        Ok(look(&self.shared, of, &viewer.name, writes))
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use zastrugi_core::ids::{HostId, MachineId};
 
     #[test]
     fn a_ticket_counts_once_for_its_session_and_machine() {
         let tickets = Tickets::default();
-        let (seven, eight) = (MachineId(7), MachineId(8));
+        let (seven, eight) = (ConsoleOf::Machine(MachineId(7)), ConsoleOf::Host(HostId(7)));
         let one = tickets.issue(seven, "a");
-        assert!(!tickets.punch(&one, eight, "a"), "another machine");
+        assert!(!tickets.punch(&one, eight, "a"), "another console");
         assert!(!tickets.punch(&one, seven, "a"), "a wrong try uses it up");
         let two = tickets.issue(seven, "a");
         assert!(!tickets.punch(&two, seven, "b"), "another session");

@@ -18,6 +18,7 @@ use zastrugi_store::Held;
 const PAUSE: Duration = Duration::from_secs(10);
 /// A silence is noted when it lasted for this many questions.
 const PATIENCE: u32 = 2;
+const AGAIN: Duration = Duration::from_secs(2);
 
 pub(super) struct ArrayEye {
     pub(super) shared: Arc<Shared>,
@@ -40,7 +41,8 @@ impl ArrayEye {
             if !silent || silences >= PATIENCE {
                 self.note(seen).await;
             }
-            sleep(PAUSE).await;
+            // One silence is no loss; whether it is one is asked soon.
+            sleep(if silent { AGAIN } else { PAUSE }).await;
         }
     }
 

@@ -6,15 +6,21 @@ use crate::{
 };
 use sqlx::PgPool;
 use std::time::Duration;
-use zastrugi_core::{ids::MachineId, permits::Role, proposal::Proposal};
+use zastrugi_core::{
+    event::ConsoleOf,
+    ids::{HostId, MachineId},
+    permits::Role,
+    proposal::Proposal,
+};
 use zastrugi_engine::{ConsoleError, EventFilter, Look, Told, Viewer};
 
 const SESSION: &str = "a session";
 
 async fn look(lab: &Lab, viewer: &Viewer, machine: MachineId) -> Look {
-    let ticket = lab.desk.console_ticket(viewer, machine, SESSION).await;
+    let of = ConsoleOf::Machine(machine);
+    let ticket = lab.desk.console_ticket(viewer, of, SESSION).await;
     let ticket = ticket.unwrap();
-    lab.desk.console(viewer, machine, SESSION, &ticket).unwrap()
+    lab.desk.console(viewer, of, SESSION, &ticket).unwrap()
 }
 
 /// Reads on until what was printed says so.
@@ -172,8 +178,14 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
     let mut again = String::new();
     until(&mut first, &mut again, "Pilot Linux 12 on m").await;
 
-    let foreign = lab.desk.console_ticket(&olga, id, SESSION).await.unwrap();
-    let refused = lab.desk.console(&olga, id, "another session", &foreign);
+    let foreign = lab
+        .desk
+        .console_ticket(&olga, ConsoleOf::Machine(id), SESSION)
+        .await
+        .unwrap();
+    let refused = lab
+        .desk
+        .console(&olga, ConsoleOf::Machine(id), "another session", &foreign);
     assert_eq!(refused.err(), Some(ConsoleError::Ticket));
     let events = lab.desk.events(&EventFilter::default(), 200).await.unwrap();
     let opened = events
@@ -182,4 +194,31 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
     let by: Vec<&str> = opened.map(|e| e.who.as_str()).collect();
     assert_eq!(by.len(), 4, "{by:?}");
     assert!(by.contains(&"vera") && by.contains(&"olga") && by.contains(&"lab.admin"));
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_host_s_own_console_tells_when_its_agent_is_stuck_or_it_has_no_power(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let id: HostId = *lab.estate().hosts.keys().next().unwrap();
+    let of = ConsoleOf::Host(id);
+    let ticket = lab.desk.console_ticket(&lab.admin, of, SESSION).await;
+    let opened = lab.desk.console(&lab.admin, of, SESSION, &ticket.unwrap());
+    let mut console = opened.unwrap();
+    let mut read = String::new();
+    until(&mut console, &mut read, "hypervisor 4.2.1").await;
+    console.type_text("agent\r").await;
+    until(&mut console, &mut read, "answers").await;
+    lab.standins.world.add_fault(zastrugi_standins::Fault {
+        device: "h1".into(),
+        call: String::new(),
+        kind: zastrugi_standins::FaultKind::Hang,
+        times: 1000,
+    });
+    until(&mut console, &mut read, "blocked for more than 120 s").await;
+    lab.standins.world.power("h1", false);
+    until(&mut console, &mut read, "** no power **").await;
+    lab.standins.world.clear_faults();
+    lab.standins.world.power("h1", true);
+    until(&mut console, &mut read, "boot 2").await;
 }

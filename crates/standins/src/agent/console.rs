@@ -81,26 +81,33 @@ pub(super) async fn watch(
     if look(&device.world, &device.name, &uuid, ask.from, "").is_none() {
         return gone();
     }
-    let stream = futures::stream::unfold((device, uuid, ask.from, true), |at| async move {
-        let (device, uuid, from, first) = at;
+    stream(ask.from, move |from| {
+        let on = device.world.is_on(&device.name);
+        on.then(|| look(&device.world, &device.name, &uuid, from, ""))?
+    })
+}
+
+/// Lines of JSON with what `look` tells, whenever there is something and at least every second, until it tells nothing.
+pub(crate) fn stream(
+    from: u64,
+    look: impl Fn(u64) -> Option<(u64, Vec<u8>)> + Send + 'static,
+) -> Response {
+    let lines = futures::stream::unfold((look, from, true), |(look, from, first)| async move {
         let began = Instant::now();
         loop {
-            if !device.world.is_on(&device.name) {
-                return None;
-            }
-            let (begins, bytes) = look(&device.world, &device.name, &uuid, from, "")?;
+            let (begins, bytes) = look(from)?;
             let beat = began.elapsed() > Duration::from_secs(1);
             if !bytes.is_empty() || beat || first {
                 let next = begins + u64::try_from(bytes.len()).unwrap_or(0);
                 let said = json!({"from": begins, "bytes": BASE64_STANDARD.encode(&bytes)});
                 let line = Bytes::from(format!("{said}\n"));
-                return Some((Ok::<_, std::io::Error>(line), (device, uuid, next, false)));
+                return Some((Ok::<_, std::io::Error>(line), (look, next, false)));
             }
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
     });
     let kind = [("content-type", "application/x-ndjson")];
-    (kind, Body::from_stream(stream)).into_response()
+    (kind, Body::from_stream(lines)).into_response()
 }
 
 pub(super) async fn typed(

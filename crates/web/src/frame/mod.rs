@@ -3,6 +3,7 @@
 pub(crate) mod assets;
 pub(crate) mod attention;
 pub(crate) mod consequences;
+mod console;
 pub(crate) mod fields;
 pub(crate) mod find;
 pub(crate) mod headers;

@@ -1,6 +1,6 @@
 //! The server: routes, guards, headers.
 
-use super::{assets, find, headers::Headers, live, problem, sheet};
+use super::{assets, console, find, headers::Headers, live, problem, sheet};
 use crate::places;
 use rocket::{Build, Config, Rocket, Route, catchers, config::Shutdown, get, routes};
 use serde_json::{Value, json};
@@ -52,6 +52,12 @@ fn all_routes() -> Vec<Route> {
         work,
         find::find,
         live::live,
+        console::of_machine,
+        console::of_host,
+        console::machine_ticket,
+        console::host_ticket,
+        console::machine_socket,
+        console::host_socket,
         sheet::open,
         sheet::send
     ];

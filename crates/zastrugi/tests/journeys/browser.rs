@@ -45,26 +45,35 @@ impl WebDriverCompatibleCommand for Console {
 
 const PATIENCE: Duration = Duration::from_secs(20);
 
+/// A driver and its port; none when it ended before it listened.
+fn driver(dir: &std::path::Path) -> Option<(Child, String)> {
+    let mut driver = Command::new("chromedriver")
+        .arg("--port=0")
+        .env("TMPDIR", dir)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .process_group(0)
+        .spawn()
+        .unwrap();
+    let out = BufReader::new(driver.stdout.take().unwrap());
+    let port = out.lines().map_while(Result::ok).find_map(|l| {
+        let rest = l.split("successfully on port ").nth(1)?;
+        Some(rest.trim_end_matches('.').to_owned())
+    });
+    match port {
+        Some(port) => Some((driver, port)),
+        None => {
+            drop(driver.wait());
+            None
+        }
+    }
+}
+
 impl Browser {
     pub(crate) async fn start() -> Browser {
         let dir = tempfile::tempdir().unwrap();
-        let mut driver = Command::new("chromedriver")
-            .arg("--port=0")
-            .env("TMPDIR", dir.path())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .process_group(0)
-            .spawn()
-            .unwrap();
-        let out = BufReader::new(driver.stdout.take().unwrap());
-        let port = out.lines().map_while(Result::ok).find_map(|l| {
-            Some(
-                l.split("successfully on port ")
-                    .nth(1)?
-                    .trim_end_matches('.')
-                    .to_owned(),
-            )
-        });
+        // A driver that finds its port taken just then ends; the next one takes another.
+        let (driver, port) = (0..5).find_map(|_| driver(dir.path())).unwrap();
         let data = format!("--user-data-dir={}", dir.path().join("data").display());
         let args = [
             "--headless=new",
@@ -85,7 +94,7 @@ impl Browser {
             json!({"goog:chromeOptions": {"args": args}, "goog:loggingPrefs": {"browser": "ALL"}});
         let page = ClientBuilder::new(HttpConnector::new())
             .capabilities(wanted.as_object().unwrap().clone())
-            .connect(&format!("http://127.0.0.1:{}", port.unwrap()))
+            .connect(&format!("http://127.0.0.1:{}", port))
             .await
             .unwrap();
         Browser {

@@ -1,6 +1,5 @@
 //! Machines: a list that stays quick at 20,000, one machine's page, and the sheets that change them.
 
-mod console;
 pub(crate) mod edit;
 pub(crate) mod lifecycle;
 mod list;
@@ -18,15 +17,7 @@ use zastrugi_core::{
 };
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![
-        list::show,
-        list::list_part,
-        page::show,
-        page::page_part,
-        console::show,
-        console::ticket,
-        console::open
-    ]
+    routes![list::show, list::list_part, page::show, page::page_part]
 }
 
 /// The machines that a sheet is about, as their numbers and names.

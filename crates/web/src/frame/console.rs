@@ -1,6 +1,6 @@
-//! A machine's text console: the page, the ticket, and the socket that the ticket opens once.
+//! Text consoles of machines and hosts: the page, the ticket, and the socket that the ticket opens once.
 
-use crate::frame::{AtDesk, Fields, Page, Problem, Signed, viewer::SameOrigin};
+use super::{AtDesk, Fields, Page, Problem, Signed, sheet::render, viewer::SameOrigin};
 use askama::Template;
 use futures::{SinkExt, StreamExt};
 use rocket::{
@@ -20,13 +20,17 @@ use rocket_ws::{
     stream::DuplexStream,
 };
 use serde_json::{Value, json};
-use zastrugi_core::{ids::MachineId, permits::Act};
+use zastrugi_core::{
+    event::ConsoleOf,
+    ids::{HostId, MachineId},
+};
 use zastrugi_engine::{ConsoleError, Desk, Look, Told};
 
 #[derive(Template)]
-#[template(path = "places/machines/console.html")]
+#[template(path = "frame/console.html")]
 struct ConsolePage {
-    id: u64,
+    /// Where its machine or host has its page.
+    at: String,
     name: String,
     may_type: bool,
     /// In a window of its own there is no way back, and none is needed.
@@ -34,7 +38,7 @@ struct ConsolePage {
 }
 
 #[derive(Template)]
-#[template(path = "places/machines/console_window.html")]
+#[template(path = "frame/console_window.html")]
 struct ConsoleWindow {
     name: String,
     csrf: String,
@@ -43,41 +47,49 @@ struct ConsoleWindow {
 }
 
 /// The console within the frame, or in a window of its own.
-#[get("/machines/<id>/console?<window>")]
-pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, window: Option<bool>) -> Page {
-    let view = desk.look();
-    let machine = view.estate.machines.get(&MachineId(id));
-    let machine = machine.ok_or_else(|| Problem::not_found("This machine"))?;
+fn page(signed: &Signed, desk: &AtDesk, of: ConsoleOf, window: Option<bool>) -> Page {
+    let estate = desk.look().estate;
+    if !of.exists(&estate) {
+        return Err(Problem::not_found("What this console belongs to"));
+    }
+    let name = of.name(&estate);
+    let (place, id) = match of {
+        ConsoleOf::Machine(id) => ("machines", id.0),
+        ConsoleOf::Host(id) => ("hosts", id.0),
+    };
     let body = ConsolePage {
-        id,
-        name: machine.name.clone(),
-        may_type: signed.may(Act::Machines),
+        at: format!("/{place}/{id}"),
+        name: name.clone(),
+        may_type: signed.may(of.act()),
         alone: window == Some(true),
     };
-    let title = format!("Console of {}", machine.name);
     if window != Some(true) {
-        return crate::frame::page(&signed, desk, "machines", &title, &body);
+        let title = format!("Console of {name}");
+        return crate::frame::page(signed, desk, place, &title, &body);
     }
     let alone = ConsoleWindow {
-        name: machine.name.clone(),
+        name,
         csrf: signed.csrf.clone(),
         theme: signed.theme.clone(),
-        body: crate::frame::sheet::render(&body),
+        body: render(&body),
     };
-    Ok(RawHtml(crate::frame::sheet::render(&alone)))
+    Ok(RawHtml(render(&alone)))
 }
 
-#[post("/machines/<id>/console/ticket", data = "<_fields>")]
-pub(crate) async fn ticket(
-    signed: Signed,
-    desk: &AtDesk,
-    id: u64,
-    _fields: Fields,
-) -> (Status, Json<Value>) {
-    let issued = desk
-        .console_ticket(&signed.viewer, MachineId(id), &signed.cookie)
-        .await;
-    match issued {
+#[get("/machines/<id>/console?<window>")]
+pub(crate) fn of_machine(signed: Signed, desk: &AtDesk, id: u64, window: Option<bool>) -> Page {
+    page(&signed, desk, ConsoleOf::Machine(MachineId(id)), window)
+}
+#[get("/hosts/<id>/console?<window>")]
+pub(crate) fn of_host(signed: Signed, desk: &AtDesk, id: u64, window: Option<bool>) -> Page {
+    page(&signed, desk, ConsoleOf::Host(HostId(id)), window)
+}
+
+async fn issue(signed: &Signed, desk: &AtDesk, of: ConsoleOf) -> (Status, Json<Value>) {
+    match desk
+        .console_ticket(&signed.viewer, of, &signed.cookie)
+        .await
+    {
         Ok(ticket) => (Status::Ok, Json(json!({"ticket": ticket}))),
         Err(why) => {
             let status = match why {
@@ -90,22 +102,39 @@ pub(crate) async fn ticket(
     }
 }
 
+#[post("/machines/<id>/console/ticket", data = "<_fields>")]
+pub(crate) async fn machine_ticket(
+    signed: Signed,
+    desk: &AtDesk,
+    id: u64,
+    _fields: Fields,
+) -> (Status, Json<Value>) {
+    issue(&signed, desk, ConsoleOf::Machine(MachineId(id))).await
+}
+#[post("/hosts/<id>/console/ticket", data = "<_fields>")]
+pub(crate) async fn host_ticket(
+    signed: Signed,
+    desk: &AtDesk,
+    id: u64,
+    _fields: Fields,
+) -> (Status, Json<Value>) {
+    issue(&signed, desk, ConsoleOf::Host(HostId(id))).await
+}
+
 /// The most that one message of a browser may hold.
 const LARGEST: usize = 16 << 10;
 
-#[get("/machines/<id>/console/socket?<ticket>")]
-pub(crate) fn open(
-    _origin: SameOrigin,
+/// A socket on a console, for a page of ours with a ticket.
+fn connect(
     signed: Signed,
     desk: &AtDesk,
     socket: WebSocket,
-    id: u64,
+    of: ConsoleOf,
     ticket: &str,
     end: Shutdown,
 ) -> Result<Channel<'static>, Status> {
-    let machine = MachineId(id);
     let look = desk
-        .console(&signed.viewer, machine, &signed.cookie, ticket)
+        .console(&signed.viewer, of, &signed.cookie, ticket)
         .map_err(|_| Status::Forbidden)?;
     let desk = desk.inner().clone();
     let limits = rocket_ws::Config {
@@ -121,6 +150,33 @@ pub(crate) fn open(
         })
     });
     Ok(channel)
+}
+
+#[get("/machines/<id>/console/socket?<ticket>")]
+pub(crate) fn machine_socket(
+    _origin: SameOrigin,
+    signed: Signed,
+    desk: &AtDesk,
+    socket: WebSocket,
+    id: u64,
+    ticket: &str,
+    end: Shutdown,
+) -> Result<Channel<'static>, Status> {
+    let of = ConsoleOf::Machine(MachineId(id));
+    connect(signed, desk, socket, of, ticket, end)
+}
+#[get("/hosts/<id>/console/socket?<ticket>")]
+pub(crate) fn host_socket(
+    _origin: SameOrigin,
+    signed: Signed,
+    desk: &AtDesk,
+    socket: WebSocket,
+    id: u64,
+    ticket: &str,
+    end: Shutdown,
+) -> Result<Channel<'static>, Status> {
+    let of = ConsoleOf::Host(HostId(id));
+    connect(signed, desk, socket, of, ticket, end)
 }
 
 fn message(told: Told, look: &Look) -> Message {
