@@ -92,10 +92,8 @@ impl HostConsole {
                     let text = format!("\r\n{said}{} > ", host.name);
                     self.paper.print(&text);
                 }
-                '\u{8}' | '\u{7f}' => {
-                    if self.line.pop().is_some() {
-                        self.paper.print("\u{8} \u{8}");
-                    }
+                '\u{8}' | '\u{7f}' if self.line.pop().is_some() => {
+                    self.paper.print("\u{8} \u{8}");
                 }
                 c if c.is_control() => {}
                 c if self.line.len() < 200 => {
