@@ -53,9 +53,9 @@ impl fmt::Display for Span {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let s = self.0 / 1000;
         match self.0 {
-            0..1_000 => write!(f, "{}.{} s", 0, self.0 / 100),
-            1_000..90_000 => write!(f, "{s} s"),
-            90_000..5_400_000 => write!(f, "{} min", (s + 30) / 60),
+            0..950 => write!(f, "0.{} s", (self.0 + 50) / 100),
+            950..89_500 => write!(f, "{} s", (self.0 + 500) / 1000),
+            89_500..5_400_000 => write!(f, "{} min", (s + 30) / 60),
             5_400_000..172_800_000 => {
                 let (h, m) = (s / 3600, (s % 3600) / 60);
                 if m == 0 {
@@ -77,6 +77,9 @@ mod tests {
     fn spans_read_as_a_person_would_say_them() {
         let said = |ms| Span(ms).to_string();
         assert_eq!(said(400), "0.4 s");
+        assert_eq!(said(596), "0.6 s");
+        assert_eq!(said(999), "1 s");
+        assert_eq!(said(58_900), "59 s");
         assert_eq!(said(89_000), "89 s");
         assert_eq!(said(300_000), "5 min");
         assert_eq!(said(7_800_000), "2 h 10 min");

@@ -170,7 +170,7 @@ fn who_writes_faster_than_the_line_is_stopped_slowed_or_forced_with_the_price() 
     assert!(
         worse(&forced)
             .iter()
-            .any(|w| w.contains("stands still for about 76 s")),
+            .any(|w| w.contains("stands still for about 77 s")),
         "{:?}",
         worse(&forced)
     );
