@@ -154,8 +154,8 @@ fn connect(
 
 #[get("/machines/<id>/console/socket?<ticket>")]
 pub(crate) fn machine_socket(
-    _origin: SameOrigin,
     signed: Signed,
+    _origin: SameOrigin,
     desk: &AtDesk,
     socket: WebSocket,
     id: u64,
@@ -167,8 +167,8 @@ pub(crate) fn machine_socket(
 }
 #[get("/hosts/<id>/console/socket?<ticket>")]
 pub(crate) fn host_socket(
-    _origin: SameOrigin,
     signed: Signed,
+    _origin: SameOrigin,
     desk: &AtDesk,
     socket: WebSocket,
     id: u64,

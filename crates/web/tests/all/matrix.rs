@@ -89,6 +89,10 @@ async fn each_route_is_open_to_those_it_is_meant_for_and_to_nobody_else(pool: Pg
             let nobody = ask(None).await;
             let sent_away = nobody == Status::SeeOther || nobody == Status::Unauthorized;
             assert!(sent_away, "{method} {path} answers {nobody} to nobody");
+            // A socket is opened by a ticket, not by a role; it has a test of its own.
+            if route.ends_with("/socket") {
+                continue;
+            }
             for (role, cookie) in people.iter().enumerate() {
                 let status = ask(Some(cookie)).await;
                 if method == Method::Post || role < needs {
