@@ -46,6 +46,8 @@ pub struct HostLoad {
 pub struct Loads {
     pub hosts: OrdMap<HostId, HostLoad>,
     pub machines: OrdMap<MachineId, MachineLoad>,
+    /// Whose sample told of each machine last: after a move the old host no longer speaks for it.
+    told_by: OrdMap<MachineId, HostId>,
     /// The 95th percentile over at least 24 hours, where there is that much history.
     pub typical: OrdMap<MachineId, MachineLoad>,
 }
@@ -57,12 +59,48 @@ impl Loads {
                 return;
             }
             for (machine, _) in before.machines.clone() {
-                self.machines.remove(&machine);
+                if self.told_by.get(&machine) == Some(&host) {
+                    self.machines.remove(&machine);
+                    self.told_by.remove(&machine);
+                }
             }
         }
         for (machine, load) in &sample.machines {
             self.machines.insert(*machine, *load);
+            self.told_by.insert(*machine, host);
         }
         self.hosts.insert(host, sample);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn after_a_move_the_old_host_takes_nothing_away() {
+        let load = MachineLoad {
+            cpu: Mhz(1),
+            active: Bytes(1),
+            writes: None,
+        };
+        let sample = |at: i64, machines: &[u64]| HostLoad {
+            at: Moment(at),
+            cpu: Mhz(1),
+            active: Bytes(1),
+            machines: machines.iter().map(|m| (MachineId(*m), load)).collect(),
+        };
+        let (a, b) = (HostId(1), HostId(2));
+        let mut loads = Loads::default();
+        loads.take(a, sample(1, &[7, 8]));
+        loads.take(b, sample(2, &[7]));
+        loads.take(a, sample(3, &[8]));
+        assert!(
+            loads.machines.contains_key(&MachineId(7)),
+            "b tells of it now"
+        );
+        loads.take(b, sample(4, &[]));
+        assert!(!loads.machines.contains_key(&MachineId(7)), "it is off");
+        assert!(loads.machines.contains_key(&MachineId(8)));
     }
 }

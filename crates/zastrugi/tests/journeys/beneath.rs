@@ -93,8 +93,8 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
 
     b.go(&format!("{base}/sheet/new-machines")).await;
     b.fill("#name", "pier-1").await;
-    b.press("#image option:nth-child(2)").await;
-    b.press("#once option[value=image]").await;
+    b.pick("#image", "option:nth-child(2)").await;
+    b.pick("#once", "option[value=image]").await;
     b.says("checks clear: addresses, disks, names, placement")
         .await;
     b.press("form#sheet button[type=submit]").await;

@@ -133,6 +133,19 @@ impl Browser {
         field.clear().await.unwrap();
         field.send_keys(text).await.unwrap();
     }
+    /// Takes an option of a list, until the list says so.
+    pub(crate) async fn pick(&self, list: &str, option: &str) {
+        let began = Instant::now();
+        loop {
+            self.press(&format!("{list} {option}")).await;
+            let said = format!("return document.querySelector('{list} {option}').selected");
+            if self.page.execute(&said, vec![]).await.unwrap() == true {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "{list} does not take {option}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
     /// Chooses a file of this machine.
     pub(crate) async fn choose(&self, css: &str, path: &str) {
         let began = Instant::now();
