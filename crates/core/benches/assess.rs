@@ -8,12 +8,11 @@
 use std::{fmt::Write, time::Instant};
 use zastrugi_core::{
     assess::assess,
-    estate::{Estate, Memory, Provisioning},
+    estate::Estate,
     event::Event,
     ids::{ClusterId, HostId, MachineId},
-    proposal::{CreateMachines, NewDisk, Proposal},
-    testkit::read,
-    units::Bytes,
+    proposal::{CreateMachines, Proposal},
+    testkit::{machines, read},
 };
 
 fn large() -> String {
@@ -58,36 +57,10 @@ fn measure(what: &str, rounds: usize, mut work: impl FnMut()) {
 
 fn main() {
     let small = read(&large());
-    let size = Bytes::gib(16);
     let ask = |count| {
         Proposal::CreateMachines(CreateMachines {
-            pattern: "new-{001}".into(),
-            count,
-            cluster: Some(ClusterId(907)),
-            volume: None,
-            host: None,
             vcpus: 4,
-            memory: Memory {
-                kept: size,
-                size,
-                max: size,
-            },
-            disks: vec![NewDisk {
-                size: Bytes::gib(40),
-                provisioning: Provisioning::Thin,
-            }],
-            nics: vec![zastrugi_core::proposal::NewNic {
-                network: None,
-                address: None,
-            }],
-            image: None,
-            first_boot: None,
-            labels: Default::default(),
-            tier: 3,
-            protected: false,
-            apart: false,
-            note: String::new(),
-            start: true,
+            ..machines("new-{001}", count, Some(ClusterId(907)), 16)
         })
     };
     println!(

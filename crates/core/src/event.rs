@@ -5,7 +5,10 @@ use crate::{
         Array, ArrayCondition, Backing, Boot, Cluster, Condition, Estate, Host, HostNet, Image,
         Machine, MachineState, Moved, Network, Nic, Path, Site, Switch, Uplink, Volume, Wanted,
     },
-    ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, RunId, SwitchId, VolumeId},
+    ids::{
+        ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, NotAnId, RunId, SwitchId,
+        VolumeId,
+    },
     moment::Moment,
     permits::Act,
     plan::Plan,
@@ -14,7 +17,7 @@ use crate::{
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
-use std::{collections::BTreeMap, fmt, net::IpAddr};
+use std::{collections::BTreeMap, fmt, net::IpAddr, str::FromStr};
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -166,6 +169,15 @@ pub enum Event {
         of: ConsoleOf,
         /// Also to type into it.
         writes: bool,
+        /// Its graphical screen, not its text console.
+        #[serde(default)]
+        screen: bool,
+    },
+    /// A picture of its screen was kept, from before something ended what it showed.
+    ScreenKept {
+        machine: MachineId,
+        picture: uuid::Uuid,
+        why: String,
     },
     /// Room is held for it on another host, or given back.
     MachineMoving {
@@ -236,6 +248,16 @@ impl ConsoleOf {
         match self {
             ConsoleOf::Machine(_) => Act::Machines,
             ConsoleOf::Host(_) => Act::Hosts,
+        }
+    }
+}
+
+impl FromStr for ConsoleOf {
+    type Err = NotAnId;
+    fn from_str(text: &str) -> Result<Self, NotAnId> {
+        match text.starts_with("host-") {
+            true => text.parse().map(ConsoleOf::Host),
+            false => text.parse().map(ConsoleOf::Machine),
         }
     }
 }
@@ -526,10 +548,23 @@ impl Event {
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
             }
-            Event::ConsoleOpened { of, writes } => {
-                let what = if *writes { "" } else { ", to look at" };
-                let text = format!("The console of {} was opened{what}", of.name(estate));
+            Event::ConsoleOpened { of, writes, screen } => {
+                let what = if *screen { "screen" } else { "console" };
+                let how = if *writes { "" } else { ", to look at" };
+                let text = format!("The {what} of {} was opened{how}", of.name(estate));
                 Some(("console", text, vec![of.to_string()]))
+            }
+            Event::ScreenKept {
+                machine,
+                picture,
+                why,
+            } => {
+                let text = format!(
+                    "A picture of the screen of {} was kept: {why}",
+                    name(machine)
+                );
+                let about = vec![machine.to_string(), format!("picture-{picture}")];
+                Some(("console", text, about))
             }
             Event::MachineMoved {
                 machine: m, moved, ..

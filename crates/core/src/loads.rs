@@ -27,9 +27,6 @@ pub struct Writes {
     pub touched: Bytes,
     /// The part that it writes again and again.
     pub working_set: Bytes,
-    /// To its disks.
-    #[serde(default)]
-    pub disk: Rate,
 }
 
 /// The latest sample of a host with everything on it: one packed row.

@@ -152,17 +152,6 @@ pub fn bandwidth(source_mbit: u64, destination_mbit: u64, streams: usize) -> Rat
     Rate((shared.saturating_mul(9) / 10).min(STREAM))
 }
 
-/// How long disks take to another volume, and whether they get there at all: used blocks over the slowest of reading,
-/// writing and the line; a machine that writes faster than that is never done.
-pub fn disks(used: Bytes, copy: Rate, writes: Rate) -> Option<Span> {
-    if copy.0 == 0 || writes.0 >= copy.0 {
-        return None;
-    }
-    // What is written meanwhile is copied again, and so on: a geometric series.
-    let seconds = used.as_f64() / (copy.0 - writes.0) as f64;
-    Some(span(seconds))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -244,16 +233,5 @@ mod tests {
         assert_eq!(bandwidth(10_000, 10_000, 2), Rate(562_500_000));
         assert_eq!(bandwidth(100_000, 100_000, 1), Rate(1_000_000_000));
         assert_eq!([1000, 10_000, 25_000, 100_000].map(at_once), [1, 2, 4, 4]);
-    }
-
-    #[test]
-    fn disks_get_there_only_if_they_are_copied_faster_than_written() {
-        assert_eq!(disks(Bytes(1000), Rate(100), Rate(0)), Some(Span::secs(10)));
-        assert_eq!(
-            disks(Bytes(1000), Rate(100), Rate(50)),
-            Some(Span::secs(20))
-        );
-        assert_eq!(disks(Bytes(1000), Rate(100), Rate(100)), None);
-        assert_eq!(disks(Bytes(1000), Rate(0), Rate(0)), None);
     }
 }

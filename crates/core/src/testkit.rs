@@ -16,7 +16,9 @@ use crate::{
     },
     ids::{ClusterId, HostId, MachineId, NetworkId, Revision, SecretRef, SiteId, VolumeId},
     moment::Moment,
+    observe::MachineReport,
     permits::{Permits, Role},
+    proposal::{CreateMachines, NewDisk, NewNic},
     units::{Bytes, Mhz},
     view::View,
 };
@@ -281,5 +283,70 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
         moved: None,
+    }
+}
+
+/// What somebody asks for who wants `count` machines of so many GiB: one vCPU, a thin disk of 4 GiB, a card on no network,
+/// powered on when made.
+pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64) -> CreateMachines {
+    let size = Bytes::gib(gib);
+    CreateMachines {
+        pattern: pattern.into(),
+        count,
+        cluster,
+        volume: None,
+        host: None,
+        vcpus: 1,
+        memory: Memory {
+            kept: size,
+            size,
+            max: size,
+        },
+        disks: vec![NewDisk {
+            size: Bytes::gib(4),
+            provisioning: Provisioning::Thin,
+        }],
+        nics: vec![NewNic {
+            network: None,
+            address: None,
+        }],
+        image: None,
+        first_boot: None,
+        labels: BTreeMap::new(),
+        tier: 3,
+        protected: false,
+        apart: false,
+        note: String::new(),
+        start: true,
+    }
+}
+
+/// A machine of 8 GiB as its host reports it: up, and nothing more is said of it.
+pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport {
+    let size = Bytes::gib(8);
+    MachineReport {
+        uuid,
+        name: name.into(),
+        state: MachineState::Running { guest: true },
+        generation,
+        vcpus: 2,
+        memory: Memory {
+            kept: size,
+            size,
+            max: size,
+        },
+        video: Bytes::ZERO,
+        disks: vec![],
+        volume: String::new(),
+        nics: vec![],
+        boot: None,
+        labels: BTreeMap::new(),
+        tier: 3,
+        apart: None,
+        protected: false,
+        guest_key: None,
+        note: String::new(),
+        virtual_hardware: 3,
+        created: Moment(0),
     }
 }

@@ -51,6 +51,22 @@ impl Drivers {
         self.agent(host, &key).type_text(machine, text).await
     }
 
+    /// Tells a guest how large its terminal is, in characters.
+    ///
+    /// # Errors
+    /// [`Fault`] when the host is silent or the machine is not on there.
+    pub async fn resize_terminal(
+        &self,
+        host: &Host,
+        machine: &Uuid,
+        columns: u16,
+        rows: u16,
+    ) -> Result<(), Fault> {
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        agent.resize_terminal(machine, columns, rows).await
+    }
+
     /// Follows a host's own console by its management controller, from byte `from` of all that it printed.
     ///
     /// # Errors

@@ -5,7 +5,7 @@ use crate::{
     tls,
 };
 use futures::{Stream, StreamExt};
-use reqwest::{Client, Method, Response};
+use reqwest::{Client, Method, Response, StatusCode, Upgraded};
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use std::{
@@ -13,6 +13,7 @@ use std::{
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
+use tokio::time::timeout;
 use zastrugi_core::run::{Fault, FaultKind};
 
 const CONNECT: Duration = Duration::from_secs(2);
@@ -103,15 +104,8 @@ impl Http {
 
     /// Follows an endless answer of one JSON value a line.
     pub(crate) async fn follow(&self, call: Call<'_>) -> Result<Watch, Fault> {
-        let response = tokio::time::timeout(WHOLE, self.send(&call, None))
-            .await
-            .map_err(|_| {
-                Fault::new(
-                    FaultKind::TimedOut,
-                    format!("{} did not answer in time.", call.address),
-                    "It is asked again.",
-                )
-            })??;
+        let response = timeout(WHOLE, self.send(&call, None)).await;
+        let response = response.map_err(|_| silent(call.address))??;
         let status = response.status();
         if !status.is_success() {
             let body = read(call.address, response).await?;
@@ -122,6 +116,19 @@ impl Http {
             rest: Vec::new(),
             address: call.address.to_owned(),
         })
+    }
+
+    /// Asks for another protocol on the same connection.
+    pub(crate) async fn upgrade(&self, call: &Call<'_>) -> Result<Upgraded, Fault> {
+        let response = timeout(WHOLE, self.send(call, None)).await;
+        let response = response.map_err(|_| silent(call.address))??;
+        let status = response.status();
+        if status != StatusCode::SWITCHING_PROTOCOLS {
+            let body = read(call.address, response).await?;
+            return Err(refused(status.as_u16(), &body));
+        }
+        let upgraded = response.upgrade().await;
+        upgraded.map_err(|e| unanswered(call.address, &e))
     }
 
     /// Asks somebody unknown: answers what they said and the fingerprint that they showed.
@@ -143,6 +150,11 @@ impl Http {
         let pin = shown.lock().unwrap_or_else(PoisonError::into_inner).clone();
         Ok((answer, pin.unwrap_or_default()))
     }
+}
+
+fn silent(address: &str) -> Fault {
+    let said = format!("{address} did not answer in time.");
+    Fault::new(FaultKind::TimedOut, said, "It is asked again.")
 }
 
 fn build(pin: Option<&str>) -> Result<(Client, tls::Shown), Fault> {

@@ -18,6 +18,7 @@ mod probe;
 mod redfish;
 mod restconf;
 mod scan;
+mod screen;
 mod storage;
 mod swordfish;
 mod tls;
@@ -29,6 +30,7 @@ pub use images::Fed;
 pub use networks::{Networks, NotAllowed};
 pub use perform::{Installation, Outcome, Secrets, Turn};
 pub use scan::{Range, RangeError, addresses};
+pub use screen::{Filter, Screen, Unspeakable};
 
 use std::sync::{Arc, PoisonError, RwLock};
 

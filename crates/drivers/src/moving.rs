@@ -92,10 +92,9 @@ impl Drivers {
     ) -> Result<WireMove, Fault> {
         let uuid = &leg.machine.uuid;
         // What is under way, or has just ended well, needs nobody's promise again.
-        let next = leg.machine.generation + 1;
-        if let Ok(told) = source.sending(uuid).await
-            && (told.stage == "running" || (told.stage == "done" && told.generation >= next))
-        {
+        let ours =
+            |told: &WireMove| leg.is(told) && matches!(told.stage.as_str(), "running" | "done");
+        if let Some(told) = source.sending(uuid).await.ok().filter(ours) {
             return Ok(told);
         }
         let key = self.key_of(leg.to).await?;
@@ -107,7 +106,7 @@ impl Drivers {
         let body = json!({
             "to": awaited.address, "ticket": awaited.ticket, "host": leg.to.name, "network": line.network,
             "bandwidth": line.bandwidth.0, "target_ms": line.target.0, "max_rounds": MAX_ROUNDS,
-            "slow": line.slow, "force": line.force, "generation": next
+            "slow": line.slow, "force": line.force, "generation": leg.machine.generation + 1
         });
         source.send_machine(stamp(turn), uuid, body).await
     }
@@ -132,29 +131,37 @@ impl Drivers {
         let leg = leg(estate, step)?;
         let key = self.key_of(leg.from).await?;
         let source = self.agent(leg.from, &key);
-        let told = source.stop_sending(&leg.machine.uuid).await?;
-        match told.stage.as_str() {
-            "done" => Ok(moved(&leg, told.generation, Some(&told), turn)),
-            "running" => {
-                // It ends at its next look around; until then nobody knows.
-                tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-                let told = source.stop_sending(&leg.machine.uuid).await?;
-                match told.stage.as_str() {
-                    "done" => Ok(moved(&leg, told.generation, Some(&told), turn)),
-                    "running" => Err(Fault::new(
-                        FaultKind::TimedOut,
-                        "It is being switched just now.",
-                        "It is asked again.",
-                    )),
-                    _ => Ok(Outcome::NotYet {
-                        said: words(&told.why),
-                    }),
-                }
-            }
-            _ => Ok(Outcome::NotYet {
+        let told = match source.stop_sending(stamp(turn), &leg.machine.uuid).await {
+            Ok(told) if leg.is(&told) => told,
+            // Nothing of it was begun there.
+            Ok(_) => return Ok(not_begun()),
+            Err(fault) if fault.kind == FaultKind::Refused => return Ok(not_begun()),
+            Err(fault) => return Err(fault),
+        };
+        Ok(match told.stage.as_str() {
+            "done" => moved(&leg, told.generation, Some(&told), turn),
+            // It ends at its next look around, or the lease is changing hands just now.
+            "running" => Outcome::Unsettled,
+            _ => Outcome::NotYet {
                 said: words(&told.why),
-            }),
-        }
+            },
+        })
+    }
+}
+
+fn not_begun() -> Outcome {
+    Outcome::NotYet {
+        said: "not begun; the machine stays where it is".into(),
+    }
+}
+
+impl Leg<'_> {
+    /// Whether a host speaks of this move, and not of an earlier one from there: by the lease's next generation, which
+    /// the estate may have seen already.
+    fn is(&self, told: &WireMove) -> bool {
+        let held = self.machine.generation;
+        let seen = self.machine.host == Some(self.to.id) && told.generation == held;
+        seen || told.generation == held + 1
     }
 }
 

@@ -48,6 +48,8 @@ pub enum Outcome {
     NotYet {
         said: String,
     },
+    /// Somebody gave it up, and the device can't say yet how it ended; ask again, nothing is written.
+    Unsettled,
 }
 
 /// One attempt at a step.

@@ -17,7 +17,7 @@ use zastrugi_core::{
     proposal::{Move, Proposal},
     units::Bytes,
 };
-use zastrugi_engine::{Look, Told};
+use zastrugi_engine::{ConsoleWay, Look, Told};
 use zastrugi_store::testkit::{Scratch, resident};
 
 const MACHINES: u32 = 25;
@@ -33,7 +33,10 @@ fn at(mut all: Vec<f64>, share: f64) -> f64 {
 
 async fn look(lab: &Lab, machine: MachineId) -> Look {
     let of = ConsoleOf::Machine(machine);
-    let ticket = lab.desk.console_ticket(&lab.admin, of, "bench").await;
+    let ticket = lab
+        .desk
+        .console_ticket(&lab.admin, of, ConsoleWay::Text, "bench")
+        .await;
     lab.desk
         .console(&lab.admin, of, "bench", &ticket.unwrap())
         .unwrap()

@@ -1,4 +1,4 @@
-//! Open consoles of this process: each machine's is followed once, on whatever host it runs, and shown to all who look.
+//! Open consoles of this process: each is followed once, a machine's on whatever host it runs, and shown to all who look.
 
 use crate::shared::Shared;
 use std::{
@@ -25,6 +25,8 @@ pub enum Told {
     Printed(Vec<u8>),
     /// Where it is, or why there is nothing to see.
     State(String),
+    /// What somebody typed did not get there.
+    Undelivered,
     /// Who types, and how many look.
     People {
         writer: String,
@@ -66,7 +68,7 @@ impl Consoles {
                     }
                     open.state.clone_from(words);
                 }
-                Told::People { .. } => {}
+                Told::Undelivered | Told::People { .. } => {}
             }
             // Nobody may be looking just now.
             drop(open.told.send(told));
@@ -186,15 +188,28 @@ impl Look {
         if !self.is_writer() {
             return;
         }
-        if self.deliver(text).await {
+        if !self.deliver(text).await {
+            self.shared.consoles.tell(self.of, Told::Undelivered);
+        }
+    }
+
+    /// The guest's terminal is as large as that of whoever types; a guest that can't be told keeps its own.
+    pub async fn resize(&self, columns: u16, rows: u16) {
+        let ConsoleOf::Machine(id) = self.of else {
+            return;
+        };
+        if !self.is_writer() {
             return;
         }
-        let words = "what was typed did not get there".to_owned();
-        self.shared.consoles.tell(self.of, Told::State(words));
+        let (estate, drivers) = (self.shared.estate(), &self.shared.drivers);
+        if let Some(machine) = estate.machines.get(&id)
+            && let Some(host) = machine.host.and_then(|h| estate.hosts.get(&h))
+        {
+            let told = drivers.resize_terminal(host, &machine.uuid, columns, rows);
+            drop(told.await);
+        }
     }
-}
 
-impl Look {
     async fn deliver(&self, text: &str) -> bool {
         let (estate, drivers) = (self.shared.estate(), &self.shared.drivers);
         match self.of {

@@ -16,13 +16,14 @@ mod watch;
 
 pub use consoles::{Look, Told};
 pub use desk::{
-    Answer, AnswerError, ConsoleError, Desk, FeedError, Found, Health, PasswordProblem, ProbeError,
-    Reserves, ScanState, SignIn, SignInError, StartError, Ticket, Viewer,
+    Answer, AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Health, KEYBOARDS,
+    PasswordProblem, ProbeError, Reserves, ScanState, SignIn, SignInError, StartError, Ticket,
+    Viewer,
 };
 pub use secrets::read_key;
 pub use settings::{Boundary, EngineSettings};
-pub use zastrugi_drivers::{Announcement, Networks, check};
-pub use zastrugi_store::{EventFilter, EventRow, Person, StoreError};
+pub use zastrugi_drivers::{Announcement, Networks, Screen, check};
+pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, StoreError};
 
 use shared::Shared;
 use std::sync::Arc;

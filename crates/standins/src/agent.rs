@@ -8,6 +8,7 @@ mod moving;
 mod network;
 mod power;
 mod say;
+pub(crate) mod screen;
 mod storage;
 
 use crate::fault::Device;
@@ -61,6 +62,8 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}", delete(change::remove))
         .route("/v1/machines/{uuid}/console", get(console::watch))
         .route("/v1/machines/{uuid}/console", post(console::typed))
+        .route("/v1/machines/{uuid}/screen", get(screen::upgrade))
+        .route("/v1/machines/{uuid}/picture", get(screen::picture))
         .route("/v1/machines/{uuid}/arrival", put(moving::arrive))
         .route("/v1/machines/{uuid}/move", get(moving::show))
         .route("/v1/machines/{uuid}/move", put(moving::leave))

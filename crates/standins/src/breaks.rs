@@ -2,8 +2,10 @@
 //! control socket.
 
 use crate::{
+    guest::Guest,
     make::offer,
     storage::Array,
+    volume::Image,
     world::{State, World},
 };
 use std::collections::BTreeMap;
@@ -116,6 +118,43 @@ impl World {
             }
         }
         self.save_switch(&state, switch);
+    }
+    /// A whole image lies on a volume, as somebody else left it.
+    pub fn place_image(&self, uid: &str, name: &str, bytes: &[u8]) {
+        let id = uuid::Uuid::new_v4().to_string();
+        let size = u64::try_from(bytes.len()).unwrap_or(u64::MAX);
+        let there = self.images.append((uid, &id), 0, bytes, size).is_ok();
+        let sha256 = self.images.sum(uid, &id).ok().filter(|_| there);
+        let mut state = self.lock();
+        if let Some(volume) = state.volumes.get_mut(uid) {
+            let image = Image {
+                name: name.to_owned(),
+                size,
+                sha256,
+            };
+            volume.images.insert(id, image);
+        }
+        self.save_volume(&state, uid);
+    }
+    /// The machine is off, from one moment to the next, as if its own plug were pulled.
+    pub fn pull(&self, machine: &str) {
+        let mut state = self.lock();
+        let State { hosts, volumes, .. } = &mut *state;
+        for host in hosts.values_mut() {
+            let named = |(uuid, guest): &(&String, &Guest)| {
+                let volume = volumes.get(&guest.volume);
+                let record = volume.and_then(|v| v.records.get(*uuid));
+                record.is_some_and(|r| r.name == machine)
+            };
+            let found = host.guests.iter().find(named);
+            let Some(uuid) = found.map(|(uuid, _)| uuid.clone()) else {
+                continue;
+            };
+            let gone = host.guests.remove(&uuid);
+            if let Some(volume) = gone.and_then(|g| volumes.get_mut(&g.volume)) {
+                volume.drop_lease(&uuid, &host.name);
+            }
+        }
     }
     /// How fast a host's uplinks are from now on, in Mbit/s.
     pub fn link(&self, host: &str, mbit: u64) {

@@ -1,7 +1,7 @@
 //! The text console of a simulated guest: what it prints while it boots, a prompt to sign in, a small shell. All in the
 //! guest's own time, which stands still while it is moved.
 
-use crate::volume::Record;
+use crate::{guest::BOOT, volume::Record};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
 
@@ -34,6 +34,8 @@ pub(crate) struct Console {
     /// Guest time up to which a running command has printed.
     until: i64,
     count: u64,
+    /// Columns and rows of the terminal that it is shown on, once told.
+    size: Option<(u64, u64)>,
 }
 
 /// What was printed, as much of it as is remembered.
@@ -83,25 +85,8 @@ pub(crate) struct Around<'a> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Wish {
     PowerOff,
+    Crash,
 }
-
-/// (guest milliseconds, line)
-const BOOT: [(i64, &str); 14] = [
-    (100, "Firmware 3.2 for virtual machines"),
-    (400, "Memory test passed"),
-    (900, "Disk 1: ready"),
-    (2100, "Loader 2: Pilot Linux 12"),
-    (3600, "[    0.000000] Pilot Linux 12, kernel 6.9.4"),
-    (4300, "[    0.412210] clocksource: paravirtual clock"),
-    (5200, "[    1.204417] virtio disk: 1 found"),
-    (6100, "[    2.310054] virtio net: link is up"),
-    (7400, "[    3.877120] root: mounted"),
-    (8600, "  started  time synchronisation"),
-    (9900, "  started  name resolution"),
-    (11200, "  started  guest agent"),
-    (12500, "  started  secure shell"),
-    (13600, "  reached  everything that was asked for"),
-];
 
 impl Console {
     fn print(&mut self, text: &str) {
@@ -109,6 +94,23 @@ impl Console {
     }
     pub(crate) fn since(&self, from: u64) -> (u64, Vec<u8>) {
         self.paper.since(from)
+    }
+    pub(crate) fn resize(&mut self, columns: u64, rows: u64) {
+        self.size = Some((columns, rows));
+    }
+    /// Its last lines, as a screen shows them.
+    pub(crate) fn tail(&self, most: usize) -> Vec<String> {
+        let (_, bytes) = self.paper.since(0);
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        // A line that begins anew overwrites what stood there.
+        let shown = |line: &str| {
+            line.rsplit('\r')
+                .find(|p| !p.is_empty())
+                .unwrap_or("")
+                .to_owned()
+        };
+        let lines: Vec<String> = text.split('\n').map(shown).collect();
+        lines[lines.len().saturating_sub(most)..].to_vec()
     }
     pub(crate) fn writes(&self) -> bool {
         self.does == Does::Write
@@ -267,7 +269,7 @@ impl Console {
         let said = match (command, first) {
             ("", _) => String::new(),
             ("help", _) => {
-                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  serial  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
+                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
             }
             ("uptime", _) => format!("up {} s\r\n", around.up / 1000),
             ("date", _) => format!("{} UTC\r\n", time_of_day(around.clock)),
@@ -300,6 +302,14 @@ impl Console {
             ("poweroff", _) => {
                 self.print("Stopping everything.\r\n");
                 return Some(Wish::PowerOff);
+            }
+            ("stty", _) => {
+                let (columns, rows) = self.size.unwrap_or((80, 24));
+                format!("{rows} rows, {columns} columns\r\n")
+            }
+            ("crash", _) => {
+                self.print("The kernel is told to stop.\r\n");
+                return Some(Wish::Crash);
             }
             ("exit", _) => {
                 self.greet(&around.record.name);

@@ -32,6 +32,7 @@ pub(crate) fn routes(control: Control) -> Router {
             post(portal_for),
         )
         .route("/machines/{name}/write/{bytes}", post(write))
+        .route("/machines/{name}/crash", post(crash))
         .route("/switches/{name}/{state}", post(switch))
         .layer(middleware::from_fn_with_state(control.clone(), token_only))
         .with_state(control)
@@ -101,6 +102,11 @@ async fn write(
     Path((name, bytes)): Path<(String, u64)>,
 ) -> StatusCode {
     control.world.write(&name, bytes);
+    StatusCode::NO_CONTENT
+}
+
+async fn crash(State(control): State<Control>, Path(name): Path<String>) -> StatusCode {
+    control.world.crash(&name);
     StatusCode::NO_CONTENT
 }
 

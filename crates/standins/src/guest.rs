@@ -2,6 +2,7 @@
 
 use crate::{
     console::Console,
+    screen::Screen,
     volume::{Record, Temper},
 };
 use serde::{Deserialize, Serialize};
@@ -26,6 +27,12 @@ pub(crate) struct Guest {
     /// What it prints; not kept over a restart of the stand-ins.
     #[serde(skip)]
     pub(crate) console: Console,
+    /// What its graphical screen shows, likewise.
+    #[serde(skip)]
+    pub(crate) screen: Screen,
+    /// Its kernel stopped so many milliseconds after its start.
+    #[serde(default)]
+    pub(crate) crashed: Option<i64>,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -48,11 +55,38 @@ const INSTALLS: [(&str, i64); 3] = [
     ("loader of what it boots from", 5_000),
     ("installer", 22_000),
 ];
+/// What a guest says while it boots: (milliseconds since it started, line).
+pub(crate) const BOOT: [(i64, &str); 14] = [
+    (100, "Firmware 3.2 for virtual machines"),
+    (400, "Memory test passed"),
+    (900, "Disk 1: ready"),
+    (2100, "Loader 2: Pilot Linux 12"),
+    (3600, "[    0.000000] Pilot Linux 12, kernel 6.9.4"),
+    (4300, "[    0.412210] clocksource: paravirtual clock"),
+    (5200, "[    1.204417] virtio disk: 1 found"),
+    (6100, "[    2.310054] virtio net: link is up"),
+    (7400, "[    3.877120] root: mounted"),
+    (8600, "  started  time synchronisation"),
+    (9900, "  started  name resolution"),
+    (11200, "  started  guest agent"),
+    (12500, "  started  secure shell"),
+    (13600, "  reached  everything that was asked for"),
+];
 const STOP_TAKES: i64 = 6_000;
 
 impl Guest {
+    /// A reset from inside: it boots again, still on.
+    pub(crate) fn boot_again(&mut self, now: i64) {
+        self.started = now;
+        self.from = disk();
+        self.console = Console::default();
+        self.screen = Screen::default();
+    }
     /// The phase it is in: `firmware` … `services`, `up`, `stopping` or `off`.
     pub(crate) fn phase(&self, now: i64, temper: Temper) -> &'static str {
+        if self.crashed.is_some() {
+            return "crashed";
+        }
         if self.paused.is_some() {
             return "paused";
         }
@@ -136,6 +170,8 @@ mod tests {
             paused: None,
             frozen: None,
             console: Console::default(),
+            screen: Screen::default(),
+            crashed: None,
             unwritten: 0,
         };
         let calm = Temper::default();

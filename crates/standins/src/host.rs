@@ -57,6 +57,18 @@ pub(crate) struct Host {
     pub(crate) fence: u64,
     #[serde(skip)]
     pub(crate) console: HostConsole,
+    /// The last picture of each machine that ended here in some other way than by itself.
+    #[serde(skip)]
+    pub(crate) kept: BTreeMap<String, Kept>,
+}
+
+/// A picture of a screen that was kept.
+#[derive(Debug, Clone)]
+pub(crate) struct Kept {
+    /// When, in virtual milliseconds.
+    pub(crate) number: i64,
+    pub(crate) why: String,
+    pub(crate) png: Vec<u8>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]

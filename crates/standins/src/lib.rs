@@ -21,6 +21,7 @@ mod moving;
 mod network;
 mod restconf;
 mod scenario;
+mod screen;
 mod seed;
 mod server;
 mod storage;

@@ -204,6 +204,7 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         effects: BTreeMap::new(),
         fence: 0,
         console: Default::default(),
+        kept: Default::default(),
     })
 }
 
@@ -280,6 +281,8 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
                 from: "disk".into(),
                 stopping: None,
                 console: Default::default(),
+                screen: Default::default(),
+                crashed: None,
                 frozen: None,
                 paused: None,
                 unwritten: 0,

@@ -142,8 +142,7 @@ impl Moves {
             found.cancel.store(true, Ordering::Relaxed);
         }
     }
-    /// Room that a host holds for what is on its way to it.
-    /// Without that of one machine.
+    /// Room that a host holds for what is on its way to it, without that of one machine.
     pub(crate) fn arriving(&self, host: &str, but: &str) -> u64 {
         let all = held(&self.arrivals);
         let here = all
@@ -271,8 +270,11 @@ async fn carry(world: Arc<World>, here: At, ask: Ask, cancel: Arc<AtomicBool>) {
     let began = world.now();
     let outcome = send(&world, &here, &ask, &cancel).await;
     let took = world.now() - began;
-    let moved = !world.holds_lease(&here.0, &here.1);
-    if matches!(outcome, Err(Stop::Gone)) {
+    let holder = world.lease_of(&here.1);
+    let moved = holder == (Some(ask.host.clone()), ask.generation);
+    // Neither here nor there: it was stopped, or this host lost its power in the middle.
+    let lost = !moved && holder.0.as_deref() != Some(here.0.as_str());
+    if lost || matches!(outcome, Err(Stop::Gone)) {
         held(&world.moves.moves).remove(&here);
         return;
     }
@@ -282,7 +284,7 @@ async fn carry(world: Arc<World>, here: At, ask: Ask, cancel: Arc<AtomicBool>) {
         match outcome {
             // The answer may have been lost; the lease says what happened.
             _ if moved => m.stage = Stage::Done,
-            Ok(()) => m.stage = Stage::Done,
+            Ok(()) | Err(Stop::Gone) => {}
             Err(Stop::Cancelled) => {
                 m.stage = Stage::Cancelled;
                 "cancelled; the machine stays here".clone_into(&mut m.why);
@@ -291,7 +293,6 @@ async fn carry(world: Arc<World>, here: At, ask: Ask, cancel: Arc<AtomicBool>) {
                 m.stage = Stage::Failed;
                 m.why = why;
             }
-            Err(Stop::Gone) => {}
         }
     });
     if moved {
@@ -390,7 +391,9 @@ impl Sender<'_> {
         self.pace(&pages).await?;
         self.record(END, 0).await?;
         self.answered().await?;
-        let ms = self.world.now() - began;
+        let now = self.world.now();
+        self.write_until(now);
+        let ms = now - began;
         self.world.moves.edit(self.here, |m| {
             m.total += bytes;
             if !self.frozen {
@@ -404,15 +407,12 @@ impl Sender<'_> {
     async fn pace(&mut self, pages: &[usize]) -> Result<(), Stop> {
         let mut sent = 0;
         let mut budget = 0.0;
-        self.last = self.world.now();
+        let mut clock = self.world.now();
         while sent < pages.len() {
             let now = self.world.now();
-            let passed = (now - self.last) as f64 / 1000.0;
-            self.last = now;
-            if !self.frozen {
-                self.pages.write(self.dirty_now(now) * passed);
-            }
-            budget += self.line * passed;
+            budget += self.line * (now - clock) as f64 / 1000.0;
+            clock = now;
+            self.write_until(now);
             let mut frames = Vec::new();
             while budget >= PAGE as f64 && sent < pages.len() {
                 budget -= PAGE as f64;
@@ -428,6 +428,15 @@ impl Sender<'_> {
             sleep(Duration::from_millis(1)).await;
         }
         Ok(())
+    }
+
+    /// What the guest wrote since it was last looked at, also while an answer was awaited.
+    fn write_until(&mut self, now: i64) {
+        if !self.frozen {
+            let passed = (now - self.last) as f64 / 1000.0;
+            self.pages.write(self.dirty_now(now) * passed);
+        }
+        self.last = now;
     }
 
     /// Bytes a second that the guest writes now: its rate with gusts, less what it is slowed by.
@@ -537,11 +546,11 @@ impl World {
             .get(host)
             .is_some_and(|h| h.guests.contains_key(uuid))
     }
-    /// Whether this host still holds the machine's run lease.
-    fn holds_lease(&self, host: &str, uuid: &str) -> bool {
+    /// Who holds a machine's run lease, and at which generation.
+    fn lease_of(&self, uuid: &str) -> (Option<String>, u64) {
         let state = self.lock();
         let record = state.volumes.values().find_map(|v| v.records.get(uuid));
-        record.is_some_and(|r| r.lease.holder.as_deref() == Some(host))
+        record.map_or((None, 0), |r| (r.lease.holder.clone(), r.lease.generation))
     }
     fn is_writing(&self, host: &str, uuid: &str) -> bool {
         let state = self.lock();

@@ -197,7 +197,11 @@ async fn serve_tls(
                 if let Ok(stream) = acceptor.accept(stream).await {
                     let service = TowerToHyperService::new(routes);
                     let server = hyper_util::server::conn::auto::Builder::new(TokioExecutor::new());
-                    drop(server.serve_connection(TokioIo::new(stream), service).await);
+                    drop(
+                        server
+                            .serve_connection_with_upgrades(TokioIo::new(stream), service)
+                            .await,
+                    );
                 }
             });
         }

@@ -1,5 +1,5 @@
 //! The store: the only SQL. Facts, events and orders ([`Journal`]), what pages read ([`Reads`]), belongings
-//! ([`People`], [`Settings`]), sealed secrets ([`Vault`]) and measurements ([`Measurements`]).
+//! ([`People`], [`Settings`], [`Pictures`]), sealed secrets ([`Vault`]) and measurements ([`Measurements`]).
 //!
 //! Queries are checked when they run, and each of them runs in this crate's tests against a real PostgreSQL.
 
@@ -10,6 +10,7 @@ mod measurements;
 mod news;
 mod orders;
 mod people;
+mod pictures;
 mod reads;
 mod settings;
 #[cfg(feature = "testkit")]
@@ -22,6 +23,7 @@ pub use measurements::Measurements;
 pub use news::News;
 pub use orders::{NewOrder, Orders, TakenOrder};
 pub use people::{People, Person, SessionRow};
+pub use pictures::{Picture, Pictures};
 pub use reads::{EventFilter, EventRow, Reads};
 pub use settings::Settings;
 pub use vault::{Vault, VaultError};

@@ -24,6 +24,8 @@ pub struct EventRow {
     pub run: Option<RunId>,
     pub kind: String,
     pub text: String,
+    /// Identifiers of what it is about, such as `machine-7`.
+    pub about: Vec<String>,
 }
 
 /// Which events; empty strings don't limit.
@@ -111,7 +113,7 @@ impl Reads {
             .before
             .map_or((i64::MAX, i32::MAX), |(r, n)| (to_db(r), n));
         let rows = sqlx::query(
-            "select revision, n, at, who, run, kind, text from event
+            "select revision, n, at, who, run, kind, text, about from event
              where ($1 = '' or text ilike '%' || replace(replace(replace($1, '\\', '\\\\'), '%', '\\%'), '_', '\\_') || '%')
                and ($2 = '' or kind = $2) and ($3 = '' or who = $3)
                and ($4 = '' or about @> array[$4]) and (revision, n) < ($5, $6)
@@ -138,6 +140,7 @@ impl Reads {
                         .map(|r| RunId(from_db(r))),
                     kind: row.try_get("kind")?,
                     text: row.try_get("text")?,
+                    about: row.try_get("about")?,
                 })
             })
             .collect()

@@ -44,11 +44,13 @@ put('alpine-compat.js', readFileSync(join(modules, 'htmx.org/dist/ext/hx-alpine-
 put('alpine.js', readFileSync(join(modules, '@alpinejs/csp/dist/cdn.min.js')));
 put('app.js', readFileSync(join(here, 'app.js')));
 put('upload.js', readFileSync(join(here, 'upload.js')));
-async function bundle(name) {
-  const made = await build({ entryPoints: [join(here, name)], bundle: true, format: 'esm', target: 'es2022', minify: true, write: false, legalComments: 'eof', nodePaths: [modules] });
+async function bundle(name, banner = '') {
+  const made = await build({ entryPoints: [join(here, name)], bundle: true, format: 'esm', target: 'es2022', minify: true, write: false, legalComments: 'eof', banner: { js: banner }, nodePaths: [modules] });
   put(name, Buffer.from(made.outputFiles[0].contents));
 }
 await bundle('console.js');
+// Its own headers are dropped by the bundler, so the notice stands here.
+await bundle('screen.js', '/*! Contains noVNC 1.7.0, (c) The noVNC authors, Mozilla Public License 2.0: https://mozilla.org/MPL/2.0/. Unmodified; the source is the npm package @novnc/novnc. */');
 put('xterm.css', readFileSync(join(modules, '@xterm/xterm/css/xterm.css')));
 put('mark.svg', readFileSync(join(here, 'mark.svg')));
 writeFileSync(join(dist, 'manifest.json'), JSON.stringify(manifest, null, 1));

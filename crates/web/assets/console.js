@@ -3,9 +3,8 @@ import './console-style.js';
 import { Terminal } from '@xterm/xterm';
 import { FitAddon } from '@xterm/addon-fit';
 
-const box = document.querySelector('#console');
+function mount(box, focus) {
 const $ = (sel) => box.querySelector(sel);
-const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const terminal = new Terminal({
   fontFamily: 'Atkinson Hyperlegible Mono Variable, monospace',
   fontSize: 14,
@@ -23,6 +22,7 @@ new ResizeObserver(() => fit.fit()).observe($('[data-screen]'));
 let socket = null;
 let leaving = false;
 let wait = 500;
+let state = '';
 const say = (sel, words) => { const el = $(sel); if (el && el.textContent !== words) el.textContent = words; };
 const send = (what) => { if (socket && socket.readyState === 1) socket.send(JSON.stringify(what)); };
 
@@ -30,7 +30,7 @@ async function open() {
   if (socket || leaving) return;
   let answer = null;
   try {
-    answer = await fetch(`${box.dataset.at}/console/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: '' });
+    answer = await fetch(`/console/${box.dataset.of}/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: '' });
   } catch { /* said below */ }
   if (!answer || !answer.ok) {
     const told = answer ? await answer.json().catch(() => ({})) : {};
@@ -39,13 +39,14 @@ async function open() {
     return;
   }
   const { ticket } = await answer.json();
-  socket = new WebSocket(`${box.dataset.at}/console/socket?ticket=${ticket}`);
+  socket = new WebSocket(`/console/${box.dataset.of}/socket?ticket=${ticket}`);
   socket.binaryType = 'arraybuffer';
   socket.addEventListener('open', () => { wait = 500; terminal.reset(); });
   socket.addEventListener('message', (e) => {
     if (typeof e.data !== 'string') { terminal.write(new Uint8Array(e.data)); return; }
     const told = JSON.parse(e.data);
-    if (told.state) say('[data-state]', told.state);
+    if (told.state) { state = told.state; say('[data-state]', state); }
+    if (told.undelivered) { say('[data-state]', 'what was typed did not get there'); setTimeout(() => say('[data-state]', state), 4000); }
     if ('viewers' in told) people(told);
   });
   socket.addEventListener('close', (e) => {
@@ -57,6 +58,9 @@ async function open() {
 }
 function later() { setTimeout(open, wait); wait = Math.min(8000, wait * 2); }
 
+// The guest's terminal is as large as that of who types.
+function tell() { if (writer) send({ columns: terminal.cols, rows: terminal.rows }); }
+
 let writer = false;
 function people(told) {
   writer = told.you;
@@ -65,8 +69,10 @@ function people(told) {
   const take = $('[data-take]');
   if (take) take.hidden = writer;
   terminal.options.disableStdin = !writer;
+  tell();
 }
 
+terminal.onResize(tell);
 terminal.onData((text) => { if (writer) send({ type: text }); });
 terminal.attachCustomKeyEventHandler((e) => {
   if (e.key === 'Escape' && e.ctrlKey && e.shiftKey) { terminal.blur(); return false; }
@@ -83,5 +89,8 @@ on('[data-interrupt]', () => { if (writer) send({ type: '\u0003' }); terminal.fo
 on('[data-full]', () => { const screen = $('[data-screen]'); if (document.fullscreenElement) document.exitFullscreen(); else screen.requestFullscreen().catch(() => {}); terminal.focus(); });
 window.addEventListener('pagehide', () => { leaving = true; if (socket) socket.close(); });
 window.addEventListener('pageshow', (e) => { if (e.persisted) { leaving = false; open(); } });
-terminal.focus();
+if (focus) terminal.focus();
 open();
+}
+
+document.querySelectorAll('[data-console]').forEach((box, n) => mount(box, n === 0));

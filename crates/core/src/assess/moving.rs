@@ -279,7 +279,6 @@ fn foretell(draft: &mut Draft<'_>, machine: &Machine, line: &Line) -> Course {
         dirty: UNMEASURED,
         touched: machine.memory.size,
         working_set: machine.memory.size,
-        disk: Rate(0),
     });
     let mut course = course(&Case {
         memory: Bytes(writes.touched.0.min(machine.memory.size.0)),

@@ -12,7 +12,7 @@ use zastrugi_core::{
         AfterGrace, ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password,
         PowerAct, Proposal, Set, Target,
     },
-    testkit::{self, Small, read},
+    testkit::{self, Small, machines, read},
     units::Bytes,
 };
 
@@ -20,36 +20,11 @@ const PLAIN: &str =
     "cluster eider\nhost 1 256\nhost 2 256\nhost 3 256\nmachine 7 db 64 on 1\nmachine 8 web 16 off";
 
 fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
-    let size = Bytes::gib(16);
     let mut ask = CreateMachines {
-        pattern: "stowage-{01}".into(),
-        count: 2,
-        cluster: Some(ClusterId(901)),
-        volume: None,
-        host: None,
         vcpus: 4,
-        memory: Memory {
-            kept: size,
-            size,
-            max: size,
-        },
-        disks: vec![NewDisk {
-            size: Bytes::gib(40),
-            provisioning: Provisioning::Thin,
-        }],
-        nics: vec![zastrugi_core::proposal::NewNic {
-            network: None,
-            address: None,
-        }],
-        image: None,
-        first_boot: None,
-        labels: Default::default(),
-        tier: 3,
-        protected: false,
-        apart: false,
-        note: String::new(),
-        start: true,
+        ..machines("stowage-{01}", 2, Some(ClusterId(901)), 16)
     };
+    ask.disks[0].size = Bytes::gib(40);
     edit(&mut ask);
     Proposal::CreateMachines(ask)
 }

@@ -4,7 +4,7 @@ use crate::{put, worse};
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Attached, BootFrom, Fact, Image, Machine, MachineState, Nic, Volume},
+    estate::{Attached, BootFrom, Fact, Image, Machine, Nic, Volume},
     event::Event,
     ids::{ClusterId, ImageId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -13,7 +13,7 @@ use zastrugi_core::{
     plan::Step,
     proposal::{AddImage, Proposal, Set, Target},
     run::{Input, begin, turn},
-    testkit::{Small, network, read},
+    testkit::{Small, network, read, reported},
     units::Bytes,
 };
 
@@ -253,29 +253,12 @@ fn a_host_without_the_images_volume_can_t_take_the_machine() {
 fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
     let db = &small.view.estate.machines[&MachineId(7)];
     let seen = MachineReport {
-        uuid: db.uuid,
-        name: db.name.clone(),
-        state: MachineState::Running { guest: true },
-        generation: db.generation,
-        vcpus: db.vcpus,
-        memory: db.memory,
-        video: db.video,
-        disks: vec![],
-        volume: String::new(),
-        nics: vec![],
         boot: Some(BootReport {
             image: Some(Uuid::from_u128(600)),
             order: BootFrom::ALL.to_vec(),
             once,
         }),
-        labels: Default::default(),
-        tier: 3,
-        apart: None,
-        protected: false,
-        guest_key: None,
-        note: String::new(),
-        virtual_hardware: 3,
-        created: Moment(0),
+        ..reported(db.uuid, &db.name, db.generation)
     };
     let host = &small.view.estate.hosts[&zastrugi_core::ids::HostId(1)];
     let report = HostReport {

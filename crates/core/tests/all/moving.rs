@@ -26,7 +26,6 @@ fn writes(dirty_mib: u64, set_gib: u64) -> Writes {
         dirty: Rate(dirty_mib << 20),
         touched: Bytes::gib(40),
         working_set: Bytes::gib(set_gib),
-        disk: Rate(0),
     }
 }
 

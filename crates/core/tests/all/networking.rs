@@ -9,15 +9,14 @@ use std::{
 use zastrugi_core::{
     addressing::range,
     estate::{
-        Controller, Estate, Fact, Host, HostNet, Machine, Memory, NetRole, Network, Nic, Part,
-        Provisioning, Reservation, Standing, Subnet, Switch, SwitchPort, Uplink,
+        Controller, Estate, Fact, Host, HostNet, Machine, NetRole, Network, Nic, Part, Reservation,
+        Standing, Subnet, Switch, SwitchPort, Uplink,
     },
     finding::Severity,
     ids::{ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId},
     moment::Moment,
-    proposal::{CreateMachines, CreateNetwork, NewDisk, NewNic, PowerAct, Proposal, Set, Target},
+    proposal::{CreateMachines, CreateNetwork, NewNic, PowerAct, Proposal, Set, Target},
     testkit::{self, Small, read},
-    units::Bytes,
 };
 
 const CREW: NetworkId = NetworkId(800);
@@ -334,32 +333,10 @@ fn a_network_with_machines_is_not_removed() {
 }
 
 fn machines(count: u32, nics: Vec<NewNic>) -> Proposal {
-    let size = Bytes::gib(4);
     Proposal::CreateMachines(CreateMachines {
-        pattern: "gate-{01}".into(),
-        count,
-        cluster: Some(ClusterId(901)),
-        volume: None,
-        host: None,
-        vcpus: 1,
-        memory: Memory {
-            kept: size,
-            size,
-            max: size,
-        },
-        disks: vec![NewDisk {
-            size: Bytes::gib(10),
-            provisioning: Provisioning::Thin,
-        }],
         nics,
-        image: None,
-        first_boot: None,
-        labels: BTreeMap::new(),
-        tier: 3,
-        protected: false,
-        apart: false,
-        note: String::new(),
         start: false,
+        ..testkit::machines("gate-{01}", count, Some(ClusterId(901)), 4)
     })
 }
 

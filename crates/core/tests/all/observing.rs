@@ -1,7 +1,7 @@
 //! Observations: only differences, never backwards.
 
 use zastrugi_core::{
-    estate::{Estate, Fact, HostNet, Machine, MachineState, Memory},
+    estate::{Estate, Fact, HostNet, Machine, MachineState},
     event::Event,
     evidence::SeenVolume,
     ids::{HostId, MachineId, NetworkId, VolumeId},
@@ -14,30 +14,12 @@ use zastrugi_core::{
 fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> HostReport {
     let machines = machines.iter().map(|(id, state, generation)| {
         let known = estate.machines.get(&MachineId(*id));
+        let uuid = known.map_or(uuid::Uuid::from_u128(u128::from(*id)), |m| m.uuid);
+        let name = known.map_or(format!("new-{id}"), |m| m.name.clone());
         MachineReport {
             volume: "vol-951".into(),
-            uuid: known.map_or(uuid::Uuid::from_u128(u128::from(*id)), |m| m.uuid),
-            name: known.map_or(format!("new-{id}"), |m| m.name.clone()),
             state: state.clone(),
-            generation: *generation,
-            vcpus: 2,
-            memory: Memory {
-                kept: Bytes::gib(8),
-                size: Bytes::gib(8),
-                max: Bytes::gib(8),
-            },
-            video: Bytes::ZERO,
-            disks: vec![],
-            nics: vec![],
-            boot: None,
-            labels: Default::default(),
-            tier: 3,
-            apart: None,
-            protected: false,
-            guest_key: None,
-            note: String::new(),
-            virtual_hardware: 3,
-            created: Moment(0),
+            ..testkit::reported(uuid, &name, *generation)
         }
     });
     HostReport {

@@ -5,17 +5,15 @@ use proptest::prelude::*;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Array, ArrayCondition, ArrayKind, Estate, Fact, Memory, Pool, Provisioning},
+    estate::{Array, ArrayCondition, ArrayKind, Estate, Fact, Pool, Provisioning},
     event::Event,
     ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId},
     moment::{Moment, Span},
     permits::Who,
     plan::{Plan, PlannedStep, Step},
-    proposal::{
-        AfterGrace, ConnectVolume, CreateMachines, NewDisk, PowerAct, Proposal, VolumeSource,
-    },
+    proposal::{AfterGrace, ConnectVolume, PowerAct, Proposal, VolumeSource},
     run::{Fault, FaultKind, Input, Order, Phase, Run, RunState, TRIES, begin, turn},
-    testkit::{self, Small, read},
+    testkit::{self, Small, machines, read},
     units::Bytes,
 };
 
@@ -410,36 +408,7 @@ fn shared_locks_go_together_and_an_exclusive_one_waits_for_both() {
 }
 
 fn two_machines() -> Proposal {
-    let size = Bytes::gib(8);
-    Proposal::CreateMachines(CreateMachines {
-        pattern: "new".into(),
-        count: 2,
-        cluster: Some(ClusterId(901)),
-        volume: None,
-        host: None,
-        vcpus: 1,
-        memory: Memory {
-            kept: size,
-            size,
-            max: size,
-        },
-        disks: vec![NewDisk {
-            size: Bytes::gib(1),
-            provisioning: Provisioning::Thin,
-        }],
-        nics: vec![zastrugi_core::proposal::NewNic {
-            network: None,
-            address: None,
-        }],
-        image: None,
-        first_boot: None,
-        labels: Default::default(),
-        tier: 3,
-        protected: false,
-        apart: false,
-        note: String::new(),
-        start: true,
-    })
+    Proposal::CreateMachines(machines("new", 2, Some(ClusterId(901)), 8))
 }
 
 #[test]

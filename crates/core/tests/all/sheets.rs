@@ -406,32 +406,12 @@ fn machines_powered_on_together_share_what_there_is() {
 }
 
 fn create(small: &Small, count: u32, disk: NewDisk, kept: u64) -> Vec<(Severity, String)> {
-    let ask = CreateMachines {
-        pattern: "new".into(),
-        count,
-        cluster: Some(ClusterId(901)),
-        volume: None,
-        host: None,
+    let mut ask = CreateMachines {
         vcpus: 2,
-        memory: Memory {
-            kept: Bytes::gib(kept),
-            size: Bytes::gib(16),
-            max: Bytes::gib(16),
-        },
         disks: vec![disk],
-        nics: vec![zastrugi_core::proposal::NewNic {
-            network: None,
-            address: None,
-        }],
-        image: None,
-        first_boot: None,
-        labels: Default::default(),
-        tier: 3,
-        protected: false,
-        apart: false,
-        note: String::new(),
-        start: true,
+        ..testkit::machines("new", count, Some(ClusterId(901)), 16)
     };
+    ask.memory.kept = Bytes::gib(kept);
     let a = put(small, &Proposal::CreateMachines(ask));
     let volume = a.findings().iter().filter(|f| f.subject == "slab-951");
     volume.map(|f| (f.severity, f.text.clone())).collect()

@@ -112,6 +112,15 @@ pub struct Sample {
     pub cpu: Mhz,
     pub active: Bytes,
     pub machines: Vec<(Uuid, MachineLoad)>,
+    pub screens: Vec<KeptScreen>,
+}
+
+/// A picture of a screen that a host kept when something ended it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptScreen {
+    pub machine: Uuid,
+    pub number: i64,
+    pub why: String,
 }
 
 impl Agent<'_> {
@@ -512,16 +521,51 @@ impl Agent<'_> {
             .await
             .map(drop)
     }
+    pub(crate) async fn resize_terminal(
+        &self,
+        uuid: &Uuid,
+        columns: u16,
+        rows: u16,
+    ) -> Result<(), Fault> {
+        let path = format!("/v1/machines/{uuid}/console");
+        let body = json!({"columns": columns, "rows": rows});
+        self.http
+            .call::<Value>(self.ask(Method::POST, path, None, Some(body)))
+            .await
+            .map(drop)
+    }
+    pub(crate) async fn screen(
+        &self,
+        uuid: &Uuid,
+        keyboard: &str,
+    ) -> Result<reqwest::Upgraded, Fault> {
+        let path = format!("/v1/machines/{uuid}/screen?keyboard={keyboard}");
+        let mut call = self.ask(Method::GET, path, None, None);
+        call.headers.push(("connection", "upgrade".into()));
+        call.headers.push(("upgrade", "rfb".into()));
+        self.http.upgrade(&call).await
+    }
+    pub(crate) async fn picture(&self, uuid: &Uuid, kept: Option<i64>) -> Result<Vec<u8>, Fault> {
+        let which = kept.map_or_else(String::new, |number| format!("?kept={number}"));
+        let path = format!("/v1/machines/{uuid}/picture{which}");
+        self.http
+            .fetch(&self.ask(Method::GET, path, None, None))
+            .await
+    }
     pub(crate) async fn sending(&self, uuid: &Uuid) -> Result<WireMove, Fault> {
         let path = format!("/v1/machines/{uuid}/move");
         self.http
             .call(self.ask(Method::GET, path, None, None))
             .await
     }
-    pub(crate) async fn stop_sending(&self, uuid: &Uuid) -> Result<WireMove, Fault> {
+    pub(crate) async fn stop_sending(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+    ) -> Result<WireMove, Fault> {
         let path = format!("/v1/machines/{uuid}/move");
         self.http
-            .call(self.ask(Method::DELETE, path, None, None))
+            .call(self.ask(Method::DELETE, path, Some(stamp), None))
             .await
     }
     pub(crate) async fn watch(&self) -> Result<Watch, Fault> {
@@ -543,6 +587,7 @@ impl Watch {
     pub async fn report(&mut self) -> Result<(HostReport, Sample), Fault> {
         let mut report: Report = self.next(Duration::from_secs(5)).await?;
         let load = std::mem::take(&mut report.load);
+        let screens = std::mem::take(&mut report.screens);
         let sample = Sample {
             cpu: Mhz(load.cpu_mhz),
             active: Bytes(load.active),
@@ -551,8 +596,20 @@ impl Watch {
                 .into_iter()
                 .map(|(uuid, l)| (uuid, l.read()))
                 .collect(),
+            screens: screens.iter().take(SCREENS).map(kept).collect(),
         };
         Ok((report.read(), sample))
+    }
+}
+
+/// Kept pictures of one host that are looked at.
+const SCREENS: usize = 500;
+
+fn kept(screen: &super::wire::WireScreen) -> KeptScreen {
+    KeptScreen {
+        machine: screen.uuid,
+        number: screen.number,
+        why: screen.why(),
     }
 }
 

@@ -4,8 +4,8 @@
 mod client;
 mod wire;
 
-pub use client::Sample;
 pub(crate) use client::{Agent, Cards, Seen, Stamp, boot, greet};
+pub use client::{KeptScreen, Sample};
 pub(crate) use wire::{Machine, WireMove, limited};
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {

@@ -106,6 +106,22 @@ pub(crate) struct Report {
     volumes: Vec<WireVolume>,
     #[serde(default)]
     pub(crate) load: Load,
+    #[serde(default)]
+    pub(crate) screens: Vec<WireScreen>,
+}
+
+/// A picture that the host kept.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireScreen {
+    pub(crate) uuid: Uuid,
+    pub(crate) number: i64,
+    why: String,
+}
+
+impl WireScreen {
+    pub(crate) fn why(&self) -> String {
+        limited(self.why.clone())
+    }
 }
 
 #[derive(Debug, Deserialize)]
@@ -205,8 +221,6 @@ struct WireWrites {
     dirty: u64,
     touched: u64,
     working_set: u64,
-    #[serde(default)]
-    disk: u64,
 }
 
 impl WireLoad {
@@ -218,7 +232,6 @@ impl WireLoad {
                 dirty: Rate(w.dirty),
                 touched: Bytes(w.touched),
                 working_set: Bytes(w.working_set),
-                disk: Rate(w.disk),
             }),
         }
     }

@@ -211,7 +211,7 @@ impl Bench {
                 Ok(Outcome::NotYet { .. }) => {
                     tokio::time::sleep(std::time::Duration::from_millis(50)).await
                 }
-                Err(fault) => panic!("{fault:?}"),
+                other => panic!("{step:?}: {other:?}"),
             }
         }
         panic!("{step:?} never ends");

@@ -14,9 +14,19 @@ use std::{
 use uuid::Uuid;
 use zastrugi_core::{
     event::{ConsoleOf, Event},
+    ids::MachineId,
     permits::Act,
 };
+use zastrugi_drivers::Screen;
+use zastrugi_store::{Picture, Pictures, StoreError};
 
+/// Keyboards that a guest may have: code and name.
+pub const KEYBOARDS: [(&str, &str); 4] = [
+    ("us", "US English"),
+    ("de", "German"),
+    ("fr", "French"),
+    ("se", "Swedish"),
+];
 /// How long a ticket counts.
 const LASTS: Duration = Duration::from_secs(30);
 /// Tickets that may be out at once in this process.
@@ -31,14 +41,27 @@ pub enum ConsoleError {
     NotAllowed,
     #[error("this is gone")]
     Gone,
+    #[error("the machine is off, or its host does not answer")]
+    Off,
     #[error("the ticket is used up or too old; open the console again")]
     Ticket,
+    #[error("too many consoles are being opened; try again in a moment")]
+    Busy,
     #[error("the opening could not be recorded: {0}")]
     Unavailable(String),
 }
 
+/// Which console of a machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Way {
+    Text,
+    /// Its graphical screen.
+    Screen,
+}
+
 struct Issued {
     of: ConsoleOf,
+    way: Way,
     session: [u8; 32],
     at: Instant,
 }
@@ -51,26 +74,31 @@ fn hash(text: &str) -> [u8; 32] {
 }
 
 impl Tickets {
-    fn issue(&self, of: ConsoleOf, session: &str) -> Ticket {
+    /// None when too many are out.
+    fn issue(&self, of: ConsoleOf, way: Way, session: &str) -> Option<Ticket> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.retain(|_, issued| issued.at.elapsed() < LASTS);
         if all.len() >= MOST {
-            all.clear();
+            return None;
         }
         let ticket = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
         let issued = Issued {
             of,
+            way,
             session: hash(session),
             at: Instant::now(),
         };
         all.insert(ticket.clone(), issued);
-        ticket
+        Some(ticket)
     }
     /// Uses a ticket up.
-    fn punch(&self, ticket: &str, of: ConsoleOf, session: &str) -> bool {
+    fn punch(&self, ticket: &str, of: ConsoleOf, way: Way, session: &str) -> bool {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.remove(ticket).is_some_and(|issued| {
-            issued.of == of && issued.session == hash(session) && issued.at.elapsed() < LASTS
+            issued.of == of
+                && issued.way == way
+                && issued.session == hash(session)
+                && issued.at.elapsed() < LASTS
         })
     }
 }
@@ -84,25 +112,30 @@ impl Desk {
         &self,
         viewer: &Viewer,
         of: ConsoleOf,
+        way: Way,
         session: &str,
     ) -> Result<Ticket, ConsoleError> {
         if !viewer.permits().allow(Act::Look) {
             return Err(ConsoleError::NotAllowed);
         }
         let (who, writes) = (viewer.who(), viewer.permits().allow(of.act()));
+        let screen = way == Way::Screen;
         let recorded = self.scribe.append(Guard::None, move |view, _| {
             if !of.exists(&view.estate) {
                 return Err(Refusal::NotOurs);
             }
             Ok(Decision {
-                events: vec![Event::ConsoleOpened { of, writes }],
+                events: vec![Event::ConsoleOpened { of, writes, screen }],
                 who,
                 run: None,
                 request: None,
             })
         });
         match recorded.await {
-            Ok(_) => Ok(self.tickets.issue(of, session)),
+            Ok(_) => self
+                .tickets
+                .issue(of, way, session)
+                .ok_or(ConsoleError::Busy),
             Err(Refusal::NotOurs) => Err(ConsoleError::Gone),
             Err(Refusal::Unavailable(why)) => Err(ConsoleError::Unavailable(why)),
             Err(_) => Err(ConsoleError::Unavailable(
@@ -122,11 +155,79 @@ impl Desk {
         session: &str,
         ticket: &str,
     ) -> Result<Look, ConsoleError> {
-        if !self.tickets.punch(ticket, of, session) {
+        if !self.tickets.punch(ticket, of, Way::Text, session) {
             return Err(ConsoleError::Ticket);
         }
         let writes = viewer.permits().allow(of.act());
         Ok(look(&self.shared, of, &viewer.name, writes))
+    }
+
+    /// Opens the graphical screen that the ticket was issued for, on the host where the machine is just now; it ends when
+    /// the machine leaves that host.
+    ///
+    /// # Errors
+    /// [`ConsoleError::Ticket`] when the ticket doesn't fit, [`ConsoleError::Off`] when no host shows it.
+    pub async fn screen(
+        &self,
+        viewer: &Viewer,
+        machine: MachineId,
+        session: &str,
+        ticket: &str,
+        keyboard: &str,
+    ) -> Result<Screen, ConsoleError> {
+        let of = ConsoleOf::Machine(machine);
+        if !self.tickets.punch(ticket, of, Way::Screen, session) {
+            return Err(ConsoleError::Ticket);
+        }
+        let known = KEYBOARDS.iter().any(|(code, _)| *code == keyboard);
+        let keyboard = if known { keyboard } else { KEYBOARDS[0].0 };
+        let types = viewer.permits().allow(of.act());
+        let (estate, drivers) = (self.shared.estate(), &self.shared.drivers);
+        let machine = estate.machines.get(&machine).ok_or(ConsoleError::Gone)?;
+        // In the middle of a move the machine may be at either end.
+        for host in machine.host.into_iter().chain(machine.arriving) {
+            if let Some(host) = estate.hosts.get(&host)
+                && let Ok(screen) = drivers.screen(host, &machine.uuid, keyboard, types).await
+            {
+                return Ok(screen);
+            }
+        }
+        Err(ConsoleError::Off)
+    }
+
+    /// A picture of what a machine's screen shows now, as a PNG file.
+    ///
+    /// # Errors
+    /// [`ConsoleError::Off`] when no host shows it.
+    pub async fn picture_now(&self, machine: MachineId) -> Result<Vec<u8>, ConsoleError> {
+        let (estate, drivers) = (self.shared.estate(), &self.shared.drivers);
+        let machine = estate.machines.get(&machine).ok_or(ConsoleError::Gone)?;
+        for host in machine.host.into_iter().chain(machine.arriving) {
+            if let Some(host) = estate.hosts.get(&host)
+                && let Ok(png) = drivers.picture(host, &machine.uuid, None).await
+            {
+                return Ok(png);
+            }
+        }
+        Err(ConsoleError::Off)
+    }
+
+    /// The newest picture that was kept of a machine's screen.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn kept_picture(&self, machine: MachineId) -> Result<Option<Picture>, StoreError> {
+        Pictures::new(self.shared.pool.clone())
+            .newest(machine)
+            .await
+    }
+
+    /// A kept picture as a PNG file.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn kept_bytes(&self, picture: Uuid) -> Result<Option<Vec<u8>>, StoreError> {
+        Pictures::new(self.shared.pool.clone()).bytes(picture).await
     }
 }
 
@@ -139,13 +240,27 @@ mod tests {
     fn a_ticket_counts_once_for_its_session_and_machine() {
         let tickets = Tickets::default();
         let (seven, eight) = (ConsoleOf::Machine(MachineId(7)), ConsoleOf::Host(HostId(7)));
-        let one = tickets.issue(seven, "a");
-        assert!(!tickets.punch(&one, eight, "a"), "another console");
-        assert!(!tickets.punch(&one, seven, "a"), "a wrong try uses it up");
-        let two = tickets.issue(seven, "a");
-        assert!(!tickets.punch(&two, seven, "b"), "another session");
-        let three = tickets.issue(seven, "a");
-        assert!(tickets.punch(&three, seven, "a"));
-        assert!(!tickets.punch(&three, seven, "a"), "once");
+        let one = tickets.issue(seven, Way::Text, "a").unwrap();
+        assert!(
+            !tickets.punch(&one, eight, Way::Text, "a"),
+            "another console"
+        );
+        assert!(
+            !tickets.punch(&one, seven, Way::Text, "a"),
+            "a wrong try uses it up"
+        );
+        let two = tickets.issue(seven, Way::Text, "a").unwrap();
+        assert!(
+            !tickets.punch(&two, seven, Way::Text, "b"),
+            "another session"
+        );
+        let three = tickets.issue(seven, Way::Text, "a").unwrap();
+        assert!(tickets.punch(&three, seven, Way::Text, "a"));
+        assert!(!tickets.punch(&three, seven, Way::Text, "a"), "once");
+        let four = tickets.issue(seven, Way::Text, "a").unwrap();
+        assert!(
+            !tickets.punch(&four, seven, Way::Screen, "a"),
+            "for text only"
+        );
     }
 }

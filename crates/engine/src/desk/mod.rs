@@ -10,7 +10,7 @@ mod reserves;
 mod runs;
 mod storage;
 
-pub use consoles::{ConsoleError, Ticket};
+pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
 pub use hosts::{Found, ProbeError, ScanState};
 pub use images::FeedError;
 pub use people::{PasswordProblem, SignIn, SignInError};

@@ -176,7 +176,16 @@ impl Task {
         self.way.boundary(Boundary::AnswerHad);
         let group = planned.step.group();
         tracing::info!(run = %order.run, step, attempt = order.attempt, group, ok = outcome.is_ok(), "order");
-        report(&self.scribe, &order, outcome).await;
+        match &outcome {
+            // What stands still is asked again and nothing is written: an upload may be awaited for days.
+            Ok(Outcome::NotYet { said }) if !given_up && *said == state.said => {
+                drop(self.orders.give_back(&order, planned.step.pause()).await);
+            }
+            Ok(Outcome::Unsettled) => {
+                drop(self.orders.give_back(&order, planned.step.pause()).await);
+            }
+            _ => report(&self.scribe, &order, outcome).await,
+        }
         self.way.boundary(Boundary::ResultWritten);
     }
 }
@@ -224,6 +233,10 @@ fn follow(
             Input::Succeeded { step, said },
         ),
         Ok(Outcome::NotYet { said }) => (vec![], Input::NotYet { step, said }),
+        // Never written.
+        Ok(Outcome::Unsettled) => {
+            return Decision::nothing(by);
+        }
         Err(fault) => (vec![], Input::Failed { step, fault }),
     };
     let mut fork = (*view.estate).clone();

@@ -1,6 +1,9 @@
 //! One host, followed: its reports become events and loads, its silence becomes a condition.
 
-use super::leader::Samples;
+use super::{
+    leader::Samples,
+    screens::{Hand, Screens},
+};
 use crate::{
     scribe::{Decision, Guard, Scribe},
     shared::{Shared, now},
@@ -55,15 +58,27 @@ impl Eye {
             Ok(watch) => watch,
             Err(fault) => return fault,
         };
+        let mut screens = Screens::default();
         loop {
             match watch.report().await {
-                Ok((report, sample)) => {
+                Ok((report, mut sample)) => {
                     *failures = 0;
+                    let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
                     self.compare(report).await;
+                    screens.take(&self.hand(), kept).await;
                 }
                 Err(fault) => return fault,
             }
+        }
+    }
+
+    fn hand(&self) -> Hand<'_> {
+        Hand {
+            shared: &self.shared,
+            scribe: &self.scribe,
+            held: self.held,
+            host: self.host,
         }
     }
 

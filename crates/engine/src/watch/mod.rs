@@ -3,6 +3,7 @@
 mod array;
 mod host;
 mod leader;
+mod screens;
 mod switch;
 mod typical;
 

@@ -12,13 +12,16 @@ use zastrugi_core::{
     permits::Role,
     proposal::Proposal,
 };
-use zastrugi_engine::{ConsoleError, EventFilter, Look, Told, Viewer};
+use zastrugi_engine::{ConsoleError, ConsoleWay, EventFilter, Look, Told, Viewer};
 
 const SESSION: &str = "a session";
 
 async fn look(lab: &Lab, viewer: &Viewer, machine: MachineId) -> Look {
     let of = ConsoleOf::Machine(machine);
-    let ticket = lab.desk.console_ticket(viewer, of, SESSION).await;
+    let ticket = lab
+        .desk
+        .console_ticket(viewer, of, ConsoleWay::Text, SESSION)
+        .await;
     let ticket = ticket.unwrap();
     lab.desk.console(viewer, of, SESSION, &ticket).unwrap()
 }
@@ -75,6 +78,7 @@ async fn the_clock_of_a_console_stands_still_as_long_as_the_move_says(pool: PgPo
             }
             Some(Told::State(words)) => there |= words == format!("on {name}"),
             Some(Told::People { .. }) => {}
+            Some(Told::Undelivered) => panic!("what was typed is lost"),
             None => panic!("too slow"),
         }
     }
@@ -180,7 +184,7 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
 
     let foreign = lab
         .desk
-        .console_ticket(&olga, ConsoleOf::Machine(id), SESSION)
+        .console_ticket(&olga, ConsoleOf::Machine(id), ConsoleWay::Text, SESSION)
         .await
         .unwrap();
     let refused = lab
@@ -202,7 +206,10 @@ async fn a_host_s_own_console_tells_when_its_agent_is_stuck_or_it_has_no_power(p
     lab.ready().await;
     let id: HostId = *lab.estate().hosts.keys().next().unwrap();
     let of = ConsoleOf::Host(id);
-    let ticket = lab.desk.console_ticket(&lab.admin, of, SESSION).await;
+    let ticket = lab
+        .desk
+        .console_ticket(&lab.admin, of, ConsoleWay::Text, SESSION)
+        .await;
     let opened = lab.desk.console(&lab.admin, of, SESSION, &ticket.unwrap());
     let mut console = opened.unwrap();
     let mut read = String::new();

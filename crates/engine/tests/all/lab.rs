@@ -9,16 +9,17 @@ use std::{
 use uuid::Uuid;
 use zastrugi_core::{
     addressing::range,
-    estate::{ArrayKind, Demand, Estate, Memory, NetRole, Part, Provisioning, Subnet, Volume},
+    estate::{ArrayKind, Demand, Estate, NetRole, Part, Provisioning, Subnet, Volume},
     evidence::{Answer, Probe},
     ids::{HostId, MachineId, RunId},
     moment::Span,
     permits::Role,
     proposal::{
         ClaimHosts, ClaimTarget, ConnectArray, ConnectVolume, CreateCluster, CreateMachines,
-        CreateNetwork, NewDisk, Password, Proposal, VolumeSource,
+        CreateNetwork, Password, Proposal, VolumeSource,
     },
     run::{Run, RunState},
+    testkit::machines,
     units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
@@ -257,35 +258,10 @@ impl Lab {
     }
 
     pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {
-        let size = Bytes::gib(2);
+        let cluster = self.estate().clusters.keys().next().copied();
         Proposal::CreateMachines(CreateMachines {
-            pattern: name.into(),
-            count,
-            cluster: self.estate().clusters.keys().next().copied(),
-            volume: None,
-            host: None,
-            vcpus: 1,
-            memory: Memory {
-                kept: size,
-                size,
-                max: size,
-            },
-            disks: vec![NewDisk {
-                size: Bytes::gib(4),
-                provisioning: Provisioning::Thin,
-            }],
-            nics: vec![zastrugi_core::proposal::NewNic {
-                network: None,
-                address: None,
-            }],
-            image: None,
-            first_boot: None,
-            labels: Default::default(),
-            tier: 3,
-            protected: false,
-            apart: false,
-            note: String::new(),
             start,
+            ..machines(name, count, cluster, 2)
         })
     }
 

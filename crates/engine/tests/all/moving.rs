@@ -145,6 +145,8 @@ enum Dies {
     Source,
     Destination,
     Network,
+    /// It is off, whoever did that.
+    Machine,
     Cancelled,
 }
 
@@ -169,6 +171,7 @@ async fn broken(lab: &Lab, at: usize, dies: Dies) {
             Dies::Source => world.power(&near, false),
             Dies::Destination => world.power(&far, false),
             Dies::Network => world.forget_network(&far, "migration"),
+            Dies::Machine => world.pull("m"),
             Dies::Cancelled => {}
         }
     });
@@ -185,7 +188,8 @@ async fn broken(lab: &Lab, at: usize, dies: Dies) {
     );
     match dies {
         // What ran there is off; nobody else has it.
-        Dies::Source => {
+        Dies::Source | Dies::Machine => {
+            assert_eq!(ended.state, RunState::NeedsYou, "{dies:?} at {at}");
             assert_eq!(lab.standins.world.running("m"), [], "{dies:?} at {at}");
         }
         Dies::Cancelled => {
@@ -244,12 +248,27 @@ async fn a_source_lost_before_any_round_or_the_switch_leaves_no_half_copy(pool: 
         lab.standins.world.power(&source, true);
         let both = || lab.estate().hosts.values().all(|h| h.accepts_work());
         eventually("its host is back", both).await;
-        let off = || lab.estate().machine_named("m").unwrap().is_off();
-        eventually("the machine is off", off).await;
-        let on = zastrugi_core::proposal::PowerAct::On { host: None };
-        let machines = vec![lab.machine("m")];
-        lab.done(Proposal::Power { machines, act: on }).await;
-        assert_runs_once(&lab, host_of(&lab)).await;
+        on_again(&lab).await;
+    }
+}
+
+/// It is off and nowhere else; then it is powered on and runs once.
+async fn on_again(lab: &Lab) {
+    let off = || lab.estate().machine_named("m").unwrap().is_off();
+    eventually("the machine is off", off).await;
+    let act = zastrugi_core::proposal::PowerAct::On { host: None };
+    let machines = vec![lab.machine("m")];
+    lab.done(Proposal::Power { machines, act }).await;
+    assert_runs_once(lab, host_of(lab)).await;
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_machine_that_goes_off_on_the_way_has_not_moved(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    for at in [1, 2, 0] {
+        broken(&lab, at, Dies::Machine).await;
+        assert_eq!(lab.estate().machine_named("m").unwrap().moved, None);
+        on_again(&lab).await;
     }
 }
 

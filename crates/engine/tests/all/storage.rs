@@ -34,6 +34,13 @@ fn break_it(lab: &Lab, device: &str, call: &str, kind: Breaks, times: u32) {
     });
 }
 
+/// Both controllers take so many of these calls and answer none.
+fn hang_both(lab: &Lab, call: &str, times: u32) {
+    for controller in ["shelf-1", "shelf-2"] {
+        break_it(lab, controller, call, Breaks::Hang, times);
+    }
+}
+
 #[sqlx::test(migrations = false)]
 async fn a_new_volume_reaches_every_host_by_every_path_and_a_machine_lives_on_it(pool: PgPool) {
     let lab = lab(&pool, 3).await;
@@ -292,15 +299,7 @@ async fn a_mapping_taken_away_stops_the_hosts_writes_and_healing_gives_them_back
 #[sqlx::test(migrations = false)]
 async fn a_hanging_array_is_timed_out_and_asked_again(pool: PgPool) {
     let lab = lab(&pool, 1).await;
-    for controller in ["shelf-1", "shelf-2"] {
-        break_it(
-            &lab,
-            controller,
-            "POST /redfish/v1/Storage",
-            Breaks::Hang,
-            1,
-        );
-    }
+    hang_both(&lab, "POST /redfish/v1/Storage", 1);
     let run = lab.done(lab.volume("quay", Some(64)).await).await;
     assert!(run.steps[0].attempt >= 2, "{}", run.steps[0].attempt);
     lab.assert_once();
@@ -311,24 +310,14 @@ async fn a_hanging_filer_is_timed_out_and_its_export_made_once(pool: PgPool) {
     let lab = Lab::with_filer(&pool, 2).await;
     lab.ready().await;
     lab.done(lab.array("first-light").await).await;
-    for controller in ["shelf-1", "shelf-2"] {
-        break_it(
-            &lab,
-            controller,
-            "POST /redfish/v1/Storage/1/FileSystems",
-            Breaks::Hang,
-            1,
-        );
-    }
+    hang_both(&lab, "POST /redfish/v1/Storage/1/FileSystems", 1);
     let run = lab.done(lab.volume("quay", Some(64)).await).await;
     assert!(run.steps[0].attempt >= 2, "{}", run.steps[0].attempt);
     let offers = lab.standins.world.offers("shelf");
     let quays: Vec<_> = offers.iter().filter(|(name, _)| name == "quay").collect();
     assert_eq!(quays, [&("quay".to_owned(), 2)], "{offers:?}");
     // The whole filer falls silent: nothing hangs, and the sheet says so before any run.
-    for controller in ["shelf-1", "shelf-2"] {
-        break_it(&lab, controller, "", Breaks::Hang, 1000);
-    }
+    hang_both(&lab, "", 1000);
     // Two looks of twelve seconds each, one right behind the other.
     let began = std::time::Instant::now();
     while lab.estate().array_named("shelf").unwrap().answers() {
@@ -390,4 +379,26 @@ async fn a_volume_is_handed_back_and_taken_again_with_its_machines(pool: PgPool)
     lab.done(lab.volume("quay", None).await).await;
     assert_eq!(paths(&lab, "quay"), [2, 2]);
     lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn an_image_that_lies_on_a_volume_is_registered_when_a_host_mounts_it(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    let file = zastrugi_formats::iso9660::write("OLD_TIDE", &[]).unwrap();
+    lab.standins.world.place_image("vol-a", "old tide", &file);
+    lab.standins.world.forget("h2", "vol-a");
+    let slab = lab.volume_named("slab");
+    let drifts = || !slab.drift(&lab.estate()).is_empty();
+    eventually("h2 misses it", drifts).await;
+    lab.done(Proposal::HealVolume { volume: slab.id }).await;
+    let image = lab.estate().image_named("old tide").unwrap().clone();
+    assert!(image.ready);
+    assert_eq!(image.label, "OLD_TIDE", "read from what lies there");
+    assert_eq!(image.size.0, file.len() as u64);
+    assert_eq!(image.sha256.as_ref().unwrap().len(), 64);
+    // Healed again, it is not registered twice.
+    lab.standins.world.forget("h2", "vol-a");
+    eventually("h2 misses it", drifts).await;
+    lab.done(Proposal::HealVolume { volume: slab.id }).await;
+    assert_eq!(lab.estate().images.len(), 1);
 }

@@ -42,7 +42,8 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         })
     };
     // While it stands still nothing is printed and nothing that is typed is read.
-    if guest.frozen.is_none() {
+    let mut crashes = false;
+    if guest.frozen.is_none() && guest.crashed.is_none() {
         let serial = state.hosts.get(host).map_or("", |h| h.serial.as_str());
         let around = Around {
             record: &record,
@@ -54,10 +55,13 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         };
         let mut console = std::mem::take(&mut guest.console);
         console.advance(&around);
-        if console.input(typed, &around) == Some(Wish::PowerOff) {
-            guest.stopping.get_or_insert(now);
-        }
+        let wish = console.input(typed, &around);
         guest.console = console;
+        match wish {
+            Some(Wish::PowerOff) => drop(guest.stopping.get_or_insert(now)),
+            Some(Wish::Crash) => crashes = true,
+            None => {}
+        }
     }
     let seen = guest.console.since(from);
     state
@@ -65,6 +69,9 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         .get_mut(host)?
         .guests
         .insert(uuid.to_owned(), guest);
+    if crashes {
+        super::screen::crash(&mut state, host, uuid, now);
+    }
     Some(seen)
 }
 
@@ -120,6 +127,13 @@ pub(super) async fn typed(
         return no;
     }
     let text = ask["text"].as_str().unwrap_or_default();
+    if let (Some(columns), Some(rows)) = (ask["columns"].as_u64(), ask["rows"].as_u64()) {
+        let mut state = device.world.lock();
+        let host = state.hosts.get_mut(&device.name);
+        if let Some(guest) = host.and_then(|h| h.guests.get_mut(&uuid)) {
+            guest.console.resize(columns, rows);
+        }
+    }
     match look(&device.world, &device.name, &uuid, u64::MAX, text) {
         Some(_) => Json(json!({})).into_response(),
         None => gone(),

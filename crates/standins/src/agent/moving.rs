@@ -123,9 +123,13 @@ pub(super) async fn cancel(
     path: Path<String>,
     headers: HeaderMap,
 ) -> Response {
-    if let Err(no) = owner_only(&device, &headers) {
-        return no;
+    let world = &device.world;
+    let may = fenced(&device, &headers, &path, |_, host, _, _| {
+        world.moves.cancel(host, &path);
+        Ok(())
+    });
+    match may {
+        Ok(()) => show(Extract(device), path, headers).await,
+        Err(no) => no,
     }
-    device.world.moves.cancel(&device.name, &path);
-    show(Extract(device), path, headers).await
 }

@@ -94,6 +94,7 @@ pub(super) async fn power(
                 guest.stopping.get_or_insert(now);
             }
             "off" => {
+                super::screen::keep(state, &name, &uuid, now, "it was powered off");
                 let gone = state
                     .hosts
                     .get_mut(&name)
@@ -202,6 +203,8 @@ fn power_on(
             from,
             stopping: None,
             console: Default::default(),
+            screen: Default::default(),
+            crashed: None,
             frozen: None,
             paused: None,
             unwritten: 0,

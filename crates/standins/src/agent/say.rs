@@ -67,12 +67,16 @@ pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
     let power = match phase {
         "off" => "off",
         "stopping" => "stopping",
-        "paused" => "paused",
+        "paused" | "crashed" => "paused",
         _ => "on",
     };
     let why = host.guests.get(uuid).and_then(|g| g.paused.as_ref());
     said["power"] = power.into();
-    said["phase"] = why.map_or(phase, |(why, _)| why.as_str()).into();
+    said["phase"] = match phase {
+        "crashed" => "its guest crashed",
+        _ => why.map_or(phase, |(why, _)| why.as_str()),
+    }
+    .into();
     said["guest_answers"] = (phase == "up" && record.temper.agent).into();
     Some(said)
 }
@@ -118,9 +122,16 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
     json!({
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
         "uplinks": host.uplinks, "networks": host.networks,
-        "machines": machines, "volumes": volumes,
+        "machines": machines, "volumes": volumes, "screens": screens(host),
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
     })
+}
+
+/// The pictures of screens that were kept.
+fn screens(host: &Host) -> Vec<Value> {
+    let all = host.kept.iter();
+    all.map(|(uuid, k)| json!({"uuid": uuid, "number": k.number, "why": k.why}))
+        .collect()
 }
 
 /// The whole images of a volume.

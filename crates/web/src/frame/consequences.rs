@@ -58,8 +58,8 @@ pub(crate) struct Consequences {
     refused: Vec<(String, String)>,
     /// The first moves, drawn.
     rounds: Vec<String>,
-    /// The others: name, from and to, in words.
-    moves: Vec<(String, String, String)>,
+    /// The others: title, and what they take.
+    moves: Vec<(String, String)>,
     bars: Vec<BarView>,
     steps: usize,
     time: String,
@@ -111,13 +111,6 @@ pub(crate) fn bars(bars: &[Bar]) -> Vec<BarView> {
 const DRAWN: usize = 3;
 const TOLD: usize = 60;
 
-/// A move's machine, and from where to where, taken from its step's title.
-fn leg(planned: &PlannedStep) -> (String, String) {
-    let title = planned.title.trim_start_matches("Move ");
-    let (name, legs) = title.split_once(" from ").unwrap_or((title, ""));
-    (name.to_owned(), legs.replace(" to ", " → "))
-}
-
 fn courses(steps: &[PlannedStep]) -> impl Iterator<Item = (&PlannedStep, &Course)> {
     steps.iter().filter_map(|planned| match &planned.step {
         Step::Move { foretold, .. } => Some((planned, &**foretold)),
@@ -130,20 +123,22 @@ fn rounds(steps: &[PlannedStep]) -> Vec<String> {
     drawn
         .filter(|(_, course)| !course.rounds.is_empty())
         .map(|(planned, course)| {
-            let (name, legs) = leg(planned);
-            super::sheet::render(&super::rounds::Rounds::new(&name, legs, Some(course), None))
+            super::sheet::render(&super::rounds::Rounds::new(
+                &planned.title,
+                Some(course),
+                None,
+            ))
         })
         .collect()
 }
 
-fn moves(steps: &[PlannedStep]) -> Vec<(String, String, String)> {
+fn moves(steps: &[PlannedStep]) -> Vec<(String, String)> {
     courses(steps)
         .skip(DRAWN)
         .take(TOLD)
         .map(|(planned, course)| {
-            let (name, legs) = leg(planned);
             let words = format!("{}, still for {}", course.time(), course.stands_still());
-            (name, legs, words)
+            (planned.title.clone(), words)
         })
         .collect()
 }

@@ -7,6 +7,7 @@ use rocket::{
     Shutdown, get,
     http::Status,
     post,
+    request::FromParam,
     response::content::RawHtml,
     serde::json::Json,
     tokio::{
@@ -20,121 +21,179 @@ use rocket_ws::{
     stream::DuplexStream,
 };
 use serde_json::{Value, json};
-use zastrugi_core::{
-    event::ConsoleOf,
-    ids::{HostId, MachineId},
-};
-use zastrugi_engine::{ConsoleError, Desk, Look, Told};
+use zastrugi_core::{estate::Machine, event::ConsoleOf, ids::MachineId};
+use zastrugi_engine::{ConsoleError, ConsoleWay, Desk, Look, Told};
 
 #[derive(Template)]
 #[template(path = "frame/console.html")]
 struct ConsolePage {
-    /// Where its machine or host has its page.
-    at: String,
+    panes: Vec<String>,
+    /// Chosen, but too many for one page.
+    left_out: usize,
+}
+
+/// One console on a page.
+#[derive(Template)]
+#[template(path = "frame/console_pane.html")]
+struct Pane {
+    of: String,
+    back: String,
     name: String,
     may_type: bool,
     /// In a window of its own there is no way back, and none is needed.
     alone: bool,
+    /// One of several.
+    small: bool,
+    /// The machine with a graphical screen besides.
+    screen: Option<u64>,
 }
 
 #[derive(Template)]
 #[template(path = "frame/console_window.html")]
 struct ConsoleWindow {
     name: String,
+    what: &'static str,
     csrf: String,
     theme: String,
     body: String,
 }
 
+/// What a window of its own is about.
+pub(super) struct Alone {
+    pub(super) name: String,
+    pub(super) what: &'static str,
+}
+
+/// A page without the frame.
+pub(super) fn alone(signed: &Signed, about: Alone, body: &impl Template) -> Page {
+    let window = ConsoleWindow {
+        name: about.name,
+        what: about.what,
+        csrf: signed.csrf.clone(),
+        theme: signed.theme.clone(),
+        body: render(body),
+    };
+    Ok(RawHtml(render(&window)))
+}
+
+impl<'a> FromParam<'a> for Of {
+    type Error = &'a str;
+    fn from_param(param: &'a str) -> Result<Self, &'a str> {
+        param.parse().map(Of).map_err(|_| param)
+    }
+}
+
+/// Whose console, as it stands in a path: `machine-7`, `host-1`.
+pub(crate) struct Of(ConsoleOf);
+
 /// The console within the frame, or in a window of its own.
-fn page(signed: &Signed, desk: &AtDesk, of: ConsoleOf, window: Option<bool>) -> Page {
+#[get("/console/<of>?<window>")]
+pub(crate) fn show(signed: Signed, desk: &AtDesk, of: Of, window: Option<bool>) -> Page {
+    let Of(of) = of;
     let estate = desk.look().estate;
     if !of.exists(&estate) {
         return Err(Problem::not_found("What this console belongs to"));
     }
     let name = of.name(&estate);
-    let (place, id) = match of {
+    let pane = pane(&signed, of, name.clone(), window == Some(true), false);
+    let body = ConsolePage {
+        panes: vec![render(&pane)],
+        left_out: 0,
+    };
+    if window == Some(true) {
+        let what = "console";
+        return alone(&signed, Alone { name, what }, &body);
+    }
+    let place = place(of).0;
+    let title = format!("Console of {name}");
+    crate::frame::page(&signed, desk, place, &title, &body)
+}
+
+/// Its place and number there.
+fn place(of: ConsoleOf) -> (&'static str, u64) {
+    match of {
         ConsoleOf::Machine(id) => ("machines", id.0),
         ConsoleOf::Host(id) => ("hosts", id.0),
-    };
-    let body = ConsolePage {
-        at: format!("/{place}/{id}"),
-        name: name.clone(),
-        may_type: signed.may(of.act()),
-        alone: window == Some(true),
-    };
-    if window != Some(true) {
-        let title = format!("Console of {name}");
-        return crate::frame::page(signed, desk, place, &title, &body);
     }
-    let alone = ConsoleWindow {
+}
+
+fn pane(signed: &Signed, of: ConsoleOf, name: String, alone: bool, small: bool) -> Pane {
+    let (place, id) = place(of);
+    Pane {
+        of: of.to_string(),
+        back: format!("/{place}/{id}"),
         name,
-        csrf: signed.csrf.clone(),
-        theme: signed.theme.clone(),
-        body: render(&body),
+        may_type: signed.may(of.act()),
+        alone,
+        small,
+        screen: matches!(of, ConsoleOf::Machine(_)).then_some(id),
+    }
+}
+
+/// Consoles on one page at most: what a window of the usual size shows readably.
+const PANES: usize = 6;
+
+/// The consoles of several machines beside each other.
+#[get("/consoles?<ids>")]
+pub(crate) fn several(signed: Signed, desk: &AtDesk, ids: &str) -> Page {
+    let estate = desk.look().estate;
+    let numbers = ids.split(',').filter_map(|n| n.parse().ok().map(MachineId));
+    let all: Vec<_> = numbers.filter_map(|id| estate.machines.get(&id)).collect();
+    if all.is_empty() {
+        return Err(Problem::not_found("Any of these machines"));
+    }
+    let of = |m: &std::sync::Arc<Machine>| ConsoleOf::Machine(m.id);
+    let panes = all.iter().take(PANES);
+    let body = ConsolePage {
+        panes: panes
+            .map(|m| render(&pane(&signed, of(m), m.name.clone(), false, all.len() > 1)))
+            .collect(),
+        left_out: all.len().saturating_sub(PANES),
     };
-    Ok(RawHtml(render(&alone)))
+    crate::frame::page(&signed, desk, "machines", "Consoles", &body)
 }
 
-#[get("/machines/<id>/console?<window>")]
-pub(crate) fn of_machine(signed: Signed, desk: &AtDesk, id: u64, window: Option<bool>) -> Page {
-    page(&signed, desk, ConsoleOf::Machine(MachineId(id)), window)
-}
-#[get("/hosts/<id>/console?<window>")]
-pub(crate) fn of_host(signed: Signed, desk: &AtDesk, id: u64, window: Option<bool>) -> Page {
-    page(&signed, desk, ConsoleOf::Host(HostId(id)), window)
-}
-
-async fn issue(signed: &Signed, desk: &AtDesk, of: ConsoleOf) -> (Status, Json<Value>) {
+#[post("/console/<of>/ticket", data = "<_fields>")]
+pub(crate) async fn ticket(
+    signed: Signed,
+    desk: &AtDesk,
+    of: Of,
+    _fields: Fields,
+) -> (Status, Json<Value>) {
     match desk
-        .console_ticket(&signed.viewer, of, &signed.cookie)
+        .console_ticket(&signed.viewer, of.0, ConsoleWay::Text, &signed.cookie)
         .await
     {
         Ok(ticket) => (Status::Ok, Json(json!({"ticket": ticket}))),
-        Err(why) => {
-            let status = match why {
-                ConsoleError::NotAllowed => Status::Forbidden,
-                ConsoleError::Gone => Status::NotFound,
-                _ => Status::ServiceUnavailable,
-            };
-            (status, Json(json!({"words": why.to_string()})))
-        }
+        Err(why) => refused(&why),
     }
 }
 
-#[post("/machines/<id>/console/ticket", data = "<_fields>")]
-pub(crate) async fn machine_ticket(
-    signed: Signed,
-    desk: &AtDesk,
-    id: u64,
-    _fields: Fields,
-) -> (Status, Json<Value>) {
-    issue(&signed, desk, ConsoleOf::Machine(MachineId(id))).await
-}
-#[post("/hosts/<id>/console/ticket", data = "<_fields>")]
-pub(crate) async fn host_ticket(
-    signed: Signed,
-    desk: &AtDesk,
-    id: u64,
-    _fields: Fields,
-) -> (Status, Json<Value>) {
-    issue(&signed, desk, ConsoleOf::Host(HostId(id))).await
+pub(super) fn refused(why: &ConsoleError) -> (Status, Json<Value>) {
+    let status = match why {
+        ConsoleError::NotAllowed | ConsoleError::Ticket => Status::Forbidden,
+        ConsoleError::Gone => Status::NotFound,
+        _ => Status::ServiceUnavailable,
+    };
+    (status, Json(json!({"words": why.to_string()})))
 }
 
 /// The most that one message of a browser may hold.
-const LARGEST: usize = 16 << 10;
+pub(super) const LARGEST: usize = 16 << 10;
 
 /// A socket on a console, for a page of ours with a ticket.
-fn connect(
+#[get("/console/<of>/socket?<ticket>")]
+pub(crate) fn open(
     signed: Signed,
+    _origin: SameOrigin,
     desk: &AtDesk,
     socket: WebSocket,
-    of: ConsoleOf,
+    of: Of,
     ticket: &str,
     end: Shutdown,
 ) -> Result<Channel<'static>, Status> {
     let look = desk
-        .console(&signed.viewer, of, &signed.cookie, ticket)
+        .console(&signed.viewer, of.0, &signed.cookie, ticket)
         .map_err(|_| Status::Forbidden)?;
     let desk = desk.inner().clone();
     let limits = rocket_ws::Config {
@@ -152,37 +211,11 @@ fn connect(
     Ok(channel)
 }
 
-#[get("/machines/<id>/console/socket?<ticket>")]
-pub(crate) fn machine_socket(
-    signed: Signed,
-    _origin: SameOrigin,
-    desk: &AtDesk,
-    socket: WebSocket,
-    id: u64,
-    ticket: &str,
-    end: Shutdown,
-) -> Result<Channel<'static>, Status> {
-    let of = ConsoleOf::Machine(MachineId(id));
-    connect(signed, desk, socket, of, ticket, end)
-}
-#[get("/hosts/<id>/console/socket?<ticket>")]
-pub(crate) fn host_socket(
-    signed: Signed,
-    _origin: SameOrigin,
-    desk: &AtDesk,
-    socket: WebSocket,
-    id: u64,
-    ticket: &str,
-    end: Shutdown,
-) -> Result<Channel<'static>, Status> {
-    let of = ConsoleOf::Host(HostId(id));
-    connect(signed, desk, socket, of, ticket, end)
-}
-
 fn message(told: Told, look: &Look) -> Message {
     match told {
         Told::Printed(bytes) => Message::Binary(bytes),
         Told::State(words) => Message::Text(json!({"state": words}).to_string()),
+        Told::Undelivered => Message::Text(json!({"undelivered": true}).to_string()),
         Told::People { writer, viewers } => Message::Text(
             json!({"writer": writer, "viewers": viewers, "you": look.is_writer()}).to_string(),
         ),
@@ -228,9 +261,22 @@ async fn typed_in(look: &Look, text: &str) {
     if said["take"] == true {
         look.take_over();
     }
+    if let (Some(columns), Some(rows)) = (side(&said["columns"]), side(&said["rows"])) {
+        look.resize(columns, rows).await;
+    }
 }
 
-async fn close(mut stream: DuplexStream, code: CloseCode, why: &'static str) -> Option<()> {
+/// A side of a terminal, in characters.
+fn side(said: &Value) -> Option<u16> {
+    let side = said.as_u64()?;
+    u16::try_from(side).ok().filter(|s| (1..=500).contains(s))
+}
+
+pub(super) async fn close(
+    mut stream: DuplexStream,
+    code: CloseCode,
+    why: &'static str,
+) -> Option<()> {
     let frame = CloseFrame {
         code,
         reason: why.into(),

@@ -43,40 +43,47 @@ const COMMANDS: [(&str, &str, Act); 19] = [
     ("people", "/settings/people", Act::People),
     ("settings, theme, password", "/settings", Act::Look),
 ];
-/// What can be said to a machine: (words, the link before its number, the link behind, who may)
-const VERBS: [(&str, &str, &str, Act); 6] = [
-    ("console", "/machines/", "/console", Act::Look),
-    ("move", "/sheet/move?ids=", "", Act::Machines),
-    ("power on", "/sheet/power?act=on&ids=", "", Act::Machines),
-    ("power off", "/sheet/power?act=off&ids=", "", Act::Machines),
-    (
-        "restart",
-        "/sheet/power?act=restart&ids=",
-        "",
-        Act::Machines,
-    ),
-    ("stop", "/sheet/power?act=stop&ids=", "", Act::Machines),
+/// (words, the link before the machines' numbers, who may)
+type Verb = (&'static str, &'static str, Act);
+/// What can be said to machines.
+const VERBS: [Verb; 7] = [
+    ("console", "/consoles?ids=", Act::Look),
+    ("screen", "/screen/", Act::Look),
+    ("move", "/sheet/move?ids=", Act::Machines),
+    ("power on", "/sheet/power?act=on&ids=", Act::Machines),
+    ("power off", "/sheet/power?act=off&ids=", Act::Machines),
+    ("restart", "/sheet/power?act=restart&ids=", Act::Machines),
+    ("stop", "/sheet/power?act=stop&ids=", Act::Machines),
 ];
 const MOST: usize = 8;
+/// Machines that a spoken word may be about at once.
+const ALL: usize = 200;
 
 /// `move db` and the like: each machine of that name with what shall be done to it.
 fn spoken(signed: &Signed, estate: &Estate, q: &str) -> Vec<Hit> {
-    let said = VERBS.iter().filter(|v| signed.may(v.3)).find_map(|verb| {
+    let said = VERBS.iter().filter(|v| signed.may(v.2)).find_map(|verb| {
         let rest = q.strip_prefix(verb.0)?.strip_prefix(' ')?.trim();
         (!rest.is_empty()).then_some((verb, rest))
     });
-    let Some(((words, before, behind, _), name)) = said else {
+    let Some(((words, link, _), name)) = said else {
         return vec![];
     };
-    let named = estate.machines_by_name().filter(|m| m.name.contains(name));
-    named
-        .take(MOST)
-        .map(|m| Hit {
-            link: format!("{before}{}{behind}", m.id.0),
-            text: format!("{words} {}", m.name),
-            kind: "do".into(),
-        })
-        .collect()
+    let named = || estate.machines_by_name().filter(|m| m.name.contains(name));
+    let hit = |link: String, what: &str| Hit {
+        link,
+        text: format!("{words} {what}"),
+        kind: "do".into(),
+    };
+    // All that are called so at once, where the place takes several.
+    let ids: Vec<String> = named().take(ALL + 1).map(|m| m.id.0.to_string()).collect();
+    let together = (2..=ALL).contains(&ids.len()) && link.ends_with('=');
+    let all = together.then(|| {
+        let what = format!("all {} called “{name}”", ids.len());
+        hit(format!("{link}{}", ids.join(",")), &what)
+    });
+    let each = named().take(MOST);
+    let each = each.map(|m| hit(format!("{link}{}", m.id.0), &m.name));
+    each.chain(all).collect()
 }
 
 #[get("/find")]

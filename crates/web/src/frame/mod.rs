@@ -10,6 +10,7 @@ pub(crate) mod headers;
 pub(crate) mod live;
 pub(crate) mod problem;
 pub(crate) mod rounds;
+mod screen;
 pub(crate) mod server;
 pub(crate) mod sheet;
 pub(crate) mod shell;

@@ -25,8 +25,7 @@ struct Line {
 #[derive(Template)]
 #[template(path = "frame/rounds.html")]
 pub(crate) struct Rounds {
-    name: String,
-    legs: String,
+    title: String,
     lines: Vec<Line>,
 }
 
@@ -111,12 +110,7 @@ fn still_words(seconds: f64) -> String {
 }
 
 impl Rounds {
-    pub(crate) fn new(
-        name: &str,
-        legs: String,
-        foretold: Option<&Course>,
-        measured: Option<&Measured>,
-    ) -> Self {
+    pub(crate) fn new(title: &str, foretold: Option<&Course>, measured: Option<&Measured>) -> Self {
         let shapes: Vec<Shape> = foretold
             .map(Shape::foretold)
             .into_iter()
@@ -126,8 +120,7 @@ impl Rounds {
         let most = shapes.iter().flat_map(|s| &s.rounds).map(|r| r.0).max();
         let most = most.unwrap_or(Bytes(1)).as_f64().max(1.0);
         Rounds {
-            name: name.to_owned(),
-            legs,
+            title: title.to_owned(),
             lines: shapes
                 .iter()
                 .map(|s| s.draw(WIDTH / longest, (HEIGHT - 2.0) / most))
@@ -170,7 +163,7 @@ mod tests {
             stood_still: Span::secs(1),
             slowed: 20,
         };
-        let drawn = Rounds::new("db", String::new(), Some(&course), Some(&measured));
+        let drawn = Rounds::new("db", Some(&course), Some(&measured));
         let [foretold, was] = drawn.lines.as_slice() else {
             panic!()
         };

@@ -1,6 +1,6 @@
 //! The server: routes, guards, headers.
 
-use super::{assets, console, find, headers::Headers, live, problem, sheet};
+use super::{assets, console, find, headers::Headers, live, problem, screen, sheet};
 use crate::places;
 use rocket::{Build, Config, Rocket, Route, catchers, config::Shutdown, get, routes};
 use serde_json::{Value, json};
@@ -52,12 +52,15 @@ fn all_routes() -> Vec<Route> {
         work,
         find::find,
         live::live,
-        console::of_machine,
-        console::of_host,
-        console::machine_ticket,
-        console::host_ticket,
-        console::machine_socket,
-        console::host_socket,
+        console::show,
+        console::ticket,
+        console::open,
+        console::several,
+        screen::show,
+        screen::ticket,
+        screen::open,
+        screen::picture,
+        screen::kept,
         sheet::open,
         sheet::send
     ];

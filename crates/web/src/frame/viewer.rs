@@ -74,16 +74,14 @@ impl<'r> FromRequest<'r> for Signed {
 pub(crate) fn from_here(request: &Request<'_>) -> bool {
     match request.headers().get_one("Sec-Fetch-Site") {
         Some(site) => matches!(site, "same-origin" | "none"),
-        None => {
-            let origin = request
-                .headers()
-                .get_one("Origin")
-                .and_then(|o| o.split_once("://"))
-                .map(|(_, rest)| rest);
-            let host = request.headers().get_one("Host");
-            origin.is_some() && origin == host
-        }
+        None => shows_our_origin(request),
     }
+}
+
+fn shows_our_origin(request: &Request<'_>) -> bool {
+    let origin = request.headers().get_one("Origin");
+    let origin = origin.and_then(|o| o.split_once("://")).map(|o| o.1);
+    origin.is_some() && origin == request.headers().get_one("Host")
 }
 
 /// A request that a page of ours made; a socket's request shows its origin, and nothing else would stop a foreign page.
@@ -93,9 +91,7 @@ pub(crate) struct SameOrigin;
 impl<'r> FromRequest<'r> for SameOrigin {
     type Error = &'static str;
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
-        let origin = request.headers().get_one("Origin");
-        let origin = origin.and_then(|o| o.split_once("://")).map(|o| o.1);
-        if origin.is_some() && origin == request.headers().get_one("Host") {
+        if shows_our_origin(request) {
             Outcome::Success(SameOrigin)
         } else {
             Outcome::Error((Status::Forbidden, "foreign"))

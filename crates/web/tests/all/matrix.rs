@@ -51,7 +51,7 @@ fn with_values(route: &str) -> Vec<(String, Option<usize>)> {
     } else {
         "7"
     };
-    vec![(route.replace("<id>", id), None)]
+    vec![(route.replace("<id>", id).replace("<of>", "machine-7"), None)]
 }
 
 #[sqlx::test(migrations = false)]

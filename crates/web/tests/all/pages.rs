@@ -287,30 +287,30 @@ async fn a_console_needs_a_ticket_and_a_page_of_ours_and_viewers_only_look(pool:
     let house = House::new(&pool, crate::house::ESTATE).await;
     for (name, types) in [("vera", false), ("otto", true), ("ada", true)] {
         let cookie = house.sign_in(name).await;
-        let (status, page) = house.get(&cookie, "/machines/7/console").await;
+        let (status, page) = house.get(&cookie, "/console/machine-7").await;
         assert_eq!(status, Status::Ok);
         assert_eq!(page.contains("data-paste"), types, "{name}");
         assert!(!page.contains("<style") && !page.contains("onclick"));
-        let (status, alone) = house.get(&cookie, "/machines/7/console?window=true").await;
+        let (status, alone) = house.get(&cookie, "/console/machine-7?window=true").await;
         assert_eq!(status, Status::Ok);
         assert!(!alone.contains("class=\"rail\""), "nothing but the console");
         // Hosts are for those who may change them.
-        let (_, page) = house.get(&cookie, "/hosts/1/console").await;
+        let (_, page) = house.get(&cookie, "/console/host-1").await;
         assert_eq!(page.contains("data-paste"), name == "ada", "{name}");
 
         let token = house.token(&cookie).await;
-        let at = "/machines/7/console/ticket";
+        let at = "/console/machine-7/ticket";
         let (status, _) = house.post(&cookie, at, "_csrf=wrong".into()).await;
         assert_eq!(status, Status::Forbidden);
         let (status, said) = house.post(&cookie, at, format!("_csrf={token}")).await;
         assert_eq!(status, Status::Ok, "{said}");
-        let gone = "/machines/77/console/ticket";
+        let gone = "/console/machine-77/ticket";
         let (status, _) = house.post(&cookie, gone, format!("_csrf={token}")).await;
         assert_eq!(status, Status::NotFound);
     }
     let cookie = house.sign_in("ada").await;
     let socket = |origin: &'static str| {
-        let path = "/machines/7/console/socket?ticket=made-up";
+        let path = "/console/machine-7/socket?ticket=made-up";
         let mut request = house.client.get(path).cookie(cookie.clone());
         for (name, value) in [
             ("Host", "here"),

@@ -3,72 +3,19 @@
 
 use crate::{
     browser::Browser,
+    first_day::first_day,
     road::{serve, sign_in},
     world::World,
 };
 use sqlx::PgPool;
-use std::time::{Duration, Instant};
-use uuid::Uuid;
-use zastrugi_core::{
-    estate::Demand,
-    ids::{HostId, RunId},
-    permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, CreateCluster, Password, Proposal},
-    run::RunState,
-};
-use zastrugi_engine::{Desk, Viewer};
 use zastrugi_standins::{Fault, FaultKind};
-
-async fn done(desk: &Desk, admin: &Viewer, ask: Proposal) {
-    let run: RunId = desk.start(admin, ask, None, Uuid::new_v4()).await.unwrap();
-    let began = Instant::now();
-    while desk.run(run).await.unwrap().unwrap().0.state != RunState::Done {
-        assert!(began.elapsed() < Duration::from_secs(30), "{run}");
-        tokio::time::sleep(Duration::from_millis(30)).await;
-    }
-}
-
-/// Three hosts in a cluster that has no volume yet.
-async fn first_day(desk: &Desk, net: &str) {
-    let admin = desk.people().await.unwrap().remove(0);
-    let admin = Viewer {
-        id: admin.id,
-        name: admin.name,
-        role: Role::Admin,
-    };
-    let addresses: Vec<String> = (11..14).map(|n| format!("{net}.1.{n}:7443")).collect();
-    desk.greet(&addresses).await;
-    let targets = desk.found().into_iter().map(|f| ClaimTarget {
-        address: f.address,
-        pin: f.greeting.pin,
-    });
-    let claim = ClaimHosts {
-        targets: targets.collect(),
-        site: "Quayside".into(),
-        password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
-    };
-    done(desk, &admin, Proposal::ClaimHosts(claim)).await;
-    let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
-    let cluster = CreateCluster {
-        name: "Eider".into(),
-        hosts,
-        level: None,
-        volume: None,
-        demand: Demand {
-            failures: 1,
-            enforced: false,
-        },
-    };
-    // They see no volume: the cluster begins without one.
-    desk.inspect(&cluster.hosts).await;
-    done(desk, &admin, Proposal::CreateCluster(cluster)).await;
-}
 
 #[sqlx::test(migrations = false)]
 async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
     let world = World::bare().await;
     let served = serve(&pool, &world).await;
-    first_day(&served.desk, &world.net).await;
+    // They see no volume: the cluster begins without one.
+    first_day(&served.desk, &world.net, 3).await;
     let base = &served.base;
     let b = Browser::start().await;
     sign_in(&b, base, "duty.admin", "harbour-lights").await;

@@ -4,6 +4,7 @@
 mod agent_check;
 mod beneath;
 mod browser;
+mod first_day;
 mod killed;
 mod later;
 mod moving;

@@ -2,71 +2,22 @@
 
 use crate::{
     browser::Browser,
+    first_day::{done, first_day},
     road::{Served, serve, sign_in},
     world::World,
 };
 use fantoccini::Locator;
 use sqlx::PgPool;
-use std::time::{Duration, Instant};
-use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Demand, Memory, NetRole, Provisioning},
-    ids::HostId,
-    permits::Role,
-    proposal::{
-        ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, CreateNetwork, NewDisk, NewNic,
-        Password, Proposal,
-    },
-    run::RunState,
-    units::Bytes,
+    estate::NetRole,
+    proposal::{CreateNetwork, Proposal},
+    testkit::machines,
 };
 use zastrugi_engine::Viewer;
 
-async fn done(served: &Served, admin: &Viewer, ask: Proposal) {
-    let desk = &served.desk;
-    let run = desk.start(admin, ask, None, Uuid::new_v4()).await.unwrap();
-    let began = Instant::now();
-    while desk.run(run).await.unwrap().unwrap().0.state != RunState::Done {
-        assert!(began.elapsed() < Duration::from_secs(40), "{run}");
-        tokio::time::sleep(Duration::from_millis(30)).await;
-    }
-}
-
-/// Two hosts with a volume, a network for migration, and one machine that answers.
-async fn first_day(served: &Served, net: &str) {
-    let desk = &served.desk;
-    let admin = desk.people().await.unwrap().remove(0);
-    let admin = Viewer {
-        id: admin.id,
-        name: admin.name,
-        role: Role::Admin,
-    };
-    desk.greet(&[format!("{net}.1.11:7443"), format!("{net}.1.12:7443")])
-        .await;
-    let targets = desk.found().into_iter().map(|f| ClaimTarget {
-        address: f.address,
-        pin: f.greeting.pin,
-    });
-    let claim = ClaimHosts {
-        targets: targets.collect(),
-        site: "Quayside".into(),
-        password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
-    };
-    done(served, &admin, Proposal::ClaimHosts(claim)).await;
-    let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
-    desk.inspect(&hosts).await;
-    let cluster = CreateCluster {
-        name: "Eider".into(),
-        hosts,
-        level: None,
-        volume: None,
-        demand: Demand {
-            failures: 0,
-            enforced: false,
-        },
-    };
-    done(served, &admin, Proposal::CreateCluster(cluster)).await;
-    let cluster = desk.look().estate.clusters.keys().next().copied();
+/// A network for migration, and one machine that answers.
+async fn second_day(served: &Served, admin: &Viewer) {
+    let cluster = served.desk.look().estate.clusters.keys().next().copied();
     let network = CreateNetwork {
         name: "migration".into(),
         cluster,
@@ -76,38 +27,9 @@ async fn first_day(served: &Served, net: &str) {
         subnets: vec![],
         uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
     };
-    done(served, &admin, Proposal::CreateNetwork(network)).await;
-    let size = Bytes::gib(8);
-    let machine = CreateMachines {
-        pattern: "pier-1".into(),
-        count: 1,
-        cluster,
-        volume: None,
-        host: None,
-        vcpus: 2,
-        memory: Memory {
-            kept: size,
-            size,
-            max: size,
-        },
-        disks: vec![NewDisk {
-            size: Bytes::gib(10),
-            provisioning: Provisioning::Thin,
-        }],
-        nics: vec![NewNic {
-            network: None,
-            address: None,
-        }],
-        image: None,
-        first_boot: None,
-        labels: Default::default(),
-        tier: 3,
-        protected: false,
-        apart: false,
-        note: String::new(),
-        start: true,
-    };
-    done(served, &admin, Proposal::CreateMachines(machine)).await;
+    done(&served.desk, admin, Proposal::CreateNetwork(network)).await;
+    let machine = machines("pier-1", 1, cluster, 8);
+    done(&served.desk, admin, Proposal::CreateMachines(machine)).await;
 }
 
 /// Types into the terminal.
@@ -121,7 +43,8 @@ async fn types(b: &Browser, text: &str) {
 async fn a_console_stays_with_its_machine_while_it_moves(pool: PgPool) {
     let world = World::new(false).await;
     let served = serve(&pool, &world).await;
-    first_day(&served, &world.net).await;
+    let admin = first_day(&served.desk, &world.net, 2).await;
+    second_day(&served, &admin).await;
     let base = &served.base;
     let b = Browser::start().await;
     sign_in(&b, base, "duty.admin", "harbour-lights").await;
@@ -129,7 +52,7 @@ async fn a_console_stays_with_its_machine_while_it_moves(pool: PgPool) {
 
     // By the palette to the console; a sign-in, a command that writes, a clock.
     b.fill("#search", "console pier").await;
-    b.press("#hits a[href$='/console']").await;
+    b.press("#hits a[href^='/console/']").await;
     b.says("only you look; you type").await;
     b.says("pier-1 name:").await;
     types(&b, "ann\u{e007}").await;

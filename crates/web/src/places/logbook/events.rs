@@ -14,6 +14,7 @@ struct EventView {
     kind: String,
     text: String,
     run: Option<u64>,
+    picture: Option<String>,
 }
 
 #[derive(Template)]
@@ -43,8 +44,15 @@ fn filter(query: &Query) -> EventFilter {
     }
 }
 
+/// The kept picture that an event is about.
+pub(super) fn picture(about: &[String]) -> Option<String> {
+    let id = about.iter().find_map(|a| a.strip_prefix("picture-"))?;
+    Some(id.to_owned())
+}
+
 fn view(e: EventRow) -> EventView {
     EventView {
+        picture: picture(&e.about),
         at: time(e.at),
         who: e.who,
         kind: e.kind,

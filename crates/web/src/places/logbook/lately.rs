@@ -7,6 +7,7 @@ pub(crate) struct Line {
     pub(crate) at: String,
     pub(crate) who: String,
     pub(crate) text: String,
+    pub(crate) picture: Option<String>,
 }
 
 const MOST: i64 = 12;
@@ -23,6 +24,7 @@ pub(crate) async fn lately(desk: &AtDesk, id: &str) -> Result<Vec<Line>, StoreEr
         .map(|e| Line {
             at: time(e.at),
             who: e.who,
+            picture: super::events::picture(&e.about),
             text: e.text,
         })
         .collect())

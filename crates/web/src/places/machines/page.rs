@@ -31,6 +31,8 @@ struct MachinePage {
     may_move: bool,
     /// Foretold and measured, drawn.
     moved: String,
+    /// The newest kept picture of its screen: its identifier, when, and why.
+    kept: Option<(String, String, String)>,
     deleted: bool,
     may_machines: bool,
     may_purge: bool,
@@ -55,6 +57,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         (None, None) if m.state == MachineState::Off => "It is off.".into(),
         (None, None) => "Not measured yet.".into(),
     };
+    let kept = desk.kept_picture(m.id).await?;
     let events = lately(desk, &m.id.to_string()).await?;
     Ok(MachinePage {
         id,
@@ -78,6 +81,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             .moved
             .as_ref()
             .map_or_else(String::new, |moved| last_move(estate, moved)),
+        kept: kept.map(|p| (p.id.to_string(), crate::frame::time(p.at), p.why)),
         deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),
         may_purge: signed.may(Act::Purge),
@@ -156,7 +160,7 @@ fn last_move(estate: &Estate, moved: &Moved) -> String {
     let legs = format!("{} → {}", name(&moved.from), name(&moved.to));
     let at = crate::frame::time(moved.at);
     let foretold = moved.foretold.as_ref();
-    let picture = Rounds::new(&legs, String::new(), foretold, Some(&moved.measured));
+    let picture = Rounds::new(&legs, foretold, Some(&moved.measured));
     format!("<p class=\"hint\">{at}</p>{}", render(&picture))
 }
 

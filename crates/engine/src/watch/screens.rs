@@ -1,0 +1,110 @@
+//! Pictures that hosts kept of screens, from before something ended what they showed: fetched once, kept, and told.
+
+use crate::{
+    scribe::{Decision, Guard, Scribe},
+    shared::{Shared, now},
+};
+use std::{collections::HashSet, sync::Arc};
+use uuid::Uuid;
+use zastrugi_core::{
+    event::Event,
+    ids::{HostId, MachineId},
+    permits::Who,
+};
+use zastrugi_drivers::agent::KeptScreen;
+use zastrugi_store::{Held, Picture, Pictures, StoreError};
+
+/// What one host has said of its kept pictures.
+#[derive(Default)]
+pub(super) struct Screens {
+    known: HashSet<String>,
+}
+
+/// Who writes, and under which lease.
+pub(super) struct Hand<'a> {
+    pub(super) shared: &'a Arc<Shared>,
+    pub(super) scribe: &'a Scribe,
+    pub(super) held: Held,
+    pub(super) host: HostId,
+}
+
+impl Screens {
+    /// Fetches what is new. What fails is tried again with the next report.
+    pub(super) async fn take(&mut self, hand: &Hand<'_>, said: Vec<KeptScreen>) {
+        let estate = hand.shared.estate();
+        for screen in said {
+            let Some(host) = estate.hosts.get(&hand.host) else {
+                return;
+            };
+            let Some(machine) = estate.machine_with_uuid(&screen.machine) else {
+                continue;
+            };
+            let mark = format!(
+                "{}/{}/{}",
+                host.hardware.serial, screen.machine, screen.number
+            );
+            if self.known.contains(&mark) {
+                continue;
+            }
+            let picture = Picture {
+                id: Uuid::new_v4(),
+                machine: machine.id,
+                mark: mark.clone(),
+                at: now(),
+                why: screen.why.clone(),
+            };
+            match fetch(hand, &picture, &screen).await {
+                Ok(kept) => {
+                    self.known.insert(mark);
+                    if kept {
+                        tell(hand, machine.id, picture).await;
+                    }
+                }
+                Err(error) => tracing::debug!(%error, "a picture was not kept yet"),
+            }
+        }
+    }
+}
+
+/// False when there is nothing to tell: it was kept before, or the host has it no longer.
+async fn fetch(
+    hand: &Hand<'_>,
+    picture: &Picture,
+    screen: &KeptScreen,
+) -> Result<bool, StoreError> {
+    let pictures = Pictures::new(hand.shared.pool.clone());
+    if pictures.has(&picture.mark).await? {
+        return Ok(false);
+    }
+    let Some(host) = hand.shared.estate().hosts.get(&hand.host).cloned() else {
+        return Ok(false);
+    };
+    let drivers = &hand.shared.drivers;
+    match drivers
+        .picture(&host, &screen.machine, Some(screen.number))
+        .await
+    {
+        Ok(png) => pictures.keep(picture, &png).await,
+        Err(fault) => {
+            tracing::debug!(said = %fault.said, "a kept picture was not had");
+            Ok(false)
+        }
+    }
+}
+
+async fn tell(hand: &Hand<'_>, machine: MachineId, picture: Picture) {
+    let kept = Event::ScreenKept {
+        machine,
+        picture: picture.id,
+        why: picture.why,
+    };
+    let decide = move |_: &zastrugi_core::view::View, _| {
+        Ok(Decision {
+            events: vec![kept.clone()],
+            ..Decision::nothing(Who::itself())
+        })
+    };
+    if let Err(refusal) = hand.scribe.append(Guard::Leader(hand.held), decide).await {
+        tracing::debug!(?refusal, "a kept picture was not told of");
+    }
+}

@@ -1,0 +1,60 @@
+//! What the first journey does by hand, done by the desk: hosts claimed, and in a cluster.
+
+use std::time::{Duration, Instant};
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::Demand,
+    ids::HostId,
+    permits::Role,
+    proposal::{ClaimHosts, ClaimTarget, CreateCluster, Password, Proposal},
+    run::RunState,
+};
+use zastrugi_engine::{Desk, Viewer};
+
+/// Carries a proposal out, to its end.
+pub(crate) async fn done(desk: &Desk, admin: &Viewer, ask: Proposal) {
+    let run = desk.start(admin, ask, None, Uuid::new_v4()).await.unwrap();
+    let began = Instant::now();
+    while desk.run(run).await.unwrap().unwrap().0.state != RunState::Done {
+        assert!(began.elapsed() < Duration::from_secs(40), "{run}");
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+}
+
+/// So many hosts of Quayside in the cluster Eider; answers who did it.
+pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
+    let admin = desk.people().await.unwrap().remove(0);
+    let admin = Viewer {
+        id: admin.id,
+        name: admin.name,
+        role: Role::Admin,
+    };
+    let addresses: Vec<String> = (11..11 + hosts)
+        .map(|n| format!("{net}.1.{n}:7443"))
+        .collect();
+    desk.greet(&addresses).await;
+    let targets = desk.found().into_iter().map(|f| ClaimTarget {
+        address: f.address,
+        pin: f.greeting.pin,
+    });
+    let claim = ClaimHosts {
+        targets: targets.collect(),
+        site: "Quayside".into(),
+        password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
+    };
+    done(desk, &admin, Proposal::ClaimHosts(claim)).await;
+    let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
+    let cluster = CreateCluster {
+        name: "Eider".into(),
+        hosts,
+        level: None,
+        volume: None,
+        demand: Demand {
+            failures: 1,
+            enforced: false,
+        },
+    };
+    desk.inspect(&cluster.hosts).await;
+    done(desk, &admin, Proposal::CreateCluster(cluster)).await;
+    admin
+}
