@@ -292,6 +292,7 @@ impl Event {
             .or_else(|| self.of_image(estate))
             .or_else(|| self.of_network(estate))
             .or_else(|| self.of_machine(estate))
+            .or_else(|| self.of_console(estate))
             .or_else(|| self.of_work(estate))?;
         Some(Told {
             kind: kind.into(),
@@ -548,24 +549,6 @@ impl Event {
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 line(m, seen(&name(m), state, &place)?)
             }
-            Event::ConsoleOpened { of, writes, screen } => {
-                let what = if *screen { "screen" } else { "console" };
-                let how = if *writes { "" } else { ", to look at" };
-                let text = format!("The {what} of {} was opened{how}", of.name(estate));
-                Some(("console", text, vec![of.to_string()]))
-            }
-            Event::ScreenKept {
-                machine,
-                picture,
-                why,
-            } => {
-                let text = format!(
-                    "A picture of the screen of {} was kept: {why}",
-                    name(machine)
-                );
-                let about = vec![machine.to_string(), format!("picture-{picture}")];
-                Some(("console", text, about))
-            }
             Event::MachineMoved {
                 machine: m, moved, ..
             } => {
@@ -599,6 +582,30 @@ impl Event {
             }
             Event::MachinePurged { machine: m } => {
                 line(m, format!("{} was removed for good", name(m)))
+            }
+            _ => None,
+        }
+    }
+
+    fn of_console(&self, estate: &Estate) -> Words {
+        match self {
+            Event::ConsoleOpened { of, writes, screen } => {
+                let what = if *screen { "screen" } else { "console" };
+                let how = if *writes { "" } else { ", to look at" };
+                let text = format!("The {what} of {} was opened{how}", of.name(estate));
+                Some(("console", text, vec![of.to_string()]))
+            }
+            Event::ScreenKept {
+                machine,
+                picture,
+                why,
+            } => {
+                let text = format!(
+                    "A picture of the screen of {} was kept: {why}",
+                    ConsoleOf::Machine(*machine).name(estate)
+                );
+                let about = vec![machine.to_string(), format!("picture-{picture}")];
+                Some(("console", text, about))
             }
             _ => None,
         }

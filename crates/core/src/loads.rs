@@ -17,6 +17,16 @@ pub struct MachineLoad {
     /// None where the host doesn't measure it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub writes: Option<Writes>,
+    /// Likewise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disk: Option<DiskUse>,
+}
+
+/// What a machine's disks hold, and how fast it writes to them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DiskUse {
+    pub used: Bytes,
+    pub writes: Rate,
 }
 
 /// How a machine writes to its memory: what a live migration follows from.
@@ -80,6 +90,7 @@ mod tests {
             cpu: Mhz(1),
             active: Bytes(1),
             writes: None,
+            disk: None,
         };
         let sample = |at: i64, machines: &[u64]| HostLoad {
             at: Moment(at),

@@ -156,6 +156,16 @@ pub enum Step {
         limit: Span,
     },
     /// While it runs; the run lease is switched from one host to the other.
+    /// Copies a machine's record and disks to another volume, and lets it go on from there.
+    MoveDisks {
+        machine: MachineId,
+        via: HostId,
+        from: VolumeId,
+        to: VolumeId,
+        bytes: Bytes,
+        /// How long it was computed to take.
+        time: Span,
+    },
     Move {
         machine: MachineId,
         from: HostId,
@@ -243,6 +253,7 @@ impl Step {
             Step::Start { .. } => "power on",
             Step::AwaitGuest { .. } => "guest answers",
             Step::Move { .. } => "move while it runs",
+            Step::MoveDisks { .. } => "copy its disks, go on from there",
             Step::AskStop { .. } => "ask the guest to stop",
             Step::AwaitOff { .. } => "wait until it is off",
             Step::Off { .. } => "power off",
@@ -262,6 +273,7 @@ impl Step {
             Step::AwaitImage { size, .. } => Span::millis(size.0 / 50_000),
             Step::AwaitOff { .. } => Span::secs(8),
             Step::Move { foretold, .. } => foretold.time(),
+            Step::MoveDisks { time, .. } => *time,
             Step::ClusterReady { .. }
             | Step::VolumeReady { .. }
             | Step::VolumeGone { .. }
@@ -284,6 +296,7 @@ impl Step {
             | Step::Start { machine, .. }
             | Step::AwaitGuest { machine, .. }
             | Step::Move { machine, .. }
+            | Step::MoveDisks { machine, .. }
             | Step::AskStop { machine }
             | Step::AwaitOff { machine, .. }
             | Step::Off { machine }
@@ -314,6 +327,7 @@ impl Step {
             | Step::Start { host, .. } => Some(*host),
             Step::Move { to, .. } => Some(*to),
             Step::Create { via, .. }
+            | Step::MoveDisks { via, .. }
             | Step::Rewrite { via, .. }
             | Step::Delete { via, .. }
             | Step::Recover { via, .. }
@@ -419,6 +433,18 @@ impl Step {
                 Lock::exclusive(Object::Machine(*machine)),
                 Lock::shared(Object::Host(*from)),
                 Lock::shared(Object::Host(*to)),
+            ],
+            Step::MoveDisks {
+                machine,
+                via,
+                from,
+                to,
+                ..
+            } => vec![
+                Lock::exclusive(Object::Machine(*machine)),
+                Lock::shared(Object::Host(*via)),
+                Lock::shared(Object::Volume(*from)),
+                Lock::shared(Object::Volume(*to)),
             ],
             Step::ReadArray { array } => vec![Lock::exclusive(Object::Array(*array))],
             Step::MakeLun { volume, array, .. } | Step::GrowLun { volume, array, .. } => vec![

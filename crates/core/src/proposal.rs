@@ -91,10 +91,21 @@ pub struct Move {
     pub machines: Vec<MachineId>,
     /// None: the best for each, with reasons.
     pub to: Option<HostId>,
+    /// Their disks go to another volume too, or alone.
+    #[serde(default)]
+    pub disks: Option<DisksTo>,
     /// The guest may be slowed so that it converges.
     pub slow: bool,
     /// Also if it doesn't converge, with the longer downtime.
     pub force: bool,
+}
+
+/// Where disks go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DisksTo {
+    pub volume: VolumeId,
+    /// The machines themselves stay on their hosts.
+    pub stay: bool,
 }
 
 /// A file that a person is about to send.

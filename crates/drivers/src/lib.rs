@@ -8,6 +8,7 @@ pub mod agent;
 mod announce;
 pub mod check;
 mod console;
+mod disks;
 mod fault;
 mod http;
 mod images;

@@ -132,6 +132,9 @@ impl Drivers {
         if matches!(step, Step::Move { .. }) {
             return self.at_move(estate, step, turn).await;
         }
+        if matches!(step, Step::MoveDisks { .. }) {
+            return self.at_disks(estate, step, turn).await;
+        }
         if step.array().is_some() {
             return self.at_array(estate, step, turn).await;
         }
@@ -184,6 +187,7 @@ impl Drivers {
     ) -> Result<Outcome, Fault> {
         match step {
             Step::Move { .. } => self.give_up_move(estate, step, turn).await,
+            Step::MoveDisks { .. } => self.give_up_disks(estate, step, turn).await,
             _ => self.perform(estate, step, turn).await,
         }
     }

@@ -71,6 +71,7 @@ async fn migrations(lab: &Lab) {
     for _ in 0..ROUNDS {
         let machines: Vec<MachineId> = lab.estate().machines.keys().copied().collect();
         lab.done(Proposal::Move(Move {
+            disks: None,
             machines,
             to: None,
             slow: true,

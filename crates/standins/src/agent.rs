@@ -3,6 +3,7 @@
 
 mod change;
 pub(crate) mod console;
+mod disks;
 mod images;
 mod moving;
 mod network;
@@ -68,6 +69,9 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}/move", get(moving::show))
         .route("/v1/machines/{uuid}/move", put(moving::leave))
         .route("/v1/machines/{uuid}/move", delete(moving::cancel))
+        .route("/v1/machines/{uuid}/disks", get(disks::show))
+        .route("/v1/machines/{uuid}/disks", put(disks::begin))
+        .route("/v1/machines/{uuid}/disks", delete(disks::cancel))
         .route("/v1/machines/{uuid}/power", post(power::power))
         .with_state(device)
 }

@@ -10,6 +10,7 @@ mod bmc;
 mod breaks;
 mod console;
 mod control;
+mod copying;
 mod fault;
 mod guest;
 mod host;

@@ -20,6 +20,9 @@ pub(crate) struct Volume {
     #[serde(default)]
     pub(crate) renewals: BTreeMap<String, u64>,
     pub(crate) records: BTreeMap<String, Record>,
+    /// Room held for disks that are being copied here, by machine.
+    #[serde(skip)]
+    pub(crate) incoming: BTreeMap<String, u64>,
     #[serde(default)]
     pub(crate) images: BTreeMap<String, Image>,
     /// What must never happen, in words, when it happened all the same.
@@ -155,17 +158,7 @@ impl Volume {
             .records
             .values()
             .map(|r| {
-                let disks: u64 = r
-                    .disks
-                    .iter()
-                    .map(|d| {
-                        if d.thick {
-                            d.size
-                        } else {
-                            d.written.min(d.size)
-                        }
-                    })
-                    .sum();
+                let disks = crate::copying::takes(r);
                 let swap = if r.lease.holder.is_some() {
                     r.memory.size.saturating_sub(r.memory.kept)
                 } else {
@@ -174,7 +167,7 @@ impl Volume {
                 disks + swap
             })
             .sum();
-        images + machines
+        images + machines + self.incoming.values().sum::<u64>()
     }
 
     /// Takes the run lease for `host` with a higher generation than before.

@@ -1,6 +1,7 @@
 //! The state of all devices, with the virtual clock, the faults, and the files it is kept in.
 
 use crate::{
+    copying::Copies,
     fault::{Fault, FaultKind},
     guest::Guest,
     host::Host,
@@ -40,6 +41,8 @@ pub(crate) struct State {
     pub(crate) switches: BTreeMap<String, Switch>,
     /// Addresses that answer and belong to nobody we know, with what they call themselves.
     pub(crate) squatters: BTreeMap<String, String>,
+    /// Disks on their way to other volumes, by host and machine; not kept over a restart of the stand-ins.
+    pub(crate) copies: Copies,
 }
 
 impl World {
@@ -233,6 +236,7 @@ impl World {
     /// Switches a host on or off, as its power cord would; what ran on it is gone.
     pub fn power(&self, name: &str, on: bool) {
         let mut state = self.lock();
+        crate::copying::lost(&mut state, name);
         let State { hosts, volumes, .. } = &mut *state;
         let Some(host) = hosts.get_mut(name) else {
             return;
@@ -305,6 +309,7 @@ impl World {
     /// Lets guests that have finished stopping be off and gives their leases back; halts those that can't write, and
     /// lets them go on when they can.
     pub(crate) fn settle(&self, name: &str) {
+        self.copy_on(name);
         let now = self.now();
         let mut state = self.lock();
         let mounted: Vec<String> = match state.hosts.get(name) {

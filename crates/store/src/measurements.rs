@@ -139,6 +139,7 @@ impl Measurements {
                     cpu: Mhz(from_db(row.try_get("cpu")?)),
                     active: Bytes(from_db(row.try_get("active")?)),
                     writes: None,
+                    disk: None,
                 };
                 Ok((MachineId(from_db(row.try_get("machine")?)), load))
             })

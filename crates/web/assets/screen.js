@@ -53,20 +53,11 @@ function press(symbols) {
   for (const s of symbols) rfb.sendKey(s, null, true);
   for (const s of [...symbols].reverse()) rfb.sendKey(s, null, false);
 }
-// A character as its symbol: Latin-1 as it is, others marked; capitals come with shift, as on a keyboard.
+// A character as its symbol: Latin-1 as it is, others marked.
 const symbol = (c) => { const code = c.codePointAt(0); return c === '\n' ? 0xff0d : c === '\t' ? 0xff09 : code < 0x100 ? code : 0x01000000 + code; };
 
-// Third-level and shifted characters need their modifier held; the layout of the guest decides which.
-const SHIFTED = {
-  us: '~!@#$%^&*()_+{}:"|<>?', de: '°!"§$%&/()=?`*\'>;:_', fr: '1234567890°+¨£%µ>?./§', se: '½!"#¤%&/()=?`^*>;:_',
-};
-const THIRD = { us: '', de: '{[]}\\@€~|µ', fr: '~#{[|`\\^@]}€', se: '@£$€{[]}\\~|µ' };
-function character(c) {
-  const layout = keyboard.value;
-  const third = THIRD[layout].includes(c) && !SHIFTED[layout].includes(c);
-  const shifted = !third && (SHIFTED[layout].includes(c) || (c !== c.toLowerCase()));
-  press([...(third ? [0xfe03] : shifted ? [0xffe1] : []), symbol(c)]);
-}
+// The host holds the modifiers that a character needs on the guest's keyboard.
+const character = (c) => press([symbol(c)]);
 
 const on = (sel, kind, act) => { const el = $(sel); if (el) el.addEventListener(kind, act); };
 on('[data-keyboard]', 'change', anew);

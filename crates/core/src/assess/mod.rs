@@ -4,6 +4,7 @@
 mod claim;
 mod cluster;
 mod create;
+mod disks;
 mod draft;
 mod edit;
 mod headroom;

@@ -1,6 +1,6 @@
 //! Moving machines to other hosts while they run (rules, section 5).
 
-use super::{draft::Draft, headroom};
+use super::{disks::shift, draft::Draft, headroom};
 use crate::{
     estate::{Cluster, Host, Machine, MachineState, NetRole, Network, Standing},
     event::Event,
@@ -47,6 +47,16 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
         [one] => format!("Move {}", one.name),
         many => format!("Move {} machines", many.len()),
     };
+    let (machines, after) = match ask.disks {
+        None => (machines, BTreeMap::new()),
+        Some(to) => {
+            let shifted = shift(draft, to, &machines);
+            if to.stay {
+                return;
+            }
+            (shifted.machines, shifted.after)
+        }
+    };
     let mut clusters: BTreeMap<ClusterId, Vec<Machine>> = BTreeMap::new();
     for machine in machines {
         if let Some(cluster) = movable(draft, &machine, ask.to) {
@@ -55,7 +65,7 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
     }
     for (cluster, machines) in clusters {
         if let Some(cluster) = draft.estate().clusters.get(&cluster).cloned() {
-            within(draft, ask, &cluster, machines);
+            within(draft, ask, &cluster, machines, &after);
         }
     }
 }
@@ -89,7 +99,14 @@ fn movable(draft: &mut Draft<'_>, machine: &Machine, to: Option<HostId>) -> Opti
     }
 }
 
-fn within(draft: &mut Draft<'_>, ask: &Move, cluster: &Cluster, mut machines: Vec<Machine>) {
+/// `moved`: the steps after which each machine's disks are where they shall be.
+fn within(
+    draft: &mut Draft<'_>,
+    ask: &Move,
+    cluster: &Cluster,
+    mut machines: Vec<Machine>,
+    moved: &BTreeMap<MachineId, usize>,
+) {
     // The longest first, so that the short ones fill the lanes beside it.
     machines.sort_by_key(|m| (std::cmp::Reverse(m.memory.size), m.id));
     let hosts: Vec<_> = draft.estate().hosts_in(cluster.id).cloned().collect();
@@ -129,7 +146,7 @@ fn within(draft: &mut Draft<'_>, ask: &Move, cluster: &Cluster, mut machines: Ve
             }
         }
     }
-    plan(draft, ask, cluster, &legs);
+    plan(draft, ask, cluster, &legs, moved);
     draft.filled(&before, &after);
     draft.found_all(headroom::finding(draft.view, cluster, &after));
 }
@@ -202,7 +219,13 @@ impl Lanes {
     }
 }
 
-fn plan(draft: &mut Draft<'_>, ask: &Move, cluster: &Cluster, legs: &[Leg]) {
+fn plan(
+    draft: &mut Draft<'_>,
+    ask: &Move,
+    cluster: &Cluster,
+    legs: &[Leg],
+    moved: &BTreeMap<MachineId, usize>,
+) {
     if legs.is_empty() {
         return;
     }
@@ -240,6 +263,7 @@ fn plan(draft: &mut Draft<'_>, ask: &Move, cluster: &Cluster, legs: &[Leg]) {
         let (a, near_free, near_step) = lanes.first(leg.from.id, at_once(near));
         let (b, far_free, far_step) = lanes.first(leg.to.id, at_once(far));
         let mut waits: Vec<usize> = near_step.into_iter().chain(far_step).collect();
+        waits.extend(moved.get(&leg.machine.id));
         waits.dedup();
         let until = near_free.max(far_free).plus(foretold.time());
         let (id, to) = (leg.machine.id, leg.to.id);

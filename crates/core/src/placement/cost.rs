@@ -18,11 +18,13 @@ pub fn demand(loads: &Loads, machine: &Machine, base: Mhz) -> MachineLoad {
             cpu: typical.cpu,
             active: typical.active.max(machine.memory.kept),
             writes: None,
+            disk: None,
         },
         None => MachineLoad {
             cpu: Mhz(u64::from(machine.vcpus) * base.0 / 4),
             active: machine.memory.size,
             writes: None,
+            disk: None,
         },
     }
 }

@@ -64,6 +64,7 @@ fn fixture_with(mbit: u64, writes: Writes) -> Small {
         cpu: Mhz(1000),
         active: Bytes::gib(8),
         writes: Some(writes),
+        disk: None,
     };
     let sample = HostLoad {
         at: Moment(1),
@@ -78,6 +79,7 @@ fn fixture_with(mbit: u64, writes: Writes) -> Small {
 
 fn go(machines: &[u64], edit: impl FnOnce(&mut Move)) -> Proposal {
     let mut ask = Move {
+        disks: None,
         machines: machines.iter().map(|m| MachineId(*m)).collect(),
         to: None,
         slow: false,

@@ -1,6 +1,8 @@
 //! The calls of the agent's protocol.
 
-use super::wire::{Greeting, Machine, Report, Storage, WireImage, WireMove, WirePath, limited};
+use super::wire::{
+    Greeting, Machine, Report, Storage, WireCopy, WireImage, WireMove, WirePath, limited,
+};
 use crate::{
     fault::garbled,
     http::{Call, Http, Watch},
@@ -520,6 +522,34 @@ impl Agent<'_> {
             .call::<Value>(self.ask(Method::POST, path, None, Some(body)))
             .await
             .map(drop)
+    }
+    pub(crate) async fn copying(&self, uuid: &Uuid) -> Result<WireCopy, Fault> {
+        let path = format!("/v1/machines/{uuid}/disks");
+        self.http
+            .call(self.ask(Method::GET, path, None, None))
+            .await
+    }
+    pub(crate) async fn copy_disks(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        to: &str,
+    ) -> Result<WireCopy, Fault> {
+        let path = format!("/v1/machines/{uuid}/disks");
+        let body = json!({"to": to});
+        self.http
+            .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+    }
+    pub(crate) async fn stop_copying(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+    ) -> Result<WireCopy, Fault> {
+        let path = format!("/v1/machines/{uuid}/disks");
+        self.http
+            .call(self.ask(Method::DELETE, path, Some(stamp), None))
+            .await
     }
     pub(crate) async fn resize_terminal(
         &self,

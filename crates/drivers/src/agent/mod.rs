@@ -6,7 +6,7 @@ mod wire;
 
 pub(crate) use client::{Agent, Cards, Seen, Stamp, boot, greet};
 pub use client::{KeptScreen, Sample};
-pub(crate) use wire::{Machine, WireMove, limited};
+pub(crate) use wire::{Machine, WireCopy, WireMove, limited};
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {
     path.read()

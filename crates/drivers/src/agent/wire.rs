@@ -10,7 +10,7 @@ use zastrugi_core::{
     },
     evidence::{SeenDevice, SeenVolume},
     ids::{ImageId, VolumeId},
-    loads::{MachineLoad, Writes},
+    loads::{DiskUse, MachineLoad, Writes},
     moment::{Moment, Span},
     observe::{BootReport, HostReport, MachineReport, NicReport},
     units::{Bytes, Mhz, Rate},
@@ -214,6 +214,14 @@ pub(crate) struct WireLoad {
     active: u64,
     #[serde(default)]
     writes: Option<WireWrites>,
+    #[serde(default)]
+    disks: Option<WireDisks>,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireDisks {
+    used: u64,
+    writes: u64,
 }
 
 #[derive(Debug, Deserialize)]
@@ -233,7 +241,31 @@ impl WireLoad {
                 touched: Bytes(w.touched),
                 working_set: Bytes(w.working_set),
             }),
+            disk: self.disks.map(|d| DiskUse {
+                used: Bytes(d.used),
+                writes: Rate(d.writes),
+            }),
         }
+    }
+}
+
+/// How far a copy of disks is.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireCopy {
+    /// `running`, `done` or `failed`.
+    pub(crate) stage: String,
+    #[serde(default)]
+    pub(crate) why: String,
+    pub(crate) to: String,
+    copied: u64,
+    left: u64,
+    rate: u64,
+}
+
+impl WireCopy {
+    pub(crate) fn said(&self) -> String {
+        let (copied, left, rate) = (Bytes(self.copied), Bytes(self.left), Rate(self.rate));
+        format!("{copied} copied at {rate}, {left} to go")
     }
 }
 
@@ -297,7 +329,7 @@ pub(crate) struct Machine {
     video: u64,
     disks: Vec<WireDisk>,
     #[serde(default)]
-    volume: String,
+    pub(crate) volume: String,
     #[serde(default)]
     nics: Vec<WireNic>,
     #[serde(default)]

@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod consoles;
+mod disks;
 mod faults;
 mod images;
 mod lab;
@@ -10,4 +11,5 @@ mod network;
 mod processes;
 mod restart;
 mod road;
+mod screens;
 mod storage;

@@ -50,6 +50,7 @@ pub(crate) async fn lab(pool: &PgPool, hosts: u32) -> Lab {
 
 pub(crate) fn go(lab: &Lab, edit: impl FnOnce(&mut Move)) -> Proposal {
     let mut ask = Move {
+        disks: None,
         machines: vec![lab.machine("m")],
         to: None,
         slow: false,

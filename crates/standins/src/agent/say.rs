@@ -111,12 +111,14 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
         cpu += mhz;
         active += bytes;
         let writes = memory::writes(record, running.console.writes());
+        let used: u64 = record.disks.iter().map(|d| d.written.min(d.size)).sum();
         // Measured within a tenth.
         let off = 950 + guest::hash(uuid) % 100;
         loads.insert(
             uuid.clone(),
             json!({"cpu_mhz": mhz, "active": bytes, "writes": {"dirty": writes.dirty / 1000 * off,
-                "touched": writes.touched, "working_set": writes.hot}}),
+                "touched": writes.touched, "working_set": writes.hot},
+                "disks": {"used": used, "writes": crate::copying::writes(record, running.console.writes())}}),
         );
     }
     json!({

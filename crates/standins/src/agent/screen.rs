@@ -151,10 +151,7 @@ fn told(world: &World, host: &str, uuid: &str, layout: Layout, what: screen::Tol
         return;
     };
     let wish = match what {
-        screen::Told::Key { symbol, down } => {
-            let place = layout.place(symbol);
-            place.and_then(|(place, _, _)| guest.screen.key(place, down))
-        }
+        screen::Told::Key { symbol, down } => guest.screen.symbol(layout, symbol, down),
         screen::Told::Pointer { x, y, pressed } => {
             guest.screen.point(x, y, pressed);
             None

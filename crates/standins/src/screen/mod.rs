@@ -87,6 +87,28 @@ impl Screen {
         None
     }
 
+    /// A key symbol: the modifiers that its character needs are held for it, whatever else is held (RFC 6143, section
+    /// 7.5.4), on the keyboard that the viewer says the guest has.
+    pub(crate) fn symbol(&mut self, layout: Layout, symbol: u32, down: bool) -> Option<Wish> {
+        let (place, shift, third) = layout.place(symbol)?;
+        let typed = matches!(place, Place::Char(_)) && !self.is_down(Place::Ctrl);
+        if !typed || !down {
+            return self.key(place, down);
+        }
+        let held = self.down.clone();
+        for (needed, modifier) in [(shift, Place::Shift), (third, Place::AltGr)] {
+            if needed {
+                self.down.insert(modifier);
+            } else {
+                self.down.remove(&modifier);
+            }
+        }
+        let wish = self.key(place, true);
+        self.down = held;
+        self.down.insert(place);
+        wish
+    }
+
     fn is_down(&self, place: Place) -> bool {
         self.down.contains(&place)
     }
@@ -154,16 +176,8 @@ mod tests {
 
     fn type_all(screen: &mut Screen, ours: Layout, text: &str) {
         for c in text.chars() {
-            let (place, shift, third) = ours.place(u32::from(c)).unwrap();
-            let held = [(shift, Place::Shift), (third, Place::AltGr)];
-            for (_, modifier) in held.iter().filter(|h| h.0) {
-                screen.key(*modifier, true);
-            }
-            screen.key(place, true);
-            screen.key(place, false);
-            for (_, modifier) in held.iter().filter(|h| h.0) {
-                screen.key(*modifier, false);
-            }
+            screen.symbol(ours, u32::from(c), true);
+            screen.symbol(ours, u32::from(c), false);
         }
     }
 

@@ -283,7 +283,8 @@ mod tests {
         screen.name = "ann".into();
         let named = paint(&screen, &up(), &[]);
         assert_ne!(empty, named);
-        screen.point(BUTTON.0 as u16 + 5, BUTTON.1 as u16 + 5, true);
+        screen.point(215, 275, true);
+        assert_eq!(hit((215, 275)), Some(Spot::Button));
         assert!(screen.signed_in, "clicked");
         let desk = paint(&screen, &up(), &[]);
         screen.text_screen = true;

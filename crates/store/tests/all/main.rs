@@ -436,6 +436,7 @@ async fn typical_use_is_the_95th_percentile_of_a_day_and_needs_a_day(pool: PgPoo
             cpu: Mhz(cpu),
             active: Bytes(cpu * 2),
             writes: None,
+            disk: None,
         };
         let mut machines = vec![(MachineId(1), used(n))];
         if n > 137 {

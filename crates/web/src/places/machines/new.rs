@@ -190,7 +190,7 @@ fn nics(
 }
 
 /// The volumes of the cluster with what is free on each.
-fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+pub(super) fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let cluster = cluster.and_then(|c| view.estate.clusters.get(&c));
     cluster
         .map(|c| view.estate.volumes_of(c))
