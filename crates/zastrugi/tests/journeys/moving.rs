@@ -34,7 +34,7 @@ async fn second_day(served: &Served, admin: &Viewer) {
 
 /// Types into the terminal.
 async fn types(b: &Browser, text: &str) {
-    let terminal = Locator::Css("#console textarea");
+    let terminal = Locator::Css("[data-console] textarea");
     let input = b.page.wait().for_element(terminal).await.unwrap();
     input.send_keys(text).await.unwrap();
 }
@@ -52,7 +52,7 @@ async fn a_console_stays_with_its_machine_while_it_moves(pool: PgPool) {
 
     // By the palette to the console; a sign-in, a command that writes, a clock.
     b.fill("#search", "console pier").await;
-    b.press("#hits a[href^='/console/']").await;
+    b.press("#hits a[href^='/consoles?ids=']").await;
     b.says("only you look; you type").await;
     b.says("pier-1 name:").await;
     types(&b, "ann\u{e007}").await;
@@ -87,6 +87,14 @@ async fn a_console_stays_with_its_machine_while_it_moves(pool: PgPool) {
     types(&b, "\u{e009}c\u{e000}").await;
     types(&b, "uptime\u{e007}").await;
     b.says("up ").await;
+
+    // Its graphical screen, by the same strict policy; then the picture that a restart from there leaves.
+    b.go(&format!("{base}/screen/{}", machine.id.0)).await;
+    b.says("connected").await;
+    b.press("select[data-combination] option[value='ctrl alt delete']")
+        .await;
+    b.go(&format!("{base}/machines/{}", machine.id.0)).await;
+    b.says("somebody restarted it at its screen").await;
     b.assert_quiet(&[]).await;
     world.assert_once();
 }
