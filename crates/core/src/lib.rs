@@ -7,6 +7,7 @@
 
 pub mod addressing;
 pub mod assess;
+pub mod availability;
 pub mod estate;
 pub mod event;
 pub mod evidence;
@@ -18,6 +19,7 @@ pub mod migration;
 pub mod moment;
 pub mod names;
 pub mod observe;
+pub mod packing;
 pub mod permits;
 pub mod placement;
 pub mod plan;

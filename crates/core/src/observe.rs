@@ -329,6 +329,8 @@ pub fn adopt(
             .map_or_else(Boot::default, |b| boot(estate, b)),
         labels: seen.labels.clone(),
         tier: seen.tier,
+        restarts: true,
+        after: None,
         protected: seen.protected,
         apart: seen.apart.clone(),
         generation: seen.generation,

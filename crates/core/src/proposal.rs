@@ -2,8 +2,8 @@
 
 use crate::{
     estate::{
-        ArrayKind, Attached, BootFrom, Cluster, Demand, Estate, Host, Image, Machine, Memory,
-        NetRole, Network, Provisioning, PsabiLevel, Reservation, Subnet, Volume,
+        ArrayKind, Attached, BootFrom, Cluster, ClusterKind, Demand, Estate, Host, Image, Machine,
+        Memory, NetRole, Network, PlaceRule, Provisioning, PsabiLevel, Reservation, Subnet, Volume,
     },
     ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, SecretRef, VolumeId},
     moment::Span,
@@ -340,6 +340,13 @@ pub enum Set {
     },
     Tier(u8),
     Protected(bool),
+    /// Started elsewhere when its host fails, or not.
+    Restarts(bool),
+    /// It boots once this machine answers.
+    After(Option<MachineId>),
+    /// Replaces all rules of a cluster.
+    Rules(Vec<PlaceRule>),
+    Kind(ClusterKind),
     VCpus(u32),
     Memory(Memory),
     Demand(Demand),
@@ -382,18 +389,23 @@ impl Set {
             Set::Unlabel { key } => drop(m.labels.remove(key)),
             Set::Tier(tier) => m.tier = *tier,
             Set::Protected(yes) => m.protected = *yes,
+            Set::Restarts(yes) => m.restarts = *yes,
+            Set::After(other) => m.after = *other,
             Set::VCpus(n) => m.vcpus = *n,
             Set::Memory(memory) => m.memory = *memory,
             Set::Attach(attached) => m.boot.attached = *attached,
             Set::BootOrder(order) => m.boot.order.clone_from(order),
             Set::BootOnce(once) => m.boot.once = *once,
-            Set::Demand(_) | Set::Intended(_) | Set::Reserved(_) => {}
+            Set::Demand(_) | Set::Intended(_) | Set::Reserved(_) | Set::Rules(_) | Set::Kind(_) => {
+            }
         }
     }
     pub fn on_host(&self, h: &mut Host) {
         match self {
             Set::Name(name) => h.name.clone_from(name),
             Set::Note(note) => h.note.clone_from(note),
+            Set::Label { key, value } => drop(h.labels.insert(key.clone(), value.clone())),
+            Set::Unlabel { key } => drop(h.labels.remove(key)),
             _ => {}
         }
     }
@@ -402,6 +414,8 @@ impl Set {
             Set::Name(name) => c.name.clone_from(name),
             Set::Note(note) => c.note.clone_from(note),
             Set::Demand(demand) => c.demand = *demand,
+            Set::Rules(rules) => c.rules.clone_from(rules),
+            Set::Kind(kind) => c.kind = *kind,
             _ => {}
         }
     }
@@ -435,6 +449,17 @@ impl Set {
             Set::Tier(tier) => format!("restart tier {tier}"),
             Set::Protected(true) => "protected from deletion".into(),
             Set::Protected(false) => "no longer protected from deletion".into(),
+            Set::Restarts(true) => "restarted elsewhere when its host fails".into(),
+            Set::Restarts(false) => "no longer restarted elsewhere".into(),
+            Set::After(None) => "boots without waiting for another".into(),
+            Set::After(Some(_)) => "boots after another machine".into(),
+            Set::Rules(rules) => match rules.len() {
+                1 => "one rule for where machines may be".into(),
+                n => format!("{n} rules for where machines may be"),
+            },
+            Set::Kind(kind) => {
+                format!("an {} cluster", kind.word()).replace("an stretched", "a stretched")
+            }
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
             Set::Attach(None) => "the image is taken out of its drive".into(),

@@ -5,6 +5,7 @@
 //! host 1 512 [cores=32] [numa=2] [maker=Korund] [level=v3] [hardware=3] [paths=2] [down] [loose]
 //!                                    # GiB installed; in the last cluster unless `loose`
 //! machine 7 db 16 on 1 [kept=8] [vcpus=4] [hardware=3] [tier=1] [apart=g] [deleted] [protected]
+//! [unprotected] [after=8]
 //! machine 8 web 16 off
 //! ```
 
@@ -159,6 +160,8 @@ fn a_cluster(n: u64, name: &str, opts: &BTreeMap<&str, &str>) -> Cluster {
             failures: u32::from(!opts.contains_key("careless")),
             enforced: opts.contains_key("enforced"),
         },
+        kind: Default::default(),
+        rules: vec![],
         ready: true,
         note: String::new(),
     }
@@ -220,6 +223,7 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         mounts: BTreeMap::new(),
         uplinks: vec![],
         networks: BTreeMap::new(),
+        labels: BTreeMap::new(),
         note: String::new(),
     }
 }
@@ -274,6 +278,8 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         boot: Default::default(),
         labels: label.into_iter().collect(),
         tier: opts.get("tier").map_or(3, |t| t.parse().unwrap()),
+        restarts: !opts.contains_key("unprotected"),
+        after: opts.get("after").map(|m| MachineId(m.parse().unwrap())),
         protected: opts.contains_key("protected"),
         apart: opts.get("apart").map(|g| (*g).to_owned()),
         generation: u64::from(host.is_some()),

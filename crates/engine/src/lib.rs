@@ -16,9 +16,9 @@ mod watch;
 
 pub use consoles::{Look, Told};
 pub use desk::{
-    Answer, AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Health, KEYBOARDS,
-    PasswordProblem, ProbeError, Reserves, ScanState, SignIn, SignInError, StartError, Ticket,
-    Viewer,
+    Answer, AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms,
+    Health, KEYBOARDS, PasswordProblem, ProbeError, ScanState, SignIn, SignInError, StartError,
+    Ticket, Viewer,
 };
 pub use secrets::read_key;
 pub use settings::{Boundary, EngineSettings};

@@ -93,6 +93,42 @@
   });
   window.addEventListener('pageshow', () => { for (const b of $$('form[data-once] button')) b.disabled = false; });
 
+  // Where a host's machines would go if it failed: asked when somebody points at it or reaches it with Tab.
+  let would = null;
+  function ghosts(column, to) {
+    for (const g of $$('.ghost')) g.remove();
+    for (const c of $$('.failing')) c.classList.remove('failing');
+    if (!column) return;
+    column.classList.add('failing');
+    for (const [host, share] of Object.entries(to)) {
+      const there = $(`[data-host="${host}"]`, column.ownerSVGElement);
+      if (!there) continue;
+      const tall = Math.max(2, Number(there.dataset.tall) * share);
+      const box = document.createElementNS('http://www.w3.org/2000/svg', 'rect');
+      for (const [k, v] of Object.entries({ class: 'ghost', x: there.dataset.x, width: there.dataset.w, y: Math.max(0, Number(there.dataset.top) - tall), height: tall })) box.setAttribute(k, v);
+      there.append(box);
+    }
+  }
+  async function ask(column) {
+    if (would === column) return;
+    would = column;
+    if (!column) { ghosts(null); return; }
+    const answer = await fetch(`/field/would/${column.dataset.host}`).catch(() => null);
+    if (would !== column || !answer || !answer.ok) return;
+    const told = await answer.json();
+    ghosts(column, told.to);
+    const words = $('#would');
+    if (words) words.textContent = told.words;
+  }
+  let pointing = 0;
+  for (const kind of ['mouseover', 'focusin']) {
+    document.addEventListener(kind, (e) => {
+      const column = e.target.closest && e.target.closest('[data-host]');
+      clearTimeout(pointing);
+      pointing = setTimeout(() => ask(column || null), kind === 'focusin' ? 0 : 120);
+    });
+  }
+
   // The live stream: one a page. When it breaks the page says so and works on.
   const badge = () => $('#live');
   let stream = null;

@@ -1,6 +1,6 @@
 //! Claiming found hosts, and handing hosts back.
 
-use super::{draft::Draft, headroom};
+use super::draft::Draft;
 use crate::{
     estate::{Access, Bmc, Condition, Host, Site},
     event::Event,
@@ -8,7 +8,6 @@ use crate::{
     finding::{Finding, Rule},
     ids::{HostId, SiteId},
     names,
-    placement::Ledger,
     plan::Step,
     proposal::{ClaimHosts, ClaimTarget, Password},
     units::Bytes,
@@ -260,6 +259,7 @@ fn add_steps(
         mounts: Default::default(),
         uplinks: vec![],
         networks: Default::default(),
+        labels: Default::default(),
         note: String::new(),
     })));
     draft.step(
@@ -353,7 +353,6 @@ fn last_host(
                 .remedy("Remove its machines for good first."),
         );
     } else {
-        let after = Ledger::of(draft.view, staying, &BTreeSet::new());
-        draft.found_all(headroom::finding(draft.view, cluster, &after));
+        draft.leaving.extend(leaving);
     }
 }

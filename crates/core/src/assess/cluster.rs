@@ -2,7 +2,7 @@
 
 use super::draft::Draft;
 use crate::{
-    estate::{Cluster, Host, PsabiLevel, Volume},
+    estate::{Cluster, ClusterKind, Host, PsabiLevel, Volume},
     event::Event,
     evidence::{Answer, Probe, SeenVolume},
     finding::{Finding, Rule},
@@ -324,6 +324,8 @@ fn add_steps(
             cpu_maker: hosts[0].hardware.cpu.maker.clone(),
             cpu_level: level,
             demand: ask.demand,
+            kind: ClusterKind::default(),
+            rules: vec![],
             ready: false,
             note: String::new(),
         }),

@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{draft::Draft, headroom, storage::check_boot};
+use super::{draft::Draft, storage::check_boot};
 use crate::{
     addressing::next_free,
     estate::{Attached, Boot, Cluster, Disk, Machine, MachineState, Nic, Wanted},
@@ -281,6 +281,8 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         boot: boot_of(draft, ask),
         labels: ask.labels.clone(),
         tier: ask.tier,
+        restarts: true,
+        after: None,
         protected: ask.protected,
         apart: ask.apart.then(|| format!("run-{}", draft.run().0)),
         generation: 0,
@@ -378,7 +380,6 @@ fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machine
         draft.found(nowhere(draft, ask, &homeless));
     }
     draft.filled(&before, &after);
-    draft.found_all(headroom::finding(draft.view, cluster, &after));
 }
 
 /// One finding for all machines that found no host, with the numbers of the first.

@@ -24,6 +24,8 @@ pub(super) struct Draft<'a> {
     refused: Vec<(String, String)>,
     interrupted: Vec<(MachineId, String)>,
     steps: Vec<PlannedStep>,
+    /// Hosts that are handed back.
+    pub(super) leaving: std::collections::BTreeSet<crate::ids::HostId>,
     intents: Vec<Event>,
     run: RunId,
     next: u64,
@@ -42,6 +44,7 @@ impl<'a> Draft<'a> {
             refused: Vec::new(),
             interrupted: Vec::new(),
             steps: Vec::new(),
+            leaving: Default::default(),
             intents: Vec::new(),
             run: RunId(next),
             next: next + 1,
@@ -185,6 +188,8 @@ impl<'a> Draft<'a> {
     }
 
     pub(super) fn finish(mut self, ask: Proposal) -> Assessment {
+        let headroom = super::headroom::findings(self.view, &self.intents, &self.leaving);
+        self.found_all(headroom);
         let waits = super::held::waits(self.estate(), &self.steps);
         self.found_all(waits);
         self.findings.sort_by_key(|f| Reverse(f.severity));

@@ -1,119 +1,164 @@
-//! The reserve of a cluster, for now the plain bound: the always-kept memory of the fullest host must find room on the
-//! others together. It does not look at single machines, so it can promise more than would really fit; it says so.
+//! What a change does to the headroom of the clusters that it touches: *stop* where the cluster enforces what it demands,
+//! else *mind*; with the tightest row, before and after.
 
 use crate::{
-    estate::Cluster,
+    availability::{Answer, Row},
+    estate::{Cluster, Estate, Fact},
+    event::Event,
     finding::{Finding, Rule},
-    placement::{Ledger, Row},
-    units::Bytes,
+    ids::{ClusterId, HostId},
+    proposal::{Set, Target},
     view::View,
 };
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, sync::Arc};
 
-/// The plain bound for the failure of the fullest host.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Reserve {
-    /// The host that holds most.
-    pub fullest: String,
-    pub holds: Bytes,
-    /// What is free on all the others together.
-    pub free_elsewhere: Bytes,
-    /// How much each host may hold, reserve included, if all were equally full and one may fail; by installed memory.
-    pub line: f64,
+/// One finding for each cluster that the intents touch and that demands something. `leaving` are hosts that are handed back.
+pub(super) fn findings(view: &View, intents: &[Event], leaving: &BTreeSet<HostId>) -> Vec<Finding> {
+    let touched = touched(&view.estate, intents, leaving);
+    if touched.is_empty() {
+        return vec![];
+    }
+    let after = view.with(after(&view.estate, intents, leaving));
+    touched
+        .into_iter()
+        .filter_map(|id| {
+            let was = view.estate.clusters.get(&id)?;
+            let then = after.estate.clusters.get(&id)?;
+            finding(&Answer::of(view, was), &Answer::of(&after, then), then)
+        })
+        .collect()
 }
 
-impl Reserve {
-    pub fn holds_up(&self) -> bool {
-        self.free_elsewhere >= self.holds
-    }
-    /// What would be left, or is missing, after the fullest host failed.
-    pub fn spare(&self) -> Bytes {
-        self.free_elsewhere.less(self.holds)
-    }
-    pub fn short(&self) -> Bytes {
-        self.holds.less(self.free_elsewhere)
-    }
+/// The clusters whose machines or hosts are somewhere else, larger, or under other rules afterwards.
+fn touched(estate: &Estate, intents: &[Event], leaving: &BTreeSet<HostId>) -> BTreeSet<ClusterId> {
+    let machine = |id| estate.machines.get(&id).and_then(|m| m.cluster);
+    let of = |event: &Event| match event {
+        Event::MachinePlanned(m) => m.host.and(m.cluster),
+        Event::MachineWanted {
+            machine: m,
+            host: Some(_),
+            ..
+        }
+        | Event::MachineMoving {
+            machine: m,
+            to: Some(_),
+        } => machine(*m),
+        Event::Edited {
+            target: Target::Machine(m),
+            sets,
+        } if sets.iter().any(counts) => machine(*m),
+        Event::Edited {
+            target: Target::Cluster(c),
+            sets,
+        } if sets.iter().any(counts) => Some(*c),
+        _ => None,
+    };
+    let by_event = intents.iter().filter_map(of);
+    let by_host = leaving.iter().filter_map(|h| estate.hosts.get(h)?.cluster);
+    by_event.chain(by_host).collect()
 }
 
-/// The reserve of the cluster whose hosts are in `ledger`; none for fewer than two hosts that accept work.
-pub fn reserve(ledger: &Ledger) -> Option<Reserve> {
-    let rows: Vec<&Row> = ledger
-        .rows()
-        .filter(|row| row.host.accepts_work())
-        .collect();
-    if rows.len() < 2 {
-        return None;
-    }
-    let fullest = rows
-        .iter()
-        .max_by_key(|row| (row.held, std::cmp::Reverse(row.host.name.clone())))?;
-    let free_elsewhere = rows
-        .iter()
-        .filter(|r| r.host.id != fullest.host.id)
-        .map(|r| r.free())
-        .sum();
-    let usable: Bytes = rows.iter().map(|r| r.host.usable()).sum();
-    let installed: Bytes = rows.iter().map(|r| r.host.hardware.memory).sum();
-    let largest = rows.iter().map(|r| r.host.usable()).max()?;
-    let reserves = installed.less(usable);
-    let line = (usable.less(largest) + reserves).share_of(installed);
-    Some(Reserve {
-        fullest: fullest.host.name.clone(),
-        holds: fullest.held,
-        free_elsewhere,
-        line,
-    })
+/// Whether an edit can change who restarts where.
+fn counts(set: &Set) -> bool {
+    matches!(
+        set,
+        Set::Tier(_)
+            | Set::VCpus(_)
+            | Set::Memory(_)
+            | Set::Restarts(_)
+            | Set::After(_)
+            | Set::Rules(_)
+            | Set::Kind(_)
+            | Set::Demand(_)
+            | Set::Label { .. }
+            | Set::Unlabel { .. }
+    )
 }
 
-/// Says what a change does to the reserve: *stop* where the cluster enforces it, else *mind*.
-pub(super) fn finding(view: &View, cluster: &Cluster, after: &Ledger) -> Option<Finding> {
+/// The estate once the change is through: what is on its way has arrived, who leaves is gone.
+fn after(estate: &Estate, intents: &[Event], leaving: &BTreeSet<HostId>) -> Estate {
+    let mut fork = estate.clone();
+    fork.absorb_all(intents);
+    for event in intents {
+        if let Event::MachineMoving {
+            machine,
+            to: Some(to),
+        } = event
+            && let Some(machine) = fork.machines.get(machine)
+        {
+            let mut there = (**machine).clone();
+            (there.host, there.arriving) = (Some(*to), None);
+            fork.put(Fact::Machine(Arc::new(there)));
+        }
+    }
+    for id in leaving {
+        let cluster = fork.hosts.get(id).and_then(|h| h.cluster);
+        if let Some(cluster) = cluster.and_then(|c| fork.clusters.get(&c)) {
+            let mut less = (**cluster).clone();
+            less.hosts.remove(id);
+            fork.put(Fact::Cluster(Arc::new(less)));
+        }
+    }
+    fork
+}
+
+fn finding(before: &Answer, after: &Answer, cluster: &Cluster) -> Option<Finding> {
     if cluster.demand.failures == 0 {
         return None;
     }
-    let now = reserve(&Ledger::of(
-        view,
-        view.estate.hosts_in(cluster.id).cloned(),
-        &BTreeSet::new(),
-    ));
     let name = &cluster.name;
-    let basis =
-        "plain bound: the fullest host's always-kept memory against what is free on the others";
-    let Some(then) = reserve(after) else {
-        let text =
-            format!("{name} has fewer than two hosts that answer; it survives no host failure.");
-        return Some(Finding::mind(Rule::Headroom, name, text).because(basis));
-    };
-    let was = now.map_or(String::new(), |r| {
-        if r.holds_up() {
-            format!(", {} before", r.spare())
-        } else {
-            String::new()
-        }
-    });
-    if then.holds_up() {
-        let text = format!(
-            "{name} keeps room for one host failure with {} to spare{was}.",
-            then.spare()
-        );
-        return Some(
-            Finding::clear(Rule::Headroom, name, text)
-                .because(format!("tightest case: {} fails; {basis}", then.fullest)),
-        );
+    let said = format!("{name} {}.", after.sentence());
+    let was = format!("before: {}", before.sentence());
+    if after.meets(cluster) {
+        let tightest = after.matrix.tightest().map(|row| tight(after, row));
+        let evidence = tightest.into_iter().chain([was]).collect::<Vec<_>>();
+        return Some(Finding::clear(Rule::Headroom, name, said).because(evidence.join("; ")));
     }
-    let text = format!(
-        "If {} fails, {} find no room on the other hosts.",
-        then.fullest,
-        then.short()
-    );
-    let finding = if cluster.demand.enforced {
+    // What was so before and gets no worse is worth a thought; nobody could mend it otherwise.
+    let worse = before.meets(cluster) || after.left_over() > before.left_over();
+    let text = match after.matrix.tightest() {
+        Some(row) if !row.passes() => {
+            let first = row.failure.not_restarted.first();
+            let who = first.map_or("a machine", |l| {
+                after.table.machines[l.machine].name.as_str()
+            });
+            let more = row.failure.not_restarted.len().saturating_sub(1);
+            let others = match more {
+                0 => String::new(),
+                1 => " and one more".into(),
+                n => format!(" and {n} more"),
+            };
+            let still = if worse { "" } else { " still" };
+            format!(
+                "If {} fails, {who}{others} would{still} not restart.",
+                row.domain.words()
+            )
+        }
+        _ => said,
+    };
+    let finding = if cluster.demand.enforced && worse {
         Finding::stop(Rule::Headroom, name, text)
     } else {
         Finding::mind(Rule::Headroom, name, text)
     };
+    let why = after
+        .matrix
+        .tightest()
+        .map_or_else(String::new, |row| row.failure.proof.clone());
     Some(
         finding
-            .because(basis)
+            .because(format!("{why}; {was}"))
             .at("memory")
             .remedy("Make the machines smaller, fewer, or add a host."),
+    )
+}
+
+/// `tightest if h3 fails: memory 83 % full afterwards`
+fn tight(answer: &Answer, row: &Row) -> String {
+    let percent = row.failure.tightest.1 * 100.0;
+    format!(
+        "tightest if {} fails: {} {percent:.0} % full afterwards",
+        row.domain.words(),
+        answer.matrix.limit_words()
     )
 }

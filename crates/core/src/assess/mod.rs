@@ -16,7 +16,6 @@ mod power;
 mod storage;
 
 pub use create::draw_uuid;
-pub use headroom::{Reserve, reserve};
 
 use crate::{
     event::Event,

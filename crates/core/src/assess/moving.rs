@@ -1,6 +1,6 @@
 //! Moving machines to other hosts while they run (rules, section 5).
 
-use super::{disks::shift, draft::Draft, headroom};
+use super::{disks::shift, draft::Draft};
 use crate::{
     estate::{Cluster, Host, Machine, MachineState, NetRole, Network, Standing},
     event::Event,
@@ -148,7 +148,6 @@ fn within(
     }
     plan(draft, ask, cluster, &legs, moved);
     draft.filled(&before, &after);
-    draft.found_all(headroom::finding(draft.view, cluster, &after));
 }
 
 /// The network that migrations of the cluster go over: one meant for it, else the hosts' own, else none.

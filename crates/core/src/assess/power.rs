@@ -1,6 +1,6 @@
 //! Power on, stop, power off, restart.
 
-use super::{draft::Draft, headroom};
+use super::draft::Draft;
 use crate::{
     estate::{Cluster, Machine, MachineState, Wanted},
     event::Event,
@@ -158,7 +158,6 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
         }
     }
     draft.filled(&before, &after);
-    draft.found_all(headroom::finding(draft.view, cluster, &after));
 }
 
 fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace) -> usize {

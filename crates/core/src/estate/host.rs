@@ -142,6 +142,9 @@ pub struct Host {
     /// The networks that it has, by name.
     #[serde(default)]
     pub networks: BTreeMap<String, HostNet>,
+    /// Its place and whatever else is said of it; `rack`, `chassis` and `feed` are fault domains.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
     pub note: String,
 }
 
@@ -151,6 +154,13 @@ impl Host {
         self.mounts
             .get(&volume)
             .map_or(0, |paths| paths.iter().filter(|p| p.up).count())
+    }
+    /// Labels that name what fails as one.
+    pub const DOMAINS: [&'static str; 3] = ["rack", "chassis", "feed"];
+
+    /// Its labels as `key=value`, or `key` where there is no value.
+    pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {
+        super::label_words(&self.labels)
     }
     pub fn accepts_work(&self) -> bool {
         self.condition == Condition::Steady

@@ -94,6 +94,12 @@ pub struct Machine {
     pub labels: BTreeMap<String, String>,
     /// 1 restarts first.
     pub tier: u8,
+    /// Started on another host when its own fails.
+    #[serde(default = "yes")]
+    pub restarts: bool,
+    /// It boots once this machine answers.
+    #[serde(default)]
+    pub after: Option<MachineId>,
     /// Can't be deleted until somebody takes this away.
     pub protected: bool,
     /// Machines of one keep-apart group never share a host.
@@ -109,6 +115,10 @@ pub struct Machine {
     pub created: Moment,
     #[serde(default)]
     pub moved: Option<Box<Moved>>,
+}
+
+fn yes() -> bool {
+    true
 }
 
 impl Machine {
@@ -139,13 +149,7 @@ impl Machine {
     }
     /// Its labels as `key=value`, or `key` where there is no value.
     pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {
-        self.labels.iter().map(|(k, v)| {
-            if v.is_empty() {
-                k.clone()
-            } else {
-                format!("{k}={v}")
-            }
-        })
+        super::label_words(&self.labels)
     }
     pub fn is_off(&self) -> bool {
         matches!(self.state, MachineState::Off | MachineState::Planned)

@@ -12,11 +12,12 @@ mod image;
 mod machine;
 mod moving;
 mod network;
+mod rule;
 mod volume;
 
 pub use absorb::{Change, Touched};
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, Pool};
-pub use cluster::{Cluster, Demand, Site};
+pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
@@ -27,6 +28,7 @@ pub use network::{
     AddressRange, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet, Switch,
     SwitchPort, Uplink,
 };
+pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::{
@@ -332,6 +334,19 @@ impl Index {
         }
         self.by_uuid.remove(&machine.uuid);
     }
+}
+
+/// Labels as `key=value`, or `key` where there is no value.
+fn label_words(
+    labels: &std::collections::BTreeMap<String, String>,
+) -> impl Iterator<Item = String> + '_ {
+    labels.iter().map(|(k, v)| {
+        if v.is_empty() {
+            k.clone()
+        } else {
+            format!("{k}={v}")
+        }
+    })
 }
 
 /// Empty sets leave, so that two estates with the same facts are equal.

@@ -8,6 +8,9 @@ use crate::{
     view::View,
 };
 
+/// What a broken preferred rule costs: as much as a host that is nearly two thirds full.
+const PENALTY: f64 = 1.0;
+
 /// Where a machine goes, and why not elsewhere.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Choice {
@@ -96,7 +99,11 @@ pub fn choose(
         if found.iter().any(Obstacle::stops) {
             refused.push((row.host.id, found));
         } else {
-            fitting.push((cost(&view.loads, row, machine), row, found));
+            let preferred = found
+                .iter()
+                .filter(|o| matches!(o, Obstacle::Preferred { .. }));
+            let penalty = PENALTY * preferred.count() as f64;
+            fitting.push((cost(&view.loads, row, machine) + penalty, row, found));
         }
     }
     fitting.sort_by(|a, b| {

@@ -2,7 +2,9 @@
 
 use super::Row;
 use crate::{
-    estate::{Cluster, Condition, Estate, Machine, PsabiLevel, Standing, Volume},
+    estate::{
+        Cluster, Condition, Estate, Machine, PlaceRule, PsabiLevel, RuleKind, Standing, Volume,
+    },
     finding::{Finding, Rule, Severity},
     units::Bytes,
 };
@@ -60,6 +62,18 @@ pub enum Obstacle {
     Apart {
         group: String,
     },
+    /// The others of a keep-together rule are elsewhere.
+    Together {
+        rule: String,
+    },
+    /// A rule keeps it to other hosts.
+    Pinned {
+        rule: String,
+    },
+    /// A rule that is only preferred would be broken.
+    Preferred {
+        rule: String,
+    },
     /// It doesn't mount a volume that the machine has a disk on, or no path to it works.
     NoPath {
         volume: String,
@@ -79,7 +93,8 @@ pub enum Obstacle {
 type FitRule = fn(Ask<'_>) -> Option<Obstacle>;
 
 const RULES: &[FitRule] = &[
-    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart, storage, network,
+    open, memory, overcommit, cores, ratio, numa, level, maker, hardware, apart, together, pinned,
+    preferred, storage, network,
 ];
 
 /// How many checks stand behind a clear answer.
@@ -173,9 +188,55 @@ fn hardware(ask: Ask<'_>) -> Option<Obstacle> {
 }
 
 fn apart(ask: Ask<'_>) -> Option<Obstacle> {
-    let group = ask.machine.apart.as_ref()?;
-    ask.row.groups.contains(group).then(|| Obstacle::Apart {
-        group: group.clone(),
+    let mut groups = ask.estate.apart_groups(ask.machine).into_iter();
+    let group = groups.find(|g| ask.row.groups.contains(g))?;
+    Some(Obstacle::Apart { group })
+}
+
+/// Where the other machines of a keep-together rule are; none while none of them is on.
+fn away(ask: Ask<'_>, rule: &PlaceRule) -> bool {
+    let machines = ask.cluster.map(|c| ask.estate.machines_in(c.id));
+    let others = machines
+        .into_iter()
+        .flatten()
+        .filter(|m| m.id != ask.machine.id && rule.who.has(m));
+    let mut hosts = others.filter_map(|m| m.host).peekable();
+    hosts.peek().is_some() && !hosts.any(|h| h == ask.row.host.id)
+}
+
+fn together(ask: Ask<'_>) -> Option<Obstacle> {
+    let mut rules = ask.estate.rules_of(ask.machine);
+    let rule = rules.find(|r| r.required && r.kind == RuleKind::Together && away(ask, r))?;
+    Some(Obstacle::Together {
+        rule: rule.name.clone(),
+    })
+}
+
+fn pinned(ask: Ask<'_>) -> Option<Obstacle> {
+    let mut rules = ask.estate.rules_of(ask.machine);
+    let off = |r: &&PlaceRule| matches!(&r.kind, RuleKind::Pinned(to) if !to.has(&ask.row.host));
+    let rule = rules.find(|r| r.required && off(r))?;
+    Some(Obstacle::Pinned {
+        rule: rule.name.clone(),
+    })
+}
+
+/// The first preferred rule that this host would break.
+fn preferred(ask: Ask<'_>) -> Option<Obstacle> {
+    let shares = |rule: &PlaceRule| {
+        let on = ask.estate.machines_on(ask.row.host.id);
+        on.into_iter()
+            .any(|m| m.id != ask.machine.id && rule.who.has(m))
+    };
+    let broken = |rule: &&PlaceRule| match &rule.kind {
+        RuleKind::Apart => shares(rule),
+        RuleKind::Together => away(ask, rule),
+        RuleKind::Pinned(to) => !to.has(&ask.row.host),
+    };
+    let mut rules = ask.estate.rules_of(ask.machine).filter(|r| !r.required);
+    let rule = rules.find(broken)?;
+    Some(Obstacle::Preferred {
+        rule: rule.name.clone(),
     })
 }
 
@@ -230,6 +291,7 @@ impl Obstacle {
             Obstacle::Network { known: false, .. } => Severity::Unchecked,
             Obstacle::MoreVcpusThanCores { .. }
             | Obstacle::Numa { .. }
+            | Obstacle::Preferred { .. }
             | Obstacle::OnePath { .. } => Severity::Mind,
             _ => Severity::Stop,
         }
@@ -251,6 +313,9 @@ impl Obstacle {
             Obstacle::Maker { .. } => Rule::CpuMaker,
             Obstacle::Hardware { .. } => Rule::Hardware,
             Obstacle::Apart { .. } => Rule::Apart,
+            Obstacle::Together { .. } | Obstacle::Pinned { .. } | Obstacle::Preferred { .. } => {
+                Rule::Place
+            }
             Obstacle::NoPath { .. } | Obstacle::OnePath { .. } => Rule::Paths,
             Obstacle::Network { .. } => Rule::Wire,
         }
@@ -291,6 +356,13 @@ impl Obstacle {
                 format!("it runs virtual hardware up to {host}, the machine has {machine}")
             }
             Obstacle::Network { network, why, .. } => format!("network {network}: {why}"),
+            Obstacle::Together { rule } => {
+                format!("the others of “{rule}”, which are kept together, are elsewhere")
+            }
+            Obstacle::Pinned { rule } => format!("“{rule}” keeps it to other hosts"),
+            Obstacle::Preferred { rule } => {
+                format!("“{rule}”, which is preferred, would be broken")
+            }
             Obstacle::NoPath { volume } => format!("no path to {volume} works"),
             Obstacle::OnePath { volume } => format!("only one path to {volume} works"),
             Obstacle::Apart { group } => {

@@ -74,7 +74,7 @@ impl Ledger {
 }
 
 impl Row {
-    fn empty(host: Arc<Host>) -> Self {
+    pub(crate) fn empty(host: Arc<Host>) -> Self {
         Row {
             host,
             held: Bytes::ZERO,
@@ -94,7 +94,7 @@ impl Row {
         self.cpu_demand = self.cpu_demand + asks.cpu;
         self.memory_demand = self.memory_demand + asks.active;
         self.machines += 1;
-        self.groups.extend(machine.apart.clone());
+        self.groups.extend(view.estate.apart_groups(machine));
     }
     /// Held memory including the host's own reserve, as people see it: of what is installed.
     pub fn taken(&self) -> Bytes {

@@ -178,9 +178,7 @@ fn the_reserve_minds_or_stops_as_the_cluster_demands() {
     let advised = put(&read(&tight("")), &ask);
     assert!(!advised.blocked());
     assert!(
-        worse(&advised)
-            .iter()
-            .any(|w| w.starts_with("mind: If h1 fails")),
+        worse(&advised).iter().any(|w| w.starts_with("mind: If h")),
         "{:?}",
         worse(&advised)
     );

@@ -1,20 +1,20 @@
 //! The desk: all that pages and API may do. One file for each place.
 
 mod consoles;
+mod headroom;
 mod hosts;
 mod images;
 mod logbook;
 mod networks;
 mod people;
-mod reserves;
 mod runs;
 mod storage;
 
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
+pub use headroom::{Headroom, Headrooms};
 pub use hosts::{Found, ProbeError, ScanState};
 pub use images::FeedError;
 pub use people::{PasswordProblem, SignIn, SignInError};
-pub use reserves::Reserves;
 pub(crate) use runs::start_as;
 pub use runs::{Answer, AnswerError, StartError};
 
@@ -71,7 +71,7 @@ pub struct Desk {
     reads: Reads,
     settings: Settings,
     softlock: Arc<Softlock>,
-    reserves: Arc<std::sync::Mutex<Option<reserves::Cached>>>,
+    headrooms: Arc<std::sync::Mutex<Option<headroom::Cached>>>,
     tickets: Arc<consoles::Tickets>,
 }
 
@@ -85,7 +85,7 @@ impl Desk {
             reads: Reads::new(pool.clone()),
             settings: Settings::new(pool),
             softlock: Arc::default(),
-            reserves: Arc::default(),
+            headrooms: Arc::default(),
             tickets: Arc::default(),
         }
     }

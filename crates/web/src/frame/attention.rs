@@ -9,7 +9,7 @@ use zastrugi_core::{
     run::RunState,
     view::View,
 };
-use zastrugi_engine::Reserves;
+use zastrugi_engine::Headrooms;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Need {
@@ -23,20 +23,22 @@ pub(crate) struct Need {
 /// What was computed for the last estate, by site: every page counts it, and it follows from the estate alone.
 struct Kept {
     estate: Arc<Estate>,
+    headrooms: Headrooms,
     by_site: BTreeMap<Option<u64>, Arc<Vec<Need>>>,
 }
 
 static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
 
 /// The worst first. Computed once for each estate and site.
-pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Arc<Vec<Need>> {
+pub(crate) fn needs(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Arc<Vec<Need>> {
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
-    let same = kept
-        .as_ref()
-        .is_some_and(|k| Arc::ptr_eq(&k.estate, &view.estate));
+    let same = kept.as_ref().is_some_and(|k| {
+        Arc::ptr_eq(&k.estate, &view.estate) && Arc::ptr_eq(&k.headrooms, headrooms)
+    });
     if !same {
         *kept = Some(Kept {
             estate: view.estate.clone(),
+            headrooms: headrooms.clone(),
             by_site: BTreeMap::new(),
         });
     }
@@ -44,14 +46,14 @@ pub(crate) fn needs(view: &View, reserves: &Reserves, site: Option<u64>) -> Arc<
     if let Some(known) = known {
         return known;
     }
-    let fresh = Arc::new(compute(view, reserves, site));
+    let fresh = Arc::new(compute(view, headrooms, site));
     if let Some(k) = kept.as_mut() {
         k.by_site.insert(site, fresh.clone());
     }
     fresh
 }
 
-fn compute(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<Need> {
+fn compute(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Vec<Need> {
     let estate = &view.estate;
     let mut all = hosts(estate, site);
     all.extend(runs(estate));
@@ -63,7 +65,7 @@ fn compute(view: &View, reserves: &Reserves, site: Option<u64>) -> Vec<Need> {
             .clusters
             .values()
             .filter(here)
-            .filter_map(|c| reserve_broken(reserves, c)),
+            .filter_map(|c| headroom_missing(headrooms, c)),
     );
     all
 }
@@ -237,32 +239,25 @@ fn runs(estate: &Estate) -> Vec<Need> {
         .collect()
 }
 
-fn reserve_broken(reserves: &Reserves, cluster: &Cluster) -> Option<Need> {
-    if cluster.demand.failures == 0 || !cluster.ready {
+/// A cluster that wouldn't survive what it must.
+fn headroom_missing(headrooms: &Headrooms, cluster: &Cluster) -> Option<Need> {
+    let known = headrooms.get(&cluster.id)?;
+    if known.meets || !cluster.ready {
         return None;
     }
-    let (text, detail) = match reserves.get(&cluster.id).and_then(Option::as_ref) {
-        None => (
-            format!(
-                "{} survives no host failure: fewer than two hosts answer.",
-                cluster.name
-            ),
-            String::new(),
-        ),
-        Some(r) if r.holds_up() => return None,
-        Some(r) => (
-            format!(
-                "{} has no room for a host failure: {} too much is always kept.",
-                cluster.name,
-                r.short()
-            ),
-            format!("if {} fails; plain bound", r.fullest),
-        ),
-    };
+    let tightest = known.answer.matrix.tightest();
+    let detail = tightest.map_or_else(String::new, |row| {
+        let left = row.failure.not_restarted.len();
+        let machines = if left == 1 { "machine" } else { "machines" };
+        format!(
+            "if {} fails, {left} {machines} would not restart",
+            row.domain.words()
+        )
+    });
     Some(Need {
         glyph: "mind",
-        text,
-        link: format!("/clusters/{}", cluster.id.0),
+        text: format!("{} {}.", cluster.name, known.sentence),
+        link: format!("/clusters/{}#headroom", cluster.id.0),
         link_words: "Look at it",
         detail,
     })

@@ -1,5 +1,6 @@
 //! Clusters: making one, and its page.
 
+mod headroom;
 pub(crate) mod new;
 pub(crate) mod page;
 

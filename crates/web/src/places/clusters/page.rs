@@ -1,5 +1,6 @@
 //! One cluster, and the sheet to edit it.
 
+use super::headroom;
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Signed, host_state, page as whole, part,
     sheet::{Filled, render},
@@ -7,7 +8,6 @@ use crate::frame::{
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    assess::reserve,
     estate::{Demand, Host, Machine},
     ids::ClusterId,
     permits::Act,
@@ -35,6 +35,7 @@ struct ClusterPage {
     lead: String,
     facts: Vec<(&'static str, String)>,
     hosts: Vec<HostRow>,
+    headroom: String,
     note: String,
     may_clusters: bool,
     may_machines: bool,
@@ -50,7 +51,9 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
     let mut hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let ledger = Ledger::of(&view, hosts.clone(), &Default::default());
-    let bound = reserve_words(&ledger);
+    let (revision, all) = desk.headrooms();
+    let known = all.get(&cluster.id);
+    let sentence = known.map_or(String::new(), |k| format!("It {}.", k.whole().sentence()));
     let state = if cluster.ready {
         ""
     } else {
@@ -65,13 +68,21 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
         .sum();
     let demand = match (cluster.demand.failures, cluster.demand.enforced) {
         (0, _) => "none".to_owned(),
-        (n, true) => format!("{n} host failure, enforced"),
-        (n, false) => format!("{n} host failure, advised"),
+        (n, enforced) => {
+            let failures = if n == 1 {
+                "host failure"
+            } else {
+                "host failures"
+            };
+            let how = if enforced { "enforced" } else { "advised" };
+            format!("{n} {failures}, {how}")
+        }
     };
     Ok(ClusterPage {
         id,
         name: cluster.name.clone(),
-        lead: format!("{state}{bound} By the plain bound, which does not look at single machines."),
+        lead: format!("{state}{sentence}"),
+        headroom: known.map_or_else(String::new, |k| headroom::section(estate, id, revision, k)),
         facts: vec![
             (
                 "Site",
@@ -84,7 +95,12 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
                 "CPU",
                 format!("{} · {}", cluster.cpu_maker, cluster.cpu_level),
             ),
+            ("Kind", cluster.kind.word().to_owned()),
             ("Must survive", demand),
+            (
+                "Restarted elsewhere",
+                known.map_or_else(String::new, |k| headroom::protected(&k.answer)),
+            ),
             ("Machines", estate.count_in(cluster.id).to_string()),
             (
                 "Volumes",
@@ -203,24 +219,5 @@ fn host_row(view: &View, ledger: &Ledger, h: &Host) -> HostRow {
             h.hardware.memory.in_gib()
         ),
         software: h.software.clone(),
-    }
-}
-
-/// The reserve as a sentence.
-fn reserve_words(ledger: &Ledger) -> String {
-    match reserve(ledger) {
-        None => "It survives no host failure: fewer than two hosts answer.".to_owned(),
-        Some(r) if r.holds_up() => {
-            format!(
-                "It keeps room for one host failure with {} to spare; tightest if {} fails.",
-                r.spare(),
-                r.fullest
-            )
-        }
-        Some(r) => format!(
-            "It has no room for a host failure: {} too much is always kept if {} fails.",
-            r.short(),
-            r.fullest
-        ),
     }
 }

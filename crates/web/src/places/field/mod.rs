@@ -9,15 +9,20 @@ use crate::frame::{
 };
 use askama::Template;
 use ridge::{Colour, Ridge, Ridges};
-use rocket::{Route, get, routes};
+use rocket::{Route, get, routes, serde::json::Json};
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use zastrugi_core::{
+    availability::{Answer, Left, MEMORY, Row},
+    ids::HostId,
     permits::Act,
     run::{Phase, Run},
+    units::Bytes,
     view::View,
 };
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![show, live_part]
+    routes![show, live_part, would]
 }
 
 struct RunView {
@@ -86,12 +91,10 @@ fn sentence(view: &View, shown: &Ridges, site: Option<u64>) -> String {
     if shown.ridges.is_empty() {
         words.push_str(". No cluster yet.");
     } else if weak.is_empty() {
-        words.push_str(
-            ". <b>Every cluster keeps room for one host failure</b>, by the plain bound.",
-        );
+        words.push_str(". <b>Every cluster survives the host failures that it must.</b>");
     } else {
         words.push_str(&format!(
-            ". <b>{} has no room for a host failure.</b>",
+            ". <b>{} would not survive what it must.</b>",
             html(&weak.join(" and "))
         ));
     }
@@ -109,12 +112,12 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     } else {
         Colour::Tier
     };
-    let reserves = desk.reserves();
+    let (_, headrooms) = desk.headrooms();
     let only = query.0.get("cluster").parse().ok();
-    let shown = ridge::ridges(&view, &reserves, (signed.site, only), colour);
+    let shown = ridge::ridges(&view, &headrooms, (signed.site, only), colour);
     Field {
         sentence: sentence(&view, &shown, signed.site),
-        needs: attention::needs(&view, &reserves, signed.site),
+        needs: attention::needs(&view, &headrooms, signed.site),
         running: view.estate.runs.values().map(|r| run_view(r)).collect(),
         colour: if matches!(colour, Colour::Load) {
             "load"
@@ -148,4 +151,54 @@ fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
 #[get("/field/part")]
 fn live_part(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     part(&build(&signed, desk, &query))
+}
+
+/// Where a host's machines would go if it failed now: for the picture, and in words.
+#[get("/field/would/<host>")]
+fn would(_signed: Signed, desk: &AtDesk, host: u64) -> Option<Json<Value>> {
+    let estate = desk.look().estate;
+    let host = estate.hosts.get(&HostId(host))?;
+    let (_, all) = desk.headrooms();
+    let answer = &all.get(&host.cluster?)?.answer;
+    let row = answer.matrix.hosts().find(|r| {
+        let failed = r.failure.hosts.first();
+        failed.is_some_and(|h| answer.table.hosts[*h].id == Some(host.id))
+    })?;
+    let mut shares: BTreeMap<u64, f64> = BTreeMap::new();
+    for (machine, to) in &row.failure.restarted {
+        let to = answer.table.hosts[*to]
+            .id
+            .and_then(|id| estate.hosts.get(&id))?;
+        let held = Bytes(answer.table.machines[*machine].needs[MEMORY]);
+        *shares.entry(to.id.0).or_default() += held.share_of(to.hardware.memory);
+    }
+    Some(Json(json!({"words": words(answer, row), "to": shares})))
+}
+
+fn words(answer: &Answer, row: &Row) -> String {
+    let failure = &row.failure;
+    let name = |l: &Left| answer.table.machines[l.machine].name.clone();
+    let mut words = format!(
+        "If {} fails: {} restart elsewhere",
+        row.domain.words(),
+        failure.restarted.len()
+    );
+    for (left, what) in [
+        (&failure.not_restarted, "find no room"),
+        (&failure.lost, "are lost until somebody acts"),
+    ] {
+        if !left.is_empty() {
+            let names: Vec<_> = left.iter().take(3).map(name).collect();
+            let more = if left.len() > 3 { ", …" } else { "" };
+            words.push_str(&format!(
+                "; {} {what} ({}{more})",
+                left.len(),
+                names.join(", ")
+            ));
+        }
+    }
+    if !failure.restarted.is_empty() {
+        words.push_str(&format!("; about {}", row.time));
+    }
+    words + "."
 }

@@ -3,14 +3,13 @@
 use crate::frame::{glyph, host_state};
 use std::{cmp::Reverse, fmt::Write, sync::Arc};
 use zastrugi_core::{
-    assess::{Reserve, reserve},
     estate::{Cluster, Host, Machine},
     loads::Loads,
     placement::{Ledger, Row},
     units::Bytes,
     view::View,
 };
-use zastrugi_engine::Reserves;
+use zastrugi_engine::{Headroom, Headrooms};
 
 #[derive(Clone, Copy)]
 pub(super) enum Colour {
@@ -46,14 +45,11 @@ pub(super) struct Ridges {
 /// `only` limits them to a site, or to one cluster.
 pub(super) fn ridges(
     view: &View,
-    reserves: &Reserves,
+    headrooms: &Headrooms,
     only: (Option<u64>, Option<u64>),
     colour: Colour,
 ) -> Ridges {
-    let survives = |c: &Cluster| {
-        let bound = reserves.get(&c.id).and_then(Option::as_ref);
-        c.demand.failures == 0 || bound.is_some_and(Reserve::holds_up)
-    };
+    let survives = |c: &Cluster| headrooms.get(&c.id).is_some_and(|h| h.meets);
     let (site, cluster) = only;
     let wanted = |c: &&Arc<Cluster>| {
         !c.hosts.is_empty()
@@ -80,7 +76,7 @@ pub(super) fn ridges(
     let ridges = clusters
         .into_iter()
         .zip(spans)
-        .map(|(c, span)| ridge(view, c, span, colour))
+        .map(|(c, span)| ridge(view, (c, headrooms.get(&c.id)), span, colour))
         .collect();
     Ridges { ridges, rest, weak }
 }
@@ -106,24 +102,25 @@ fn spans(sizes: &[usize]) -> Vec<usize> {
     spans
 }
 
-fn ridge(view: &View, cluster: &Cluster, span: usize, colour: Colour) -> Ridge {
+fn ridge(
+    view: &View,
+    (cluster, headroom): (&Cluster, Option<&Arc<Headroom>>),
+    span: usize,
+    colour: Colour,
+) -> Ridge {
     let estate = &view.estate;
     let mut hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let ledger = Ledger::of(view, hosts.clone(), &Default::default());
-    let bound = reserve(&ledger);
     let site = estate
         .sites
         .get(&cluster.site)
         .map_or("", |s| s.name.as_str());
-    let words = match &bound {
-        None => "survives no failure".to_owned(),
-        Some(r) if r.holds_up() => format!("room for one failure, {} to spare", r.spare()),
-        Some(r) => format!("no room for a failure, {} too much", r.short()),
-    };
+    let words = headroom.map_or("", |h| h.sentence.as_str());
+    let line = headroom.and_then(|h| h.line());
     let count = estate.count_in(cluster.id);
     let caption = format!("{site} · {words} · {} hosts, {count} machines", hosts.len());
-    let svg = Drawing::new(view, &ledger, span, hosts.len(), colour).draw(&hosts, bound.as_ref());
+    let svg = Drawing::new(view, &ledger, span, hosts.len(), colour).draw(&hosts, line);
     Ridge {
         id: cluster.id.0,
         name: cluster.name.clone(),
@@ -163,7 +160,7 @@ impl<'a> Drawing<'a> {
         }
     }
 
-    fn draw(mut self, hosts: &[std::sync::Arc<Host>], bound: Option<&Reserve>) -> String {
+    fn draw(mut self, hosts: &[std::sync::Arc<Host>], line: Option<f64>) -> String {
         let total = self.height + 40.0;
         let width = self.width;
         self.put(format_args!(r#"<svg viewBox="0 0 {width:.0} {total:.0}" role="group" aria-label="hosts and machines">"#));
@@ -173,10 +170,10 @@ impl<'a> Drawing<'a> {
                 self.host(x, host, &row);
             }
         }
-        if let Some(r) = bound {
-            let y = self.height * (1.0 - r.line);
+        if let Some(line) = line {
+            let y = self.height * (1.0 - line.min(1.0));
             self.put(format_args!(
-                r#"<path class="reserve" d="M0 {y:.1} H{width:.0}"/><text class="halo" x="{width:.0}" y="{:.1}">one may fail up to here (plain bound)</text>"#,
+                r#"<path class="reserve" d="M0 {y:.1} H{width:.0}"/><text class="halo" x="{width:.0}" y="{:.1}">any one may fail while all are filled up to here</text>"#,
                 y - 4.0
             ));
         }
@@ -191,6 +188,11 @@ impl<'a> Drawing<'a> {
 
     fn host(&mut self, x: f64, host: &Host, row: &Row) {
         let (w, h) = (self.column, self.height);
+        let top = h * (1.0 - row.taken().share_of(host.hardware.memory)).clamp(0.0, 1.0);
+        self.put(format_args!(
+            r#"<g data-host="{}" data-x="{x:.1}" data-w="{w:.1}" data-top="{top:.1}" data-tall="{h:.0}">"#,
+            host.id.0
+        ));
         self.put(format_args!(
             r#"<rect class="well" x="{x:.1}" y="0" width="{w:.1}" height="{h:.0}"/>"#
         ));
@@ -214,6 +216,7 @@ impl<'a> Drawing<'a> {
         if w > 60.0 {
             self.name(x, host, row);
         }
+        self.put(format_args!("</g>"));
     }
 
     fn name(&mut self, x: f64, host: &Host, row: &Row) {

@@ -1,0 +1,22 @@
+//! Headroom: could we lose a host right now? (rules, section 3)   Start at [`matrix`].
+//!
+//! `table` turns a cluster into hosts and machines as numbers; `fail` takes hosts away and restarts their machines on the
+//! rest; `matrix` does so for every fault domain and says how many host failures the cluster survives; `raise` looks for the
+//! smallest change that would let it survive one more. Pure: the same view, the same answer.
+
+mod answer;
+mod fail;
+mod matrix;
+mod model;
+mod raise;
+mod recovery;
+mod table;
+mod words;
+
+pub use answer::Answer;
+pub use fail::{Effort, Failure, Left, Verdict, fail};
+pub use matrix::{Domain, Matrix, Pairs, Row, headroom, matrix, pairs};
+pub use model::model;
+pub use raise::{Raise, raise};
+pub use recovery::BOOT;
+pub use table::{CPU, HostRow, MEMORY, MachineRow, Restart, SIZES, Table, VCPUS, WELL};
