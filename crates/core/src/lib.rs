@@ -8,6 +8,7 @@
 pub mod addressing;
 pub mod assess;
 pub mod availability;
+pub mod balance;
 pub mod estate;
 pub mod event;
 pub mod evidence;

@@ -91,47 +91,99 @@ fn span(seconds: f64) -> Span {
     Span::millis(round(seconds * 1000.0))
 }
 
+/// The model's figures as they are: bytes, seconds, shares.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Bare {
+    pub memory: f64,
+    /// Bytes a second.
+    pub bandwidth: f64,
+    /// Bytes a second.
+    pub dirty: f64,
+    /// Bytes.
+    pub working_set: f64,
+    /// Seconds.
+    pub target: f64,
+    pub max_rounds: usize,
+    /// The guest may be slowed by so much of its speed at a time; 0 for never.
+    pub slow_step: f64,
+}
+
+/// The course of the bare model; nothing fixed is added.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BareCourse {
+    /// Of each round: bytes, seconds, and how much the guest was slowed in it.
+    pub rounds: Vec<(f64, f64, f64)>,
+    pub ends: Ends,
+    pub rest: f64,
+    pub slowed: f64,
+}
+
 /// Follows the rounds to their end. A bandwidth of nothing never ends: *stalled* in its first round, for ever.
-pub fn course(case: &Case) -> Course {
-    let line = case.bandwidth.0 as f64;
-    let target = case.target.0 as f64 / 1000.0;
-    let mut sent = case.memory.as_f64();
-    let mut slowed = 0;
+pub fn bare(case: &Bare) -> BareCourse {
+    let line = case.bandwidth;
+    let slowest = f64::from(SLOWEST) / 100.0;
+    let mut sent = case.memory;
+    let mut slowed = 0.0;
     let mut rounds = Vec::new();
     let (ends, rest) = loop {
         let seconds = sent / line;
-        rounds.push(Round {
-            bytes: Bytes(round(sent)),
-            seconds,
-            slowed,
-        });
-        let dirty = case.dirty.0 as f64 * f64::from(100 - slowed) / 100.0;
-        let next = (dirty * seconds).min(case.working_set.as_f64());
-        if next / line <= target {
+        rounds.push((sent, seconds, slowed));
+        let next = (case.dirty * (1.0 - slowed) * seconds).min(case.working_set);
+        if next / line <= case.target {
             break (Ends::Downtime, next);
         }
-        if rounds.len() >= case.max_rounds as usize {
+        if rounds.len() >= case.max_rounds {
             break (Ends::Rounds, next);
         }
         // Not a number where there is no line at all.
         if next >= sent || !next.is_finite() {
-            if case.slow_step == 0 || slowed >= SLOWEST || !next.is_finite() {
+            if case.slow_step <= 0.0 || slowed >= slowest || !next.is_finite() {
                 break (Ends::Stalled, next);
             }
-            slowed = (slowed + case.slow_step).min(SLOWEST);
+            slowed = (slowed + case.slow_step).min(slowest);
         }
         sent = next;
     };
-    let before: f64 = rounds.iter().map(|r| r.seconds).sum();
-    let downtime = rest / line;
-    Course {
-        total: rounds.iter().map(|r| r.bytes).sum::<Bytes>() + Bytes(round(rest)),
-        seconds: before + downtime,
-        downtime,
-        rest: Bytes(round(rest)),
-        slowed,
+    BareCourse {
         rounds,
         ends,
+        rest,
+        slowed,
+    }
+}
+
+/// The course of a migration in quantities.
+pub fn course(case: &Case) -> Course {
+    let line = case.bandwidth.0 as f64;
+    let found = bare(&Bare {
+        memory: case.memory.as_f64(),
+        bandwidth: line,
+        dirty: case.dirty.0 as f64,
+        working_set: case.working_set.as_f64(),
+        target: case.target.0 as f64 / 1000.0,
+        max_rounds: case.max_rounds as usize,
+        slow_step: f64::from(case.slow_step) / 100.0,
+    });
+    let hundredths = |share: f64| u32::try_from(round(share * 100.0)).unwrap_or(SLOWEST);
+    let rounds: Vec<Round> = found
+        .rounds
+        .iter()
+        .map(|(bytes, seconds, slowed)| Round {
+            bytes: Bytes(round(*bytes)),
+            seconds: *seconds,
+            slowed: hundredths(*slowed),
+        })
+        .collect();
+    let before: f64 = rounds.iter().map(|r| r.seconds).sum();
+    let downtime = found.rest / line;
+    Course {
+        total: rounds.iter().map(|r| r.bytes).sum::<Bytes>() + Bytes(round(found.rest)),
+        seconds: before + downtime,
+        downtime,
+        rest: Bytes(round(found.rest)),
+        slowed: hundredths(found.slowed),
+        rounds,
+        ends: found.ends,
     }
 }
 

@@ -63,6 +63,8 @@ pub enum Proposal {
         targets: Vec<Target>,
         sets: Vec<Set>,
     },
+    /// Each target by its own sets, such as hosts from a list.
+    EditEach(Vec<(Target, Vec<Set>)>),
     Delete {
         machines: Vec<MachineId>,
     },
@@ -497,6 +499,11 @@ impl Proposal {
             | Proposal::HealNetwork { .. }
             | Proposal::RemoveNetwork { .. } => Act::Storage,
             Proposal::Purge { .. } => Act::Purge,
+            Proposal::EditEach(edits) => match edits.first() {
+                Some((Target::Host(_), _)) | None => Act::Hosts,
+                Some((Target::Cluster(_), _)) => Act::Clusters,
+                Some(_) => Act::Machines,
+            },
             Proposal::Edit { targets, .. } => match targets.first() {
                 Some(Target::Host(_)) => Act::Hosts,
                 Some(Target::Cluster(_)) => Act::Clusters,

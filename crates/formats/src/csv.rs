@@ -17,6 +17,32 @@ pub fn write<const N: usize>(head: [&str; N], rows: impl Iterator<Item = [String
         .unwrap_or_default()
 }
 
+/// Reads lines of up to `N` cells, with the number of each line; missing cells are empty.
+///
+/// # Errors
+/// Words for whoever typed it: the line that has too many cells or isn't CSV.
+pub fn read<const N: usize>(text: &str) -> Result<Vec<(u64, [String; N])>, String> {
+    let mut reader = csv::ReaderBuilder::new()
+        .has_headers(false)
+        .flexible(true)
+        .trim(csv::Trim::All)
+        .from_reader(text.as_bytes());
+    let mut rows = Vec::new();
+    for record in reader.records() {
+        let record = record.map_err(|e| format!("This is not CSV: {e}."))?;
+        let line = record.position().map_or(0, csv::Position::line);
+        if record.len() > N {
+            return Err(format!(
+                "Line {line} has {} cells; {N} are expected.",
+                record.len()
+            ));
+        }
+        let cell = |i: usize| record.get(i).unwrap_or_default().to_owned();
+        rows.push((line, std::array::from_fn(cell)));
+    }
+    Ok(rows)
+}
+
 fn safe(cell: &str) -> String {
     let risky = cell.starts_with(['=', '+', '-', '@', '\t', '\r']);
     let clean: String = cell.chars().filter(|c| !c.is_control()).collect();

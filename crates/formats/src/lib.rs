@@ -1,6 +1,9 @@
-//! Formats: bytes from and to values. CSV, small ISO 9660 images, the seed that a guest reads at first boot.
+//! Formats: bytes from and to values. CSV, small ISO 9660 images, the seed that a guest reads at first boot,
+//! tables and estates for checking the computation from outside.
 //! Nothing here knows the network or the database.
 
 pub mod csv;
+pub mod estate;
 pub mod iso9660;
 pub mod seed;
+pub mod table;

@@ -25,6 +25,68 @@ pub(crate) enum Command {
     AddPerson(AddPerson),
     /// Try a host agent against the protocol. It is claimed, a machine made, run and removed, and handed back.
     AgentCheck(AgentCheck),
+    /// Compute from files, without database or devices; answers in JSON.
+    Compute(Compute),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Compute {
+    #[command(subcommand)]
+    pub(crate) what: ComputeWhat,
+}
+
+/// Where hosts and machines are read from.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Source {
+    /// The bare problem: hosts and machines as numbers.
+    #[arg(long, required_unless_present = "estate", conflicts_with = "estate")]
+    pub(crate) table: Option<PathBuf>,
+    /// A cluster that was saved as a file on its page.
+    #[arg(long)]
+    pub(crate) estate: Option<PathBuf>,
+    /// Which cluster of the estate.
+    #[arg(long)]
+    pub(crate) cluster: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ComputeWhat {
+    /// How many hosts may fail, and what happens when each set of them does.
+    Headroom {
+        #[command(flatten)]
+        source: Source,
+        /// Every set of up to so many hosts.
+        #[arg(long, default_value_t = 1)]
+        failures: usize,
+        /// Only these hosts, together.
+        #[arg(long, value_delimiter = ',')]
+        fail: Vec<String>,
+    },
+    /// Hosts for the machines that have none.
+    Place {
+        #[command(flatten)]
+        source: Source,
+    },
+    /// The moves that make the hosts most alike.
+    Balance {
+        #[command(flatten)]
+        source: Source,
+        /// At most so many.
+        #[arg(long)]
+        moves: usize,
+    },
+    /// Hosts for all machines of one.
+    Evacuate {
+        #[command(flatten)]
+        source: Source,
+        #[arg(long)]
+        host: String,
+    },
+    /// The course of a live migration.
+    Migrate {
+        #[arg(long)]
+        case: PathBuf,
+    },
 }
 
 #[derive(Debug, Clone, ClapArgs)]

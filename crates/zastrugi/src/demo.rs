@@ -12,13 +12,13 @@ use std::{
 use uuid::Uuid;
 use zastrugi_core::{
     addressing::range,
-    estate::{ArrayKind, Demand, NetRole, Part, Subnet},
+    estate::{ArrayKind, Demand, NetRole, Part, PlaceRule, RuleKind, Subnet, Who},
     evidence::{Answer, Evidence, Probe},
     ids::{HostId, RunId},
     permits::Role,
     proposal::{
         AddImage, ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume,
-        CreateCluster, CreateNetwork, Password, Proposal, VolumeSource,
+        CreateCluster, CreateNetwork, Password, Proposal, Set, Target, VolumeSource,
     },
     run::RunState,
     units::Bytes,
@@ -204,7 +204,50 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     for (name, label, mib, cluster) in IMAGES {
         image(desk, admin, name, label, mib << 20, cluster).await?;
     }
-    Ok(())
+    places(desk, admin).await
+}
+
+/// Racks and feeds of the main hall, and a rule that somebody would wish for.
+async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
+    let estate = desk.look().estate;
+    let label = |key: &str, value: String| Set::Label {
+        key: key.into(),
+        value,
+    };
+    let mut edits = Vec::new();
+    for (n, host) in estate
+        .hosts
+        .values()
+        .filter(|h| h.name.starts_with("eider"))
+        .enumerate()
+    {
+        let rack = format!("a{}", n / 3 + 1);
+        let feed = if n % 2 == 0 { "left" } else { "right" };
+        edits.push((
+            Target::Host(host.id),
+            vec![label("rack", rack), label("feed", feed.into())],
+        ));
+    }
+    carry_out(desk, admin, Proposal::EditEach(edits)).await?;
+    let Some(eider) = estate.cluster_named("Eider") else {
+        return Ok(());
+    };
+    let rule = PlaceRule {
+        name: "name service apart".into(),
+        kind: RuleKind::Apart,
+        who: Who::Machines(
+            ["dns-1", "dns-2"]
+                .iter()
+                .filter_map(|n| estate.machine_named(n).map(|m| m.id))
+                .collect(),
+        ),
+        required: true,
+    };
+    let ask = Proposal::Edit {
+        targets: vec![Target::Cluster(eider.id)],
+        sets: vec![Set::Rules(vec![rule])],
+    };
+    carry_out(desk, admin, ask).await
 }
 
 /// The switches of a site, and the networks of its cluster.

@@ -1,6 +1,7 @@
 //! The binary: wiring only.
 
 mod args;
+mod compute;
 mod demo;
 mod serve;
 
@@ -17,6 +18,9 @@ fn main() -> ExitCode {
         .with_writer(std::io::stderr)
         .init();
     let args = args::Args::parse();
+    if let args::Command::Compute(what) = &args.command {
+        return answer(what);
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread()
         .enable_all()
         .build()
@@ -36,6 +40,21 @@ fn main() -> ExitCode {
     }
 }
 
+/// 0 and the answer, or 2 and what is wrong. Who stops reading is not told more.
+fn answer(what: &args::Compute) -> ExitCode {
+    use std::io::Write;
+    match compute::compute(what) {
+        Ok(answer) => {
+            drop(writeln!(std::io::stdout(), "{answer:#}"));
+            ExitCode::SUCCESS
+        }
+        Err(wrong) => {
+            drop(writeln!(std::io::stderr(), "{wrong}"));
+            ExitCode::from(2)
+        }
+    }
+}
+
 async fn run(command: args::Command) -> Result<(), serve::Failed> {
     match command {
         args::Command::Serve(args) => serve::serve(args).await,
@@ -44,5 +63,7 @@ async fn run(command: args::Command) -> Result<(), serve::Failed> {
         args::Command::Migrate(args) => serve::migrate(&args.database).await,
         args::Command::AddPerson(args) => serve::add_person(args).await,
         args::Command::AgentCheck(args) => serve::agent_check(args).await,
+        // Answered before.
+        args::Command::Compute(_) => Ok(()),
     }
 }

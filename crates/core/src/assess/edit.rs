@@ -2,9 +2,10 @@
 
 use super::{draft::Draft, storage::check_boot};
 use crate::{
-    estate::{Machine, MachineState},
+    estate::{Machine, MachineState, PlaceRule, RuleKind},
     event::Event,
     finding::{Finding, Rule},
+    ids::MachineId,
     names,
     plan::Step,
     proposal::{Set, Target},
@@ -100,6 +101,18 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
     draft.found(Finding::clear(Rule::State, "edit", format!("{changes}.")));
 }
 
+/// Several targets, each with what is changed of it.
+pub(super) fn each(draft: &mut Draft<'_>, edits: &[(Target, Vec<Set>)]) {
+    if edits.is_empty() {
+        let text = "Nothing is changed yet.";
+        return draft.found(Finding::stop(Rule::Nothing, "fields", text));
+    }
+    for (target, sets) in edits {
+        edit(draft, &[*target], sets);
+    }
+    draft.title = format!("Edit {} hosts", edits.len());
+}
+
 /// An address that is newly kept is kept from now on.
 fn dated(set: &Set, now: crate::moment::Moment) -> Set {
     let mut set = set.clone();
@@ -176,11 +189,13 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "At least one host must mount it.".into(),
         ),
         Set::Intended(Some(hosts)) => still_in_use(draft, targets, hosts),
-        Set::Demand(d) if d.failures > 1 => stop(
+        Set::Demand(d) if d.failures > 2 => stop(
             Rule::Headroom,
             "failures",
-            "The plain bound computes one host failure; choose 0 or 1.".into(),
+            "Up to two host failures are computed; choose 0, 1 or 2.".into(),
         ),
+        Set::After(Some(other)) => after(draft, targets, *other),
+        Set::Rules(rules) => rules.iter().find_map(|r| rule(draft, targets, rules, r)),
         _ => None,
     };
     draft.found_all(found);
@@ -194,6 +209,91 @@ fn image_name(draft: &Draft<'_>, target: Target, name: &str) -> Option<Finding> 
     }
     taken(draft, target, name)?;
     stop(format!("There is an image {name} already."))
+}
+
+/// A machine waits for another of its cluster, and never for itself.
+fn after(draft: &Draft<'_>, targets: &[Target], other: MachineId) -> Option<Finding> {
+    let stop = |text: String| Some(Finding::stop(Rule::Exists, "after", text).at("after"));
+    let estate = draft.estate();
+    let Some(found) = estate.machines.get(&other) else {
+        return stop("The machine to wait for is gone.".into());
+    };
+    for target in targets {
+        let Target::Machine(id) = target else {
+            continue;
+        };
+        let mut at = Some(other);
+        let mut seen = 0;
+        while let Some(next) = at {
+            if next == *id {
+                return stop(format!(
+                    "{} would wait for itself, by way of {}.",
+                    target.name(estate),
+                    found.name
+                ));
+            }
+            seen += 1;
+            at = estate
+                .machines
+                .get(&next)
+                .and_then(|m| m.after)
+                .filter(|_| seen < 1000);
+        }
+        let cluster = estate.machines.get(id).and_then(|m| m.cluster);
+        if cluster != found.cluster {
+            return stop(format!("{} is in another cluster.", found.name));
+        }
+    }
+    None
+}
+
+/// A rule has a name of its own, machines, and hosts where it pins.
+fn rule(
+    draft: &Draft<'_>,
+    targets: &[Target],
+    all: &[PlaceRule],
+    rule: &PlaceRule,
+) -> Option<Finding> {
+    let stop =
+        |field: &str, text: String| Some(Finding::stop(Rule::Place, &rule.name, text).at(field));
+    if rule.name.trim().is_empty() || rule.name.chars().count() > 60 {
+        return stop("name", "A rule has a name of up to 60 characters.".into());
+    }
+    if all.iter().filter(|r| r.name == rule.name).count() > 1 {
+        return stop("name", format!("There is a rule “{}” already.", rule.name));
+    }
+    let Some(Target::Cluster(cluster)) = targets.first() else {
+        return None;
+    };
+    let machines: Vec<_> = draft
+        .estate()
+        .machines_in(*cluster)
+        .filter(|m| rule.who.has(m))
+        .collect();
+    let needed = if matches!(rule.kind, RuleKind::Pinned(_)) {
+        1
+    } else {
+        2
+    };
+    if machines.len() < needed {
+        let text = format!(
+            "{} of this cluster are meant; it needs at least {needed}.",
+            machines.len()
+        );
+        return stop("machines", text);
+    }
+    let hosts: Vec<_> = draft.estate().hosts_in(*cluster).collect();
+    match &rule.kind {
+        RuleKind::Pinned(to) if !hosts.iter().any(|h| to.has(h)) => {
+            stop("hosts", "No host of this cluster is meant.".into())
+        }
+        RuleKind::Apart if rule.required && machines.len() > hosts.len() => {
+            let (n, hosts) = (machines.len(), hosts.len());
+            let text = format!("{n} machines can't be apart on {hosts} hosts.");
+            stop("machines", text)
+        }
+        _ => None,
+    }
 }
 
 /// A kept address must lie in a subnet of the network, and be nobody's.

@@ -232,6 +232,18 @@ fn why_not(job: &Job, piece: usize) -> String {
     "others take the room that is left".into()
 }
 
+/// Why each piece that is left over was left, and the proof in words.
+pub(super) fn job_reasons(
+    job: &Job,
+    pieces: &[Vec<usize>],
+    table: &Table,
+    packing: &Packing,
+) -> (Vec<(usize, String)>, String) {
+    let left = (0..pieces.len()).filter(|n| packing.at[*n].is_none());
+    let reasons = left.map(|n| (n, why_not(job, n))).collect();
+    (reasons, proof(job, pieces, table, &packing.proof))
+}
+
 /// So much of a dimension, in words.
 pub(super) fn amount(dimension: usize, figure: u64) -> String {
     match dimension {

@@ -5,18 +5,22 @@
 //! smallest change that would let it survive one more. Pure: the same view, the same answer.
 
 mod answer;
+mod broken;
 mod fail;
 mod matrix;
 mod model;
+mod place;
 mod raise;
 mod recovery;
 mod table;
 mod words;
 
 pub use answer::Answer;
+pub use broken::{Broken, broken};
 pub use fail::{Effort, Failure, Left, Verdict, fail};
 pub use matrix::{Domain, Matrix, Pairs, Row, headroom, matrix, pairs};
 pub use model::model;
+pub use place::{Placing, evacuate, place};
 pub use raise::{Raise, raise};
 pub use recovery::BOOT;
 pub use table::{CPU, HostRow, MEMORY, MachineRow, Restart, SIZES, Table, VCPUS, WELL};

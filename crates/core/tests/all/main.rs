@@ -12,6 +12,7 @@ mod networking;
 mod observing;
 mod packing;
 mod placing;
+mod rules;
 mod running;
 mod sheets;
 mod storing;

@@ -351,7 +351,8 @@ fn a_cluster_promises_no_more_failures_than_are_computed() {
         })],
     };
     assert!(!put(&small, &demand(1)).blocked());
-    assert!(put(&small, &demand(2)).blocked());
+    assert!(!put(&small, &demand(2)).blocked());
+    assert!(put(&small, &demand(3)).blocked());
 }
 
 #[test]

@@ -34,6 +34,8 @@ pub(crate) enum Kind {
     EditHost,
     NewCluster,
     EditCluster,
+    PlaceRule,
+    FaultDomains,
     NewMachines,
     EditMachines,
     Move,
@@ -58,12 +60,14 @@ pub(crate) enum Kind {
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 26] = [
+    pub(crate) const ALL: [Kind; 28] = [
         Kind::Claim,
         Kind::HandBack,
         Kind::EditHost,
         Kind::NewCluster,
         Kind::EditCluster,
+        Kind::PlaceRule,
+        Kind::FaultDomains,
         Kind::NewMachines,
         Kind::EditMachines,
         Kind::Move,
@@ -93,6 +97,8 @@ impl Kind {
             Kind::EditHost => "edit-host",
             Kind::NewCluster => "new-cluster",
             Kind::EditCluster => "edit-cluster",
+            Kind::PlaceRule => "rule",
+            Kind::FaultDomains => "fault-domains",
             Kind::NewMachines => "new-machines",
             Kind::EditMachines => "edit-machines",
             Kind::Move => "move",
@@ -118,8 +124,8 @@ impl Kind {
     }
     pub(crate) fn act(self) -> Act {
         match self {
-            Kind::Claim | Kind::HandBack | Kind::EditHost => Act::Hosts,
-            Kind::NewCluster | Kind::EditCluster => Act::Clusters,
+            Kind::Claim | Kind::HandBack | Kind::EditHost | Kind::FaultDomains => Act::Hosts,
+            Kind::NewCluster | Kind::EditCluster | Kind::PlaceRule => Act::Clusters,
             Kind::Purge => Act::Purge,
             Kind::ConnectArray
             | Kind::ConnectVolume
@@ -144,7 +150,9 @@ impl Kind {
             | Kind::HandBack
             | Kind::EditHost
             | Kind::NewCluster
-            | Kind::EditCluster => "hosts",
+            | Kind::EditCluster
+            | Kind::PlaceRule
+            | Kind::FaultDomains => "hosts",
             Kind::ConnectArray
             | Kind::ConnectVolume
             | Kind::HealVolume
@@ -169,6 +177,8 @@ impl Kind {
             Kind::EditHost => places::hosts::change::edit(view, fields),
             Kind::NewCluster => places::clusters::new::fill(view, fields),
             Kind::EditCluster => places::clusters::page::edit(view, fields),
+            Kind::PlaceRule => places::clusters::rule::fill(view, fields),
+            Kind::FaultDomains => places::hosts::domains::fill(view, fields),
             Kind::NewMachines => places::machines::new::fill(view, fields),
             Kind::EditMachines => places::machines::edit::fill(view, fields),
             Kind::Move => places::machines::moving::fill(view, fields),

@@ -3,9 +3,10 @@
 mod headroom;
 pub(crate) mod new;
 pub(crate) mod page;
+pub(crate) mod rule;
 
 use rocket::{Route, routes};
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![page::show, page::page_part]
+    routes![page::show, page::page_part, page::save]
 }

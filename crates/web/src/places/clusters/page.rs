@@ -1,14 +1,15 @@
 //! One cluster, and the sheet to edit it.
 
-use super::headroom;
+use super::{headroom, rule};
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Signed, host_state, page as whole, part,
     sheet::{Filled, render},
 };
 use askama::Template;
-use rocket::get;
+use rocket::{get, http::ContentType};
 use zastrugi_core::{
-    estate::{Demand, Host, Machine},
+    availability::Answer,
+    estate::{Cluster, ClusterKind, Demand, Host, Machine},
     ids::ClusterId,
     permits::Act,
     placement::{Ledger, Row},
@@ -36,6 +37,7 @@ struct ClusterPage {
     facts: Vec<(&'static str, String)>,
     hosts: Vec<HostRow>,
     headroom: String,
+    rules: String,
     note: String,
     may_clusters: bool,
     may_machines: bool,
@@ -59,6 +61,28 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
     } else {
         "It is still being made. "
     };
+    Ok(ClusterPage {
+        id,
+        name: cluster.name.clone(),
+        lead: format!("{state}{sentence}"),
+        headroom: known.map_or_else(String::new, |k| headroom::section(estate, id, revision, k)),
+        facts: facts(&view, cluster, known.map(|k| &k.answer)),
+        rules: rule::section(
+            &view,
+            cluster,
+            signed.may(Act::Clusters),
+            signed.may(Act::Machines),
+        ),
+        hosts: hosts.iter().map(|h| host_row(&view, &ledger, h)).collect(),
+        note: cluster.note.clone(),
+        may_clusters: signed.may(Act::Clusters),
+        may_machines: signed.may(Act::Machines),
+    })
+}
+
+/// What the cluster is, in words.
+fn facts(view: &View, cluster: &Cluster, answer: Option<&Answer>) -> Vec<(&'static str, String)> {
+    let estate = &view.estate;
     let volumes = estate.volumes_of(cluster);
     let promised: Bytes = volumes.iter().map(|v| v.promised(estate)).sum();
     let deleted: Bytes = estate
@@ -78,52 +102,42 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
             format!("{n} {failures}, {how}")
         }
     };
-    Ok(ClusterPage {
-        id,
-        name: cluster.name.clone(),
-        lead: format!("{state}{sentence}"),
-        headroom: known.map_or_else(String::new, |k| headroom::section(estate, id, revision, k)),
-        facts: vec![
-            (
-                "Site",
-                estate
-                    .sites
-                    .get(&cluster.site)
-                    .map_or_else(String::new, |s| s.name.clone()),
-            ),
-            (
-                "CPU",
-                format!("{} · {}", cluster.cpu_maker, cluster.cpu_level),
-            ),
-            ("Kind", cluster.kind.word().to_owned()),
-            ("Must survive", demand),
-            (
-                "Restarted elsewhere",
-                known.map_or_else(String::new, |k| headroom::protected(&k.answer)),
-            ),
-            ("Machines", estate.count_in(cluster.id).to_string()),
-            (
-                "Volumes",
-                if volumes.is_empty() {
-                    "none yet; connect one under Storage".into()
-                } else {
-                    volumes
-                        .iter()
-                        .map(|v| format!("{} · {} of {} used", v.name, v.used, v.capacity))
-                        .collect::<Vec<_>>()
-                        .join(", ")
-                },
-            ),
-            (
-                "Disks promised",
-                format!("{promised}, {deleted} of it by deleted machines"),
-            ),
-        ],
-        hosts: hosts.iter().map(|h| host_row(&view, &ledger, h)).collect(),
-        note: cluster.note.clone(),
-        may_clusters: signed.may(Act::Clusters),
-        may_machines: signed.may(Act::Machines),
-    })
+    vec![
+        (
+            "Site",
+            estate
+                .sites
+                .get(&cluster.site)
+                .map_or_else(String::new, |s| s.name.clone()),
+        ),
+        (
+            "CPU",
+            format!("{} · {}", cluster.cpu_maker, cluster.cpu_level),
+        ),
+        ("Kind", cluster.kind.word().to_owned()),
+        ("Must survive", demand),
+        (
+            "Restarted elsewhere",
+            answer.map_or_else(String::new, headroom::protected),
+        ),
+        ("Machines", estate.count_in(cluster.id).to_string()),
+        (
+            "Volumes",
+            if volumes.is_empty() {
+                "none yet; connect one under Storage".into()
+            } else {
+                volumes
+                    .iter()
+                    .map(|v| format!("{} · {} of {} used", v.name, v.used, v.capacity))
+                    .collect::<Vec<_>>()
+                    .join(", ")
+            },
+        ),
+        (
+            "Disks promised",
+            format!("{promised}, {deleted} of it by deleted machines"),
+        ),
+    ]
 }
 
 #[get("/clusters/<id>")]
@@ -137,15 +151,33 @@ pub(crate) fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id)?)
 }
 
+/// The cluster as a file, without secrets, for `zastrugi compute --estate`.
+#[get("/clusters/<id>/estate.json")]
+pub(crate) fn save(
+    _signed: Signed,
+    desk: &AtDesk,
+    id: u64,
+) -> Result<(ContentType, String), Problem> {
+    let view = desk.look();
+    if !view.estate.clusters.contains_key(&ClusterId(id)) {
+        return Err(Problem::not_found("This cluster"));
+    }
+    let text = zastrugi_formats::estate::write(&view, ClusterId(id));
+    let text = text.map_err(|_| Problem::not_found("A file of this cluster"))?;
+    Ok((ContentType::JSON, text))
+}
+
 #[derive(Template)]
 #[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Cluster</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="field" id="f-failures" data-field="failures"><label class="check"><input type="checkbox" name="survive"{% if survive %} checked{% endif %}> keep room for one host failure</label><label class="check"><input type="checkbox" name="enforced"{% if enforced %} checked{% endif %}> block changes that would break this, instead of only saying so</label><span class="wrong" role="alert"></span></div><div class="row mt-4"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Cluster</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="row"><div class="field" id="f-failures" data-field="failures"><label for="failures">Host failures that it must survive</label><select id="failures" name="failures">{% for n in [0, 1, 2] %}<option value="{{ n }}"{% if *n == failures %} selected{% endif %}>{{ n }}</option>{% endfor %}</select><span class="wrong" role="alert"></span></div><div class="field"><label for="kind">Kind</label><select id="kind" name="kind">{% for (word, words) in kinds %}<option value="{{ word }}"{% if *word == kind %} selected{% endif %}>{{ words }}</option>{% endfor %}</select></div></div><div class="field"><label class="check"><input type="checkbox" name="enforced"{% if enforced %} checked{% endif %}> block changes that would break this, instead of only saying so</label><span class="wrong" role="alert"></span></div><div class="row mt-4"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
     ext = "html"
 )]
 struct EditFields {
     id: u64,
     name: String,
-    survive: bool,
+    failures: u32,
+    kind: &'static str,
+    kinds: [(&'static str, &'static str); 3],
     enforced: bool,
     note: String,
 }
@@ -167,18 +199,23 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let was_name = was.map_or_else(String::new, |c| c.name.clone());
     let was_note = was.map_or_else(String::new, |c| c.note.clone());
     let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
-    let survive = fields.ticked("survive", was_demand.failures > 0);
+    let failures = fields.or("failures", &was_demand.failures.to_string());
+    let failures = failures.parse().unwrap_or(was_demand.failures);
+    let was_kind = was.map_or(ClusterKind::Ordinary, |c| c.kind);
+    let given = fields.or("kind", was_kind.word());
+    let kind = ClusterKind::ALL.into_iter().find(|k| k.word() == given);
+    let kind = kind.unwrap_or(was_kind);
     let enforced = fields.ticked("enforced", was_demand.enforced);
-    let demand = Demand {
-        failures: u32::from(survive),
-        enforced,
-    };
+    let demand = Demand { failures, enforced };
     let mut sets = Vec::new();
     if name != was_name {
         sets.push(Set::Name(name.clone()));
     }
     if demand != was_demand {
         sets.push(Set::Demand(demand));
+    }
+    if kind != was_kind {
+        sets.push(Set::Kind(kind));
     }
     if note != was_note {
         sets.push(Set::Note(note.clone()));
@@ -192,7 +229,13 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         fields: render(&EditFields {
             id: id.0,
             name,
-            survive,
+            failures,
+            kind: kind.word(),
+            kinds: [
+                ("ordinary", "ordinary"),
+                ("edge", "edge: two hosts and a witness"),
+                ("stretched", "stretched: either of two sites carries all"),
+            ],
             enforced,
             note,
         }),

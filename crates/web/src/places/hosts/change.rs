@@ -4,7 +4,9 @@ use crate::frame::{
     Fields,
     sheet::{Filled, render},
 };
+use crate::places::machines::read_labels;
 use askama::Template;
+use std::collections::BTreeMap;
 use zastrugi_core::{
     ids::HostId,
     proposal::{Proposal, Set, Target},
@@ -47,12 +49,13 @@ pub(crate) fn hand_back(view: &View, fields: &Fields) -> Filled {
 
 #[derive(Template)]
 #[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Host</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" class="mono" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="row"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
+    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Host</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" class="mono" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="row"><div class="field wide" id="f-labels" data-field="labels"><label for="labels">Labels</label><input id="labels" class="mono" name="labels" value="{{ labels }}" placeholder="rack=a1 feed=left"><span class="wrong" role="alert"></span><p class="hint">rack, chassis and feed are fault domains: hosts with the same one fail together.</p></div></div><div class="row"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
     ext = "html"
 )]
 struct EditFields {
     id: u64,
     name: String,
+    labels: String,
     note: String,
 }
 
@@ -71,6 +74,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     if name != was_name {
         sets.push(Set::Name(name.clone()));
     }
+    let was_labels = host.map_or_else(Default::default, |h| h.labels.clone());
+    let shown_labels = host.map_or_else(Vec::new, |h| h.label_words().collect());
+    let labels = fields.or("labels", &shown_labels.join(" "));
+    sets.extend(relabel(&was_labels, &read_labels(&labels)));
     if note != was_note {
         sets.push(Set::Note(note.clone()));
     }
@@ -83,6 +90,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         fields: render(&EditFields {
             id: id.0,
             name,
+            labels,
             note,
         }),
         ask: Proposal::Edit {
@@ -91,4 +99,16 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         },
         wrong: vec![],
     }
+}
+
+/// What makes the one of the other.
+pub(super) fn relabel(was: &BTreeMap<String, String>, then: &BTreeMap<String, String>) -> Vec<Set> {
+    let gone = was.keys().filter(|k| !then.contains_key(*k));
+    let gone = gone.map(|key| Set::Unlabel { key: key.clone() });
+    let new = then.iter().filter(|(k, v)| was.get(*k) != Some(v));
+    let new = new.map(|(key, value)| Set::Label {
+        key: key.clone(),
+        value: value.clone(),
+    });
+    gone.chain(new).collect()
 }

@@ -2,6 +2,7 @@
 
 pub(crate) mod change;
 pub(crate) mod claim;
+pub(crate) mod domains;
 mod look;
 mod page;
 

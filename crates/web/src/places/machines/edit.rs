@@ -27,6 +27,8 @@ struct EditFields {
     labels: String,
     unlabel: String,
     tier: String,
+    restarts: String,
+    after: String,
     protected: String,
     note: String,
     /// `keep`, empty for none, or a number.
@@ -48,13 +50,40 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     } else {
         None
     };
+    let shown = typed_or_known(view, fields, one.as_deref(), (&ids, &named));
     let mut wrong = Vec::new();
     let mut sets = Vec::new();
+    match &one {
+        Some(machine) => of_one(machine, &shown, &mut sets, &mut wrong),
+        None => of_many(&shown, &mut sets),
+    }
+    boots(view, one.as_deref(), &shown, &mut sets, &mut wrong);
+    order(view, one.as_deref(), &shown, &mut sets, &mut wrong);
+    let targets = ids.into_iter().map(Target::Machine).collect::<Vec<_>>();
+    Filled {
+        title: format!("Edit {}", what(&named)),
+        lead: "Only what you change is changed. Sizes are changed while a machine is off.".into(),
+        run: "Run: change it".into(),
+        danger: false,
+        back: back(&named),
+        fields: render(&shown),
+        ask: Proposal::Edit { targets, sets },
+        wrong,
+    }
+}
+
+/// What was typed, else what one machine has.
+fn typed_or_known(
+    view: &View,
+    fields: &Fields,
+    one: Option<&Machine>,
+    (ids, named): (&[MachineId], &[(u64, String)]),
+) -> EditFields {
     let labels_now = one
         .as_ref()
         .map(|m| m.label_words().collect::<Vec<_>>().join(" "))
         .unwrap_or_default();
-    let shown = EditFields {
+    EditFields {
         one: one.is_some(),
         name: fields.or("name", one.as_ref().map_or("", |m| m.name.as_str())),
         vcpus: fields.or(
@@ -84,6 +113,16 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             &one.as_ref()
                 .map_or_else(String::new, |m| m.tier.to_string()),
         ),
+        restarts: fields.or(
+            "restarts",
+            one.as_ref()
+                .map_or("", |m| if m.restarts { "yes" } else { "no" }),
+        ),
+        after: fields.or(
+            "after",
+            &one.as_ref()
+                .map_or_else(String::new, |m| waits_for(view, m)),
+        ),
         protected: fields.or(
             "protected",
             one.as_ref()
@@ -91,7 +130,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ),
         note: fields.or("note", one.as_ref().map_or("", |m| m.note.as_str())),
         image: fields.or("image", &one.as_ref().map_or("keep".into(), |m| drive(m))),
-        images: shared_images(view, &ids),
+        images: shared_images(view, ids),
         order: fields.or(
             "order",
             &one.as_ref()
@@ -102,23 +141,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             one.as_ref()
                 .map_or("keep", |m| m.boot.once.map_or("", BootFrom::word)),
         ),
-        machines: named.clone(),
-    };
-    match &one {
-        Some(machine) => of_one(machine, &shown, &mut sets, &mut wrong),
-        None => of_many(&shown, &mut sets),
-    }
-    boots(view, one.as_deref(), &shown, &mut sets, &mut wrong);
-    let targets = ids.into_iter().map(Target::Machine).collect::<Vec<_>>();
-    Filled {
-        title: format!("Edit {}", what(&named)),
-        lead: "Only what you change is changed. Sizes are changed while a machine is off.".into(),
-        run: "Run: change it".into(),
-        danger: false,
-        back: back(&named),
-        fields: render(&shown),
-        ask: Proposal::Edit { targets, sets },
-        wrong,
+        machines: named.to_vec(),
     }
 }
 
@@ -169,6 +192,41 @@ fn of_one(
     common(shown, Some(machine), sets);
     if shown.note != machine.note {
         sets.push(Set::Note(shown.note.clone()));
+    }
+}
+
+/// The machine that another waits for, by name.
+fn waits_for(view: &View, machine: &Machine) -> String {
+    let other = machine.after.and_then(|id| view.estate.machines.get(&id));
+    other.map_or_else(String::new, |m| m.name.clone())
+}
+
+/// Whether they restart elsewhere, and whom they wait for.
+fn order(
+    view: &View,
+    was: Option<&Machine>,
+    shown: &EditFields,
+    sets: &mut Vec<Set>,
+    wrong: &mut Vec<(String, String)>,
+) {
+    let restarts = match shown.restarts.as_str() {
+        "yes" => Some(true),
+        "no" => Some(false),
+        _ => None,
+    };
+    let differs = restarts.filter(|r| was.is_none_or(|m| m.restarts != *r));
+    sets.extend(differs.map(Set::Restarts));
+    let name = shown.after.trim();
+    let before = was.map_or_else(String::new, |m| waits_for(view, m));
+    if name == before {
+        return;
+    }
+    if name.is_empty() {
+        sets.push(Set::After(None));
+    } else if let Some(other) = view.estate.machine_named(name) {
+        sets.push(Set::After(Some(other.id)));
+    } else {
+        wrong.push(("after".into(), format!("There is no machine {name}.")));
     }
 }
 

@@ -55,7 +55,7 @@ fn back(named: &[(u64, String)]) -> String {
 }
 
 /// Labels as typed: `app=stowage owner=cargo`.
-fn read_labels(text: &str) -> std::collections::BTreeMap<String, String> {
+pub(crate) fn read_labels(text: &str) -> std::collections::BTreeMap<String, String> {
     text.split([' ', ',', '\n'])
         .filter(|part| !part.is_empty())
         .map(|part| {

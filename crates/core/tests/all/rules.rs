@@ -1,0 +1,199 @@
+//! Rules for where machines may be: what they refuse, what they mind, what is broken, and the move that heals it.
+
+use crate::{put, worse};
+use std::collections::BTreeSet;
+use zastrugi_core::{
+    availability::broken,
+    estate::{Fact, PlaceRule, RuleKind, Where, Who},
+    ids::{ClusterId, HostId, MachineId},
+    proposal::{Move, Proposal, Set, Target},
+    testkit::{Small, read},
+};
+
+const CLUSTER: ClusterId = ClusterId(901);
+const PLAIN: &str = "cluster eider careless
+    host 1 256\nhost 2 256\nhost 3 256
+    machine 11 db 16 on 1 label=app:db\nmachine 12 db-2 32 on 1 label=app:db\nmachine 13 web 8 on 2";
+
+fn rule(name: &str, kind: RuleKind, who: Who, required: bool) -> PlaceRule {
+    PlaceRule {
+        name: name.into(),
+        kind,
+        who,
+        required,
+    }
+}
+
+fn dbs() -> Who {
+    Who::Label("app=db".into())
+}
+
+fn these(machines: &[u64]) -> Who {
+    Who::Machines(machines.iter().map(|m| MachineId(*m)).collect())
+}
+
+fn with(rules: Vec<PlaceRule>) -> Small {
+    let mut small = read(PLAIN);
+    small.alter(|e| {
+        let mut c = (*e.clusters[&CLUSTER]).clone();
+        c.rules = rules.clone();
+        e.put(Fact::Cluster(c.into()));
+    });
+    small
+}
+
+fn breaks(small: &Small) -> Vec<(String, Option<(MachineId, HostId)>)> {
+    let found = broken(&small.view, &small.view.estate.clusters[&CLUSTER]);
+    found.into_iter().map(|b| (b.words, b.heal)).collect()
+}
+
+fn start(machine: u64) -> Proposal {
+    Proposal::Move(Move {
+        machines: vec![MachineId(machine)],
+        to: Some(HostId(1)),
+        disks: None,
+        slow: false,
+        force: false,
+    })
+}
+
+#[test]
+fn machines_that_should_be_apart_and_are_not_are_told_with_the_move_that_heals_it() {
+    let small = with(vec![rule("dbs", RuleKind::Apart, dbs(), true)]);
+    let found = breaks(&small);
+    assert_eq!(found.len(), 1);
+    assert_eq!(found[0].0, "db and db-2 are on h1");
+    let (machine, host) = found[0].1.unwrap();
+    assert_eq!(machine, MachineId(11), "the smaller one goes");
+    assert_ne!(host, HostId(1));
+}
+
+#[test]
+fn machines_that_should_be_together_are_brought_to_where_most_are() {
+    let small = with(vec![rule(
+        "app",
+        RuleKind::Together,
+        these(&[11, 12, 13]),
+        true,
+    )]);
+    let found = breaks(&small);
+    assert_eq!(found[0].0, "web is on h2");
+    assert_eq!(found[0].1, Some((MachineId(13), HostId(1))));
+}
+
+#[test]
+fn who_is_pinned_goes_nowhere_else() {
+    let only =
+        |hosts: &[u64]| RuleKind::Pinned(Where::Hosts(hosts.iter().map(|h| HostId(*h)).collect()));
+    let small = with(vec![rule("licence", only(&[2, 3]), these(&[13]), true)]);
+    assert_eq!(breaks(&small), []);
+    let said = put(&small, &start(13));
+    let why = &said.findings()[0].evidence;
+    assert!(why.contains("“licence” keeps it to other hosts"), "{why}");
+    let small = with(vec![rule("licence", only(&[2, 3]), these(&[13]), false)]);
+    let lines = worse(&put(&small, &start(13)));
+    let minded = lines
+        .iter()
+        .any(|l| l.starts_with("mind: web on h1: “licence”, which is preferred"));
+    assert!(minded, "preferred is only minded: {lines:?}");
+}
+
+#[test]
+fn hosts_are_meant_by_their_labels_too() {
+    let pin = RuleKind::Pinned(Where::Label("rack=a2".into()));
+    let mut small = with(vec![rule("rack", pin, these(&[13]), true)]);
+    assert_eq!(
+        breaks(&small),
+        [("web is on h2".into(), None)],
+        "no host has the label"
+    );
+    small.alter_host(3, |h| drop(h.labels.insert("rack".into(), "a2".into())));
+    assert_eq!(
+        breaks(&small),
+        [("web is on h2".into(), Some((MachineId(13), HostId(3))))]
+    );
+}
+
+fn rules(all: Vec<PlaceRule>) -> Proposal {
+    Proposal::Edit {
+        targets: vec![Target::Cluster(CLUSTER)],
+        sets: vec![Set::Rules(all)],
+    }
+}
+
+#[test]
+fn a_rule_that_can_t_be_meant_so_is_refused_at_its_field() {
+    let small = read(PLAIN);
+    let stops = |all: Vec<PlaceRule>| {
+        let said = put(&small, &rules(all));
+        let stop = said.findings().iter().find(|f| f.stops()).cloned();
+        stop.map(|f| (f.field.unwrap_or_default(), f.text))
+    };
+    let apart = |name: &str, who| rule(name, RuleKind::Apart, who, true);
+    assert_eq!(stops(vec![apart("dbs", dbs())]), None);
+    assert_eq!(stops(vec![apart("", dbs())]).unwrap().0, "name");
+    assert_eq!(
+        stops(vec![apart("a", dbs()), apart("a", dbs())]).unwrap().0,
+        "name"
+    );
+    assert_eq!(
+        stops(vec![apart("one", these(&[11]))]).unwrap().0,
+        "machines"
+    );
+    let nowhere = RuleKind::Pinned(Where::Hosts(BTreeSet::new()));
+    assert_eq!(
+        stops(vec![rule("p", nowhere, these(&[11]), true)])
+            .unwrap()
+            .0,
+        "hosts"
+    );
+    let mut small =
+        read("cluster eider careless\nhost 1 256\nmachine 11 a 8 on 1\nmachine 12 b 8 on 1");
+    small.alter(|_| {});
+    let said = put(&small, &rules(vec![apart("x", these(&[11, 12]))]));
+    assert!(
+        said.at_field("machines")
+            .unwrap()
+            .text
+            .contains("can't be apart on 1 hosts")
+    );
+}
+
+#[test]
+fn nobody_waits_for_itself() {
+    let small = read(
+        "cluster eider careless\nhost 1 256\nmachine 11 a 8 on 1 after=12\nmachine 12 b 8 on 1",
+    );
+    let ask = Proposal::Edit {
+        targets: vec![Target::Machine(MachineId(12))],
+        sets: vec![Set::After(Some(MachineId(11)))],
+    };
+    let said = put(&small, &ask);
+    assert_eq!(
+        said.at_field("after").unwrap().text,
+        "b would wait for itself, by way of a."
+    );
+}
+
+#[test]
+fn a_sheet_says_what_headroom_is_left() {
+    // Taking a host's machines off the list of those that restart raises headroom; it is said.
+    let small = read(
+        "cluster eider enforced\nhost 1 64\nhost 2 64\nmachine 11 a 40 on 1\nmachine 12 b 30 on 2",
+    );
+    let off = Proposal::Edit {
+        targets: vec![Target::Machine(MachineId(12))],
+        sets: vec![Set::Restarts(false)],
+    };
+    let said = put(&small, &off);
+    assert!(!said.blocked(), "{:?}", said.findings());
+    let grow = Proposal::Edit {
+        targets: vec![Target::Machine(MachineId(11))],
+        sets: vec![Set::Tier(1)],
+    };
+    let lines = worse(&put(&small, &grow));
+    let still = lines
+        .iter()
+        .any(|l| l.starts_with("mind: If h") && l.contains("still not restart"));
+    assert!(still, "what was so before blocks nobody: {lines:?}");
+}
