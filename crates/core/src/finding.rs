@@ -116,7 +116,7 @@ impl Rule {
             Rule::Apart => "keep-apart",
             Rule::Place => "rules",
             Rule::Placement => "placement",
-            Rule::Headroom => "reserve",
+            Rule::Headroom => "headroom",
             Rule::Held => "another run",
             Rule::State => "state",
             Rule::Guest => "guest",

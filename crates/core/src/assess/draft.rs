@@ -189,7 +189,8 @@ impl<'a> Draft<'a> {
 
     pub(super) fn finish(mut self, ask: Proposal) -> Assessment {
         let headroom = super::headroom::findings(self.view, &self.intents, &self.leaving);
-        self.found_all(headroom);
+        let (outlooks, found): (Vec<_>, Vec<_>) = headroom.into_iter().unzip();
+        self.found_all(found.into_iter().flatten());
         let waits = super::held::waits(self.estate(), &self.steps);
         self.found_all(waits);
         self.findings.sort_by_key(|f| Reverse(f.severity));
@@ -201,6 +202,7 @@ impl<'a> Draft<'a> {
             findings: self.findings,
             places: self.places,
             fills: self.fills,
+            outlooks,
             refused: self.refused,
             interrupted: self.interrupted,
             run: self.run,

@@ -12,8 +12,22 @@ use crate::{
 };
 use std::{collections::BTreeSet, sync::Arc};
 
-/// One finding for each cluster that the intents touch and that demands something. `leaving` are hosts that are handed back.
-pub(super) fn findings(view: &View, intents: &[Event], leaving: &BTreeSet<HostId>) -> Vec<Finding> {
+/// What a change does to a cluster's headroom, in words.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outlook {
+    pub cluster: String,
+    pub before: String,
+    pub after: String,
+    /// The row that comes nearest to failing afterwards.
+    pub tightest: String,
+}
+
+/// An outlook and perhaps a finding for each cluster that the intents touch and that demands something. `leaving` are hosts that are handed back.
+pub(super) fn findings(
+    view: &View,
+    intents: &[Event],
+    leaving: &BTreeSet<HostId>,
+) -> Vec<(Outlook, Option<Finding>)> {
     let touched = touched(&view.estate, intents, leaving);
     if touched.is_empty() {
         return vec![];
@@ -24,7 +38,17 @@ pub(super) fn findings(view: &View, intents: &[Event], leaving: &BTreeSet<HostId
         .filter_map(|id| {
             let was = view.estate.clusters.get(&id)?;
             let then = after.estate.clusters.get(&id)?;
-            finding(&Answer::of(view, was), &Answer::of(&after, then), then)
+            let (before, now) = (Answer::of(view, was), Answer::of(&after, then));
+            let outlook = Outlook {
+                cluster: then.name.clone(),
+                before: before.sentence(),
+                after: now.sentence(),
+                tightest: now
+                    .matrix
+                    .tightest()
+                    .map_or_else(String::new, |row| tight(&now, row)),
+            };
+            Some((outlook, finding(&before, &now, then)))
         })
         .collect()
 }

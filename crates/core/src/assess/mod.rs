@@ -16,6 +16,7 @@ mod power;
 mod storage;
 
 pub use create::draw_uuid;
+pub use headroom::Outlook;
 
 use crate::{
     event::Event,
@@ -39,6 +40,7 @@ pub struct Assessment {
     findings: Vec<Finding>,
     places: Vec<Place>,
     fills: Vec<Fill>,
+    outlooks: Vec<Outlook>,
     refused: Vec<(String, String)>,
     interrupted: Vec<(MachineId, String)>,
     run: RunId,
@@ -148,6 +150,10 @@ impl Assessment {
     }
     pub fn places(&self) -> &[Place] {
         &self.places
+    }
+    /// Headroom of the clusters that it touches, before and after.
+    pub fn outlooks(&self) -> &[Outlook] {
+        &self.outlooks
     }
     pub fn fills(&self) -> &[Fill] {
         &self.fills

@@ -105,21 +105,15 @@ pub fn raise(table: &Table, headroom: u32, failing: &[Vec<usize>], effort: Effor
     }
 }
 
-/// Every machine to every host that has room for it; those on hosts whose failure can't be borne first.
+/// Every machine to every host that has room for it.
 fn single_move(table: &Table, test: &mut Test<'_>) -> (Option<Raise>, bool) {
     let free = table.free(&|_| false);
     let groups = table.there();
-    let bad = |host: usize| test.first.iter().any(|set| set.contains(&host));
+    // The smallest first: it is the least to do.
     let mut machines: Vec<usize> = (0..table.machines.len())
         .filter(|m| table.machines[*m].at.is_some() && table.machines[*m].together.is_none())
         .collect();
-    machines.sort_by_key(|m| {
-        (
-            !table.machines[*m].at.is_some_and(bad),
-            std::cmp::Reverse(table.machines[*m].kept),
-            *m,
-        )
-    });
+    machines.sort_by_key(|m| (table.machines[*m].needs[MEMORY], *m));
     for machine in machines {
         let row = &table.machines[machine];
         for (to, host) in table.hosts.iter().enumerate() {

@@ -196,7 +196,7 @@ fn headroom_by_hand() {
 
 #[test]
 fn the_tightest_row_and_what_would_raise_it() {
-    // b's machine of 8 finds no room: a and c have 5 each. Moving w from c to a leaves c with 9.
+    // b's machine of 8 finds no room: a has 7 and c has 5. With u on b, a has 8, and c takes u.
     let table = Table {
         hosts: ["a", "b", "c"].map(|n| host(n, 10)).to_vec(),
         machines: vec![
@@ -220,8 +220,8 @@ fn the_tightest_row_and_what_would_raise_it() {
     );
     assert_eq!(
         answer.raise(),
-        Raise::Move { machine: 2, to: 0 },
-        "w from c to a"
+        Raise::Move { machine: 0, to: 1 },
+        "the smallest"
     );
 }
 

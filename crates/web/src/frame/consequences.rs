@@ -4,7 +4,7 @@ use super::glyph;
 use askama::Template;
 use std::collections::BTreeMap;
 use zastrugi_core::{
-    assess::Assessment,
+    assess::{Assessment, Outlook},
     finding::{Finding, Severity},
     migration::Course,
     plan::{Bar, Fill, Plan, PlannedStep, Step},
@@ -53,6 +53,7 @@ pub(crate) struct Consequences {
     /// What the clear checks were about.
     clear_words: String,
     interrupted: Vec<String>,
+    outlooks: Vec<Outlook>,
     fills: Vec<FillView>,
     more_fills: usize,
     refused: Vec<(String, String)>,
@@ -185,6 +186,7 @@ impl Consequences {
                 .iter()
                 .map(|(_, name)| name.clone())
                 .collect(),
+            outlooks: assessment.outlooks().to_vec(),
             fills: assessment
                 .fills()
                 .iter()
@@ -219,6 +221,7 @@ impl Consequences {
             clear_words: clear_words(&plan.findings),
             clear: clear(&plan.findings),
             interrupted: vec![],
+            outlooks: vec![],
             fills: plan.fills.iter().take(MOST_FILLS).map(fill).collect(),
             more_fills: plan.fills.len().saturating_sub(MOST_FILLS),
             refused: vec![],

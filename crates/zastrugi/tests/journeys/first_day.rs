@@ -3,10 +3,10 @@
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::Demand,
+    estate::{Demand, NetRole},
     ids::HostId,
     permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, CreateCluster, Password, Proposal},
+    proposal::{ClaimHosts, ClaimTarget, CreateCluster, CreateNetwork, Password, Proposal},
     run::RunState,
 };
 use zastrugi_engine::{Desk, Viewer};
@@ -57,4 +57,18 @@ pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
     desk.inspect(&cluster.hosts).await;
     done(desk, &admin, Proposal::CreateCluster(cluster)).await;
     admin
+}
+
+/// A network over which the cluster's machines can be moved.
+pub(crate) async fn migration_network(desk: &Desk, admin: &Viewer) {
+    let network = CreateNetwork {
+        name: "migration".into(),
+        cluster: desk.look().estate.clusters.keys().next().copied(),
+        role: NetRole::Migration,
+        vlan: Some(50),
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
+    };
+    done(desk, admin, Proposal::CreateNetwork(network)).await;
 }

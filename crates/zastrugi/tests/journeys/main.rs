@@ -5,6 +5,7 @@ mod agent_check;
 mod beneath;
 mod browser;
 mod first_day;
+mod headroom;
 mod killed;
 mod later;
 mod moving;

@@ -2,32 +2,19 @@
 
 use crate::{
     browser::Browser,
-    first_day::{done, first_day},
+    first_day::{done, first_day, migration_network},
     road::{Served, serve, sign_in},
     world::World,
 };
 use fantoccini::Locator;
 use sqlx::PgPool;
-use zastrugi_core::{
-    estate::NetRole,
-    proposal::{CreateNetwork, Proposal},
-    testkit::machines,
-};
+use zastrugi_core::{proposal::Proposal, testkit::machines};
 use zastrugi_engine::Viewer;
 
 /// A network for migration, and one machine that answers.
 async fn second_day(served: &Served, admin: &Viewer) {
     let cluster = served.desk.look().estate.clusters.keys().next().copied();
-    let network = CreateNetwork {
-        name: "migration".into(),
-        cluster,
-        role: NetRole::Migration,
-        vlan: Some(50),
-        mtu: 1500,
-        subnets: vec![],
-        uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
-    };
-    done(&served.desk, admin, Proposal::CreateNetwork(network)).await;
+    migration_network(&served.desk, admin).await;
     let machine = machines("pier-1", 1, cluster, 8);
     done(&served.desk, admin, Proposal::CreateMachines(machine)).await;
 }

@@ -18,8 +18,8 @@ struct RowView {
     glyph: &'static str,
     name: String,
     words: String,
-    /// How full the hosts are afterwards in what limits them, of 300.
-    full: u64,
+    /// How full each host is afterwards, and what of it is new.
+    picture: String,
     percent: String,
     time: String,
     restarted: Vec<(String, String)>,
@@ -117,7 +117,11 @@ fn row(answer: &Answer, row: &Row) -> RowView {
         } else {
             words.join(", ")
         },
-        full: zastrugi_core::units::round(share.min(1.0) * 300.0),
+        picture: if volume {
+            String::new()
+        } else {
+            strip(table, row)
+        },
         percent: if volume {
             String::new()
         } else {
@@ -206,6 +210,49 @@ fn raise_words(
             None,
         ),
     }
+}
+
+/// A column for each host: what its memory holds now, and on top of it what would come; a host that fails is struck out.
+fn strip(table: &Table, row: &Row) -> String {
+    const TALL: f64 = 22.0;
+    let n = table.hosts.len();
+    let step = if n > 16 { 8.0 } else { 26.0 };
+    let wide = step - 2.0;
+    let width = step * n as f64;
+    let mut svg = format!(
+        r#"<svg class="strip" width="{width:.0}" height="{TALL:.0}" viewBox="0 0 {width:.0} {TALL:.0}" aria-hidden="true">"#
+    );
+    for (i, host) in table.hosts.iter().enumerate() {
+        let x = step * i as f64;
+        let share =
+            |machines: u64| (machines as f64 / (host.room[MEMORY] as f64).max(1.0)).min(1.0);
+        let held: u64 = table.on(i).map(|m| table.machines[m].needs[MEMORY]).sum();
+        let coming = row.failure.restarted.iter().filter(|(_, to)| *to == i);
+        let more: u64 = coming.map(|(m, _)| table.machines[*m].needs[MEMORY]).sum();
+        let name = html(&host.name);
+        let (before, after) = (share(held) * TALL, share(held + more) * TALL);
+        let _ = write!(
+            svg,
+            r#"<g><rect class="bg" x="{x:.0}" y="0" width="{wide:.0}" height="{TALL:.0}"/>"#
+        );
+        if row.failure.hosts.contains(&i) {
+            let (right, low) = (x + wide, TALL);
+            let _ = write!(
+                svg,
+                r#"<title>{name} fails</title><path class="gone" d="M{x:.0} {low:.0} L{right:.0} 0"/></g>"#
+            );
+            continue;
+        }
+        let (now, then) = (share(held) * 100.0, share(held + more) * 100.0);
+        let _ = write!(
+            svg,
+            r#"<title>{name}: {now:.0} → {then:.0} %</title><rect class="had" x="{x:.0}" y="{:.1}" width="{wide:.0}" height="{before:.1}"/><rect class="more" x="{x:.0}" y="{:.1}" width="{wide:.0}" height="{:.1}"/></g>"#,
+            TALL - before,
+            TALL - after,
+            after - before
+        );
+    }
+    svg + "</svg>"
 }
 
 /// Every pair of hosts: a cell for both failing together.
