@@ -9,7 +9,7 @@ use crate::availability::Table;
 use std::collections::BTreeSet;
 
 /// Moves that may be tried in all; it sets how many states go on.
-const WORK: usize = 3_000_000;
+const WORK: usize = 1_200_000;
 
 /// Which of a table's dimensions are compared, and which must have room.
 #[derive(Debug, Clone, Copy)]

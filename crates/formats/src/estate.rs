@@ -118,3 +118,34 @@ pub fn read(text: &str) -> Result<View, Wrong> {
         ..View::of(estate)
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use zastrugi_core::{availability::Answer, ids::SecretRef, testkit::read as fixture};
+
+    const TWO: &str = "cluster eider\nhost 1 64\nhost 2 64\nmachine 11 a 40 on 1 tier=1\nmachine 12 b 20 on 2 apart=g
+        cluster tern\nhost 3 64\nmachine 13 c 20 on 3";
+
+    #[test]
+    fn a_cluster_written_and_read_has_the_same_headroom_and_no_keys() {
+        let view = fixture(TWO).view;
+        let id = ClusterId(901);
+        let text = write(&view, id).unwrap();
+        let back = read(&text).unwrap();
+        let answer = |v: &View| Answer::of(v, &v.estate.clusters[&id]);
+        assert_eq!(answer(&view), answer(&back));
+        assert_eq!(back.estate.hosts.len(), 2, "not those of the other cluster");
+        let key = SecretRef(Default::default()).0.to_string();
+        assert!(!text.contains(&key), "not even where keys are kept");
+    }
+
+    #[test]
+    fn what_is_wrong_is_named_by_its_place() {
+        let text = write(&fixture(TWO).view, ClusterId(901)).unwrap();
+        let said = |text: &str| read(text).unwrap_err().to_string();
+        assert!(said(&text.replace("estate 1", "estate 9")).starts_with("format: "));
+        let broken = said(&text.replacen("\"tier\": 1", "\"tier\": \"x\"", 1));
+        assert!(broken.starts_with("facts["), "{broken}");
+    }
+}

@@ -6,7 +6,7 @@ use super::{
 };
 
 /// Packings that may be tried.
-const WORK: u32 = 6_000;
+const WORK: u32 = 3_000;
 
 /// A change, from the smallest to the largest.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod assessing;
+mod balancing;
 mod disks;
 mod facts;
 mod fitting;

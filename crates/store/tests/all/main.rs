@@ -539,3 +539,32 @@ async fn history_goes_after_its_time_and_what_is_current_stays(pool: PgPool) {
         .unwrap();
     assert_eq!(told.len(), 1);
 }
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn of_each_machine_the_newest_pictures_are_kept_and_none_twice(pool: PgPool) {
+    let pictures = zastrugi_store::Pictures::new(pool);
+    let picture = |n: i64, machine: u64| zastrugi_store::Picture {
+        id: uuid::Uuid::new_v4(),
+        machine: MachineId(machine),
+        mark: format!("S/{machine}/{n}"),
+        at: Moment(1_000_000 * n),
+        why: format!("{n}"),
+    };
+    for n in 1..=7 {
+        assert!(pictures.keep(&picture(n, 7), b"png").await.unwrap());
+    }
+    let other = picture(1, 8);
+    assert!(pictures.keep(&other, b"other").await.unwrap());
+    assert!(
+        !pictures.keep(&picture(7, 7), b"png").await.unwrap(),
+        "the same is kept once"
+    );
+    assert_eq!(
+        pictures.newest(MachineId(7)).await.unwrap().unwrap().why,
+        "7"
+    );
+    assert!(pictures.has("S/7/3").await.unwrap());
+    assert!(!pictures.has("S/7/2").await.unwrap(), "five are kept");
+    assert_eq!(pictures.bytes(other.id).await.unwrap().unwrap(), b"other");
+    assert_eq!(pictures.bytes(uuid::Uuid::nil()).await.unwrap(), None);
+}
