@@ -2,7 +2,7 @@
 
 use super::{draft::Draft, storage::check_boot};
 use crate::{
-    estate::{Machine, MachineState, PlaceRule, RuleKind},
+    estate::{ClusterKind, Machine, MachineState, PlaceRule, RuleKind},
     event::Event,
     finding::{Finding, Rule},
     ids::MachineId,
@@ -194,6 +194,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "failures",
             "Up to two host failures are computed; choose 0, 1 or 2.".into(),
         ),
+        Set::Kind(kind) => built_so(draft, targets, *kind),
         Set::After(Some(other)) => after(draft, targets, *other),
         Set::Rules(rules) => rules.iter().find_map(|r| rule(draft, targets, rules, r)),
         _ => None,
@@ -209,6 +210,31 @@ fn image_name(draft: &Draft<'_>, target: Target, name: &str) -> Option<Finding> 
     }
     taken(draft, target, name)?;
     stop(format!("There is an image {name} already."))
+}
+
+/// An edge cluster has two hosts, a stretched one has hosts at two sites.
+fn built_so(draft: &Draft<'_>, targets: &[Target], kind: ClusterKind) -> Option<Finding> {
+    let Some(Target::Cluster(id)) = targets.first() else {
+        return None;
+    };
+    let hosts: Vec<_> = draft.estate().hosts_in(*id).collect();
+    let sites: std::collections::BTreeSet<_> = hosts.iter().map(|h| h.site).collect();
+    let text = match kind {
+        ClusterKind::Edge if hosts.len() != 2 => {
+            format!(
+                "An edge cluster has two hosts; this one has {}.",
+                hosts.len()
+            )
+        }
+        ClusterKind::Stretched if sites.len() != 2 => {
+            format!(
+                "A stretched cluster has hosts at two sites; these are at {}.",
+                sites.len()
+            )
+        }
+        _ => return None,
+    };
+    Some(Finding::stop(Rule::State, "kind", text).at("kind"))
 }
 
 /// A machine waits for another of its cluster, and never for itself.

@@ -19,7 +19,7 @@ pub use answer::Answer;
 pub use broken::{Broken, broken};
 pub use fail::{Effort, Failure, Left, Verdict, fail};
 pub use matrix::{Domain, Matrix, Pairs, Row, headroom, matrix, pairs};
-pub use model::model;
+pub use model::{model, model_with};
 pub use place::{Placing, evacuate, place};
 pub use raise::{Raise, raise};
 pub use recovery::BOOT;

@@ -20,8 +20,44 @@ const PER_CORE: u64 = 8;
 /// vCPUs are counted in thousandths, so that files may say half a core.
 pub(super) const THOUSAND: u64 = 1000;
 
+/// The hosts and machines of a cluster, and behind them machines that have no host yet.
+pub fn model_with(view: &View, cluster: &Cluster, coming: &[Machine]) -> Table {
+    let (hosts, machines, groups) = build(view, cluster, coming);
+    Table {
+        hosts: hosts.iter().map(|h| host_row(view, cluster, h)).collect(),
+        machines,
+        groups,
+    }
+}
+
 /// The hosts and machines of a cluster, and which machines have their disks on each of its volumes.
 pub fn model(view: &View, cluster: &Cluster) -> (Table, Vec<(String, Vec<usize>)>) {
+    let estate = &view.estate;
+    let (hosts, rows, names) = build(view, cluster, &[]);
+    let on = |volume: VolumeId| {
+        let with = |m: &&MachineRow| {
+            let machine = m.id.and_then(|id| estate.machines.get(&id));
+            machine.is_some_and(|m| m.volumes().contains(&volume))
+        };
+        let all = rows.iter().enumerate();
+        all.filter(|(_, m)| with(m))
+            .map(|(i, _)| i)
+            .collect::<Vec<_>>()
+    };
+    let volumes = estate.volumes_of(cluster);
+    let volumes = volumes.iter().map(|v| (v.name.clone(), on(v.id))).collect();
+    let table = Table {
+        hosts: hosts.iter().map(|h| host_row(view, cluster, h)).collect(),
+        machines: rows,
+        groups: names,
+    };
+    (table, volumes)
+}
+
+/// Hosts by name, machines, and the names of their groups.
+type Built = (Vec<Arc<Host>>, Vec<MachineRow>, Vec<String>);
+
+fn build(view: &View, cluster: &Cluster, coming: &[Machine]) -> Built {
     let estate = &view.estate;
     let mut hosts: Vec<Arc<Host>> = estate.hosts_in(cluster.id).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
@@ -43,26 +79,17 @@ pub fn model(view: &View, cluster: &Cluster) -> (Table, Vec<(String, Vec<usize>)
             making.add(host, machine, arrives);
         }
     }
+    for machine in coming {
+        if let Some(host) = hosts.first() {
+            making.add(host, machine, false);
+        }
+        if let Some(row) = making.rows.last_mut() {
+            row.at = None;
+        }
+    }
     let names = making.names();
     let rows = making.finish();
-    let on = |volume: VolumeId| {
-        let with = |m: &&MachineRow| {
-            let machine = m.id.and_then(|id| estate.machines.get(&id));
-            machine.is_some_and(|m| m.volumes().contains(&volume))
-        };
-        let all = rows.iter().enumerate();
-        all.filter(|(_, m)| with(m))
-            .map(|(i, _)| i)
-            .collect::<Vec<_>>()
-    };
-    let volumes = estate.volumes_of(cluster);
-    let volumes = volumes.iter().map(|v| (v.name.clone(), on(v.id))).collect();
-    let table = Table {
-        hosts: hosts.iter().map(|h| host_row(view, cluster, h)).collect(),
-        machines: rows,
-        groups: names,
-    };
-    (table, volumes)
+    (hosts, rows, names)
 }
 
 fn host_row(view: &View, cluster: &Cluster, host: &Host) -> HostRow {

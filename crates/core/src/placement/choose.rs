@@ -2,6 +2,7 @@
 
 use super::{Ask, Ledger, Obstacle, cost, fit::obstacles};
 use crate::{
+    availability::{Effort, model_with, place},
     estate::{Cluster, Estate, Machine},
     ids::{HostId, MachineId},
     units::Bytes,
@@ -140,8 +141,57 @@ fn never(ledger: &Ledger, machine: &Machine) -> Option<Bytes> {
 }
 
 /// Places a batch: by restart tier, then by the larger of its shares of CPU and memory, descending; each on the least
-/// cost host that fits. The answers stand in the order of `machines`.
+/// cost host that fits. Where that leaves some over, the whole batch is packed instead, if so all find room. The answers
+/// stand in the order of `machines`.
 pub fn choose_all(
+    view: &View,
+    ledger: &mut Ledger,
+    cluster: &Cluster,
+    machines: &[Machine],
+    only: Option<HostId>,
+) -> Vec<Result<Placed, NotPlaced>> {
+    let before = ledger.clone();
+    let answers = one_by_one(view, ledger, cluster, machines, only);
+    if only.is_some() || machines.len() < 2 || answers.iter().all(Result::is_ok) {
+        return answers;
+    }
+    let mut packed = before;
+    match repack(view, &mut packed, cluster, machines) {
+        Some(better) => {
+            *ledger = packed;
+            better
+        }
+        None => answers,
+    }
+}
+
+/// The batch as a packing: every machine has a host, or none is told.
+fn repack(
+    view: &View,
+    ledger: &mut Ledger,
+    cluster: &Cluster,
+    machines: &[Machine],
+) -> Option<Vec<Result<Placed, NotPlaced>>> {
+    let table = model_with(view, cluster, machines);
+    let first = table.machines.len() - machines.len();
+    let placing = place(&table, Effort::QUICK);
+    if !placing.left.is_empty() {
+        return None;
+    }
+    let mut answers = Vec::new();
+    for (n, machine) in machines.iter().enumerate() {
+        let to = placing.placed.iter().find(|(m, _)| *m == first + n)?.1;
+        let choice = choose(view, ledger, cluster, machine, table.hosts[to].id).ok()?;
+        ledger.add(view, choice.host, machine);
+        answers.push(Ok(Placed {
+            machine: machine.id,
+            choice,
+        }));
+    }
+    Some(answers)
+}
+
+fn one_by_one(
     view: &View,
     ledger: &mut Ledger,
     cluster: &Cluster,

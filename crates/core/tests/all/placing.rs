@@ -248,3 +248,33 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_batch_that_fits_only_one_way_is_packed_that_way() {
+    // Hosts with 100 GiB for machines: least cost puts 60 and 40 where 50 and 50 would have gone.
+    let small = read("cluster eider careless\nhost 1 107\nhost 2 107");
+    let view = &small.view;
+    let cluster = view.estate.clusters.values().next().unwrap().clone();
+    let hosts = || view.estate.hosts.values().cloned();
+    let fixture = read(
+        "cluster x\nmachine 21 a 48 off\nmachine 22 b 58 off\nmachine 23 c 48 off\nmachine 24 d 38 off",
+    );
+    let batch: Vec<_> = fixture
+        .view
+        .estate
+        .machines
+        .values()
+        .map(|m| {
+            let mut m = (**m).clone();
+            m.cluster = Some(cluster.id);
+            (m.disks, m.tier) = (vec![], 3);
+            m
+        })
+        .collect();
+    let mut ledger = Ledger::of(view, hosts(), &Default::default());
+    let answers = choose_all(view, &mut ledger, &cluster, &batch, None);
+    assert!(answers.iter().all(Result::is_ok), "{answers:?}");
+    for row in ledger.rows() {
+        assert!(row.held <= row.host.usable());
+    }
+}

@@ -3,9 +3,9 @@
 use crate::{put, worse};
 use std::collections::BTreeSet;
 use zastrugi_core::{
-    availability::broken,
-    estate::{Fact, PlaceRule, RuleKind, Where, Who},
-    ids::{ClusterId, HostId, MachineId},
+    availability::{Answer, broken},
+    estate::{ClusterKind, Fact, PlaceRule, RuleKind, Where, Who},
+    ids::{ClusterId, HostId, MachineId, SiteId},
     proposal::{Move, Proposal, Set, Target},
     testkit::{Small, read},
 };
@@ -196,4 +196,50 @@ fn a_sheet_says_what_headroom_is_left() {
         .iter()
         .any(|l| l.starts_with("mind: If h") && l.contains("still not restart"));
     assert!(still, "what was so before blocks nobody: {lines:?}");
+}
+
+#[test]
+fn a_cluster_is_of_a_kind_only_if_it_is_built_so() {
+    let kind = |kind| Proposal::Edit {
+        targets: vec![Target::Cluster(CLUSTER)],
+        sets: vec![Set::Kind(kind)],
+    };
+    let mut small = read(PLAIN);
+    assert!(
+        put(&small, &kind(ClusterKind::Edge))
+            .at_field("kind")
+            .is_some(),
+        "three hosts"
+    );
+    assert!(
+        put(&small, &kind(ClusterKind::Stretched))
+            .at_field("kind")
+            .is_some(),
+        "one site"
+    );
+    small.alter_host(3, |h| h.site = SiteId(77));
+    let said = put(&small, &kind(ClusterKind::Stretched));
+    assert!(!said.blocked(), "{:?}", said.findings());
+}
+
+#[test]
+fn a_stretched_cluster_must_lose_either_site() {
+    // Any one host may fail, but not the site with two of them.
+    let mut small = read(
+        "cluster eider\nhost 1 64\nhost 2 64\nhost 3 64\nmachine 11 a 30 on 1\nmachine 12 b 30 on 2\nmachine 13 c 20 on 3",
+    );
+    small.alter_host(3, |h| h.site = SiteId(77));
+    let ask = |kind| Proposal::Edit {
+        targets: vec![Target::Cluster(CLUSTER)],
+        sets: vec![Set::Kind(kind), Set::Tier(1)],
+    };
+    let meets = |kind| {
+        let estate = &small.view.estate;
+        let mut cluster = (*estate.clusters[&CLUSTER]).clone();
+        cluster.kind = kind;
+        Answer::of(&small.view, &cluster).meets(&cluster)
+    };
+    assert!(meets(ClusterKind::Ordinary));
+    assert!(!meets(ClusterKind::Stretched));
+    assert!(!put(&small, &ask(ClusterKind::Ordinary)).blocked());
 }

@@ -5,7 +5,10 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each.
-const SHEETS: [(&str, usize); 11] = [
+const SHEETS: [(&str, usize); 14] = [
+    ("rule", 2),
+    ("fault-domains", 2),
+    ("move", 1),
     ("claim", 2),
     ("hand-back", 2),
     ("edit-host", 2),
@@ -51,7 +54,13 @@ fn with_values(route: &str) -> Vec<(String, Option<usize>)> {
     } else {
         "7"
     };
-    vec![(route.replace("<id>", id).replace("<of>", "machine-7"), None)]
+    vec![(
+        route
+            .replace("<id>", id)
+            .replace("<of>", "machine-7")
+            .replace("<host>", "1"),
+        None,
+    )]
 }
 
 #[sqlx::test(migrations = false)]

@@ -81,5 +81,5 @@ async fn every_described_call_is_served() {
             calls += 1;
         }
     }
-    assert_eq!(calls, 38);
+    assert_eq!(calls, 43);
 }

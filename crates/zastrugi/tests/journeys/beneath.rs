@@ -42,7 +42,7 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
     b.fill("#name", "pier-1").await;
     b.pick("#image", "option:nth-child(2)").await;
     b.pick("#once", "option[value=image]").await;
-    b.says("checks clear: addresses, disks, names, placement")
+    b.says("checks clear: addresses, disks, headroom, names, placement")
         .await;
     b.press("form#sheet button[type=submit]").await;
     b.says("3 of 3 steps are done").await;

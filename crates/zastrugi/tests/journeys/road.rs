@@ -166,7 +166,7 @@ async fn machines(b: &Browser, world: &World, base: &str) {
     b.says("1 of 1 steps are done").await;
 
     b.go(base).await;
-    b.says("Every cluster keeps room for one host failure")
+    b.says("Every cluster survives the host failures that it must")
         .await;
     b.go(&format!("{base}/logbook/events")).await;
     b.says("gate-01 was brought back").await;
