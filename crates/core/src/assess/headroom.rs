@@ -177,11 +177,11 @@ fn finding(before: &Answer, after: &Answer, cluster: &Cluster) -> Option<Finding
     )
 }
 
-/// `tightest if h3 fails: memory 83 % full afterwards`
+/// `tightest if h3 fails: its machines need 83 % of the memory that is free elsewhere`
 fn tight(answer: &Answer, row: &Row) -> String {
     let percent = row.failure.tightest.1 * 100.0;
     format!(
-        "tightest if {} fails: {} {percent:.0} % full afterwards",
+        "tightest if {} fails: its machines need {percent:.0} % of the {} that is free elsewhere",
         row.domain.words(),
         answer.matrix.limit_words()
     )

@@ -48,7 +48,7 @@ pub struct Failure {
     /// Whether CPU demand and active memory are at most 100 % everywhere afterwards; else the first host that is over.
     pub well: Result<(), String>,
     pub proof: String,
-    /// What limits it: the dimension that is fullest afterwards, and its share.
+    /// What limits it: the dimension of which what must restart takes most of what is free elsewhere, and that share.
     pub tightest: (usize, f64),
 }
 
@@ -189,7 +189,7 @@ fn told(
         hosts: hosts.to_vec(),
         verdict,
         well: runs_well(table, open, &restarted),
-        tightest: tightest(table, open, &restarted),
+        tightest: tightest(job),
         restarted,
         not_restarted,
         lost,
@@ -320,15 +320,14 @@ fn used(table: &Table, restarted: &[(usize, usize)]) -> Vec<crate::packing::Amou
     used
 }
 
-/// The dimension that is fullest over all that is left.
-fn tightest(table: &Table, open: &[usize], restarted: &[(usize, usize)]) -> (usize, f64) {
-    let used = used(table, restarted);
+/// The dimension of which what must restart takes the largest share of what is free elsewhere.
+fn tightest(job: &Job) -> (usize, f64) {
     let share = |dimension: usize| {
-        let of = |all: &dyn Fn(usize) -> u64| open.iter().map(|h| all(*h) as f64).sum::<f64>();
-        of(&|h| used[h][dimension]) / of(&|h| table.hosts[h].room[dimension]).max(1.0)
+        let needed: f64 = job.pieces.iter().map(|p| p.needs[dimension] as f64).sum();
+        let free: f64 = job.bins.iter().map(|b| b.room[dimension] as f64).sum();
+        needed / free.max(1.0)
     };
     let all = [MEMORY, SIZES, VCPUS].map(|d| (d, share(d)));
-    all.into_iter()
-        .max_by(|a, b| a.1.total_cmp(&b.1))
-        .unwrap_or((MEMORY, 0.0))
+    let larger = |a: (usize, f64), b: (usize, f64)| if b.1 > a.1 { b } else { a };
+    all.into_iter().fold((MEMORY, 0.0), larger)
 }
