@@ -149,7 +149,9 @@
   window.addEventListener('pagehide', () => { if (stream) { stream.close(); stream = null; } });
   window.addEventListener('pageshow', (e) => { if (e.persisted) listen(); });
 
-  function settle() { times(document); fieldErrors(); selection(); rowMark(); }
+  // What was shown of a failing host stays shown when the page is drawn anew.
+  function again() { if (!would) return; const host = would.dataset.host; would = null; ask($(`[data-host="${host}"]`)); }
+  function settle() { times(document); fieldErrors(); selection(); rowMark(); again(); }
   document.addEventListener('htmx:after:swap', settle);
 
   // Keys.

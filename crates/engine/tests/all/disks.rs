@@ -3,7 +3,7 @@
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
 use zastrugi_core::{
-    ids::VolumeId,
+    ids::{RunId, VolumeId},
     proposal::{DisksTo, Move, Proposal},
     run::RunState,
 };
@@ -52,6 +52,16 @@ fn go(lab: &Lab, volume: VolumeId, stay: bool) -> Proposal {
     })
 }
 
+/// Until some of it is copied.
+async fn under_way(lab: &Lab, run: RunId) {
+    let copies = || {
+        let estate = lab.estate();
+        let run = estate.runs.get(&run);
+        run.is_some_and(|r| r.steps[0].said.contains("to go"))
+    };
+    eventually("it is under way", copies).await;
+}
+
 fn home(lab: &Lab) -> VolumeId {
     lab.estate().machine_named("m").unwrap().disks[0].volume
 }
@@ -96,14 +106,7 @@ async fn a_copy_given_up_leaves_everything_where_it_was(pool: PgPool) {
     let (lab, quay) = lab(&pool).await;
     let slab = home(&lab);
     let run = lab.start(go(&lab, quay, true)).await;
-    let under_way = || {
-        let estate = lab.estate();
-        estate
-            .runs
-            .get(&run)
-            .is_some_and(|r| r.steps[0].said.contains("to go"))
-    };
-    eventually("it is under way", under_way).await;
+    under_way(&lab, run).await;
     lab.desk
         .answer(&lab.admin, run, Answer::Cancel)
         .await
@@ -118,14 +121,7 @@ async fn a_copy_given_up_leaves_everything_where_it_was(pool: PgPool) {
 async fn a_path_that_dies_on_the_way_fails_it_and_a_retry_gets_there(pool: PgPool) {
     let (lab, quay) = lab(&pool).await;
     let run = lab.start(go(&lab, quay, true)).await;
-    let under_way = || {
-        let estate = lab.estate();
-        estate
-            .runs
-            .get(&run)
-            .is_some_and(|r| r.steps[0].said.contains("to go"))
-    };
-    eventually("it is under way", under_way).await;
+    under_way(&lab, run).await;
     let host = lab.estate().machine_named("m").unwrap().host.unwrap();
     let host = lab.estate().hosts[&host].name.clone();
     for portal in [1, 2] {
@@ -158,14 +154,7 @@ async fn a_path_that_dies_on_the_way_fails_it_and_a_retry_gets_there(pool: PgPoo
 async fn another_process_takes_a_copy_over(pool: PgPool) {
     let (lab, quay) = lab(&pool).await;
     let run = lab.start(go(&lab, quay, true)).await;
-    let under_way = || {
-        let estate = lab.estate();
-        estate
-            .runs
-            .get(&run)
-            .is_some_and(|r| r.steps[0].said.contains("to go"))
-    };
-    eventually("it is under way", under_way).await;
+    under_way(&lab, run).await;
     let Lab {
         engine,
         settings,
