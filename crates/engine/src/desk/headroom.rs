@@ -3,6 +3,7 @@
 //! third of the time: an answer is shown for twice as long as it took.
 
 use super::Desk;
+use imbl::OrdMap;
 use std::{
     collections::BTreeMap,
     sync::{Arc, OnceLock, PoisonError},
@@ -10,8 +11,9 @@ use std::{
 };
 use zastrugi_core::{
     availability::{Answer, Raise, model},
-    estate::Cluster,
-    ids::{ClusterId, Revision},
+    estate::{Cluster, Host, Machine, Network, Switch, Volume},
+    ids::{ClusterId, MachineId, NetworkId, Revision, SwitchId, VolumeId},
+    loads::MachineLoad,
     units::Bytes,
     view::View,
 };
@@ -30,11 +32,11 @@ pub struct Headroom {
     line: OnceLock<Option<f64>>,
     whole: OnceLock<Arc<Answer>>,
     raise: OnceLock<Raise>,
-    cluster: Cluster,
+    rests: Rests,
 }
 
 impl Headroom {
-    fn new(view: &View, cluster: &Cluster, answer: Answer) -> Headroom {
+    fn new(view: &View, cluster: &Cluster, rests: Rests, answer: Answer) -> Headroom {
         let hosts: Vec<_> = view
             .estate
             .hosts_in(cluster.id)
@@ -51,7 +53,7 @@ impl Headroom {
             line: OnceLock::new(),
             whole: OnceLock::new(),
             raise: OnceLock::new(),
-            cluster: cluster.clone(),
+            rests,
         }
     }
     /// How full the hosts may be on average so that any one may fail; computed when it is asked for first.
@@ -108,20 +110,65 @@ impl Desk {
     }
 }
 
-/// The known answer if nothing that it rests on has changed.
-fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc<Headroom> {
-    let (table, volumes) = model(view, cluster);
-    match known {
-        Some(known)
-            if known.answer.table == table
-                && known.cluster == **cluster
-                && known.answer.volumes == volumes =>
-        {
-            known.clone()
+/// Everything that an answer rests on, held, so that the same thing is known by its address.
+#[derive(Clone)]
+struct Rests {
+    cluster: Arc<Cluster>,
+    hosts: Vec<Arc<Host>>,
+    machines: Vec<Arc<Machine>>,
+    volumes: OrdMap<VolumeId, Arc<Volume>>,
+    networks: OrdMap<NetworkId, Arc<Network>>,
+    switches: OrdMap<SwitchId, Arc<Switch>>,
+    typical: OrdMap<MachineId, MachineLoad>,
+}
+
+impl Rests {
+    fn of(view: &View, cluster: &Arc<Cluster>) -> Rests {
+        let estate = &view.estate;
+        let hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
+        let machines = hosts.iter().flat_map(|h| {
+            let (here, coming) = (estate.machines_on(h.id), estate.machines_arriving(h.id));
+            here.chain(coming).cloned()
+        });
+        Rests {
+            cluster: cluster.clone(),
+            machines: machines.collect(),
+            hosts,
+            volumes: estate.volumes.clone(),
+            networks: estate.networks.clone(),
+            switches: estate.switches.clone(),
+            typical: view.loads.typical.clone(),
         }
-        _ => {
+    }
+    fn same(&self, other: &Rests) -> bool {
+        fn each<T>(a: &[Arc<T>], b: &[Arc<T>]) -> bool {
+            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| Arc::ptr_eq(a, b))
+        }
+        Arc::ptr_eq(&self.cluster, &other.cluster)
+            && each(&self.hosts, &other.hosts)
+            && each(&self.machines, &other.machines)
+            && self.volumes.ptr_eq(&other.volumes)
+            && self.networks.ptr_eq(&other.networks)
+            && self.switches.ptr_eq(&other.switches)
+            && self.typical.ptr_eq(&other.typical)
+    }
+}
+
+/// The known answer if nothing that it rests on has changed, or nothing that counts.
+fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc<Headroom> {
+    let rests = Rests::of(view, cluster);
+    if let Some(known) = known.filter(|k| k.rests.same(&rests)) {
+        return known.clone();
+    }
+    let (table, volumes) = model(view, cluster);
+    let equal = |k: &&Arc<Headroom>| {
+        k.answer.table == table && k.answer.volumes == volumes && k.rests.cluster == *cluster
+    };
+    match known.filter(equal) {
+        Some(known) => known.clone(),
+        None => {
             let answer = Answer::from(table, volumes, cluster.demand.failures > 1);
-            Arc::new(Headroom::new(view, cluster, answer))
+            Arc::new(Headroom::new(view, cluster, rests, answer))
         }
     }
 }
