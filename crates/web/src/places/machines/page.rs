@@ -6,7 +6,7 @@ use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Machine, MachineState, Moved, Nic, Provisioning},
+    estate::{Estate, Machine, MachineState, Moved, Nic, PlaceRule, Provisioning},
     ids::{HostId, MachineId},
     permits::Act,
     view::View,
@@ -135,11 +135,8 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ("Disks", disks.join("; ")),
         ("Drive", drive(estate, m)),
         ("Boots from", boots(m)),
-        ("Restart", format!("tier {}", m.tier)),
-        (
-            "Kept apart as",
-            m.apart.clone().unwrap_or_else(|| "not".into()),
-        ),
+        ("If its host fails", restart(estate, m)),
+        ("Rules", rules(estate, m)),
         (
             "Deletion",
             if m.protected { "protected" } else { "allowed" }.into(),
@@ -162,6 +159,27 @@ fn last_move(estate: &Estate, moved: &Moved) -> String {
     let foretold = moved.foretold.as_ref();
     let picture = Rounds::new(&legs, foretold, Some(&moved.measured));
     format!("<p class=\"hint\">{at}</p>{}", render(&picture))
+}
+
+fn restart(estate: &Estate, m: &Machine) -> String {
+    if !m.restarts {
+        return "not restarted elsewhere".into();
+    }
+    let other = m.after.and_then(|id| estate.machines.get(&id));
+    let after = other.map_or_else(String::new, |o| format!(", once {} answers", o.name));
+    format!("restarted elsewhere in tier {}{after}", m.tier)
+}
+
+/// What keeps it to certain hosts, or away from some.
+fn rules(estate: &Estate, m: &Machine) -> String {
+    let group = m.apart.iter().map(|g| format!("apart as “{g}”"));
+    let of = |r: &PlaceRule| format!("{} by “{}”, {}", r.kind_word(), r.name, r.strength());
+    let all: Vec<String> = group.chain(estate.rules_of(m).map(of)).collect();
+    if all.is_empty() {
+        "none".into()
+    } else {
+        all.join("; ")
+    }
 }
 
 /// The image in its drive.
