@@ -113,14 +113,11 @@ fn ends(draft: &mut Draft<'_>, machine: &Machine, to: &Volume) -> Option<(Arc<Vo
             .and_then(|c| estate.hosts_in(c).find(|h| reaches(h)).cloned()),
     };
     if via.is_none() {
-        let where_ = machine
+        let who = machine
             .host
             .and_then(|h| estate.hosts.get(&h))
             .map_or("No host of its cluster", |h| h.name.as_str());
-        let text = format!(
-            "{where_} does not reach both {} and {}.",
-            from.name, to.name
-        );
+        let text = format!("{who} does not reach both {} and {}.", from.name, to.name);
         draft.found(
             Finding::stop(Rule::Paths, name, text)
                 .at("volume")

@@ -95,7 +95,7 @@ fn split(table: &Table, hosts: &[usize]) -> (Vec<usize>, Vec<Vec<usize>>, Vec<Le
             continue;
         }
         match (machine.restart, machine.together) {
-            (Restart::Guest, _) => {}
+            (Restart::Arriving, _) => {}
             (Restart::Unprotected, _) => lost.push(Left {
                 machine: i,
                 why: "it is not restarted elsewhere".into(),

@@ -241,7 +241,7 @@ fn volume(table: &Table, name: &str, machines: &[usize]) -> Row {
     let lost = machines
         .iter()
         .filter(|m| {
-            table.machines[**m].at.is_some() && table.machines[**m].restart != Restart::Guest
+            table.machines[**m].at.is_some() && table.machines[**m].restart != Restart::Arriving
         })
         .map(|m| Left {
             machine: *m,

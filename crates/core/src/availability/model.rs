@@ -160,7 +160,7 @@ impl Making<'_> {
         let together = rules.find(|r| r.required && r.kind == RuleKind::Together);
         let together = together.map(|r| self.group(r.name.clone()));
         let restart = match (arrives, machine.restarts) {
-            (true, _) => Restart::Guest,
+            (true, _) => Restart::Arriving,
             (false, true) => Restart::Yes,
             (false, false) => Restart::Unprotected,
         };

@@ -51,8 +51,8 @@ pub enum Restart {
     Yes,
     /// Nobody asked for that.
     Unprotected,
-    /// It is only counted here: on its way from another host.
-    Guest,
+    /// It is only counted here: it is on its way from another host, which restarts it.
+    Arriving,
 }
 
 #[derive(Debug, Clone, Default, PartialEq)]

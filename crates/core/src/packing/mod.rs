@@ -69,36 +69,24 @@ pub struct Packing {
 /// Places as many as it can find room for, higher tiers first. The same job always has the same answer.
 pub fn pack(job: &Job) -> Packing {
     let mut best = State::new(job);
-    let proof = bounds(job, &best);
-    if proof.is_none() {
-        for way in greedy::WAYS {
-            let mut state = State::new(job);
-            greedy::fill(job, &mut state, *way);
-            repair::fill(job, &mut state);
-            if state.all() {
-                return state.packing(Proof::Witness);
-            }
-            best = better(job, best, state);
-        }
-        let (found, proof) = search::all(job);
-        if let Some(state) = found {
-            return state.packing(Proof::Witness);
-        }
-        let best = most(job, best);
-        return best.packing(proof);
-    }
+    let bound = bounds(job, &best);
     for way in greedy::WAYS {
         let mut state = State::new(job);
         greedy::fill(job, &mut state, *way);
         repair::fill(job, &mut state);
+        if state.all() {
+            return state.packing(Proof::Witness);
+        }
         best = better(job, best, state);
     }
-    most(job, best).packing(proof.unwrap_or(Proof::Undecided { nodes: 0 }))
-}
-
-/// The most by tiers, from a good beginning.
-fn most(job: &Job, best: State) -> State {
-    search::most(job, best)
+    let proof = match bound {
+        Some(proof) => proof,
+        None => match search::all(job) {
+            (Some(state), proof) => return state.packing(proof),
+            (None, proof) => proof,
+        },
+    };
+    search::most(job, best).packing(proof)
 }
 
 fn better(job: &Job, a: State, b: State) -> State {

@@ -135,13 +135,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         lead: format!(
             "Where machines of {cluster_name} may be. Nothing moves by itself because of it."
         ),
-        run: "Run: keep this rule".replace(
-            "keep this",
-            if shown.remove {
-                "drop this"
-            } else {
-                "keep this"
-            },
+        run: format!(
+            "Run: {} this rule",
+            if shown.remove { "drop" } else { "keep" }
         ),
         danger: shown.remove,
         back: format!("/clusters/{}", id.0),
@@ -154,7 +150,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     }
 }
 
-/// A rule's machines and hosts as they would be typed: names, or a label in square brackets.
+/// A rule's machines and hosts as they would be typed: names, or `label:key=value`.
 fn typed(view: &View, rule: &PlaceRule) -> (String, String) {
     let who = match &rule.who {
         Who::Label(label) => format!("label:{label}"),
