@@ -172,3 +172,56 @@ fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use zastrugi_core::{
+        estate::Fact,
+        ids::HostId,
+        testkit::{Small, read},
+    };
+
+    const TWO: &str = "cluster eider\nhost 1 64\nhost 2 64\nhost 3 64
+        machine 11 a 30 on 1 tier=1\nmachine 12 b 20 on 2\nmachine 13 c 10 on 3 apart=g
+        cluster tern\nhost 4 64\nhost 5 64\nmachine 14 d 20 on 4";
+
+    fn step(small: &mut Small, n: u64) {
+        let id = MachineId(11 + n % 4);
+        small.alter(|e| {
+            let mut m = (*e.machines[&id]).clone();
+            match n % 5 {
+                0 => m.host = Some(HostId(1 + n % 3)),
+                1 => m.tier = u8::try_from(1 + n % 4).unwrap(),
+                2 => m.note = format!("{n}"),
+                3 => m.memory.kept = Bytes::gib(5 + n % 40),
+                _ => m.restarts = !m.restarts,
+            }
+            e.put(Fact::Machine(m.into()));
+        });
+    }
+
+    #[test]
+    fn what_is_kept_up_change_by_change_equals_what_is_computed_whole() {
+        let mut small = read(TWO);
+        let mut known: BTreeMap<ClusterId, Arc<Headroom>> = BTreeMap::new();
+        let mut kept = 0;
+        for n in 0..200 {
+            step(&mut small, n * 7 + n / 5);
+            let clusters: Vec<_> = small.view.estate.clusters.values().cloned().collect();
+            for cluster in clusters {
+                let before = known.get(&cluster.id).cloned();
+                let now = of(&small.view, &cluster, before.as_ref());
+                kept += usize::from(before.is_some_and(|b| Arc::ptr_eq(&b, &now)));
+                let whole = Answer::of(&small.view, &cluster);
+                assert_eq!(now.answer, whole, "after change {n} in {}", cluster.name);
+                assert_eq!(now.sentence, whole.sentence());
+                known.insert(cluster.id, now);
+            }
+        }
+        assert!(
+            kept > 200,
+            "what did not change was not computed again: {kept}"
+        );
+    }
+}
