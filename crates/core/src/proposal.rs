@@ -63,8 +63,8 @@ pub enum Proposal {
         targets: Vec<Target>,
         sets: Vec<Set>,
     },
-    /// Each target by its own sets, such as hosts from a list.
-    EditEach(Vec<(Target, Vec<Set>)>),
+    /// Each host by its own sets, as they stand in a list.
+    EditHosts(Vec<(HostId, Vec<Set>)>),
     Delete {
         machines: Vec<MachineId>,
     },
@@ -485,7 +485,9 @@ impl Proposal {
     /// What somebody must be allowed to do, to do this.
     pub fn act(&self) -> Act {
         match self {
-            Proposal::ClaimHosts(_) | Proposal::HandBack { .. } => Act::Hosts,
+            Proposal::ClaimHosts(_) | Proposal::HandBack { .. } | Proposal::EditHosts(_) => {
+                Act::Hosts
+            }
             Proposal::CreateCluster(_) => Act::Clusters,
             Proposal::ConnectArray(_)
             | Proposal::ConnectVolume(_)
@@ -499,11 +501,6 @@ impl Proposal {
             | Proposal::HealNetwork { .. }
             | Proposal::RemoveNetwork { .. } => Act::Storage,
             Proposal::Purge { .. } => Act::Purge,
-            Proposal::EditEach(edits) => match edits.first() {
-                Some((Target::Host(_), _)) | None => Act::Hosts,
-                Some((Target::Cluster(_), _)) => Act::Clusters,
-                Some(_) => Act::Machines,
-            },
             Proposal::Edit { targets, .. } => match targets.first() {
                 Some(Target::Host(_)) => Act::Hosts,
                 Some(Target::Cluster(_)) => Act::Clusters,

@@ -224,11 +224,11 @@ async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
         let rack = format!("a{}", n / 3 + 1);
         let feed = if n % 2 == 0 { "left" } else { "right" };
         edits.push((
-            Target::Host(host.id),
+            host.id,
             vec![label("rack", rack), label("feed", feed.into())],
         ));
     }
-    carry_out(desk, admin, Proposal::EditEach(edits)).await?;
+    carry_out(desk, admin, Proposal::EditHosts(edits)).await?;
     let Some(eider) = estate.cluster_named("Eider") else {
         return Ok(());
     };

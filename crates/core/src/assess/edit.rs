@@ -5,7 +5,7 @@ use crate::{
     estate::{ClusterKind, Machine, MachineState, PlaceRule, RuleKind},
     event::Event,
     finding::{Finding, Rule},
-    ids::MachineId,
+    ids::{HostId, MachineId},
     names,
     plan::Step,
     proposal::{Set, Target},
@@ -101,14 +101,14 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
     draft.found(Finding::clear(Rule::State, "edit", format!("{changes}.")));
 }
 
-/// Several targets, each with what is changed of it.
-pub(super) fn each(draft: &mut Draft<'_>, edits: &[(Target, Vec<Set>)]) {
+/// Several hosts, each with what is changed of it.
+pub(super) fn hosts(draft: &mut Draft<'_>, edits: &[(HostId, Vec<Set>)]) {
     if edits.is_empty() {
         let text = "Nothing is changed yet.";
         return draft.found(Finding::stop(Rule::Nothing, "fields", text));
     }
-    for (target, sets) in edits {
-        edit(draft, &[*target], sets);
+    for (host, sets) in edits {
+        edit(draft, &[Target::Host(*host)], sets);
     }
     draft.title = format!("Edit {} hosts", edits.len());
 }

@@ -75,6 +75,11 @@ fn touched(estate: &Estate, intents: &[Event], leaving: &BTreeSet<HostId>) -> BT
             target: Target::Cluster(c),
             sets,
         } if sets.iter().any(counts) => Some(*c),
+        // Rules may pin machines by the labels of hosts.
+        Event::Edited {
+            target: Target::Host(h),
+            sets,
+        } if sets.iter().any(counts) => estate.hosts.get(h).and_then(|h| h.cluster),
         _ => None,
     };
     let by_event = intents.iter().filter_map(of);

@@ -98,7 +98,7 @@ pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> As
         Proposal::Move(ask) => moving::relocate(&mut draft, ask),
         Proposal::Power { machines, act } => power::power(&mut draft, machines, *act),
         Proposal::Edit { targets, sets } => edit::edit(&mut draft, targets, sets),
-        Proposal::EditEach(edits) => edit::each(&mut draft, edits),
+        Proposal::EditHosts(edits) => edit::hosts(&mut draft, edits),
         Proposal::Delete { machines } => lifecycle::delete(&mut draft, machines),
         Proposal::Recover { machines } => lifecycle::recover(&mut draft, machines),
         Proposal::Purge { machines, typed } => lifecycle::purge(&mut draft, machines, typed),

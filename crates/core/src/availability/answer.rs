@@ -28,11 +28,15 @@ impl Answer {
         Answer::from(table, volumes, cluster.demand.failures > 1)
     }
     pub fn from(table: Table, volumes: Vec<(String, Vec<usize>)>, with_pairs: bool) -> Answer {
-        let matrix = matrix(&table, &volumes, Effort::QUICK, with_pairs);
-        Answer {
+        let answer = Answer {
+            matrix: matrix(&table, &volumes, Effort::QUICK),
             table,
             volumes,
-            matrix,
+        };
+        if with_pairs {
+            answer.with_pairs()
+        } else {
+            answer
         }
     }
     /// The same with every pair of hosts.
@@ -106,7 +110,7 @@ impl Answer {
         for _ in 0..8 {
             let middle: f64 = (low + high) / 2.0;
             let scaled = scaled(&self.table, middle);
-            let passes = matrix(&scaled, &[], Effort(200), false).headroom > 0;
+            let passes = matrix(&scaled, &[], Effort(200)).headroom > 0;
             if passes { low = middle } else { high = middle }
         }
         Some((reserves as f64 + held as f64 * low) / installed as f64)

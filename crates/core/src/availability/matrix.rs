@@ -158,35 +158,20 @@ impl Matrix {
     }
 }
 
-/// Every fault domain fails in turn; pairs only where one failure is survived and `with_pairs`.
-pub fn matrix(
-    table: &Table,
-    volumes: &[(String, Vec<usize>)],
-    effort: Effort,
-    with_pairs: bool,
-) -> Matrix {
+/// Every fault domain fails in turn; pairs of hosts come on top with [`super::Answer::with_pairs`].
+pub fn matrix(table: &Table, volumes: &[(String, Vec<usize>)], effort: Effort) -> Matrix {
     let mut rows: Vec<Row> = domains(table)
         .into_iter()
         .map(|(domain, hosts)| row(table, domain, &hosts, effort))
         .collect();
-    rows.extend(
-        volumes
-            .iter()
-            .map(|(name, machines)| volume(table, name, machines)),
-    );
+    let lost = volumes.iter();
+    rows.extend(lost.map(|(name, machines)| volume(table, name, machines)));
     let mut matrix = Matrix {
         rows,
         ..Matrix::default()
     };
-    let enough = open(table).len() >= 2;
-    if enough && matrix.hosts().all(Row::passes) {
-        matrix.headroom = 1;
-        if with_pairs && open(table).len() >= 3 {
-            let pairs = pairs(table, effort);
-            matrix.headroom += u32::from(pairs.pass());
-            matrix.pairs = Some(pairs);
-        }
-    }
+    let survives = open(table).len() >= 2 && matrix.hosts().all(Row::passes);
+    matrix.headroom = u32::from(survives);
     matrix
 }
 

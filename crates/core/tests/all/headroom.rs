@@ -335,7 +335,7 @@ fn racks_fail_as_one() {
 fn the_time_is_that_of_boots_in_order() {
     let small = read(TWO);
     let (table, volumes) = model(&small.view, &small.view.estate.clusters[&ClusterId(901)]);
-    let all = matrix(&table, &volumes, Effort::QUICK, false);
+    let all = matrix(&table, &volumes, Effort::QUICK);
     // h2 fails: db-2 can't be beside db, so it goes to h3 or nowhere; detection 15 s, fencing 6 s, one boot 60 s.
     let alone = &all.rows[1];
     assert_eq!(alone.failure.restarted.len(), 0);
@@ -347,7 +347,7 @@ fn the_time_is_that_of_boots_in_order() {
     };
     order.machines[0].tier = 1;
     order.machines[5].after = Some(1);
-    let rows = matrix(&order, &[], Effort::QUICK, false).rows;
+    let rows = matrix(&order, &[], Effort::QUICK).rows;
     // Tier 1, then four at once, then the one that waits: three boots in a row.
     assert_eq!(rows[0].time.0, 1000 * (15 + 6 + 3 * 60));
 }

@@ -10,6 +10,7 @@ use zastrugi_core::{
     event::Event,
     ids::{HostId, MachineId},
     permits::Who,
+    run::FaultKind,
 };
 use zastrugi_drivers::agent::KeptScreen;
 use zastrugi_store::{Held, Picture, Pictures, StoreError};
@@ -54,41 +55,45 @@ impl Screens {
                 why: screen.why.clone(),
             };
             match fetch(hand, &picture, &screen).await {
-                Ok(kept) => {
+                Ok(fetched) => {
                     self.known.insert(mark);
-                    if kept {
+                    if fetched == Fetched::Kept {
                         tell(hand, machine.id, picture).await;
                     }
                 }
-                Err(error) => tracing::debug!(%error, "a picture was not kept yet"),
+                Err(why) => tracing::debug!(%why, "a picture was not kept yet"),
             }
         }
     }
 }
 
-/// False when there is nothing to tell: it was kept before, or the host has it no longer.
-async fn fetch(
-    hand: &Hand<'_>,
-    picture: &Picture,
-    screen: &KeptScreen,
-) -> Result<bool, StoreError> {
+#[derive(PartialEq)]
+enum Fetched {
+    Kept,
+    /// Nothing to tell: it was kept before, or the host has it no longer.
+    Nothing,
+}
+
+/// Err with the reason when it is worth another try.
+async fn fetch(hand: &Hand<'_>, picture: &Picture, screen: &KeptScreen) -> Result<Fetched, String> {
     let pictures = Pictures::new(hand.shared.pool.clone());
-    if pictures.has(&picture.mark).await? {
-        return Ok(false);
-    }
+    let unavailable = |e: StoreError| e.to_string();
     let Some(host) = hand.shared.estate().hosts.get(&hand.host).cloned() else {
-        return Ok(false);
+        return Ok(Fetched::Nothing);
     };
+    if pictures.has(&picture.mark).await.map_err(unavailable)? {
+        return Ok(Fetched::Nothing);
+    }
     let drivers = &hand.shared.drivers;
-    match drivers
-        .picture(&host, &screen.machine, Some(screen.number))
-        .await
-    {
-        Ok(png) => pictures.keep(picture, &png).await,
-        Err(fault) => {
-            tracing::debug!(said = %fault.said, "a kept picture was not had");
-            Ok(false)
-        }
+    let asked = drivers.picture(&host, &screen.machine, Some(screen.number));
+    match asked.await {
+        Ok(png) => match pictures.keep(picture, &png).await.map_err(unavailable)? {
+            true => Ok(Fetched::Kept),
+            false => Ok(Fetched::Nothing),
+        },
+        // A newer one has taken its place.
+        Err(fault) if fault.kind == FaultKind::Refused => Ok(Fetched::Nothing),
+        Err(fault) => Err(fault.said),
     }
 }
 

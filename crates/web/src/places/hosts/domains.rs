@@ -8,7 +8,8 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::{
     estate::Host,
-    proposal::{Proposal, Set, Target},
+    ids::HostId,
+    proposal::{Proposal, Set},
     view::View,
 };
 
@@ -59,13 +60,13 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/hosts".into(),
         fields: render(&DomainFields { rows }),
-        ask: Proposal::EditEach(edits),
+        ask: Proposal::EditHosts(edits),
         wrong,
     }
 }
 
 /// What a line changes; none if nothing.
-fn edit(view: &View, cells: &[String; 4]) -> Result<Option<(Target, Vec<Set>)>, String> {
+fn edit(view: &View, cells: &[String; 4]) -> Result<Option<(HostId, Vec<Set>)>, String> {
     let name = cells[0].trim();
     if name.is_empty() || name == "host" {
         return Ok(None);
@@ -85,5 +86,5 @@ fn edit(view: &View, cells: &[String; 4]) -> Result<Option<(Target, Vec<Set>)>, 
         }
     }
     let sets = relabel(&host.labels, &then);
-    Ok((!sets.is_empty()).then_some((Target::Host(host.id), sets)))
+    Ok((!sets.is_empty()).then_some((host.id, sets)))
 }
