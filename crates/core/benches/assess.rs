@@ -5,58 +5,21 @@
     reason = "a benchmark reads the clock and prints"
 )]
 
-use std::{fmt::Write, time::Instant};
+#[path = "shared/mod.rs"]
+mod shared;
+
+use shared::measure;
 use zastrugi_core::{
     assess::assess,
     estate::Estate,
     event::Event,
     ids::{ClusterId, HostId, MachineId},
     proposal::{CreateMachines, Proposal},
-    testkit::{machines, read},
+    testkit::{large, machines, read},
 };
 
-fn large() -> String {
-    let mut text = String::new();
-    for c in 0..32 {
-        let _ = writeln!(text, "cluster c{c}");
-        for h in (0..1000).filter(|h| h % 32 == c) {
-            let _ = writeln!(text, "host {} 768 cores=64", h + 1);
-        }
-        for m in (0..20_000).filter(|m| m % 1000 % 32 == c) {
-            let _ = writeln!(
-                text,
-                "machine {} m{m} {} on {} vcpus={} label=app:a{}",
-                m + 2001,
-                8 + m % 4 * 8,
-                m % 1000 + 1,
-                2 + m % 3 * 2,
-                m % 97
-            );
-        }
-    }
-    text
-}
-
-fn report(what: &str, mut times: Vec<f64>) {
-    times.sort_by(f64::total_cmp);
-    println!(
-        "{what:<64} median {:>8.3} ms   p95 {:>8.3} ms",
-        times[times.len() / 2],
-        times[times.len() * 95 / 100]
-    );
-}
-
-fn measure(what: &str, rounds: usize, mut work: impl FnMut()) {
-    let times = (0..rounds).map(|_| {
-        let began = Instant::now();
-        work();
-        began.elapsed().as_secs_f64() * 1000.0
-    });
-    report(what, times.collect());
-}
-
 fn main() {
-    let small = read(&large());
+    let small = read(&large(20_000, 8));
     let ask = |count| {
         Proposal::CreateMachines(CreateMachines {
             vcpus: 4,

@@ -6,63 +6,21 @@
     reason = "a benchmark reads the clock and prints"
 )]
 
-use std::{fmt::Write, hint::black_box, time::Instant};
+#[path = "shared/mod.rs"]
+mod shared;
+
+use shared::measure;
+use std::hint::black_box;
 use zastrugi_core::{
     availability::{Answer, CPU, Effort, Table, WELL, evacuate, model, pairs},
     balance::{Measure, balance},
     ids::{ClusterId, MachineId},
     placement::{Ledger, choose},
-    testkit::{Small, read},
+    testkit::{large, read},
 };
 
-/// So many machines on 1,000 hosts in 32 clusters; some are kept apart, as in life.
-fn large(machines: usize, gib: usize) -> Small {
-    let mut text = String::new();
-    for c in 0..32 {
-        let _ = writeln!(text, "cluster c{c}");
-        for h in (0..1000).filter(|h| h % 32 == c) {
-            let _ = writeln!(text, "host {} 768 cores=64", h + 1);
-        }
-        for m in (0..machines).filter(|m| m % 1000 % 32 == c) {
-            let apart = if m % 10 == 0 {
-                format!(" apart=g{}", m / 10 % 200)
-            } else {
-                String::new()
-            };
-            let _ = writeln!(
-                text,
-                "machine {} m{m} {} on {} vcpus={} tier={}{apart}",
-                m + 2001,
-                gib + (m + m / 1000) % 5 * 12,
-                m % 1000 + 1,
-                2 + m % 3 * 2,
-                1 + m % 4
-            );
-        }
-    }
-    read(&text)
-}
-
-fn report(what: &str, mut times: Vec<f64>) {
-    times.sort_by(f64::total_cmp);
-    println!(
-        "{what:<58} median {:>9.3} ms   p95 {:>9.3} ms",
-        times[times.len() / 2],
-        times[times.len() * 95 / 100]
-    );
-}
-
-fn measure(what: &str, rounds: usize, mut work: impl FnMut()) {
-    let times = (0..rounds).map(|_| {
-        let began = Instant::now();
-        work();
-        began.elapsed().as_secs_f64() * 1000.0
-    });
-    report(what, times.collect());
-}
-
 fn all(machines: usize, gib: usize) {
-    let small = large(machines, gib);
+    let small = read(&large(machines, gib));
     let view = &small.view;
     println!(
         "{} hosts, {} machines, one core",

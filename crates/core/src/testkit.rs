@@ -356,3 +356,23 @@ pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport 
         created: Moment(0),
     }
 }
+
+/// The text of 1,000 hosts in 32 clusters with so many machines, of `gib` and up to 48 GiB more: a tenth of them kept apart.
+pub fn large(machines: usize, gib: usize) -> String {
+    let mut lines = Vec::new();
+    for c in 0..32 {
+        lines.push(format!("cluster c{c}"));
+        let hosts = (0..1000).filter(|h| h % 32 == c);
+        lines.extend(hosts.map(|h| format!("host {} 768 cores=64", h + 1)));
+        lines.extend((0..machines).filter(|m| m % 1000 % 32 == c).map(|m| {
+            let (id, host, size) = (m + 2001, m % 1000 + 1, gib + (m + m / 1000) % 5 * 12);
+            let (vcpus, tier, app) = (2 + m % 3 * 2, 1 + m % 4, m % 97);
+            let apart = match m % 10 {
+                0 => format!(" apart=g{}", m / 10 % 200),
+                _ => String::new(),
+            };
+            format!("machine {id} m{m} {size} on {host} vcpus={vcpus} tier={tier} label=app:a{app}{apart}")
+        }));
+    }
+    lines.join("\n")
+}

@@ -2,7 +2,7 @@
 
 use crate::{
     Drivers, Outcome, Turn,
-    agent::WireCopy,
+    agent::{Agent, WireCopy},
     fault::words,
     perform::{done, stamp},
 };
@@ -56,9 +56,8 @@ impl Drivers {
         let key = self.key_of(way.via).await?;
         let agent = self.agent(way.via, &key);
         // Perhaps they are there already, whoever began it.
-        let seen = agent.machine(&way.machine.uuid).await?;
-        if seen.volume == way.to.uid {
-            return Ok(moved(&way, seen.generation));
+        if let Some(there) = arrived(&agent, &way).await? {
+            return Ok(there);
         }
         let known = agent.copying(&way.machine.uuid).await.ok();
         let told = match known.filter(|c| c.to == way.to.uid && c.stage == "running") {
@@ -99,14 +98,20 @@ impl Drivers {
             }
             Err(fault) => return Err(fault),
         }
-        let seen = agent.machine(&way.machine.uuid).await?;
-        Ok(match seen.volume == way.to.uid {
-            true => moved(&way, seen.generation),
-            false => Outcome::NotYet {
+        Ok(match arrived(&agent, &way).await? {
+            Some(there) => there,
+            None => Outcome::NotYet {
                 said: "the disks stay where they are".into(),
             },
         })
     }
+}
+
+/// What it means if the disks are where they shall be.
+async fn arrived(agent: &Agent<'_>, way: &Way<'_>) -> Result<Option<Outcome>, Fault> {
+    let seen = agent.machine(&way.machine.uuid).await?;
+    let there = seen.volume == way.to.uid;
+    Ok(there.then(|| moved(way, seen.generation)))
 }
 
 fn moved(way: &Way<'_>, generation: u64) -> Outcome {

@@ -6,7 +6,6 @@
 )]
 
 use std::{
-    fmt::Write,
     sync::{
         Arc,
         atomic::{AtomicU64, Ordering},
@@ -18,7 +17,7 @@ use zastrugi_core::{
     ids::{MachineId, PersonId},
     permits::Role,
     proposal::{Proposal, Set, Target},
-    testkit::read,
+    testkit::{large, read},
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
 use zastrugi_store::testkit::{Scratch, keep};
@@ -26,26 +25,6 @@ use zastrugi_store::testkit::{Scratch, keep};
 /// Asked for; a few come late.
 const EACH_SECOND: u64 = 510;
 const SECONDS: u64 = 15;
-
-fn large() -> String {
-    let mut text = String::new();
-    for c in 0..32 {
-        let _ = writeln!(text, "cluster c{c}");
-        for h in (0..1000).filter(|h| h % 32 == c) {
-            let _ = writeln!(text, "host {} 768 cores=64", h + 1);
-        }
-        for m in (0..20_000).filter(|m| m % 1000 % 32 == c) {
-            let (gib, vcpus) = (8 + (m + m / 1000) % 5 * 12, 2 + m % 3 * 2);
-            let _ = writeln!(
-                text,
-                "machine {} m{m} {gib} on {} vcpus={vcpus}",
-                m + 2001,
-                m % 1000 + 1
-            );
-        }
-    }
-    text
-}
 
 /// Edits machines all over the estate, one event each.
 async fn write(desk: Desk, viewer: Viewer, first: u64, written: Arc<AtomicU64>) {
@@ -69,7 +48,7 @@ async fn write(desk: Desk, viewer: Viewer, first: u64, written: Arc<AtomicU64>) 
 async fn main() {
     let scratch = Scratch::make().await;
     let pool = zastrugi_store::connect(&scratch.url, 4).await.unwrap();
-    keep(&pool, &read(&large()).view.estate).await;
+    keep(&pool, &read(&large(20_000, 8)).view.estate).await;
     let engine = Engine::start(EngineSettings::new(scratch.url.clone(), [7; 32]))
         .await
         .unwrap();

@@ -2,6 +2,7 @@
 //! goes over, under the next generation of the run lease.
 
 use crate::{
+    guest::whole,
     volume::Record,
     world::{State, World},
 };
@@ -47,15 +48,6 @@ impl Copy {
     pub(crate) fn runs(&self) -> bool {
         self.stage == Stage::Running
     }
-}
-
-#[expect(
-    clippy::cast_possible_truncation,
-    clippy::cast_sign_loss,
-    reason = "`as` saturates"
-)]
-fn whole(figure: f64) -> u64 {
-    figure.max(0.0) as u64
 }
 
 /// What a thin or thick disk takes on its volume.

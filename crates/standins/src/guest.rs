@@ -139,7 +139,7 @@ pub(crate) fn load(
     clippy::cast_sign_loss,
     reason = "`as` saturates"
 )]
-fn whole(figure: f64) -> u64 {
+pub(crate) fn whole(figure: f64) -> u64 {
     figure.max(0.0) as u64
 }
 

@@ -1,7 +1,8 @@
 //! The calls of the agent's protocol.
 
-use super::wire::{
-    Greeting, Machine, Report, Storage, WireCopy, WireImage, WireMove, WirePath, limited,
+use super::{
+    measured::{WireCopy, WireMove},
+    wire::{Greeting, Machine, Report, Storage, WireImage, WirePath, limited},
 };
 use crate::{
     fault::garbled,

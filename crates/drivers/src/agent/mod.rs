@@ -2,11 +2,13 @@
 //! agent can try it with [`crate::check`].
 
 mod client;
+mod measured;
 mod wire;
 
 pub(crate) use client::{Agent, Cards, Seen, Stamp, boot, greet};
 pub use client::{KeptScreen, Sample};
-pub(crate) use wire::{Machine, WireCopy, WireMove, limited};
+pub(crate) use measured::{WireCopy, WireMove};
+pub(crate) use wire::{Machine, limited};
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {
     path.read()

@@ -160,10 +160,18 @@ pub(crate) async fn ticket(
     of: Of,
     _fields: Fields,
 ) -> (Status, Json<Value>) {
-    match desk
-        .console_ticket(&signed.viewer, of.0, ConsoleWay::Text, &signed.cookie)
-        .await
-    {
+    issue(&signed, desk, of.0, ConsoleWay::Text).await
+}
+
+/// A ticket, or why there is none.
+pub(super) async fn issue(
+    signed: &Signed,
+    desk: &Desk,
+    of: ConsoleOf,
+    way: ConsoleWay,
+) -> (Status, Json<Value>) {
+    let asked = desk.console_ticket(&signed.viewer, of, way, &signed.cookie);
+    match asked.await {
         Ok(ticket) => (Status::Ok, Json(json!({"ticket": ticket}))),
         Err(why) => refused(&why),
     }
@@ -181,6 +189,22 @@ pub(super) fn refused(why: &ConsoleError) -> (Status, Json<Value>) {
 /// The most that one message of a browser may hold.
 pub(super) const LARGEST: usize = 16 << 10;
 
+/// Nothing longer is taken from a browser.
+pub(super) fn limits(largest: usize) -> rocket_ws::Config {
+    rocket_ws::Config {
+        max_message_size: Some(largest),
+        max_frame_size: Some(largest),
+        ..rocket_ws::Config::default()
+    }
+}
+
+pub(super) const SIGNED_OUT: &str = "you are no longer signed in";
+
+/// A database that does not answer signs nobody out.
+pub(super) async fn signed_out(desk: &Desk, cookie: &str) -> bool {
+    matches!(desk.session(cookie, false).await, Ok(None))
+}
+
 /// A socket on a console, for a page of ours with a ticket.
 #[get("/console/<of>/socket?<ticket>")]
 pub(crate) fn open(
@@ -196,12 +220,7 @@ pub(crate) fn open(
         .console(&signed.viewer, of.0, &signed.cookie, ticket)
         .map_err(|_| Status::Forbidden)?;
     let desk = desk.inner().clone();
-    let limits = rocket_ws::Config {
-        max_message_size: Some(LARGEST),
-        max_frame_size: Some(LARGEST),
-        ..rocket_ws::Config::default()
-    };
-    let channel = socket.config(limits).channel(move |stream| {
+    let channel = socket.config(limits(LARGEST)).channel(move |stream| {
         Box::pin(async move {
             let closing = serve(stream, look, &desk, &signed.cookie, end).await;
             tracing::debug!(?closing, "a console was closed");
@@ -244,8 +263,8 @@ async fn serve(
                 _ => {}
             },
             _ = session.tick() => {
-                if !matches!(desk.session(cookie, false).await, Ok(Some(_)) | Err(_)) {
-                    return close(stream, CloseCode::Policy, "you are no longer signed in").await;
+                if signed_out(desk, cookie).await {
+                    return close(stream, CloseCode::Policy, SIGNED_OUT).await;
                 }
             }
             () = &mut end => return close(stream, CloseCode::Restart, "Zastrugi restarts").await,

@@ -3,7 +3,7 @@
 
 use super::{
     AtDesk, Fields, Page, Problem, Signed,
-    console::{Alone, LARGEST, alone, close, refused},
+    console::{Alone, LARGEST, SIGNED_OUT, alone, close, issue, limits, refused, signed_out},
     viewer::SameOrigin,
 };
 use askama::Template;
@@ -19,7 +19,7 @@ use rocket::{
     },
 };
 use rocket_ws::{Channel, Message, WebSocket, frame::CloseCode, stream::DuplexStream};
-use serde_json::{Value, json};
+use serde_json::Value;
 use uuid::Uuid;
 use zastrugi_core::{event::ConsoleOf, ids::MachineId};
 use zastrugi_engine::{ConsoleWay, Desk, KEYBOARDS, Screen};
@@ -70,11 +70,7 @@ pub(crate) async fn ticket(
     _fields: Fields,
 ) -> (Status, Json<Value>) {
     let of = ConsoleOf::Machine(MachineId(id));
-    let asked = desk.console_ticket(&signed.viewer, of, ConsoleWay::Screen, &signed.cookie);
-    match asked.await {
-        Ok(ticket) => (Status::Ok, Json(json!({"ticket": ticket}))),
-        Err(why) => refused(&why),
-    }
+    issue(&signed, desk, of, ConsoleWay::Screen).await
 }
 
 /// A socket on a screen, for a page of ours with a ticket.
@@ -100,12 +96,7 @@ pub(crate) async fn open(
     );
     let screen = screen.await.map_err(|why| refused(&why).0)?;
     let desk = desk.inner().clone();
-    let limits = rocket_ws::Config {
-        max_message_size: Some(2 * LARGEST),
-        max_frame_size: Some(2 * LARGEST),
-        ..rocket_ws::Config::default()
-    };
-    let channel = socket.config(limits).channel(move |stream| {
+    let channel = socket.config(limits(2 * LARGEST)).channel(move |stream| {
         Box::pin(async move {
             let closing = serve(stream, screen, &desk, &signed.cookie, end).await;
             tracing::debug!(?closing, "a screen was closed");
@@ -140,8 +131,8 @@ async fn serve(
                 _ => {}
             },
             _ = session.tick() => {
-                if !matches!(desk.session(cookie, false).await, Ok(Some(_)) | Err(_)) {
-                    return close(stream, CloseCode::Policy, "you are no longer signed in").await;
+                if signed_out(desk, cookie).await {
+                    return close(stream, CloseCode::Policy, SIGNED_OUT).await;
                 }
             }
             () = &mut end => return close(stream, CloseCode::Restart, "Zastrugi restarts").await,

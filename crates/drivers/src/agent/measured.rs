@@ -1,0 +1,130 @@
+//! What an agent measures, and how far it is with what takes long.
+
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Measured, Moved, RoundSeen},
+    loads::{DiskUse, MachineLoad, Writes},
+    moment::Span,
+    units::{Bytes, Mhz, Rate},
+};
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Load {
+    pub(crate) cpu_mhz: u64,
+    pub(crate) active: u64,
+    #[serde(default)]
+    pub(crate) machines: BTreeMap<Uuid, WireLoad>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireLoad {
+    cpu_mhz: u64,
+    active: u64,
+    #[serde(default)]
+    writes: Option<WireWrites>,
+    #[serde(default)]
+    disks: Option<WireDisks>,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireDisks {
+    used: u64,
+    writes: u64,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireWrites {
+    dirty: u64,
+    touched: u64,
+    working_set: u64,
+}
+
+impl WireLoad {
+    pub(crate) fn read(self) -> MachineLoad {
+        MachineLoad {
+            cpu: Mhz(self.cpu_mhz),
+            active: Bytes(self.active),
+            writes: self.writes.map(|w| Writes {
+                dirty: Rate(w.dirty),
+                touched: Bytes(w.touched),
+                working_set: Bytes(w.working_set),
+            }),
+            disk: self.disks.map(|d| DiskUse {
+                used: Bytes(d.used),
+                writes: Rate(d.writes),
+            }),
+        }
+    }
+}
+
+/// How far a copy of disks is.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireCopy {
+    /// `running`, `done` or `failed`.
+    pub(crate) stage: String,
+    #[serde(default)]
+    pub(crate) why: String,
+    pub(crate) to: String,
+    copied: u64,
+    left: u64,
+    rate: u64,
+}
+
+impl WireCopy {
+    pub(crate) fn said(&self) -> String {
+        let (copied, left, rate) = (Bytes(self.copied), Bytes(self.left), Rate(self.rate));
+        format!("{copied} copied at {rate}, {left} to go")
+    }
+}
+
+/// A migration as its source tells it.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireMove {
+    pub(crate) stage: String,
+    #[serde(default)]
+    pub(crate) why: String,
+    pub(crate) generation: u64,
+    round: u32,
+    sent: u64,
+    of: u64,
+    slowed: u32,
+    rounds: Vec<WireRound>,
+    total: u64,
+    took_ms: u64,
+    stood_still_ms: u64,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireRound {
+    bytes: u64,
+    ms: u64,
+}
+
+impl WireMove {
+    /// How far it is, in words.
+    pub(crate) fn said(&self) -> String {
+        let slowed = match self.slowed {
+            0 => String::new(),
+            n => format!(", slowed by {n} %"),
+        };
+        let (sent, of) = (Bytes(self.sent), Bytes(self.of));
+        format!("round {}: {sent} of {of}{slowed}", self.round)
+    }
+    pub(crate) fn measured(&self) -> Measured {
+        let rounds = self.rounds.iter().take(Moved::MOST_ROUNDS);
+        Measured {
+            rounds: rounds
+                .map(|r| RoundSeen {
+                    bytes: Bytes(r.bytes),
+                    took: Span(r.ms),
+                })
+                .collect(),
+            total: Bytes(self.total),
+            took: Span(self.took_ms),
+            stood_still: Span(self.stood_still_ms),
+            slowed: self.slowed.min(100),
+        }
+    }
+}
