@@ -112,6 +112,19 @@ async fn from_bare_hosts_to_a_machine_that_answers(pool: PgPool) {
     world.assert_once();
 }
 
+/// On a slow line, edits come faster than answers: the consequences are those of the last edit.
+async fn last_edit_wins(b: &Browser) {
+    let slow = "const real = window.fetch; window.quick = () => { window.fetch = real; };
+        window.fetch = async (...ask) => { await new Promise((r) => setTimeout(r, 2000)); return real(...ask); };";
+    b.page.execute(slow, vec![]).await.unwrap();
+    for count in ["3", "4", "5"] {
+        b.fill("#count", count).await;
+        tokio::time::sleep(std::time::Duration::from_millis(350)).await;
+    }
+    b.says("Run: create 5 machines").await;
+    b.page.execute("window.quick()", vec![]).await.unwrap();
+}
+
 /// Two machines, with a device that refuses on the way; then one is stopped, deleted and brought back.
 async fn machines(b: &Browser, world: &World, base: &str) {
     b.keys("gm").await;
@@ -120,8 +133,11 @@ async fn machines(b: &Browser, world: &World, base: &str) {
     b.fill("#name", "Gate {01}").await;
     b.says("Names are in lower case").await;
     b.fill("#name", "gate-{01}").await;
+    last_edit_wins(b).await;
     b.fill("#count", "2").await;
     b.says("Where it goes").await;
+    // The consequences of what was typed last, and not those of one machine.
+    b.says("Run: create 2 machines").await;
     let refuse = |host: &str| Fault {
         device: host.into(),
         call: "PUT /v1/machines".into(),
