@@ -9,22 +9,22 @@
 mod shared;
 
 use shared::measure;
+use zastrugi_core::rooms::machines;
 use zastrugi_core::{
-    assess::assess,
     estate::Estate,
-    event::Event,
     ids::{ClusterId, HostId, MachineId},
-    proposal::{CreateMachines, Proposal},
+    rooms::machines::CreateMachines,
+    rooms::{Event, Proposal, assess},
     testkit::{large, machines, read},
 };
 
 fn main() {
     let small = read(&large(20_000, 8));
     let ask = |count| {
-        Proposal::CreateMachines(CreateMachines {
+        Proposal::Machines(machines::Ask::Create(CreateMachines {
             vcpus: 4,
             ..machines("new-{001}", count, Some(ClusterId(907)), 16)
-        })
+        }))
     };
     println!(
         "{} hosts, {} machines",
@@ -44,11 +44,11 @@ fn main() {
         let mut fork = estate.clone();
         n += 1;
         let machine = MachineId(2001 + n % 20_000);
-        fork.absorb(&Event::MachineWanted {
+        fork.absorb(&Event::Machines(machines::Event::Wanted {
             machine,
             wanted: zastrugi_core::estate::Wanted::On,
             host: Some(HostId(n % 1000 + 1)),
-        });
+        }));
         std::hint::black_box(fork);
     });
     let facts: Vec<_> = estate.facts().collect();

@@ -75,6 +75,22 @@ impl fmt::Display for Revision {
 #[serde(transparent)]
 pub struct SecretRef(pub uuid::Uuid);
 
+/// A machine identity that is the same whenever the same number is drawn: 122 bits mixed from the run and the
+/// machine's number, so that assessing twice gives the same answer.
+pub fn draw_uuid(run: u64, machine: u64, salt: u64) -> uuid::Uuid {
+    let high = mix(run ^ mix(salt));
+    let low = mix(machine.wrapping_add(0x9e37_79b9_7f4a_7c15) ^ high);
+    uuid::Builder::from_random_bytes(((u128::from(high) << 64) | u128::from(low)).to_be_bytes())
+        .into_uuid()
+}
+
+/// The finalizer of SplitMix64 (Steele, Lea, Flood 2014).
+pub(crate) fn mix(mut x: u64) -> u64 {
+    x = (x ^ (x >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    x = (x ^ (x >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    x ^ (x >> 31)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,16 +1,29 @@
 //! Zastrugi's rules: pure, deterministic, without I/O, clock or interface.
 //!
-//! One road: a [`proposal::Proposal`] is put to [`assess::assess`] with a [`view::View`] and answers an
-//! [`assess::Assessment`]. One without a *stop* turns into an [`plan::AcceptedPlan`], which becomes a
-//! [`run::Run`]. [`run::turn`] moves runs on. What devices did comes back as [`event::Event`]s, which
-//! [`estate::Estate::absorb`] folds in. Start reading at [`assess`].
+//! One road: a [`rooms::Proposal`] is put to [`rooms::assess`] with a [`view::View`] and answers an
+//! [`road::Assessment`]. One without a *stop* turns into a [`road::AcceptedPlan`], which becomes a [`runs::Run`].
+//! [`road::turn`] moves runs on. What devices did comes back as [`rooms::Event`]s, which the
+//! [`rooms::World`] absorbs. Start reading at [`rooms`].
+//!
+//! Floors, each using only those beneath:
+//!
+//! ```text
+//! observe                                   what devices report, as events
+//! rooms.rs                                  the list: enums that only delegate
+//! rooms/<room>                              what one capability asks, does and tells
+//! road                                      what all of them answer; plans, assessments, turns
+//! placement packing availability …          fields of rules: questions on estate, loads, evidence
+//! view · runs · estate                      what is being changed · what is
+//! ids units moment finding permits …        words
+//! ```
 
 pub mod addressing;
-pub mod assess;
 pub mod availability;
 pub mod balance;
+pub mod booting;
+pub mod endpoint;
+pub mod epoch;
 pub mod estate;
-pub mod event;
 pub mod evidence;
 pub mod finding;
 pub mod forecast;
@@ -23,9 +36,9 @@ pub mod observe;
 pub mod packing;
 pub mod permits;
 pub mod placement;
-pub mod plan;
-pub mod proposal;
-pub mod run;
+pub mod road;
+pub mod rooms;
+pub mod runs;
 #[cfg(any(test, feature = "testkit"))]
 pub mod testkit;
 pub mod units;

@@ -75,6 +75,26 @@ pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
         .map(|()| names)
 }
 
+/// Checks a label's key: up to 40 of letters, digits, `-`, `_`, `.`, `/`.
+///
+/// # Errors
+/// Words for the person who typed it.
+pub fn check_label(key: &str) -> Result<(), String> {
+    if key.is_empty() {
+        return Err("A label needs a name.".into());
+    }
+    if key.chars().count() > 40 {
+        return Err("A label's name has at most 40 characters.".into());
+    }
+    match key
+        .chars()
+        .find(|c| !(c.is_alphanumeric() || "-_./".contains(*c)))
+    {
+        Some(c) => Err(format!("“{c}” can't stand in a label's name.")),
+        None => Ok(()),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

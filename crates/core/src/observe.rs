@@ -1,15 +1,18 @@
 //! What a host reports, compared with what we hold: only differences become events.
 
 use crate::{
+    epoch::Obeyed,
     estate::{
         Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState, Memory,
         Nic, Uplink, Wanted,
     },
-    event::Event,
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
     moment::Moment,
+    rooms::{Event, hosts, images, machines, networks, storage},
+    runs::{Object, Runs},
     units::Bytes,
+    view::View,
 };
 use serde::{Deserialize, Serialize};
 use std::{
@@ -66,6 +69,9 @@ pub struct MachineReport {
 pub struct HostReport {
     pub boot: u64,
     pub seq: u64,
+    /// Whose orders it last obeyed; none: nobody's yet, or its agent doesn't say.
+    #[serde(default)]
+    pub obeyed: Option<Obeyed>,
     pub software: String,
     /// Its name as an initiator.
     pub initiator: String,
@@ -78,7 +84,8 @@ pub struct HostReport {
 
 /// What differs between the report and the estate. A report that is not newer than the last answers nothing; one that
 /// changes nothing answers nothing.
-pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) -> Vec<Event> {
+pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> Vec<Event> {
+    let (estate, runs) = (&*view.estate, &*view.runs);
     let Some(held) = estate.hosts.get(&host) else {
         return Vec::new();
     };
@@ -93,11 +100,11 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
     let mut events = volumes(estate, report);
     events.extend(mounts(estate, held, report));
     if report.networks != held.networks || report.uplinks != held.uplinks {
-        events.push(Event::HostNetworks {
+        events.push(Event::Networks(networks::Event::OnHost {
             host,
             uplinks: report.uplinks.clone(),
             networks: report.networks.clone(),
-        });
+        }));
     }
     let mut next = estate.next;
     let mut reported = BTreeSet::new();
@@ -108,16 +115,16 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
                 events.extend(differs(ours, host, machine));
                 events.extend(moved_home(estate, ours, machine));
                 events.extend(nics_differ(estate, ours, machine));
-                events.extend(boot_differs(estate, ours, machine));
+                events.extend(boot_differs(estate, runs, ours, machine));
             }
             None => {
-                events.push(Event::MachineAdopted(Box::new(adopt(
+                events.push(Event::Machines(machines::Event::Adopted(Box::new(adopt(
                     estate,
                     held,
                     machine,
                     MachineId(next),
                     now,
-                ))));
+                )))));
                 next += 1;
             }
         }
@@ -126,18 +133,18 @@ pub fn compare(estate: &Estate, host: HostId, report: &HostReport, now: Moment) 
         estate
             .machines_on(host)
             .filter(|m| !reported.contains(&m.id))
-            .filter_map(|m| stopped(estate, m)),
+            .filter_map(|m| stopped(runs, m)),
     );
     let stale = held.condition != Condition::Steady
         && !matches!(held.condition, Condition::Stranger { .. });
     if !events.is_empty() || stale || report.boot != held.seen.0 || report.software != held.software
     {
-        events.push(Event::HostSeen {
+        events.push(Event::Hosts(hosts::Event::Seen {
             host,
             boot: report.boot,
             seq: report.seq,
             software: report.software.clone(),
-        });
+        }));
     }
     events
 }
@@ -146,11 +153,11 @@ fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {
     let changed = |seen: &SeenVolume| {
         let ours = estate.volume_with_uid(&seen.uid)?;
         let differs = ours.capacity != seen.capacity || ours.used != seen.used;
-        differs.then_some(Event::VolumeSeen {
+        differs.then_some(Event::Storage(storage::Event::VolumeSeen {
             volume: ours.id,
             capacity: seen.capacity,
             used: seen.used,
-        })
+        }))
     };
     report.volumes.iter().filter_map(changed).collect()
 }
@@ -163,10 +170,12 @@ fn mounts(estate: &Estate, host: &Host, report: &HostReport) -> Option<Event> {
         }
     }
     let same = mounts == host.mounts && report.initiator == host.initiator;
-    (!same).then(|| Event::HostMounts {
-        host: host.id,
-        initiator: report.initiator.clone(),
-        mounts,
+    (!same).then(|| {
+        Event::Storage(storage::Event::Mounts {
+            host: host.id,
+            initiator: report.initiator.clone(),
+            mounts,
+        })
     })
 }
 
@@ -174,10 +183,10 @@ fn mounts(estate: &Estate, host: &Host, report: &HostReport) -> Option<Event> {
 fn moved_home(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<Event> {
     let volume = estate.volume_with_uid(&seen.volume)?.id;
     let same = ours.disks.iter().all(|d| d.volume == volume);
-    (!same).then_some(Event::MachineHome {
+    (!same).then_some(Event::Machines(machines::Event::Home {
         machine: ours.id,
         volume,
-    })
+    }))
 }
 
 /// The cards of a machine, with the networks of its cluster found by name.
@@ -198,10 +207,10 @@ fn nics_differ(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<
         return None;
     }
     let nics = nics(estate, ours.cluster, &seen.nics);
-    (nics != ours.nics).then_some(Event::MachineNics {
+    (nics != ours.nics).then_some(Event::Machines(machines::Event::Nics {
         machine: ours.id,
         nics,
-    })
+    }))
 }
 
 /// What it boots from, with the image found by what its volume calls it.
@@ -218,28 +227,20 @@ fn boot(estate: &Estate, seen: &BootReport) -> Boot {
 }
 
 /// A machine that boots otherwise than we hold, unless a run is about to write just that.
-fn boot_differs(estate: &Estate, ours: &Machine, seen: &MachineReport) -> Option<Event> {
+fn boot_differs(
+    estate: &Estate,
+    runs: &Runs,
+    ours: &Machine,
+    seen: &MachineReport,
+) -> Option<Event> {
     let boot = boot(estate, seen.boot.as_ref()?);
     let differs = boot != ours.boot && seen.generation >= ours.generation;
-    (differs && !written_by_run(estate, ours.id)).then_some(Event::MachineBoot {
-        machine: ours.id,
-        boot,
-    })
-}
-
-fn written_by_run(estate: &Estate, machine: MachineId) -> bool {
-    estate.runs.values().any(|run| {
-        estate.plans.get(&run.id).is_some_and(|plan| {
-            plan.steps.iter().zip(&run.steps).any(|(p, s)| {
-                let open = !matches!(
-                    s.phase,
-                    crate::run::Phase::Done | crate::run::Phase::Skipped
-                );
-                let writes = matches!(p.step, crate::plan::Step::Rewrite { .. });
-                writes && open && p.step.machine() == Some(machine)
-            })
-        })
-    })
+    (differs && !runs.will_change(Object::Machine(ours.id))).then_some(Event::Machines(
+        machines::Event::Boot {
+            machine: ours.id,
+            boot,
+        },
+    ))
 }
 
 /// Where a machine runs is decided by the generation of its run lease, never by arrival order.
@@ -249,33 +250,29 @@ fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> 
     }
     let same =
         ours.state == seen.state && ours.host == Some(host) && ours.generation == seen.generation;
-    (!same).then(|| Event::MachineSeen {
-        machine: ours.id,
-        state: seen.state.clone(),
-        host: Some(host),
-        generation: seen.generation,
+    (!same).then(|| {
+        Event::Machines(machines::Event::Seen {
+            machine: ours.id,
+            state: seen.state.clone(),
+            host: Some(host),
+            generation: seen.generation,
+        })
     })
 }
 
 /// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving.
-fn stopped(estate: &Estate, machine: &Machine) -> Option<Event> {
+fn stopped(runs: &Runs, machine: &Machine) -> Option<Event> {
     let arriving = machine.is_off() && machine.wanted == Wanted::On;
-    let held_by_run = estate.runs.values().any(|run| {
-        estate.plans.get(&run.id).is_some_and(|plan| {
-            plan.steps.iter().zip(&run.steps).any(|(p, s)| {
-                p.step.machine() == Some(machine.id) && s.phase == crate::run::Phase::Running
-            })
-        })
-    });
+    let held_by_run = runs.holds(Object::Machine(machine.id));
     if arriving || held_by_run || machine.state == MachineState::Off {
         return None;
     }
-    Some(Event::MachineSeen {
+    Some(Event::Machines(machines::Event::Seen {
         machine: machine.id,
         state: MachineState::Off,
         host: None,
         generation: machine.generation,
-    })
+    }))
 }
 
 /// A machine that was there before us, with everything that its host knows of it.
@@ -353,7 +350,7 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
     let mut settled = Vec::with_capacity(events.len());
     for event in events {
         match event {
-            Event::ImageAdopted(mut image) => {
+            Event::Images(images::Event::Adopted(mut image)) => {
                 if estate.image_with_uuid(&image.uuid).is_some() {
                     continue;
                 }
@@ -362,9 +359,9 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
                 if estate.image_named(&image.name).is_some() {
                     image.name = format!("{} {}", image.name, image.id.0);
                 }
-                settled.push(Event::ImageAdopted(image));
+                settled.push(Event::Images(images::Event::Adopted(image)));
             }
-            Event::MachineAdopted(mut machine) => {
+            Event::Machines(machines::Event::Adopted(mut machine)) => {
                 if estate.machine_with_uuid(&machine.uuid).is_some() {
                     continue;
                 }
@@ -375,7 +372,7 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
                 {
                     machine.name = format!("{}-{}", machine.name, machine.id.0);
                 }
-                settled.push(Event::MachineAdopted(machine));
+                settled.push(Event::Machines(machines::Event::Adopted(machine)));
             }
             other => settled.push(other),
         }

@@ -17,7 +17,7 @@ pub enum Role {
 }
 
 /// A kind of thing that somebody may be allowed to do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Act {
     Look,
     /// Create, power, edit, delete and recover machines; answer runs about them.

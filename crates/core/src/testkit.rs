@@ -19,7 +19,7 @@ use crate::{
     moment::Moment,
     observe::MachineReport,
     permits::{Permits, Role},
-    proposal::{CreateMachines, NewDisk, NewNic},
+    rooms::machines::{CreateMachines, NewDisk, NewNic},
     units::{Bytes, Mhz},
     view::View,
 };

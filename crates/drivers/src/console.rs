@@ -5,7 +5,7 @@ use base64::{Engine, prelude::BASE64_STANDARD};
 use serde::Deserialize;
 use std::time::Duration;
 use uuid::Uuid;
-use zastrugi_core::{estate::Host, run::Fault};
+use zastrugi_core::{estate::Host, runs::Fault};
 
 /// What a guest prints, as it comes.
 pub struct Console {

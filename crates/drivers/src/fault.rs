@@ -1,7 +1,7 @@
 //! What went wrong on the wire, in words with a remedy.
 
 use serde::Deserialize;
-use zastrugi_core::run::{Fault, FaultKind};
+use zastrugi_core::runs::{Fault, FaultKind};
 
 /// Device words are strings from outside: limited, and without control characters.
 pub(crate) fn words(text: &str) -> String {
@@ -75,6 +75,14 @@ pub(crate) fn refused(status: u16, body: &[u8]) -> Fault {
         "stale_fence" => (
             FaultKind::Stale,
             "A later run has taken this object. Cancel this one.",
+        ),
+        "old_epoch" => (
+            FaultKind::Stale,
+            "This installation was restored, or another took over. An admin must look under Settings, History.",
+        ),
+        "other_history" => (
+            FaultKind::Stale,
+            "A copy of this installation gives orders there. Stop one of the two; then begin a new history under Settings.",
         ),
         "password" => (
             FaultKind::Password,

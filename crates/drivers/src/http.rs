@@ -14,7 +14,7 @@ use std::{
     time::Duration,
 };
 use tokio::time::timeout;
-use zastrugi_core::run::{Fault, FaultKind};
+use zastrugi_core::runs::{Fault, FaultKind};
 
 const CONNECT: Duration = Duration::from_secs(2);
 /// A whole call, well within the lease of its order.

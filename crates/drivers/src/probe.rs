@@ -11,7 +11,7 @@ use zastrugi_core::{
     estate::{Estate, Host},
     evidence::{Answer, Probe, SeenDevice},
     ids::HostId,
-    run::{Fault, FaultKind},
+    runs::{Fault, FaultKind},
 };
 
 impl Drivers {

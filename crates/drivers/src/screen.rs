@@ -5,7 +5,7 @@ use crate::{Drivers, fault::garbled};
 use reqwest::Upgraded;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use uuid::Uuid;
-use zastrugi_core::{estate::Host, run::Fault};
+use zastrugi_core::{estate::Host, runs::Fault};
 
 /// The most that is carried at once.
 const PIECE: usize = 64 << 10;

@@ -13,10 +13,12 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
+use zastrugi_core::rooms::edits;
 use zastrugi_core::{
     ids::{MachineId, PersonId},
     permits::Role,
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     testkit::{large, read},
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
@@ -33,10 +35,10 @@ async fn write(desk: Desk, viewer: Viewer, first: u64, written: Arc<AtomicU64>) 
     loop {
         pace.tick().await;
         let machine = MachineId(2001 + n * 37 % 20_000);
-        let ask = Proposal::Edit {
+        let ask = Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Machine(machine)],
             sets: vec![Set::Note(format!("{n}"))],
-        };
+        });
         if desk.start(&viewer, ask, None, Uuid::new_v4()).await.is_ok() {
             written.fetch_add(1, Ordering::Relaxed);
         }

@@ -11,11 +11,9 @@ mod lab;
 
 use lab::Lab;
 use std::time::{Duration, Instant};
+use zastrugi_core::rooms::{machines, moving};
 use zastrugi_core::{
-    event::ConsoleOf,
-    ids::MachineId,
-    proposal::{Move, Proposal},
-    units::Bytes,
+    ids::MachineId, rooms::Proposal, rooms::consoles::ConsoleOf, rooms::moving::Move, units::Bytes,
 };
 use zastrugi_engine::{ConsoleWay, Look, Told};
 use zastrugi_store::testkit::{Scratch, resident};
@@ -70,13 +68,13 @@ async fn migrations(lab: &Lab) {
     let (mut downtimes, mut times, mut signed) = (vec![], vec![], vec![]);
     for _ in 0..ROUNDS {
         let machines: Vec<MachineId> = lab.estate().machines.keys().copied().collect();
-        lab.done(Proposal::Move(Move {
+        lab.done(Proposal::Moving(moving::Ask::Move(Move {
             disks: None,
             machines,
             to: None,
             slow: true,
             force: true,
-        }))
+        })))
         .await;
         for machine in lab.estate().machines.values() {
             let moved = machine.moved.as_ref().unwrap();
@@ -152,7 +150,7 @@ async fn main() {
     lab.migration_network().await;
     for n in 0..MACHINES {
         let mut ask = lab.create(&format!("m{n}"), 1, true);
-        if let Proposal::CreateMachines(create) = &mut ask {
+        if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
             let size = Bytes::gib(u64::from(1 + n % 5));
             create.memory.size = size;
             create.memory.kept = size;

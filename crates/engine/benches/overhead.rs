@@ -11,7 +11,11 @@ mod lab;
 
 use lab::Lab;
 use std::time::Instant;
-use zastrugi_core::proposal::{Proposal, Set, Target};
+use zastrugi_core::rooms::edits;
+use zastrugi_core::{
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
+};
 use zastrugi_store::testkit::Scratch;
 
 #[tokio::main]
@@ -25,10 +29,10 @@ async fn main() {
         let ids: Vec<_> = (1..=20)
             .map(|n| Target::Machine(lab.machine(&format!("m-{n:02}"))))
             .collect();
-        let ask = Proposal::Edit {
+        let ask = Proposal::Edits(edits::Ask::Edit {
             targets: ids,
             sets: vec![Set::VCpus(1 + round % 2 + 1)],
-        };
+        });
         let began = Instant::now();
         lab.done(ask).await;
         times.push(began.elapsed().as_secs_f64() * 1000.0 / 20.0);

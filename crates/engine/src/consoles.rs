@@ -9,8 +9,8 @@ use std::{
 use tokio::{sync::broadcast, task::AbortHandle};
 use zastrugi_core::{
     estate::Machine,
-    event::ConsoleOf,
     ids::{HostId, MachineId},
+    rooms::consoles::ConsoleOf,
 };
 use zastrugi_drivers::Console;
 

@@ -17,8 +17,8 @@ mod watch;
 pub use consoles::{Look, Told};
 pub use desk::{
     Answer, AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms,
-    Health, KEYBOARDS, PasswordProblem, ProbeError, ScanState, SignIn, SignInError, StartError,
-    Ticket, Viewer,
+    Health, HistoryError, KEYBOARDS, PasswordProblem, ProbeError, ScanState, SignIn, SignInError,
+    StartError, Ticket, Viewer,
 };
 pub use secrets::read_key;
 pub use settings::{Boundary, EngineSettings};
@@ -28,6 +28,7 @@ pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, StoreError};
 use shared::Shared;
 use std::sync::Arc;
 use tokio::task::JoinSet;
+use watch::Renewal;
 use zastrugi_drivers::{Announcements, Drivers};
 use zastrugi_store::{Journal, Orders, Vault};
 
@@ -35,6 +36,7 @@ use zastrugi_store::{Journal, Orders, Vault};
 pub struct Engine {
     desk: Desk,
     tasks: JoinSet<()>,
+    renewal: Option<Renewal>,
 }
 
 impl Engine {
@@ -46,10 +48,10 @@ impl Engine {
         let pool = zastrugi_store::connect(&settings.database, settings.connections).await?;
         zastrugi_store::migrate(&pool).await?;
         let journal = Journal::new(pool.clone());
-        let estate = journal.load().await?;
+        let (head, world) = journal.load().await?;
         let vault = Vault::new(pool.clone(), &settings.key);
         let (installation, networks) = settings::first(&pool, &settings).await?;
-        let secrets = Arc::new(secrets::Sealed(vault.clone()));
+        let secrets = Arc::new(secrets::Sealed::new(vault.clone()));
         let drivers = Drivers::new(networks, secrets, installation);
         let announcements = match settings.announcements {
             Some(port) => Announcements::listen(port, settings.announcements_everywhere)
@@ -61,11 +63,13 @@ impl Engine {
         };
         let shared = Arc::new(Shared::new(
             pool.clone(),
-            estate,
+            head,
+            world,
             drivers,
             vault,
             announcements,
         ));
+        let mut renewal = None;
         let mut tasks = JoinSet::new();
         let scribe = scribe::spawn(&mut tasks, shared.clone(), journal);
         if settings.works {
@@ -80,11 +84,16 @@ impl Engine {
                 Orders::new(pool.clone()),
                 way,
             );
-            watch::spawn(&mut tasks, shared.clone(), scribe.clone());
+            let begun = Renewal::begin(&settings.database)?;
+            watch::spawn(&mut tasks, shared.clone(), scribe.clone(), &begun);
+            renewal = Some(begun);
         }
+        tasks.spawn(settings::follow(shared.clone()));
+        tasks.spawn(runs::follow_progress(shared.clone()));
         Ok(Engine {
             desk: Desk::new(shared, scribe),
             tasks,
+            renewal,
         })
     }
 
@@ -92,8 +101,23 @@ impl Engine {
         self.desk.clone()
     }
 
-    /// Ends all tasks; what a device was told stays in its order and is taken up by whoever comes next.
+    /// Comes back when a part of the engine has ended, which it never does by itself. The process must end then: one that
+    /// holds the lead and does nothing is worse than none.
+    pub async fn ended(&mut self) -> String {
+        let ended = self.tasks.join_next().await;
+        self.desk.say_broken();
+        match ended {
+            Some(Err(error)) => format!("a part of the engine failed: {error}"),
+            _ => "a part of the engine ended".into(),
+        }
+    }
+
+    /// Ends all tasks and lets go of the lead; what a device was told stays in its order and is taken up by whoever comes
+    /// next.
     pub async fn stop(mut self) {
         self.tasks.shutdown().await;
+        if let Some(renewal) = self.renewal {
+            renewal.resign().await;
+        }
     }
 }

@@ -1,19 +1,44 @@
 //! The vault as the drivers see it, and the key that seals it.
 
 use futures::future::BoxFuture;
-use std::{fs, io, path::Path};
+use std::{
+    collections::HashMap,
+    fs, io,
+    path::Path,
+    sync::{Mutex, MutexGuard, PoisonError},
+};
 use zastrugi_core::{
     ids::SecretRef,
-    run::{Fault, FaultKind},
+    runs::{Fault, FaultKind},
 };
 use zastrugi_drivers::Secrets;
 use zastrugi_store::{Vault, VaultError};
+use zeroize::Zeroizing;
 
-pub(crate) struct Sealed(pub(crate) Vault);
+/// Opened secrets are kept in memory: a database that is slow or away must not look like a silent host.
+pub(crate) struct Sealed {
+    vault: Vault,
+    opened: Mutex<HashMap<SecretRef, Zeroizing<String>>>,
+}
+
+impl Sealed {
+    pub(crate) fn new(vault: Vault) -> Self {
+        Sealed {
+            vault,
+            opened: Mutex::default(),
+        }
+    }
+    fn opened(&self) -> MutexGuard<'_, HashMap<SecretRef, Zeroizing<String>>> {
+        self.opened.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// So many are kept; more than a thousand hosts have, with their controllers.
+const KEPT: usize = 4_096;
 
 fn fault(error: &VaultError) -> Fault {
     let kind = if matches!(error, VaultError::Store(_)) {
-        FaultKind::Unreachable
+        FaultKind::Ours
     } else {
         FaultKind::Refused
     };
@@ -27,22 +52,21 @@ fn fault(error: &VaultError) -> Fault {
 impl Secrets for Sealed {
     fn open(&self, secret: SecretRef) -> BoxFuture<'_, Result<String, Fault>> {
         Box::pin(async move {
-            self.0
-                .open(secret)
-                .await
-                .map(|s| s.to_string())
-                .map_err(|e| fault(&e))
+            if let Some(known) = self.opened().get(&secret) {
+                return Ok(known.to_string());
+            }
+            let opened = self.vault.open(secret).await.map_err(|e| fault(&e))?;
+            let plain = opened.to_string();
+            let mut kept = self.opened();
+            if kept.len() >= KEPT {
+                kept.clear();
+            }
+            kept.insert(secret, Zeroizing::new(plain.clone()));
+            Ok(plain)
         })
     }
     fn keep(&self, plain: String) -> BoxFuture<'_, Result<SecretRef, Fault>> {
-        Box::pin(async move { self.0.keep(&plain).await.map_err(|e| fault(&e)) })
-    }
-    fn forget(&self, secret: SecretRef) -> BoxFuture<'_, ()> {
-        Box::pin(async move {
-            if let Err(error) = self.0.forget(secret).await {
-                tracing::warn!(%error, "a secret was not removed");
-            }
-        })
+        Box::pin(async move { self.vault.keep(&plain).await.map_err(|e| fault(&e)) })
     }
 }
 

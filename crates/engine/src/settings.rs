@@ -1,5 +1,7 @@
 //! How a process is started, and the settings that all processes share.
 
+use crate::shared::Shared;
+use std::{sync::Arc, time::Duration};
 use zastrugi_core::moment::Span;
 use zastrugi_drivers::{Installation, Networks};
 use zastrugi_store::{Pool, Settings, StoreError};
@@ -66,6 +68,26 @@ impl EngineSettings {
 }
 
 pub(crate) const NETWORKS: &str = "management networks";
+
+/// How often settings that another process may have changed are read.
+const AGAIN: Duration = Duration::from_secs(10);
+
+/// Settings that somebody changed reach every process.
+pub(crate) async fn follow(shared: Arc<Shared>) {
+    let settings = Settings::new(shared.pool.clone());
+    loop {
+        tokio::time::sleep(AGAIN).await;
+        match settings.get::<String>(NETWORKS).await {
+            Ok(Some(text)) => {
+                if let Ok(networks) = Networks::parse(&text) {
+                    shared.drivers.allow(networks);
+                }
+            }
+            Ok(None) => {}
+            Err(error) => tracing::debug!(%error, "settings were not read"),
+        }
+    }
+}
 
 /// Reads what is shared, and sets it the first time.
 pub(crate) async fn first(

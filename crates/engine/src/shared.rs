@@ -4,33 +4,74 @@ use arc_swap::ArcSwap;
 use std::{
     sync::{
         Arc, Mutex,
-        atomic::{AtomicBool, AtomicI64, Ordering},
+        atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering},
     },
     time::{SystemTime, UNIX_EPOCH},
 };
 use tokio::sync::{Notify, Semaphore, watch};
 use zastrugi_core::{
-    estate::Estate, evidence::EvidenceBook, ids::Revision, loads::Loads, moment::Moment, view::View,
+    epoch::Epoch,
+    estate::Estate,
+    evidence::EvidenceBook,
+    ids::Revision,
+    loads::Loads,
+    moment::Moment,
+    rooms::{Plans, World},
+    runs::{Progress, Runs},
+    view::View,
 };
 use zastrugi_drivers::{Announcements, Drivers};
-use zastrugi_store::{Pool, Vault};
+use zastrugi_store::{Head, Pool, Vault};
 
 use crate::{consoles::Consoles, desk::ScanState};
+
+/// Everything that the journal held at one revision.
+pub(crate) struct Snapshot {
+    pub(crate) head: Head,
+    pub(crate) estate: Arc<Estate>,
+    pub(crate) runs: Arc<Runs>,
+    pub(crate) plans: Arc<Plans>,
+}
+
+impl Snapshot {
+    fn of(head: Head, world: World) -> Arc<Self> {
+        Arc::new(Snapshot {
+            head,
+            estate: Arc::new(world.estate),
+            runs: Arc::new(world.runs),
+            plans: Arc::new(world.plans),
+        })
+    }
+    /// A fork of it: microseconds.
+    pub(crate) fn world(&self) -> World {
+        World {
+            estate: Estate::clone(&self.estate),
+            runs: Runs::clone(&self.runs),
+            plans: Plans::clone(&self.plans),
+        }
+    }
+}
 
 pub(crate) struct Shared {
     pub(crate) pool: Pool,
     pub(crate) drivers: Drivers,
     pub(crate) vault: Vault,
     pub(crate) announcements: Announcements,
-    estate: ArcSwap<Estate>,
+    snapshot: ArcSwap<Snapshot>,
     pub(crate) loads: ArcSwap<Loads>,
     pub(crate) evidence: ArcSwap<EvidenceBook>,
     revision: watch::Sender<Revision>,
+    progress: watch::Sender<Arc<Progress>>,
     /// Rung when an order may be due.
     pub(crate) orders: Notify,
     pub(crate) database_answers: AtomicBool,
     pub(crate) leads: AtomicBool,
+    pub(crate) broken: AtomicBool,
+    /// The highest history that a device was seen to obey.
+    seen: AtomicU64,
     loads_at: AtomicI64,
+    /// Searches for places that may be computed at once.
+    pub(crate) searches: Arc<Semaphore>,
     /// Pieces of files that may be on their way at once.
     pub(crate) arriving: Semaphore,
     pub(crate) consoles: Consoles,
@@ -40,47 +81,84 @@ pub(crate) struct Shared {
 impl Shared {
     pub(crate) fn new(
         pool: Pool,
-        estate: Estate,
+        head: Head,
+        world: World,
         drivers: Drivers,
         vault: Vault,
         announcements: Announcements,
     ) -> Self {
-        let revision = watch::Sender::new(estate.revision);
+        let revision = watch::Sender::new(head.revision);
         Shared {
             pool,
             drivers,
             vault,
             announcements,
-            estate: ArcSwap::from_pointee(estate),
+            snapshot: ArcSwap::new(Snapshot::of(head, world)),
             loads: ArcSwap::default(),
             evidence: ArcSwap::default(),
             revision,
+            progress: watch::Sender::new(Arc::default()),
             orders: Notify::new(),
             database_answers: AtomicBool::new(true),
             leads: AtomicBool::new(false),
+            broken: AtomicBool::new(false),
+            seen: AtomicU64::new(0),
             loads_at: AtomicI64::new(0),
+            searches: Arc::new(Semaphore::new(2)),
             arriving: Semaphore::new(4),
             consoles: Consoles::default(),
             scan: Mutex::new(None),
         }
     }
     pub(crate) fn view(&self) -> View {
+        let now = self.snapshot();
         View {
-            estate: self.estate.load_full(),
+            estate: now.estate.clone(),
+            runs: now.runs.clone(),
+            progress: self.progress(),
             loads: self.loads.load_full(),
             evidence: self.evidence.load_full(),
         }
     }
     pub(crate) fn estate(&self) -> Arc<Estate> {
-        self.estate.load_full()
+        self.snapshot().estate.clone()
     }
-    pub(crate) fn publish(&self, estate: Estate) {
-        let revision = estate.revision;
-        self.estate.store(Arc::new(estate));
+    pub(crate) fn snapshot(&self) -> Arc<Snapshot> {
+        self.snapshot.load_full()
+    }
+    pub(crate) fn epoch(&self) -> Epoch {
+        self.snapshot().head.epoch
+    }
+    /// Notes which history a device obeys.
+    pub(crate) fn saw(&self, epoch: Epoch) {
+        self.seen.fetch_max(epoch.number, Ordering::Relaxed);
+    }
+    pub(crate) fn highest_seen(&self) -> u64 {
+        self.seen.load(Ordering::Relaxed)
+    }
+    pub(crate) fn publish(&self, head: Head, world: World) {
+        let revision = head.revision;
+        self.snapshot.store(Snapshot::of(head, world));
         self.revision.send_replace(revision);
     }
     pub(crate) fn revisions(&self) -> watch::Receiver<Revision> {
         self.revision.subscribe()
+    }
+    pub(crate) fn progress(&self) -> Arc<Progress> {
+        self.progress.borrow().clone()
+    }
+    pub(crate) fn progresses(&self) -> watch::Receiver<Arc<Progress>> {
+        self.progress.subscribe()
+    }
+    /// Rings only if something is different.
+    pub(crate) fn progressed(&self, progress: Progress) {
+        self.progress.send_if_modified(|held| {
+            let differs = **held != progress;
+            if differs {
+                *held = Arc::new(progress);
+            }
+            differs
+        });
     }
     pub(crate) fn answers(&self, yes: bool) {
         self.database_answers.store(yes, Ordering::Relaxed);

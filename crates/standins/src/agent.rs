@@ -4,6 +4,7 @@
 mod change;
 pub(crate) mod console;
 mod disks;
+mod history;
 mod images;
 mod moving;
 mod network;
@@ -11,6 +12,8 @@ mod power;
 mod say;
 pub(crate) mod screen;
 mod storage;
+
+pub(crate) use history::Seen;
 
 use crate::fault::Device;
 use axum::{

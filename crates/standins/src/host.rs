@@ -55,6 +55,8 @@ pub(crate) struct Host {
     /// How often each key had an effect.
     pub(crate) effects: BTreeMap<String, u32>,
     pub(crate) fence: u64,
+    #[serde(default)]
+    pub(crate) seen: crate::agent::Seen,
     #[serde(skip)]
     pub(crate) console: HostConsole,
     /// The last picture of each machine that ended here in some other way than by itself.

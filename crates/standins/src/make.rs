@@ -203,6 +203,7 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         answers: BTreeMap::new(),
         effects: BTreeMap::new(),
         fence: 0,
+        seen: Default::default(),
         console: Default::default(),
         kept: Default::default(),
     })

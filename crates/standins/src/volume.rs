@@ -27,6 +27,9 @@ pub(crate) struct Volume {
     pub(crate) images: BTreeMap<String, Image>,
     /// What must never happen, in words, when it happened all the same.
     pub(crate) violations: Vec<String>,
+    /// Who gave orders about what is on it.
+    #[serde(default)]
+    pub(crate) seen: crate::agent::Seen,
     /// Highest fence per object.
     pub(crate) fences: BTreeMap<String, u64>,
 }

@@ -3,6 +3,7 @@
 use crate::{
     StoreError,
     cell::{from_db, to_db},
+    limit::within,
 };
 use sqlx::PgPool;
 use uuid::Uuid;
@@ -30,7 +31,7 @@ impl Leases {
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn lead(&self, holder: Uuid, length: Span) -> Result<Option<Held>, StoreError> {
-        let term: Option<i64> = sqlx::query_scalar(
+        let renewed = sqlx::query_scalar(
             "insert into lease (name, holder, term, expires)
              values ('leader', $1, 1, now() + make_interval(secs => $2))
              on conflict (name) do update
@@ -41,8 +42,8 @@ impl Leases {
         )
         .bind(holder)
         .bind(length.0 as f64 / 1000.0)
-        .fetch_optional(&self.pool)
-        .await?;
+        .fetch_optional(&self.pool);
+        let term: Option<i64> = within(async { Ok(renewed.await?) }).await?;
         Ok(term.map(|term| Held {
             holder,
             term: from_db(term),

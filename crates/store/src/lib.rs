@@ -3,9 +3,12 @@
 //!
 //! Queries are checked when they run, and each of them runs in this crate's tests against a real PostgreSQL.
 
+mod batch;
 mod cell;
+mod head;
 mod journal;
 mod lease;
+mod limit;
 mod measurements;
 mod news;
 mod orders;
@@ -15,9 +18,12 @@ mod reads;
 mod settings;
 #[cfg(feature = "testkit")]
 pub mod testkit;
+mod upgrade;
 mod vault;
 
-pub use journal::{Batch, EventLine, Journal};
+pub use batch::{Batch, EventLine};
+pub use head::Head;
+pub use journal::Journal;
 pub use lease::{Held, Leases};
 pub use measurements::Measurements;
 pub use news::News;
@@ -29,7 +35,7 @@ pub use settings::Settings;
 pub use vault::{Vault, VaultError};
 
 use sqlx::{
-    PgPool,
+    Executor, PgPool,
     postgres::{PgConnectOptions, PgPoolOptions},
 };
 use std::{str::FromStr, time::Duration};
@@ -51,6 +57,12 @@ pub enum StoreError {
     Unknown(#[source] sqlx::Error),
     #[error("something with this {0} is there already")]
     Taken(String),
+    /// The journal is not the one that it was.
+    #[error("the database was restored or begun anew; look again")]
+    Replaced,
+    /// The database says that this can't be stored, whoever tries.
+    #[error("this can't be stored: {0}")]
+    Refused(String),
     #[error(transparent)]
     Upgrade(#[from] zastrugi_core::estate::UpgradeError),
     #[error("a stored body can't be written or read: {0}")]
@@ -59,15 +71,42 @@ pub enum StoreError {
     Migrate(#[from] sqlx::migrate::MigrateError),
 }
 
+impl StoreError {
+    /// This machine gave no thread or no timer.
+    pub fn of_io(error: std::io::Error) -> Self {
+        StoreError::Unavailable(sqlx::Error::Io(error))
+    }
+}
+
 impl From<sqlx::Error> for StoreError {
     fn from(error: sqlx::Error) -> Self {
         match error.as_database_error() {
             Some(db) if db.is_unique_violation() => {
                 StoreError::Taken(db.constraint().unwrap_or("value").replace('_', " "))
             }
+            // Classes 22 and 23 of SQLSTATE: the data itself is at fault.
+            Some(db)
+                if db
+                    .code()
+                    .is_some_and(|c| c.starts_with("22") || c.starts_with("23")) =>
+            {
+                StoreError::Refused(db.message().to_owned())
+            }
             _ => StoreError::Unavailable(error),
         }
     }
+}
+
+fn options(url: &str, most: u32) -> Result<(PgPoolOptions, PgConnectOptions), StoreError> {
+    let options = PgConnectOptions::from_str(url)?.options([
+        ("lock_timeout", "2s"),
+        ("statement_timeout", "2s"),
+        ("idle_in_transaction_session_timeout", "5s"),
+    ]);
+    let pool = PgPoolOptions::new()
+        .max_connections(most)
+        .acquire_timeout(Duration::from_secs(5));
+    Ok((pool, options))
 }
 
 /// Opens a pool with the time limits that every statement has.
@@ -75,15 +114,17 @@ impl From<sqlx::Error> for StoreError {
 /// # Errors
 /// [`StoreError::Unavailable`] when the address can't be read or nobody answers.
 pub async fn connect(url: &str, most: u32) -> Result<PgPool, StoreError> {
-    let options = PgConnectOptions::from_str(url)?.options([
-        ("lock_timeout", "2s"),
-        ("statement_timeout", "10s"),
-        ("idle_in_transaction_session_timeout", "5s"),
-    ]);
-    let pool = PgPoolOptions::new()
-        .max_connections(most)
-        .acquire_timeout(Duration::from_secs(5));
+    let (pool, options) = options(url, most)?;
     Ok(pool.connect_with(options).await?)
+}
+
+/// The same, connecting when it is first used, on whatever runtime that is.
+///
+/// # Errors
+/// [`StoreError::Unavailable`] when the address can't be read.
+pub fn connect_lazily(url: &str, most: u32) -> Result<PgPool, StoreError> {
+    let (pool, options) = options(url, most)?;
+    Ok(pool.connect_lazy_with(options))
 }
 
 /// Brings the tables up to date.
@@ -91,5 +132,12 @@ pub async fn connect(url: &str, most: u32) -> Result<PgPool, StoreError> {
 /// # Errors
 /// [`StoreError::Migrate`] when a migration fails.
 pub async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
-    Ok(MIGRATOR.run(pool).await?)
+    let mut connection = pool.acquire().await?;
+    connection
+        .execute("set statement_timeout = '10min'; set idle_in_transaction_session_timeout = 0")
+        .await?;
+    MIGRATOR.run(&mut *connection).await?;
+    connection.execute("reset all").await?;
+    drop(connection);
+    upgrade::bring_up(pool).await
 }

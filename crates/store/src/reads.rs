@@ -8,7 +8,12 @@ use serde_json::Value;
 use sqlx::{PgPool, Row};
 use std::sync::Arc;
 use time::OffsetDateTime;
-use zastrugi_core::{estate::Fact, ids::RunId, moment::Moment, plan::Plan, run::Run};
+use zastrugi_core::{
+    ids::RunId,
+    moment::Moment,
+    rooms::{Plan, Record, STEPS, closed_run},
+    runs::{Progress, Run},
+};
 
 #[derive(Debug, Clone)]
 pub struct Reads {
@@ -65,7 +70,7 @@ impl Reads {
         let mut runs = Vec::with_capacity(rows.len());
         for row in &rows {
             let body: Value = row.try_get("body")?;
-            if let Fact::Run(run) = Fact::read(
+            if let Record::Run(run) = Record::read(
                 "run",
                 from_db(row.try_get("id")?),
                 row.try_get("version")?,
@@ -77,27 +82,50 @@ impl Reads {
         Ok(runs)
     }
 
-    /// One run with its plan, open or closed.
+    /// A closed run with its plan and steps.
     ///
     /// # Errors
     /// [`StoreError`] when the database or a stored body can't be read.
     pub async fn run(&self, id: RunId) -> Result<Option<(Arc<Run>, Arc<Plan>)>, StoreError> {
         let rows = sqlx::query(
-            "select kind, id, version, body from fact where kind in ('run', 'plan') and id = $1 and until is null",
+            "select kind, id, version, body from fact where until is null
+             and (kind in ('run', 'plan') and id = $1 or kind = 'step' and id >= $2 and id < $3)",
         )
         .bind(to_db(id.0))
+        .bind(to_db(id.0 * STEPS))
+        .bind(to_db((id.0 + 1) * STEPS))
         .fetch_all(&self.pool)
         .await?;
-        let (mut run, mut plan) = (None, None);
+        let (mut run, mut plan, mut steps) = (None, None, Vec::new());
         for row in &rows {
             let kind: String = row.try_get("kind")?;
-            match Fact::read(&kind, id.0, row.try_get("version")?, row.try_get("body")?)? {
-                Fact::Run(r) => run = Some(r),
-                Fact::Plan(p) => plan = Some(p),
-                _ => {}
+            let number = from_db(row.try_get("id")?);
+            match Record::read(&kind, number, row.try_get("version")?, row.try_get("body")?)? {
+                Record::Run(r) => run = Some(Run::clone(&r)),
+                Record::Plan(p) => plan = Some(p),
+                Record::Step(_, n, state) => steps.push((n, *state)),
+                Record::Entity(_) => {}
             }
         }
-        Ok(run.zip(plan))
+        Ok(run.map(|r| Arc::new(closed_run(r, steps))).zip(plan))
+    }
+
+    /// How far steps under way say they are; at most so many as a page can show.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn progress(&self) -> Result<Progress, StoreError> {
+        let rows = sqlx::query("select run, step, said from orders where said <> '' limit 2000")
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter()
+            .map(|row| {
+                let run = RunId(from_db(row.try_get("run")?));
+                let step: i32 = row.try_get("step")?;
+                let key = (run, usize::try_from(step).unwrap_or(0));
+                Ok((key, row.try_get::<String, _>("said")?))
+            })
+            .collect()
     }
 
     /// Events, newest first.

@@ -9,8 +9,9 @@ use crate::{Journal, Pool};
 use sqlx::Executor;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Change, Estate, Touched},
+    estate::Estate,
     ids::Revision,
+    rooms::{Change, Record},
 };
 
 fn beside(base: &str, name: &str) -> String {
@@ -53,10 +54,9 @@ impl Scratch {
 pub async fn keep(pool: &Pool, estate: &Estate) {
     crate::migrate(pool).await.unwrap();
     let mut change = Change::default();
-    for fact in estate.facts() {
-        let at = (fact.kind(), fact.id());
-        change.touched.insert(at, Touched::Put(fact));
-    }
+    estate
+        .facts()
+        .for_each(|fact| change.take(Record::Entity(fact)));
     let mut batch = Journal::new(pool.clone()).begin().await.unwrap();
     batch.write(Revision(1), &change, &[], &[]).await.unwrap();
     batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();

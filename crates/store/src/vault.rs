@@ -8,6 +8,7 @@ use chacha20poly1305::{
 use sha2::{Digest, Sha256};
 use sqlx::{PgPool, Row};
 use std::sync::Arc;
+use std::time::Duration;
 use uuid::Uuid;
 use zastrugi_core::ids::SecretRef;
 use zeroize::Zeroizing;
@@ -102,6 +103,20 @@ impl Vault {
         String::from_utf8(plain)
             .map(Zeroizing::new)
             .map_err(|_| VaultError::Broken)
+    }
+
+    /// Secrets that were kept longer ago than this.
+    ///
+    /// # Errors
+    /// [`VaultError`] when the database does not answer.
+    pub async fn older_than(&self, age: Duration) -> Result<Vec<SecretRef>, VaultError> {
+        let old: Vec<Uuid> = sqlx::query_scalar(
+            "select id from secret where created < now() - make_interval(secs => $1)",
+        )
+        .bind(age.as_secs_f64())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(old.into_iter().map(SecretRef).collect())
     }
 
     /// # Errors

@@ -142,6 +142,7 @@
       badge().hidden = true;
       if (e.data !== body.dataset.revision) { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); }
     });
+    stream.addEventListener('progress', () => htmx.trigger(body, 'progress'));
     stream.addEventListener('revision', (e) => { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); });
     stream.addEventListener('loads', () => htmx.trigger(body, 'loads'));
     stream.addEventListener('ended', () => { location.reload(); });

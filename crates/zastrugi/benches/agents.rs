@@ -11,10 +11,13 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
+use zastrugi_core::rooms::hosts;
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, Password, Proposal},
-    run::RunState,
+    rooms::Proposal,
+    rooms::hosts::ClaimHosts,
+    runs::RunState,
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
 use zastrugi_store::testkit::{Scratch, resident};
@@ -78,17 +81,17 @@ async fn measure(url: &str) {
     for chunk in found.chunks(100) {
         let targets = chunk
             .iter()
-            .map(|f| ClaimTarget {
+            .map(|f| Endpoint {
                 address: f.address.clone(),
                 pin: f.greeting.pin.clone(),
             })
             .collect();
         let secret = desk.keep_secret("first-light").await.unwrap();
-        let ask = Proposal::ClaimHosts(ClaimHosts {
+        let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
             targets,
             site: "Quayside".into(),
             password: Password::Kept(secret),
-        });
+        }));
         let run = desk.start(&admin, ask, None, Uuid::new_v4()).await.unwrap();
         loop {
             let state = desk.run(run).await.unwrap().unwrap().0;

@@ -15,11 +15,9 @@ use std::{
     net::{TcpListener, TcpStream},
     time::Instant,
 };
+use zastrugi_core::rooms::images;
 use zastrugi_core::{
-    permits::Role,
-    proposal::{AddImage, Proposal},
-    run::RunState,
-    units::Bytes,
+    permits::Role, rooms::Proposal, rooms::images::AddImage, runs::RunState, units::Bytes,
 };
 use zastrugi_store::testkit::Scratch;
 use zastrugi_web::WebSettings;
@@ -101,14 +99,14 @@ async fn main() {
     let mut file = zastrugi_formats::iso9660::write("BENCH", &[]).unwrap();
     file.resize(SIZE, 0x5a);
     let run = lab
-        .start(Proposal::AddImage(AddImage {
+        .start(Proposal::Images(images::Ask::Add(AddImage {
             name: "bench".into(),
             volume: Some(lab.volume_named("slab").id),
             size: Bytes(SIZE as u64),
             mark: String::new(),
             label: Ok("BENCH".into()),
             expected: String::new(),
-        }))
+        })))
         .await;
     let image = lab.estate().image_named("bench").unwrap().id;
     while desk.received(&lab.admin, image).await.is_err() {

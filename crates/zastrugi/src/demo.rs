@@ -10,17 +10,22 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
+use zastrugi_core::rooms::{clusters, edits, hosts, images, networks, storage};
 use zastrugi_core::{
     addressing::range,
+    endpoint::{Endpoint, Password},
     estate::{ArrayKind, Demand, NetRole, Part, PlaceRule, RuleKind, Subnet, Who},
     evidence::{Answer, Evidence, Probe},
     ids::{HostId, RunId},
     permits::Role,
-    proposal::{
-        AddImage, ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume,
-        CreateCluster, CreateNetwork, Password, Proposal, Set, Target, VolumeSource,
-    },
-    run::RunState,
+    rooms::Proposal,
+    rooms::clusters::CreateCluster,
+    rooms::edits::{Set, Target},
+    rooms::hosts::ClaimHosts,
+    rooms::images::AddImage,
+    rooms::networks::{ConnectSwitch, CreateNetwork},
+    rooms::storage::{ConnectArray, ConnectVolume, VolumeSource},
+    runs::RunState,
     units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, Viewer};
@@ -104,7 +109,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         standins.world.forget("eider-07", "5d20-basalt-bulk");
     }
     welcome(&args, began.elapsed(), &standins)?;
-    let served = pages(&engine, &serve).await;
+    let served = pages(engine.desk(), &serve).await;
     engine.stop().await;
     drop(standins);
     served
@@ -228,7 +233,7 @@ async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
             vec![label("rack", rack), label("feed", feed.into())],
         ));
     }
-    carry_out(desk, admin, Proposal::EditHosts(edits)).await?;
+    carry_out(desk, admin, Proposal::Edits(edits::Ask::Hosts(edits))).await?;
     let Some(eider) = estate.cluster_named("Eider") else {
         return Ok(());
     };
@@ -243,10 +248,10 @@ async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
         ),
         required: true,
     };
-    let ask = Proposal::Edit {
+    let ask = Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Cluster(eider.id)],
         sets: vec![Set::Rules(vec![rule])],
-    };
+    });
     carry_out(desk, admin, ask).await
 }
 
@@ -272,12 +277,12 @@ async fn networks(
             .keep_secret(FIRST_PASSWORD)
             .await
             .map_err(Failed::Other)?;
-        let ask = Proposal::ConnectSwitch(ConnectSwitch {
-            target: ClaimTarget { address, pin },
+        let ask = Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
+            target: Endpoint { address, pin },
             site: site.into(),
             user: "reader".into(),
             password: Password::Kept(secret),
-        });
+        }));
         carry_out(desk, admin, ask).await?;
     }
     let estate = desk.look().estate;
@@ -298,7 +303,7 @@ async fn networks(
                 .filter_map(|(tail, part)| range(&format!("10.{second}.{vlan}.{tail}"), part).ok())
                 .collect(),
         };
-        let ask = Proposal::CreateNetwork(CreateNetwork {
+        let ask = Proposal::Networks(networks::Ask::Create(CreateNetwork {
             name: name.into(),
             cluster: id,
             role,
@@ -306,7 +311,7 @@ async fn networks(
             mtu,
             subnets: vec![subnet],
             uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
-        });
+        }));
         carry_out(desk, admin, ask).await?;
     }
     Ok(())
@@ -329,14 +334,14 @@ async fn image(
     let estate = desk.look().estate;
     let cluster = estate.cluster_named(cluster).map(|c| c.id);
     let volume = estate.volumes.values().find(|v| v.cluster == cluster);
-    let ask = Proposal::AddImage(AddImage {
+    let ask = Proposal::Images(images::Ask::Add(AddImage {
         name: name.into(),
         volume: volume.map(|v| v.id),
         size: Bytes(u64::try_from(file.len()).unwrap_or(u64::MAX)),
         mark: String::new(),
         label: Ok(label.into()),
         expected: String::new(),
-    });
+    }));
     let run = desk
         .start(admin, ask, None, Uuid::new_v4())
         .await
@@ -377,7 +382,7 @@ async fn array(
     };
     let controllers = addresses
         .iter()
-        .map(|address| ClaimTarget {
+        .map(|address| Endpoint {
             pin: shown(address),
             address: address.clone(),
         })
@@ -386,13 +391,13 @@ async fn array(
         .keep_secret(FIRST_PASSWORD)
         .await
         .map_err(Failed::Other)?;
-    let ask = Proposal::ConnectArray(ConnectArray {
+    let ask = Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
         controllers,
         kind,
         site: site.into(),
         user: "keeper".into(),
         password: Password::Kept(secret),
-    });
+    }));
     carry_out(desk, admin, ask).await
 }
 
@@ -421,14 +426,14 @@ async fn take(
         _ => None,
     };
     let lun = lun.ok_or_else(missing)?.id.clone();
-    let ask = Proposal::ConnectVolume(ConnectVolume {
+    let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
         array: Some(array),
         source: VolumeSource::Existing { lun },
         name: name.into(),
         cluster: Some(cluster),
         hosts: None,
         typed: String::new(),
-    });
+    }));
     carry_out(desk, admin, ask).await
 }
 
@@ -452,7 +457,7 @@ async fn claim(
     let targets: Vec<_> = found
         .into_iter()
         .filter(|f| addresses.contains(&f.address))
-        .map(|f| ClaimTarget {
+        .map(|f| Endpoint {
             address: f.address,
             pin: f.greeting.pin,
         })
@@ -461,11 +466,11 @@ async fn claim(
         .keep_secret(FIRST_PASSWORD)
         .await
         .map_err(Failed::Other)?;
-    let ask = Proposal::ClaimHosts(ClaimHosts {
+    let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
         targets,
         site: site.into(),
         password: Password::Kept(secret),
-    });
+    }));
     carry_out(desk, admin, ask).await
 }
 
@@ -483,13 +488,13 @@ async fn cluster(desk: &Desk, admin: &Viewer, site: &str, name: &str) -> Result<
         failures: 1,
         enforced: false,
     };
-    let ask = Proposal::CreateCluster(CreateCluster {
+    let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {
         name: name.into(),
         hosts,
         level: None,
         volume: None,
         demand,
-    });
+    }));
     carry_out(desk, admin, ask).await
 }
 
@@ -512,8 +517,7 @@ async fn finished(desk: &Desk, run: RunId) -> Result<(), Failed> {
             RunState::Done => return Ok(()),
             RunState::NeedsYou | RunState::Cancelled => {
                 let words = state
-                    .steps
-                    .iter()
+                    .steps()
                     .find_map(|s| s.fault.as_ref())
                     .map_or("", |f| f.said.as_str());
                 return Err(Failed::Other(format!("{}: {words}", state.title)));

@@ -3,7 +3,7 @@
 use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
 use std::{io::Read, net::SocketAddr};
 use zastrugi_core::moment::Span;
-use zastrugi_engine::{Engine, EngineSettings, StoreError};
+use zastrugi_engine::{Desk, Engine, EngineSettings, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 use zastrugi_web::WebSettings;
 
@@ -40,20 +40,25 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
         let words = "Beyond loopback Zastrugi listens only behind a proxy that does TLS: say --behind-proxy.";
         return Err(Failed::Other(words.into()));
     }
-    let engine = Engine::start(engine_settings(&args)?).await?;
-    let served = pages(&engine, &args).await;
+    let mut engine = Engine::start(engine_settings(&args)?).await?;
+    let desk = engine.desk();
+    let served = tokio::select! {
+        served = pages(desk, &args) => served,
+        // A supervisor starts it again; going on would hold the lead and do nothing.
+        why = engine.ended() => Err(Failed::Other(format!("Stopped: {why}."))),
+    };
     engine.stop().await;
     served
 }
 
 /// Serves the pages until it is told to stop.
-pub(crate) async fn pages(engine: &Engine, args: &Serve) -> Result<(), Failed> {
+pub(crate) async fn pages(desk: Desk, args: &Serve) -> Result<(), Failed> {
     let settings = WebSettings {
         address: args.address,
         port: args.port,
         behind_proxy: args.behind_proxy,
     };
-    let served = zastrugi_web::build(engine.desk(), settings).launch().await;
+    let served = zastrugi_web::build(desk, settings).launch().await;
     served.map(drop).map_err(|e| Failed::Web(Box::new(e)))
 }
 

@@ -1,9 +1,8 @@
-//! Everything under management, at one revision. Changed by [`Estate::absorb`] alone.
+//! Everything under management, at one revision. Changed by a [`Pen`] alone.
 //!
 //! Large kinds are persistent maps of shared entities, so a fork costs microseconds. The indices are kept by
 //! `put` and `remove` in this file and by nothing else.
 
-mod absorb;
 mod array;
 mod cluster;
 mod fact;
@@ -12,10 +11,10 @@ mod image;
 mod machine;
 mod moving;
 mod network;
+mod pen;
 mod rule;
 mod volume;
 
-pub use absorb::{Change, Touched};
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, Pool};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
@@ -28,16 +27,12 @@ pub use network::{
     AddressRange, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet, Switch,
     SwitchPort, Uplink,
 };
+pub use pen::{Change, Pen, Touched};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use volume::{Backing, Drift, Path, Volume};
 
-use crate::{
-    ids::{
-        ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, RunId, SiteId,
-        SwitchId, VolumeId,
-    },
-    plan::Plan,
-    run::Run,
+use crate::ids::{
+    ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, SiteId, SwitchId, VolumeId,
 };
 use imbl::{OrdMap, OrdSet};
 use std::sync::Arc;
@@ -56,9 +51,6 @@ pub struct Estate {
     pub switches: OrdMap<SwitchId, Arc<Switch>>,
     pub networks: OrdMap<NetworkId, Arc<Network>>,
     pub machines: OrdMap<MachineId, Arc<Machine>>,
-    /// Open runs only; closed ones are in the store.
-    pub runs: OrdMap<RunId, Arc<Run>>,
-    pub plans: OrdMap<RunId, Arc<Plan>>,
     index: Index,
 }
 
@@ -222,8 +214,6 @@ impl Estate {
             .chain(self.switches.values().cloned().map(Fact::Switch))
             .chain(self.networks.values().cloned().map(Fact::Network))
             .chain(self.machines.values().cloned().map(Fact::Machine))
-            .chain(self.plans.values().cloned().map(Fact::Plan))
-            .chain(self.runs.values().cloned().map(Fact::Run))
     }
 
     /// Places one entity and keeps every index right.
@@ -249,12 +239,6 @@ impl Estate {
                 self.index.add(&machine);
                 self.machines.insert(machine.id, machine);
             }
-            Fact::Plan(plan) => drop(self.plans.insert(plan.run, plan)),
-            Fact::Run(run) if run.state.open() => drop(self.runs.insert(run.id, run)),
-            Fact::Run(run) => {
-                self.runs.remove(&run.id);
-                self.plans.remove(&run.id);
-            }
         }
     }
 
@@ -278,8 +262,6 @@ impl Estate {
                     self.index.take(&machine);
                 }
             }
-            Kind::Run => drop(self.runs.remove(&RunId(id))),
-            Kind::Plan => drop(self.plans.remove(&RunId(id))),
         }
     }
 }

@@ -1,17 +1,19 @@
 //! What the sheets say.
 
 use crate::{put, worse};
+use zastrugi_core::rooms::{clusters, edits, hosts, machines};
 use zastrugi_core::{
-    assess::assess,
+    endpoint::{Endpoint, Password},
     estate::{Condition, Memory, Provisioning},
     evidence::{Answer, EvidenceBook, Greeting, Probe, SeenVolume},
     ids::{ClusterId, HostId, MachineId},
     moment::{Moment, Span},
     permits::{Permits, Role},
-    proposal::{
-        AfterGrace, ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password,
-        PowerAct, Proposal, Set, Target,
-    },
+    rooms::clusters::CreateCluster,
+    rooms::edits::{Set, Target},
+    rooms::hosts::ClaimHosts,
+    rooms::machines::{AfterGrace, CreateMachines, NewDisk, PowerAct},
+    rooms::{Proposal, assess},
     testkit::{self, Small, machines, read},
     units::Bytes,
 };
@@ -26,7 +28,7 @@ fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
     };
     ask.disks[0].size = Bytes::gib(40);
     edit(&mut ask);
-    Proposal::CreateMachines(ask)
+    Proposal::Machines(machines::Ask::Create(ask))
 }
 
 /// The first stop, with the field that it points at.
@@ -100,7 +102,7 @@ trait WithCount {
 }
 impl WithCount for Proposal {
     fn with_count(mut self, count: u32) -> Self {
-        if let Proposal::CreateMachines(c) = &mut self {
+        if let Proposal::Machines(machines::Ask::Create(c)) = &mut self {
             c.count = count;
         }
         self
@@ -206,10 +208,10 @@ fn a_chosen_place_that_changed_is_worse_than_what_was_seen() {
 }
 
 fn power(machines: &[u64], act: PowerAct) -> Proposal {
-    Proposal::Power {
+    Proposal::Machines(machines::Ask::Power {
         machines: machines.iter().map(|m| MachineId(*m)).collect(),
         act,
-    }
+    })
 }
 
 #[test]
@@ -247,9 +249,9 @@ fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
     let delete = |id| {
         put(
             &small,
-            &Proposal::Delete {
+            &Proposal::Machines(machines::Ask::Delete {
                 machines: vec![MachineId(id)],
-            },
+            }),
         )
     };
     assert!(delete(1).blocked() && delete(2).blocked() && delete(4).blocked());
@@ -257,10 +259,10 @@ fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
     let purge = |id, typed: &str| {
         put(
             &small,
-            &Proposal::Purge {
+            &Proposal::Machines(machines::Ask::Purge {
                 machines: vec![MachineId(id)],
                 typed: typed.into(),
-            },
+            }),
         )
     };
     assert!(
@@ -275,18 +277,18 @@ fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
     assert!(
         put(
             &small,
-            &Proposal::Recover {
+            &Proposal::Machines(machines::Ask::Recover {
                 machines: vec![MachineId(3)]
-            }
+            })
         )
         .blocked()
     );
     assert!(
         !put(
             &small,
-            &Proposal::Recover {
+            &Proposal::Machines(machines::Ask::Recover {
                 machines: vec![MachineId(4)]
-            }
+            })
         )
         .blocked()
     );
@@ -295,9 +297,11 @@ fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
 #[test]
 fn edits_say_what_is_wrong_with_them() {
     let small = read(PLAIN);
-    let edit = |id, sets| Proposal::Edit {
-        targets: vec![Target::Machine(MachineId(id))],
-        sets,
+    let edit = |id, sets| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Machine(MachineId(id))],
+            sets,
+        })
     };
     assert!(
         put(&small, &edit(7, vec![])).blocked(),
@@ -323,9 +327,9 @@ fn a_host_with_machines_is_not_handed_back() {
     let back = |id| {
         put(
             &small,
-            &Proposal::HandBack {
+            &Proposal::Hosts(hosts::Ask::HandBack {
                 hosts: vec![HostId(id)],
-            },
+            }),
         )
     };
     assert_eq!(
@@ -365,17 +369,17 @@ fn claiming(greeting: Option<Greeting>, pin: &str) -> (Small, Proposal) {
         );
     }
     small.view.evidence = book.into();
-    let targets = vec![ClaimTarget {
+    let targets = vec![Endpoint {
         address,
         pin: pin.into(),
     }];
     (
         small,
-        Proposal::ClaimHosts(ClaimHosts {
+        Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
             targets,
             site: "Quayside".into(),
             password: Password::Typed,
-        }),
+        })),
     )
 }
 
@@ -447,7 +451,7 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
 #[test]
 fn a_cluster_needs_a_volume_that_all_of_its_hosts_see() {
     let ask = |hosts: &[u64]| {
-        Proposal::CreateCluster(CreateCluster {
+        Proposal::Clusters(clusters::Ask::Create(CreateCluster {
             name: "Eider".into(),
             hosts: hosts.iter().map(|h| HostId(*h)).collect(),
             level: None,
@@ -456,7 +460,7 @@ fn a_cluster_needs_a_volume_that_all_of_its_hosts_see() {
                 failures: 1,
                 enforced: false,
             },
-        })
+        }))
     };
     let small = clustering(&[(1, &["a", "b"]), (2, &["b"]), (3, &["a"])]);
     assert!(!put(&small, &ask(&[1, 2])).blocked());

@@ -2,13 +2,14 @@
 
 use crate::{put, worse};
 use std::sync::Arc;
+use zastrugi_core::rooms::moving;
 use zastrugi_core::{
     estate::{Fact, HostNet, NetRole, Network, Uplink, Volume},
     ids::{HostId, MachineId, NetworkId, VolumeId},
     loads::{DiskUse, HostLoad, Loads, MachineLoad, Writes},
     moment::{Moment, Span},
-    plan::Step,
-    proposal::{DisksTo, Move, Proposal},
+    rooms::moving::{DisksTo, Move},
+    rooms::{Proposal, Step},
     testkit::{Small, network, paths, read},
     units::{Bytes, Mhz, Rate},
 };
@@ -86,7 +87,7 @@ fn fixture(writes_mib: u64) -> Small {
 }
 
 fn go(machine: u64, stay: bool) -> Proposal {
-    Proposal::Move(Move {
+    Proposal::Moving(moving::Ask::Move(Move {
         machines: vec![MachineId(machine)],
         to: None,
         disks: Some(DisksTo {
@@ -95,7 +96,7 @@ fn go(machine: u64, stay: bool) -> Proposal {
         }),
         slow: false,
         force: false,
-    })
+    }))
 }
 
 #[test]
@@ -106,14 +107,14 @@ fn the_time_of_a_copy_by_hand() {
     let [step] = said.steps() else {
         panic!("{:?}", said.steps())
     };
-    let Step::MoveDisks {
+    let Step::Moving(moving::Step::MoveDisks {
         via,
         from,
         to,
         bytes,
         time,
         ..
-    } = &step.step
+    }) = &step.step
     else {
         panic!("{step:?}")
     };

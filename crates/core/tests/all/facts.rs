@@ -1,12 +1,13 @@
 //! Facts: what is stored rebuilds to the same estate, indices and all.
 
 use proptest::prelude::*;
+use zastrugi_core::rooms::{edits, hosts, machines, networks, sites, storage};
 use zastrugi_core::{
     estate::{Change, Estate, Fact, MachineState, Nic, Site, Touched, Volume, Wanted},
-    event::Event,
     ids::{HostId, MachineId, NetworkId, SiteId, VolumeId},
     moment::Moment,
-    proposal::{Set, Target},
+    rooms::Event,
+    rooms::edits::{Set, Target},
     testkit::{self, paths, read},
     units::Bytes,
 };
@@ -18,7 +19,7 @@ fn events() -> impl Strategy<Value = Event> {
     let host = prop::option::of((1u64..4).prop_map(HostId));
     prop_oneof![
         (machine.clone(), host.clone(), 0u64..4).prop_map(|(machine, host, generation)| {
-            Event::MachineSeen {
+            Event::Machines(machines::Event::Seen {
                 machine,
                 state: if host.is_some() {
                     MachineState::Running { guest: true }
@@ -27,42 +28,48 @@ fn events() -> impl Strategy<Value = Event> {
                 },
                 host,
                 generation,
+            })
+        }),
+        (machine.clone(), host).prop_map(|(machine, host)| Event::Machines(
+            machines::Event::Wanted {
+                machine,
+                wanted: Wanted::On,
+                host
             }
-        }),
-        (machine.clone(), host).prop_map(|(machine, host)| Event::MachineWanted {
-            machine,
-            wanted: Wanted::On,
-            host
-        }),
-        machine.clone().prop_map(|machine| Event::MachineDeleted {
-            machine,
-            at: Moment(5)
-        }),
+        )),
         machine
             .clone()
-            .prop_map(|machine| Event::MachineRecovered { machine }),
+            .prop_map(|machine| Event::Machines(machines::Event::Deleted {
+                machine,
+                at: Moment(5)
+            })),
         machine
             .clone()
-            .prop_map(|machine| Event::MachinePurged { machine }),
-        (machine, "[a-c]", "[a-c]?").prop_map(|(m, key, value)| Event::Edited {
-            target: Target::Machine(m),
-            sets: vec![
-                Set::Label {
-                    key: key.clone(),
-                    value
-                },
-                Set::Unlabel {
-                    key: if key == "a" { "app".into() } else { key }
-                }
-            ],
-        }),
+            .prop_map(|machine| Event::Machines(machines::Event::Recovered { machine })),
+        machine
+            .clone()
+            .prop_map(|machine| Event::Machines(machines::Event::Purged { machine })),
+        (machine, "[a-c]", "[a-c]?").prop_map(|(m, key, value)| Event::Edits(
+            edits::Event::Edited {
+                target: Target::Machine(m),
+                sets: vec![
+                    Set::Label {
+                        key: key.clone(),
+                        value
+                    },
+                    Set::Unlabel {
+                        key: if key == "a" { "app".into() } else { key }
+                    }
+                ],
+            }
+        )),
         beneath(),
-        (1u64..4).prop_map(|h| Event::HostReleased { host: HostId(h) }),
-        (1u64..4).prop_map(|h| Event::HostLeft { host: HostId(h) }),
-        (50u64..60).prop_map(|s| Event::SiteAdded(Site {
+        (1u64..4).prop_map(|h| Event::Hosts(hosts::Event::Released { host: HostId(h) })),
+        (1u64..4).prop_map(|h| Event::Hosts(hosts::Event::Left { host: HostId(h) })),
+        (50u64..60).prop_map(|s| Event::Sites(sites::Event::Added(Site {
             id: SiteId(s),
             name: format!("site {s}")
-        })),
+        }))),
     ]
 }
 
@@ -78,50 +85,60 @@ fn beneath() -> impl Strategy<Value = Event> {
             (planned.id, planned.name, planned.capacity) =
                 (id, format!("v{}", id.0), Bytes::gib(gib));
             planned.uid = format!("uid-{}", id.0);
-            Event::VolumePlanned(Box::new(planned))
+            Event::Storage(storage::Event::VolumePlanned(Box::new(planned)))
         }),
-        volume.clone().prop_map(|volume| Event::VolumeGone {
-            volume,
-            handed_back: true
-        }),
-        (volume.clone(), 1u64..9).prop_map(|(volume, gib)| Event::VolumeSeen {
-            volume,
-            capacity: Bytes::gib(gib * 2),
-            used: Bytes::gib(gib),
-        }),
+        volume
+            .clone()
+            .prop_map(|volume| Event::Storage(storage::Event::VolumeGone {
+                volume,
+                handed_back: true
+            })),
+        (volume.clone(), 1u64..9).prop_map(|(volume, gib)| Event::Storage(
+            storage::Event::VolumeSeen {
+                volume,
+                capacity: Bytes::gib(gib * 2),
+                used: Bytes::gib(gib),
+            }
+        )),
         (host.clone(), volume.clone(), 0usize..3).prop_map(|(host, volume, up)| {
-            Event::HostMounts {
+            Event::Storage(storage::Event::Mounts {
                 host,
                 initiator: format!("iqn.2026-01.net.example:h{}", host.0),
                 mounts: [(volume, paths(up))].into(),
-            }
+            })
         }),
-        (11u64..15, volume).prop_map(|(m, volume)| Event::MachineHome {
+        (11u64..15, volume).prop_map(|(m, volume)| Event::Machines(machines::Event::Home {
             machine: MachineId(m),
             volume
-        }),
-        (11u64..15, network.clone()).prop_map(|(m, network)| Event::MachineNics {
-            machine: MachineId(m),
-            nics: vec![Nic {
-                mac: format!("02:5a:00:00:00:{m:02x}"),
-                network: Some(network),
+        })),
+        (11u64..15, network.clone()).prop_map(|(m, network)| Event::Machines(
+            machines::Event::Nics {
+                machine: MachineId(m),
+                nics: vec![Nic {
+                    mac: format!("02:5a:00:00:00:{m:02x}"),
+                    network: Some(network),
+                    addresses: vec!["10.2.0.9".parse().unwrap()],
+                }],
+            }
+        )),
+        network
+            .clone()
+            .prop_map(|network| Event::Networks(networks::Event::Gone {
+                network,
+                removed: true
+            })),
+        (network, 1i64..9).prop_map(|(network, day)| Event::Networks(
+            networks::Event::AddressesReleased {
+                network,
                 addresses: vec!["10.2.0.9".parse().unwrap()],
-            }],
-        }),
-        network.clone().prop_map(|network| Event::NetworkGone {
-            network,
-            removed: true
-        }),
-        (network, 1i64..9).prop_map(|(network, day)| Event::AddressesReleased {
-            network,
-            addresses: vec!["10.2.0.9".parse().unwrap()],
-            at: Moment(day * 86_400_000),
-        }),
-        host.prop_map(|host| Event::HostNetworks {
+                at: Moment(day * 86_400_000),
+            }
+        )),
+        host.prop_map(|host| Event::Networks(networks::Event::OnHost {
             host,
             uplinks: vec![],
             networks: Default::default(),
-        }),
+        })),
     ]
 }
 
@@ -179,14 +196,14 @@ fn a_fact_of_a_newer_version_is_refused_in_words() {
 #[test]
 fn a_number_is_never_given_twice_even_after_a_purge() {
     let mut estate = (*read(START).view.estate).clone();
-    estate.absorb(&Event::SiteAdded(Site {
+    estate.absorb(&Event::Sites(sites::Event::Added(Site {
         id: SiteId(2000),
         name: "x".into(),
-    }));
+    })));
     assert_eq!(estate.next, 2001);
-    estate.absorb(&Event::MachinePurged {
+    estate.absorb(&Event::Machines(machines::Event::Purged {
         machine: MachineId(11),
-    });
+    }));
     assert_eq!(estate.next, 2001);
 }
 
@@ -220,11 +237,15 @@ fn a_fact_written_before_storage_was_known_is_still_read() {
 fn addresses_that_rested_long_enough_are_forgotten() {
     let day = |n: i64| Moment(n * 86_400_000);
     let mut estate = (*read("cluster a").view.estate).clone();
-    estate.absorb(&Event::NetworkPlanned(Box::new(network())));
-    let release = |last: u8, at| Event::AddressesReleased {
-        network: NetworkId(970),
-        addresses: vec![std::net::IpAddr::from([10, 2, 0, last])],
-        at,
+    estate.absorb(&Event::Networks(networks::Event::Planned(Box::new(
+        network(),
+    ))));
+    let release = |last: u8, at| {
+        Event::Networks(networks::Event::AddressesReleased {
+            network: NetworkId(970),
+            addresses: vec![std::net::IpAddr::from([10, 2, 0, last])],
+            at,
+        })
     };
     estate.absorb(&release(9, day(1)));
     estate.absorb(&release(10, day(7)));

@@ -3,16 +3,17 @@
 use crate::{put, worse};
 use std::sync::Arc;
 use uuid::Uuid;
+use zastrugi_core::rooms::{edits, images, machines, storage};
 use zastrugi_core::{
     estate::{Attached, BootFrom, Fact, Image, Machine, Nic, Volume},
-    event::Event,
     ids::{ClusterId, ImageId, MachineId, NetworkId, VolumeId},
     moment::Moment,
     observe::{BootReport, HostReport, MachineReport, compare},
     permits::Who,
-    plan::Step,
-    proposal::{AddImage, Proposal, Set, Target},
-    run::{Input, begin, turn},
+    road::{Input, begin, turn},
+    rooms::edits::{Set, Target},
+    rooms::images::AddImage,
+    rooms::{Event, Proposal, Step},
     testkit::{Small, network, read, reported},
     units::Bytes,
 };
@@ -65,7 +66,7 @@ fn add(edit: impl FnOnce(&mut AddImage)) -> Proposal {
         expected: "0f".repeat(32),
     };
     edit(&mut ask);
-    Proposal::AddImage(ask)
+    Proposal::Images(images::Ask::Add(ask))
 }
 
 fn says(edit: impl FnOnce(&mut AddImage)) -> Vec<String> {
@@ -109,7 +110,7 @@ fn everything_that_can_be_known_before_a_file_is_sent_is_said_before() {
 #[test]
 fn an_image_in_use_or_still_arriving_is_not_removed() {
     let mut small = with_image(true);
-    let ask = Proposal::RemoveImage { image: TIDE };
+    let ask = Proposal::Images(images::Ask::Remove { image: TIDE });
     assert!(!put(&small, &ask).blocked());
     attach(&mut small, 7);
     let said = put(&small, &ask);
@@ -117,7 +118,10 @@ fn an_image_in_use_or_still_arriving_is_not_removed() {
         worse(&said),
         ["stop: 1 machines have tide 3 in their drives."]
     );
-    let give = put(&small, &Proposal::GiveVolume { volume: SLAB });
+    let give = put(
+        &small,
+        &Proposal::Storage(storage::Ask::GiveVolume { volume: SLAB }),
+    );
     assert!(give.blocked());
 
     // While a run awaits its bytes.
@@ -127,7 +131,7 @@ fn an_image_in_use_or_still_arriving_is_not_removed() {
     let (run, events) = begin(&small.view, plan, who, Uuid::nil(), small.now);
     small.alter(|e| drop(e.absorb_all(&events)));
     let image = *small.view.estate.images.keys().next().unwrap();
-    let ask = Proposal::RemoveImage { image };
+    let ask = Proposal::Images(images::Ask::Remove { image });
     assert!(worse(&put(&small, &ask))[0].contains("still works on spring"));
 
     // Given up before room was held: nothing of it stays.
@@ -150,17 +154,20 @@ fn an_image_in_use_or_still_arriving_is_not_removed() {
 #[test]
 fn what_goes_with_a_volume_that_is_gone_is_its_images() {
     let mut small = with_image(true);
-    let gone = Event::VolumeGone {
+    let gone = Event::Storage(storage::Event::VolumeGone {
         volume: SLAB,
         handed_back: true,
-    };
+    });
     small.alter(|e| drop(e.absorb(&gone)));
     assert!(small.view.estate.images.is_empty());
 }
 
 fn edit(small: &Small, machine: u64, sets: Vec<Set>) -> Vec<String> {
     let targets = vec![Target::Machine(MachineId(machine))];
-    worse(&put(small, &Proposal::Edit { targets, sets }))
+    worse(&put(
+        small,
+        &Proposal::Edits(edits::Ask::Edit { targets, sets }),
+    ))
 }
 
 fn drive(image: ImageId) -> Set {
@@ -240,7 +247,10 @@ fn a_host_without_the_images_volume_can_t_take_the_machine() {
     });
     let on = zastrugi_core::proposal::PowerAct::On { host: None };
     let machines = vec![MachineId(8)];
-    let said = put(&small, &Proposal::Power { machines, act: on });
+    let said = put(
+        &small,
+        &Proposal::Machines(machines::Ask::Power { machines, act: on }),
+    );
     assert_eq!(said.places()[0].host_name, "h2", "{:?}", said.findings());
     let volume = small.view.estate.volumes[&VolumeId(77)].clone();
     assert_eq!(
@@ -274,7 +284,7 @@ fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
     let events = compare(&small.view.estate, host.id, &report, small.now);
     let boots = events.into_iter();
     boots
-        .filter(|e| matches!(e, Event::MachineBoot { .. }))
+        .filter(|e| matches!(e, Event::Machines(machines::Event::Boot { .. })))
         .collect()
 }
 
@@ -282,7 +292,7 @@ fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
 fn what_the_record_says_is_taken_over_unless_a_run_is_about_to_write_it() {
     let mut small = with_image(true);
     let seen = report(&small, None);
-    let [Event::MachineBoot { boot, .. }] = seen.as_slice() else {
+    let [Event::Machines(machines::Event::Boot { boot, .. })] = seen.as_slice() else {
         panic!("{seen:?}")
     };
     assert_eq!(boot.attached.unwrap().image, TIDE, "found by its uuid");
@@ -290,10 +300,10 @@ fn what_the_record_says_is_taken_over_unless_a_run_is_about_to_write_it() {
     assert_eq!(report(&small, None), [], "the same again is no news");
 
     // Somebody asks for a boot from the image; until the host has written it, its old record is no news either.
-    let ask = Proposal::Edit {
+    let ask = Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(MachineId(7))],
         sets: vec![Set::BootOnce(Some(BootFrom::Image))],
-    };
+    });
     let plan = put(&small, &ask).accept().unwrap();
     let (run, events) = begin(&small.view, plan, Who::itself(), Uuid::nil(), small.now);
     small.alter(|e| drop(e.absorb_all(&events)));
@@ -323,9 +333,9 @@ fn the_plan_holds_room_first_and_takes_as_long_as_the_file_is_large() {
     assert!(matches!(
         steps.as_slice(),
         [
-            Step::MakeImage { .. },
-            Step::AwaitImage { .. },
-            Step::SealImage { .. }
+            Step::Images(images::Step::Make { .. }),
+            Step::Images(images::Step::Await { .. }),
+            Step::Images(images::Step::Seal { .. })
         ]
     ));
     let seconds = said.time().0 / 1000;

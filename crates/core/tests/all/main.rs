@@ -20,9 +20,8 @@ mod storing;
 mod telling;
 
 use zastrugi_core::{
-    assess::{Assessment, assess},
     finding::Severity,
-    proposal::Proposal,
+    rooms::{Assessment, Proposal, assess},
     testkit::Small,
 };
 

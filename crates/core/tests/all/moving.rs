@@ -3,17 +3,17 @@
 use crate::{put, worse};
 use std::{collections::BTreeMap, sync::Arc};
 use uuid::Uuid;
+use zastrugi_core::rooms::moving;
 use zastrugi_core::{
     estate::{Estate, Fact, HostNet, Machine, MachineState, NetRole, Network, Uplink},
-    event::Event,
     ids::{HostId, MachineId, NetworkId},
     loads::{HostLoad, Loads, MachineLoad, Writes},
     moment::Moment,
     permits::Who,
     placement::Ledger,
-    plan::Step,
-    proposal::{Move, Proposal},
-    run::{Input, begin, turn},
+    road::{Input, begin, turn},
+    rooms::moving::Move,
+    rooms::{Event, Proposal, Step},
     testkit::{Small, network, read},
     units::{Bytes, Mhz, Rate},
 };
@@ -86,7 +86,7 @@ fn go(machines: &[u64], edit: impl FnOnce(&mut Move)) -> Proposal {
         force: false,
     };
     edit(&mut ask);
-    Proposal::Move(ask)
+    Proposal::Moving(moving::Ask::Move(ask))
 }
 
 /// Without the switch ports, which nobody reads in these fixtures.
@@ -105,13 +105,13 @@ fn it_goes_to_the_best_other_host_and_its_rounds_are_foretold() {
     let [step] = said.steps() else {
         panic!("{:?}", said.steps())
     };
-    let Step::Move {
+    let Step::Moving(moving::Step::Move {
         from,
         to,
         line,
         foretold,
         ..
-    } = &step.step
+    }) = &step.step
     else {
         panic!()
     };
@@ -135,10 +135,10 @@ fn what_is_off_gone_there_already_or_on_its_way_is_said() {
     let there = go(&[7], |m| m.to = Some(HostId(1)));
     assert_eq!(says(&small, &there), ["stop: db is there already."]);
     small.alter(|e| {
-        let moving = Event::MachineMoving {
+        let moving = Event::Moving(moving::Event::Moving {
             machine: MachineId(7),
             to: Some(HostId(3)),
-        };
+        });
         e.absorb(&moving);
         let mut web = Machine::clone(&e.machines[&MachineId(8)]);
         web.state = MachineState::Starting("kernel".into());
@@ -228,7 +228,7 @@ fn many_share_the_lanes_of_their_hosts_and_one_waits_for_another() {
         said.steps().iter().all(|s| s.after.is_empty()),
         "four lanes"
     );
-    let Step::Move { line, .. } = &said.steps()[0].step else {
+    let Step::Moving(moving::Step::Move { line, .. }) = &said.steps()[0].step else {
         panic!()
     };
     assert_eq!(

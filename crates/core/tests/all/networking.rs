@@ -6,6 +6,7 @@ use std::{
     net::IpAddr,
     sync::Arc,
 };
+use zastrugi_core::rooms::{edits, machines, networks};
 use zastrugi_core::{
     addressing::range,
     estate::{
@@ -15,7 +16,10 @@ use zastrugi_core::{
     finding::Severity,
     ids::{ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId},
     moment::Moment,
-    proposal::{CreateMachines, CreateNetwork, NewNic, PowerAct, Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
+    rooms::machines::{CreateMachines, NewNic, PowerAct},
+    rooms::networks::CreateNetwork,
     testkit::{self, Small, read},
 };
 
@@ -176,7 +180,7 @@ fn create(edit: impl FnOnce(&mut CreateNetwork)) -> Proposal {
         uplinks: both(),
     };
     edit(&mut ask);
-    Proposal::CreateNetwork(ask)
+    Proposal::Networks(networks::Ask::Create(ask))
 }
 
 #[test]
@@ -251,7 +255,7 @@ fn two_sites_may_carry_the_same_range_on_purpose() {
 #[test]
 fn drift_is_mended_on_the_hosts_that_differ_and_the_wire_is_only_told() {
     let mut small = fixture(PLAIN);
-    let heal = Proposal::HealNetwork { network: CREW };
+    let heal = Proposal::Networks(networks::Ask::Heal { network: CREW });
     assert!(put(&small, &heal).blocked(), "there is nothing to mend");
     small.alter_host(2, |h| h.networks.clear());
     alter_switch(&mut small, 1, |s| {
@@ -289,11 +293,13 @@ fn on_crew() -> Small {
 
 #[test]
 fn a_machine_goes_only_where_its_network_is_carried() {
-    let on = |host: u64| Proposal::Power {
-        machines: vec![MachineId(7)],
-        act: PowerAct::On {
-            host: Some(HostId(host)),
-        },
+    let on = |host: u64| {
+        Proposal::Machines(machines::Ask::Power {
+            machines: vec![MachineId(7)],
+            act: PowerAct::On {
+                host: Some(HostId(host)),
+            },
+        })
     };
     let mut small = on_crew();
     assert_eq!(worse(&put(&small, &on(1))), Vec::<String>::new());
@@ -325,7 +331,7 @@ fn a_machine_goes_only_where_its_network_is_carried() {
 
 #[test]
 fn a_network_with_machines_is_not_removed() {
-    let remove = Proposal::RemoveNetwork { network: CREW };
+    let remove = Proposal::Networks(networks::Ask::Remove { network: CREW });
     let found = worse(&put(&on_crew(), &remove));
     assert_eq!(found, ["stop: 1 machines have a card on crew."]);
     let a = put(&fixture(PLAIN), &remove);
@@ -333,11 +339,11 @@ fn a_network_with_machines_is_not_removed() {
 }
 
 fn machines(count: u32, nics: Vec<NewNic>) -> Proposal {
-    Proposal::CreateMachines(CreateMachines {
+    Proposal::Machines(machines::Ask::Create(CreateMachines {
         nics,
         start: false,
         ..testkit::machines("gate-{01}", count, Some(ClusterId(901)), 4)
-    })
+    }))
 }
 
 fn card(address: Option<&str>) -> Vec<NewNic> {
@@ -411,10 +417,10 @@ fn what_is_kept_lies_in_the_network_and_is_no_machines() {
         };
         worse(&put(
             &small,
-            &Proposal::Edit {
+            &Proposal::Edits(edits::Ask::Edit {
                 targets: vec![Target::Network(CREW)],
                 sets: vec![Set::Reserved(BTreeMap::from([(ip(address), kept)]))],
-            },
+            }),
         ))
     };
     assert_eq!(keep("10.2.0.13"), Vec::<String>::new());

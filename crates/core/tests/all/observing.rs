@@ -1,12 +1,13 @@
 //! Observations: only differences, never backwards.
 
+use zastrugi_core::rooms::{machines, networks, storage};
 use zastrugi_core::{
     estate::{Estate, Fact, HostNet, Machine, MachineState},
-    event::Event,
     evidence::SeenVolume,
     ids::{HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
     observe::{HostReport, MachineReport, NicReport, compare, settle_adopted},
+    rooms::Event,
     testkit::{self, paths, read},
     units::Bytes,
 };
@@ -79,12 +80,12 @@ fn where_a_machine_runs_is_decided_by_its_lease_and_not_by_who_speaks_last() {
         .view
         .estate)
         .clone();
-    estate.absorb(&Event::MachineSeen {
+    estate.absorb(&Event::Machines(machines::Event::Seen {
         machine: MachineId(7),
         state: UP,
         host: Some(HostId(2)),
         generation: 5,
-    });
+    }));
     assert_eq!(
         see(&estate, &report(&estate, 5, &[(7, UP, 4)])),
         vec![],
@@ -94,11 +95,11 @@ fn where_a_machine_runs_is_decided_by_its_lease_and_not_by_who_speaks_last() {
     assert!(
         matches!(
             &events[0],
-            Event::MachineSeen {
+            Event::Machines(machines::Event::Seen {
                 host: Some(HostId(1)),
                 generation: 6,
                 ..
-            }
+            })
         ),
         "{events:?}"
     );
@@ -126,11 +127,11 @@ fn an_unknown_machine_is_registered_once_and_keeps_running() {
 #[test]
 fn a_machine_that_is_arriving_is_not_taken_for_stopped() {
     let mut estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 off").view.estate).clone();
-    estate.absorb(&Event::MachineWanted {
+    estate.absorb(&Event::Machines(machines::Event::Wanted {
         machine: MachineId(7),
         wanted: zastrugi_core::estate::Wanted::On,
         host: Some(HostId(1)),
-    });
+    }));
     assert_eq!(see(&estate, &report(&estate, 5, &[])), vec![]);
 }
 
@@ -141,7 +142,7 @@ fn what_a_host_mounts_and_by_which_paths_is_taken_in_once() {
     assert_eq!(see(&estate, &seen), []);
     seen.volumes[0].paths = paths(1);
     let events = see(&estate, &seen);
-    let Some(Event::HostMounts { mounts, .. }) = events.first() else {
+    let Some(Event::Storage(storage::Event::Mounts { mounts, .. })) = events.first() else {
         panic!("{events:?}")
     };
     assert_eq!(mounts.len(), 1);
@@ -179,10 +180,10 @@ fn a_machine_found_on_another_volume_learns_its_home() {
     estate.put(Fact::Machine(machine.into()));
     let seen = report(&estate, 2, &[(7, UP, 1)]);
     let events = see(&estate, &seen);
-    assert!(events.contains(&Event::MachineHome {
+    assert!(events.contains(&Event::Machines(machines::Event::Home {
         machine: MachineId(7),
         volume: VolumeId(951)
-    }));
+    })));
     estate.absorb_all(&events);
     assert_eq!(estate.machines_with_disk_on(VolumeId(951)).count(), 1);
     let mut later = report(&estate, 3, &[(7, UP, 1)]);
@@ -207,9 +208,8 @@ fn cards_find_their_network_by_name_when_it_is_made() {
     let card = |estate: &Estate| estate.machines[&MachineId(7)].nics[0].clone();
     assert_eq!(card(&estate).network, None, "no such network yet");
     assert_eq!(card(&estate).addresses.len(), 1);
-    estate.absorb(&Event::NetworkPlanned(Box::new(testkit::network(
-        NetworkId(970),
-        "crew",
+    estate.absorb(&Event::Networks(networks::Event::Planned(Box::new(
+        testkit::network(NetworkId(970), "crew"),
     ))));
     seen.seq = 3;
     estate.absorb_all(&see(&estate.clone(), &seen));

@@ -210,11 +210,7 @@ proptest! {
     /// If this fails, a machine is started where its disks or its network can't be reached.
     #[test]
     fn a_machine_is_never_placed_where_its_disks_or_network_are_not(hosts in beneath()) {
-        use zastrugi_core::{
-            estate::{Estate, Fact, Host, HostNet, Network, Nic},
-            ids::{NetworkId, VolumeId},
-            testkit,
-        };
+        use zastrugi_core::{estate::{Estate, Fact, Host, HostNet, Network, Nic}, ids::{NetworkId, VolumeId}, testkit};
         let small = read("cluster a\nhost 1 64\nhost 2 64\nhost 3 64\nmachine 7 db 8 off");
         let mut estate = Estate::clone(&small.view.estate);
         let uplinks: BTreeSet<String> = BTreeSet::new();

@@ -2,11 +2,14 @@
 
 use crate::{put, worse};
 use std::collections::BTreeSet;
+use zastrugi_core::rooms::{edits, moving};
 use zastrugi_core::{
     availability::{Answer, broken},
     estate::{ClusterKind, Fact, PlaceRule, RuleKind, Where, Who},
     ids::{ClusterId, HostId, MachineId, SiteId},
-    proposal::{Move, Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
+    rooms::moving::Move,
     testkit::{Small, read},
 };
 
@@ -48,13 +51,13 @@ fn breaks(small: &Small) -> Vec<(String, Option<(MachineId, HostId)>)> {
 }
 
 fn start(machine: u64) -> Proposal {
-    Proposal::Move(Move {
+    Proposal::Moving(moving::Ask::Move(Move {
         machines: vec![MachineId(machine)],
         to: Some(HostId(1)),
         disks: None,
         slow: false,
         force: false,
-    })
+    }))
 }
 
 #[test]
@@ -115,10 +118,10 @@ fn hosts_are_meant_by_their_labels_too() {
 }
 
 fn rules(all: Vec<PlaceRule>) -> Proposal {
-    Proposal::Edit {
+    Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Cluster(CLUSTER)],
         sets: vec![Set::Rules(all)],
-    }
+    })
 }
 
 #[test]
@@ -164,10 +167,10 @@ fn nobody_waits_for_itself() {
     let small = read(
         "cluster eider careless\nhost 1 256\nmachine 11 a 8 on 1 after=12\nmachine 12 b 8 on 1",
     );
-    let ask = Proposal::Edit {
+    let ask = Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(MachineId(12))],
         sets: vec![Set::After(Some(MachineId(11)))],
-    };
+    });
     let said = put(&small, &ask);
     assert_eq!(
         said.at_field("after").unwrap().text,
@@ -181,16 +184,16 @@ fn a_sheet_says_what_headroom_is_left() {
     let small = read(
         "cluster eider enforced\nhost 1 64\nhost 2 64\nmachine 11 a 40 on 1\nmachine 12 b 30 on 2",
     );
-    let off = Proposal::Edit {
+    let off = Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(MachineId(12))],
         sets: vec![Set::Restarts(false)],
-    };
+    });
     let said = put(&small, &off);
     assert!(!said.blocked(), "{:?}", said.findings());
-    let grow = Proposal::Edit {
+    let grow = Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(MachineId(11))],
         sets: vec![Set::Tier(1)],
-    };
+    });
     let lines = worse(&put(&small, &grow));
     let still = lines
         .iter()
@@ -200,9 +203,11 @@ fn a_sheet_says_what_headroom_is_left() {
 
 #[test]
 fn a_cluster_is_of_a_kind_only_if_it_is_built_so() {
-    let kind = |kind| Proposal::Edit {
-        targets: vec![Target::Cluster(CLUSTER)],
-        sets: vec![Set::Kind(kind)],
+    let kind = |kind| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Cluster(CLUSTER)],
+            sets: vec![Set::Kind(kind)],
+        })
     };
     let mut small = read(PLAIN);
     assert!(
@@ -229,9 +234,11 @@ fn a_stretched_cluster_must_lose_either_site() {
         "cluster eider\nhost 1 64\nhost 2 64\nhost 3 64\nmachine 11 a 30 on 1\nmachine 12 b 30 on 2\nmachine 13 c 20 on 3",
     );
     small.alter_host(3, |h| h.site = SiteId(77));
-    let ask = |kind| Proposal::Edit {
-        targets: vec![Target::Cluster(CLUSTER)],
-        sets: vec![Set::Kind(kind), Set::Tier(1)],
+    let ask = |kind| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Cluster(CLUSTER)],
+            sets: vec![Set::Kind(kind), Set::Tier(1)],
+        })
     };
     let meets = |kind| {
         let estate = &small.view.estate;

@@ -4,15 +4,17 @@ use crate::put;
 use proptest::prelude::*;
 use std::sync::Arc;
 use uuid::Uuid;
+use zastrugi_core::rooms::{edits, hosts, machines, storage};
 use zastrugi_core::{
     estate::{Array, ArrayCondition, ArrayKind, Estate, Fact, Pool, Provisioning},
-    event::Event,
     ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId},
     moment::{Moment, Span},
     permits::Who,
-    plan::{Plan, PlannedStep, Step},
-    proposal::{AfterGrace, ConnectVolume, PowerAct, Proposal, VolumeSource},
-    run::{Fault, FaultKind, Input, Order, Phase, Run, RunState, TRIES, begin, turn},
+    road::{Input, Order, TRIES, begin, turn},
+    rooms::machines::{AfterGrace, PowerAct},
+    rooms::storage::{ConnectVolume, VolumeSource},
+    rooms::{Event, Plan, PlannedStep, Proposal, Step},
+    runs::{Fault, FaultKind, Phase, Run, RunState},
     testkit::{self, Small, machines, read},
     units::Bytes,
 };
@@ -22,16 +24,16 @@ const NOW: Moment = Moment(1_000_000);
 /// A plan of `n` steps in which step i waits for those that `after` names.
 fn plan(after: &[Vec<usize>]) -> Plan {
     let step = |i: usize, after: &Vec<usize>| PlannedStep {
-        step: Step::Off {
+        step: Step::Machines(machines::Step::Off {
             machine: MachineId(u64::try_from(i).unwrap()),
-        },
+        }),
         title: format!("step {i}"),
         after: after.clone(),
         field: Some("host".into()),
     };
     Plan {
         run: RunId(1),
-        ask: Proposal::Delete { machines: vec![] },
+        ask: Proposal::Machines(machines::Ask::Delete { machines: vec![] }),
         revision: Revision(1),
         findings: vec![],
         places: vec![],
@@ -317,10 +319,10 @@ fn stop(id: u64) -> Proposal {
         grace: Span::secs(9),
         then: AfterGrace::LeaveOn,
     };
-    Proposal::Power {
+    Proposal::Machines(machines::Ask::Power {
         machines: vec![MachineId(id)],
         act,
-    }
+    })
 }
 
 #[test]
@@ -330,10 +332,10 @@ fn a_second_run_waits_names_the_first_and_is_looked_at_again_at_its_turn() {
     assert_eq!(orders, [0]);
     let (second, orders) = start(
         &mut small,
-        &Proposal::Power {
+        &Proposal::Machines(machines::Ask::Power {
             machines: vec![MachineId(7)],
             act: PowerAct::Off,
-        },
+        }),
     );
     assert_eq!(orders, Vec::<usize>::new(), "it waits");
     assert!(
@@ -362,9 +364,9 @@ fn a_second_run_waits_names_the_first_and_is_looked_at_again_at_its_turn() {
     assert_eq!(ordered, [second], "nobody overtakes");
     absorb(&mut small, second, events);
     let mut estate_now = estate(&small).clone();
-    estate_now.absorb(&Event::MachinePurged {
+    estate_now.absorb(&Event::Machines(machines::Event::Purged {
         machine: MachineId(7),
-    });
+    }));
     small.view = small.view.with(estate_now);
     tell(
         &mut small,
@@ -387,11 +389,13 @@ fn a_second_run_waits_names_the_first_and_is_looked_at_again_at_its_turn() {
 fn shared_locks_go_together_and_an_exclusive_one_waits_for_both() {
     let mut small =
         read("cluster a\nhost 1 64\nhost 2 64\nmachine 7 db 8 off\nmachine 8 web 8 off");
-    let on = |id, host| Proposal::Power {
-        machines: vec![MachineId(id)],
-        act: PowerAct::On {
-            host: Some(HostId(host)),
-        },
+    let on = |id, host| {
+        Proposal::Machines(machines::Ask::Power {
+            machines: vec![MachineId(id)],
+            act: PowerAct::On {
+                host: Some(HostId(host)),
+            },
+        })
     };
     let (_, a) = start(&mut small, &on(7, 1));
     let (_, b) = start(&mut small, &on(8, 1));
@@ -400,15 +404,20 @@ fn shared_locks_go_together_and_an_exclusive_one_waits_for_both() {
         (vec![0], vec![0]),
         "two machines start on one host at the same time"
     );
-    let ask = Proposal::HandBack {
+    let ask = Proposal::Hosts(hosts::Ask::HandBack {
         hosts: vec![HostId(2)],
-    };
+    });
     let (_, c) = start(&mut small, &ask);
     assert_eq!(c, [0], "another host is free");
 }
 
 fn two_machines() -> Proposal {
-    Proposal::CreateMachines(machines("new", 2, Some(ClusterId(901)), 8))
+    Proposal::Machines(machines::Ask::Create(machines(
+        "new",
+        2,
+        Some(ClusterId(901)),
+        8,
+    )))
 }
 
 #[test]
@@ -426,10 +435,10 @@ fn a_running_creation_holds_names_and_room_and_gives_back_what_never_happened() 
     );
     let made = estate(&small).machine_named("new-1").map(|m| m.id).unwrap();
     let mut now = estate(&small).clone();
-    now.absorb(&Event::MachineMade {
+    now.absorb(&Event::Machines(machines::Event::Made {
         machine: made,
         guest_key: "k".into(),
-    });
+    }));
     small.view = small.view.with(now);
     tell(&mut small, run, Input::Cancel);
     tell(
@@ -463,10 +472,10 @@ fn a_running_creation_holds_names_and_room_and_gives_back_what_never_happened() 
 #[test]
 fn a_plan_without_steps_is_recorded_and_closed_at_once() {
     let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
-    let ask = Proposal::Edit {
+    let ask = Proposal::Edits(edits::Ask::Edit {
         targets: vec![zastrugi_core::proposal::Target::Machine(MachineId(7))],
         sets: vec![zastrugi_core::proposal::Set::Tier(1)],
-    };
+    });
     start(&mut small, &ask);
     assert_eq!(estate(&small).machines[&MachineId(7)].tier, 1);
     assert!(estate(&small).runs.is_empty());
@@ -513,10 +522,10 @@ fn a_restart_leaves_the_machine_wanted_on() {
     };
     let (_, orders) = start(
         &mut small,
-        &Proposal::Power {
+        &Proposal::Machines(machines::Ask::Power {
             machines: vec![MachineId(7)],
             act,
-        },
+        }),
     );
     assert_eq!(orders, [0]);
     assert_eq!(estate(&small).machines[&MachineId(7)].wanted, Wanted::On);
@@ -546,7 +555,7 @@ fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
         note: String::new(),
     })));
     small.view = small.view.with(now);
-    let ask = Proposal::ConnectVolume(ConnectVolume {
+    let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
         array: Some(ArrayId(700)),
         source: VolumeSource::New {
             pool: "fast".into(),
@@ -557,7 +566,7 @@ fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
         cluster: Some(ClusterId(901)),
         hosts: None,
         typed: String::new(),
-    });
+    }));
     start(small, &ask)
 }
 
@@ -592,11 +601,11 @@ fn a_volume_that_is_given_up_goes_unless_a_host_has_it() {
     let next = tell(&mut small, run, done(0));
     assert_eq!(next.len(), 2, "both hosts are mapped side by side");
     let mut now = estate(&small).clone();
-    now.absorb(&Event::HostMounts {
+    now.absorb(&Event::Storage(storage::Event::Mounts {
         host: HostId(1),
         initiator: String::new(),
         mounts: [(quay(&small).unwrap().id, testkit::paths(2))].into(),
-    });
+    }));
     small.view = small.view.with(now);
     tell(
         &mut small,

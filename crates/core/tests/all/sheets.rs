@@ -2,19 +2,21 @@
 
 use crate::{put, worse};
 use std::sync::Arc;
+use zastrugi_core::rooms::{clusters, edits, hosts, machines};
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     estate::{Bmc, Demand, Estate, Fact, Memory, Provisioning, PsabiLevel, Site},
     evidence::{Answer, EvidenceBook, Greeting, Probe, SeenVolume},
     finding::Severity,
     ids::{ClusterId, HostId, MachineId, SiteId},
     moment::Span,
     permits::Who,
-    plan::Step,
-    proposal::{
-        AfterGrace, ClaimHosts, ClaimTarget, CreateCluster, CreateMachines, NewDisk, Password,
-        PowerAct, Proposal, Set, Target,
-    },
-    run::begin,
+    road::begin,
+    rooms::clusters::CreateCluster,
+    rooms::edits::{Set, Target},
+    rooms::hosts::ClaimHosts,
+    rooms::machines::{AfterGrace, CreateMachines, NewDisk, PowerAct},
+    rooms::{Proposal, Step},
     testkit::{self, Small, read},
     units::Bytes,
 };
@@ -88,23 +90,31 @@ fn cluster(hosts: &[u64]) -> CreateCluster {
 fn clustering(small: &Small, edit: impl FnOnce(&mut CreateCluster)) -> Vec<String> {
     let mut ask = cluster(&[1, 2]);
     edit(&mut ask);
-    worse(&put(small, &Proposal::CreateCluster(ask)))
+    worse(&put(small, &Proposal::Clusters(clusters::Ask::Create(ask))))
 }
 
 #[test]
 fn a_cluster_of_two_good_hosts_is_clear_and_joins_each_after_its_check() {
     let small = two_hosts();
-    let a = put(&small, &Proposal::CreateCluster(cluster(&[1, 2])));
+    let a = put(
+        &small,
+        &Proposal::Clusters(clusters::Ask::Create(cluster(&[1, 2]))),
+    );
     assert_eq!(worse(&a), Vec::<String>::new());
     let steps = a.steps();
     for (i, planned) in steps.iter().enumerate() {
-        if let Step::Join { host, .. } = planned.step {
+        if let Step::Clusters(clusters::Step::Join { host, .. }) = planned.step {
             let before = &steps[planned.after[0]].step;
-            assert_eq!(before, &Step::Verify { host }, "step {i}");
+            assert_eq!(
+                before,
+                &Step::Clusters(clusters::Step::Verify { host }),
+                "step {i}"
+            );
         }
     }
     assert!(
-        matches!(steps[4].step, Step::ClusterReady { .. }) && steps[4].after.len() == 2,
+        matches!(steps[4].step, Step::Clusters(clusters::Step::Ready { .. }))
+            && steps[4].after.len() == 2,
         "the cluster opens when both joined"
     );
 }
@@ -238,11 +248,11 @@ fn claim(edit: impl FnOnce(&mut Greeting), site: &str, password: Password) -> Ve
     );
     let pin = "aaaa".into();
     let ask = ClaimHosts {
-        targets: vec![ClaimTarget { address, pin }],
+        targets: vec![Endpoint { address, pin }],
         site: site.into(),
         password,
     };
-    worse(&put(&small, &Proposal::ClaimHosts(ask)))
+    worse(&put(&small, &Proposal::Hosts(hosts::Ask::Claim(ask))))
 }
 
 #[test]
@@ -290,10 +300,10 @@ fn a_claim_may_open_a_new_site_and_says_so() {
 const MACHINES: &str = "cluster a\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1 label=app:tickets\nmachine 8 web 16 off\nmachine 9 api 16 off";
 
 fn edit(ids: &[u64], sets: Vec<Set>) -> Proposal {
-    Proposal::Edit {
+    Proposal::Edits(edits::Ask::Edit {
         targets: ids.iter().map(|i| Target::Machine(MachineId(*i))).collect(),
         sets,
-    }
+    })
 }
 
 #[test]
@@ -343,12 +353,14 @@ fn what_is_typed_wrongly_in_an_edit_is_said_at_its_field() {
 #[test]
 fn a_cluster_promises_no_more_failures_than_are_computed() {
     let small = read(MACHINES);
-    let demand = |failures| Proposal::Edit {
-        targets: vec![Target::Cluster(ClusterId(901))],
-        sets: vec![Set::Demand(Demand {
-            failures,
-            enforced: true,
-        })],
+    let demand = |failures| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Cluster(ClusterId(901))],
+            sets: vec![Set::Demand(Demand {
+                failures,
+                enforced: true,
+            })],
+        })
     };
     assert!(!put(&small, &demand(1)).blocked());
     assert!(!put(&small, &demand(2)).blocked());
@@ -362,10 +374,10 @@ fn a_restart_is_stop_wait_start_answer_in_a_row() {
         grace: Span::secs(90),
         then: AfterGrace::PowerOff,
     };
-    let ask = Proposal::Power {
+    let ask = Proposal::Machines(machines::Ask::Power {
         machines: vec![MachineId(7)],
         act,
-    };
+    });
     let a = put(&small, &ask);
     let kinds: Vec<_> = a.steps().iter().map(|s| s.step.group()).collect();
     assert_eq!(
@@ -388,9 +400,11 @@ fn machines_powered_on_together_share_what_there_is() {
     let small = read(
         "cluster a careless\nhost 1 64\nhost 2 64\nmachine 1 a 40 off\nmachine 2 b 40 off\nmachine 3 c 40 off",
     );
-    let on = |ids: &[u64]| Proposal::Power {
-        machines: ids.iter().map(|i| MachineId(*i)).collect(),
-        act: PowerAct::On { host: None },
+    let on = |ids: &[u64]| {
+        Proposal::Machines(machines::Ask::Power {
+            machines: ids.iter().map(|i| MachineId(*i)).collect(),
+            act: PowerAct::On { host: None },
+        })
     };
     let two = put(&small, &on(&[1, 2]));
     assert!(!two.blocked());
@@ -413,7 +427,7 @@ fn create(small: &Small, count: u32, disk: NewDisk, kept: u64) -> Vec<(Severity,
         ..testkit::machines("new", count, Some(ClusterId(901)), 16)
     };
     ask.memory.kept = Bytes::gib(kept);
-    let a = put(small, &Proposal::CreateMachines(ask));
+    let a = put(small, &Proposal::Machines(machines::Ask::Create(ask)));
     let volume = a.findings().iter().filter(|f| f.subject == "slab-951");
     volume.map(|f| (f.severity, f.text.clone())).collect()
 }
@@ -456,9 +470,11 @@ fn room_on_the_volume_counts_thick_thin_and_swap() {
 #[test]
 fn what_another_run_holds_is_said_before_one_waits_for_it() {
     let mut small = read(MACHINES);
-    let on = |ids: &[u64]| Proposal::Power {
-        machines: ids.iter().map(|i| MachineId(*i)).collect(),
-        act: PowerAct::On { host: None },
+    let on = |ids: &[u64]| {
+        Proposal::Machines(machines::Ask::Power {
+            machines: ids.iter().map(|i| MachineId(*i)).collect(),
+            act: PowerAct::On { host: None },
+        })
     };
     let seen = put(&small, &edit(&[8], vec![Set::Name("quay".into())])).seen();
     let accepted = put(&small, &on(&[8])).accept().unwrap();

@@ -2,20 +2,20 @@
 
 use crate::{put, worse};
 use std::{collections::BTreeSet, sync::Arc};
+use zastrugi_core::rooms::{edits, machines, storage};
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     estate::{
         Array, ArrayCondition, ArrayKind, Backing, Controller, Fact, Pool, Provisioning, Volume,
     },
-    event::Event,
     evidence::{Answer, EvidenceBook, Probe, SeenDevice, SeenLun},
     ids::{ArrayId, ClusterId, HostId, MachineId, SiteId, VolumeId},
     moment::{Moment, Span},
     permits::{Permits, Role},
-    plan::Step,
-    proposal::{
-        ClaimTarget, ConnectArray, ConnectVolume, Password, PowerAct, Proposal, Set, Target,
-        VolumeSource,
-    },
+    rooms::edits::{Set, Target},
+    rooms::machines::PowerAct,
+    rooms::storage::{ConnectArray, ConnectVolume, VolumeSource},
+    rooms::{Event, Proposal, Step},
     testkit::{Small, paths, read},
     units::Bytes,
 };
@@ -88,7 +88,7 @@ fn new_volume(edit: impl FnOnce(&mut ConnectVolume)) -> Proposal {
         typed: String::new(),
     };
     edit(&mut ask);
-    Proposal::ConnectVolume(ask)
+    Proposal::Storage(storage::Ask::ConnectVolume(ask))
 }
 
 fn sized(gib: u64, provisioning: Provisioning) -> Proposal {
@@ -109,28 +109,31 @@ fn a_volume_goes_to_all_hosts_and_each_mounts_after_it_was_prepared() {
     let steps = a.steps();
     let prepare = steps
         .iter()
-        .position(|s| matches!(s.step, Step::Prepare { .. }))
+        .position(|s| matches!(s.step, Step::Storage(storage::Step::Prepare { .. })))
         .unwrap();
     let mut mounted = BTreeSet::new();
     for planned in steps {
-        if let Step::Mount { host, .. } = planned.step {
+        if let Step::Storage(storage::Step::Mount { host, .. }) = planned.step {
             assert!(planned.after.contains(&prepare), "{}", planned.title);
             let own_login = planned
                 .after
                 .iter()
-                .any(|i| matches!(steps[*i].step, Step::LogIn { host: h, .. } if h == host));
+                .any(|i| matches!(steps[*i].step, Step::Storage(storage::Step::LogIn { host: h, .. }) if h == host));
             assert!(own_login, "{}", planned.title);
             mounted.insert(host);
         }
-        if let Step::Map { .. } = planned.step {
+        if let Step::Storage(storage::Step::Map { .. }) = planned.step {
             let after = &steps[planned.after[0]].step;
-            assert!(matches!(after, Step::MakeLun { .. }), "it must exist first");
+            assert!(
+                matches!(after, Step::Storage(storage::Step::MakeLun { .. })),
+                "it must exist first"
+            );
         }
     }
     assert_eq!(mounted.len(), 3);
     assert!(matches!(
         steps.last().unwrap().step,
-        Step::VolumeReady { .. }
+        Step::Storage(storage::Step::VolumeReady { .. })
     ));
 }
 
@@ -326,17 +329,19 @@ fn drift_is_what_an_intended_host_lacks() {
         drift(&small),
         [("h2".to_owned(), 1, 2), ("h3".to_owned(), 0, 2)]
     );
-    let heal = Proposal::HealVolume { volume: SLAB };
+    let heal = Proposal::Storage(storage::Ask::HealVolume { volume: SLAB });
     let a = put(&small, &heal);
     assert_eq!(worse(&a), Vec::<String>::new());
     assert_eq!(a.steps().len(), 6, "map, log in and mount on two hosts");
     assert!(a.steps().iter().all(|s| s.step.host() != Some(HostId(1))));
     // A host that is not intended is no drift, and cannot be left out while something runs there.
-    let only = |hosts: &[u64]| Proposal::Edit {
-        targets: vec![Target::Volume(SLAB)],
-        sets: vec![Set::Intended(Some(
-            hosts.iter().map(|h| HostId(*h)).collect(),
-        ))],
+    let only = |hosts: &[u64]| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Volume(SLAB)],
+            sets: vec![Set::Intended(Some(
+                hosts.iter().map(|h| HostId(*h)).collect(),
+            ))],
+        })
     };
     assert_eq!(
         worse(&put(&small, &only(&[2, 3]))),
@@ -345,10 +350,10 @@ fn drift_is_what_an_intended_host_lacks() {
     assert!(put(&small, &only(&[])).at_field("hosts").is_some());
     assert!(!put(&small, &only(&[1, 2])).blocked());
     small.alter(|estate| {
-        estate.absorb(&Event::Edited {
+        estate.absorb(&Event::Edits(edits::Event::Edited {
             target: Target::Volume(SLAB),
             sets: vec![Set::Intended(Some(BTreeSet::from([HostId(1), HostId(2)])))],
-        });
+        }));
     });
     assert_eq!(drift(&small), [("h2".to_owned(), 1, 2)]);
 }
@@ -356,9 +361,11 @@ fn drift_is_what_an_intended_host_lacks() {
 #[test]
 fn machines_go_only_where_their_volume_is_and_one_path_is_said() {
     let mut small = fixture("cluster eider careless\nhost 1 256\nhost 2 256\nmachine 7 db 64 off");
-    let on = |host| Proposal::Power {
-        machines: vec![MachineId(7)],
-        act: PowerAct::On { host },
+    let on = |host| {
+        Proposal::Machines(machines::Ask::Power {
+            machines: vec![MachineId(7)],
+            act: PowerAct::On { host },
+        })
     };
     small.alter_host(1, |h| h.mounts.clear());
     small.alter_host(2, |h| drop(h.mounts.insert(SLAB, paths(1))));
@@ -381,9 +388,11 @@ fn machines_go_only_where_their_volume_is_and_one_path_is_said() {
 #[test]
 fn a_volume_only_grows_and_only_with_its_array() {
     let mut small = fixture(PLAIN);
-    let extend = |gib| Proposal::ExtendVolume {
-        volume: SLAB,
-        size: Bytes::gib(gib),
+    let extend = |gib| {
+        Proposal::Storage(storage::Ask::ExtendVolume {
+            volume: SLAB,
+            size: Bytes::gib(gib),
+        })
     };
     assert!(put(&small, &extend(600)).at_field("size").is_some());
     let a = put(&small, &extend(900));
@@ -411,7 +420,7 @@ fn a_volume_only_grows_and_only_with_its_array() {
 #[test]
 fn a_volume_with_machines_is_not_handed_back_and_an_empty_one_is_unmounted_first() {
     let small = fixture(PLAIN);
-    let give = Proposal::GiveVolume { volume: SLAB };
+    let give = Proposal::Storage(storage::Ask::GiveVolume { volume: SLAB });
     assert_eq!(
         worse(&put(&small, &give)),
         ["stop: 1 machines have disks on slab-951."]
@@ -449,7 +458,7 @@ fn connecting(answers: &[(&str, &str)], edit: impl FnOnce(&mut ConnectArray)) ->
                 pin: pin.clone(),
             },
         );
-        controllers.push(ClaimTarget {
+        controllers.push(Endpoint {
             address: (*address).to_owned(),
             pin,
         });
@@ -462,7 +471,10 @@ fn connecting(answers: &[(&str, &str)], edit: impl FnOnce(&mut ConnectArray)) ->
         password: Password::Typed,
     };
     edit(&mut ask);
-    let found = worse(&put(&small, &Proposal::ConnectArray(ask)));
+    let found = worse(&put(
+        &small,
+        &Proposal::Storage(storage::Ask::ConnectArray(ask)),
+    ));
     let shown = found
         .iter()
         .filter(|f| f.contains("compare its fingerprint"));

@@ -1,19 +1,23 @@
 //! What the Logbook says, event by event; and what each proposal needs a person to be allowed.
 
 use std::sync::Arc;
+use zastrugi_core::rooms::{clusters, edits, hosts, machines, networks, storage};
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     estate::{
         Array, ArrayCondition, ArrayKind, Backing, Controller, Demand, Estate, Fact, MachineState,
         NetRole, Network, Switch, Wanted,
     },
-    event::Event,
     ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId, VolumeId},
     moment::{Moment, Span},
     permits::{Act, Permits, Role},
-    proposal::{
-        AfterGrace, ClaimHosts, ClaimTarget, ConnectArray, ConnectSwitch, ConnectVolume,
-        CreateCluster, CreateNetwork, Password, PowerAct, Proposal, Set, Target, VolumeSource,
-    },
+    rooms::clusters::CreateCluster,
+    rooms::edits::{Set, Target},
+    rooms::hosts::ClaimHosts,
+    rooms::machines::{AfterGrace, PowerAct},
+    rooms::networks::{ConnectSwitch, CreateNetwork},
+    rooms::storage::{ConnectArray, ConnectVolume, VolumeSource},
+    rooms::{Event, Proposal},
     testkit::{self, paths, read},
     units::Bytes,
 };
@@ -90,37 +94,37 @@ fn each_event_is_a_line_that_names_what_it_is_about() {
     let slab = VolumeId(951);
     let lines = [
         (
-            Event::VolumePlanned(quay(|_| {})),
+            Event::Storage(storage::Event::VolumePlanned(quay(|_| {}))),
             "storage",
             "Volume slab-951 is being connected",
             "volume-951",
         ),
         (
-            Event::VolumeReady { volume: slab },
+            Event::Storage(storage::Event::VolumeReady { volume: slab }),
             "storage",
             "slab-951 is connected",
             "volume-951",
         ),
         (
-            Event::VolumeGone {
+            Event::Storage(storage::Event::VolumeGone {
                 volume: slab,
                 handed_back: true,
-            },
+            }),
             "storage",
             "slab-951 was handed back",
             "volume-951",
         ),
         (
-            Event::VolumeGone {
+            Event::Storage(storage::Event::VolumeGone {
                 volume: slab,
                 handed_back: false,
-            },
+            }),
             "storage",
             "slab-951 was not connected",
             "volume-951",
         ),
         (
-            Event::VolumeMade {
+            Event::Storage(storage::Event::VolumeMade {
                 volume: slab,
                 uid: "naa.1".into(),
                 backing: Backing {
@@ -128,124 +132,124 @@ fn each_event_is_a_line_that_names_what_it_is_about() {
                     lun: "1".into(),
                     pool: "fast".into(),
                 },
-            },
+            }),
             "storage",
             "slab-951 was made on its array",
             "volume-951",
         ),
         (
-            Event::HostMounts {
+            Event::Storage(storage::Event::Mounts {
                 host: HostId(1),
                 initiator: String::new(),
                 mounts: [(slab, paths(0))].into(),
-            },
+            }),
             "storage",
             "h1 has no path to slab-951 any more",
             "host-1",
         ),
         (
-            Event::NetworkPlanned(Box::new(network())),
+            Event::Networks(networks::Event::Planned(Box::new(network()))),
             "network",
             "Network crew is being made",
             "network-800",
         ),
         (
-            Event::NetworkReady {
+            Event::Networks(networks::Event::Ready {
                 network: NetworkId(800),
-            },
+            }),
             "network",
             "crew is ready",
             "network-800",
         ),
         (
-            Event::NetworkGone {
+            Event::Networks(networks::Event::Gone {
                 network: NetworkId(800),
                 removed: true,
-            },
+            }),
             "network",
             "crew was removed",
             "network-800",
         ),
         (
-            Event::NetworkGone {
+            Event::Networks(networks::Event::Gone {
                 network: NetworkId(800),
                 removed: false,
-            },
+            }),
             "network",
             "crew was not made",
             "network-800",
         ),
         (
-            Event::HostReleased { host: HostId(2) },
+            Event::Hosts(hosts::Event::Released { host: HostId(2) }),
             "host",
             "h2 was handed back",
             "host-2",
         ),
         (
-            Event::HostLeft { host: HostId(2) },
+            Event::Hosts(hosts::Event::Left { host: HostId(2) }),
             "host",
             "h2 left its cluster",
             "host-2",
         ),
         (
-            Event::ClusterReady {
+            Event::Clusters(clusters::Event::Ready {
                 cluster: ClusterId(901),
-            },
+            }),
             "cluster",
             "Cluster eider is ready",
             "cluster-901",
         ),
         (
-            Event::MachinePurged {
+            Event::Machines(machines::Event::Purged {
                 machine: MachineId(8),
-            },
+            }),
             "machine",
             "web was removed for good",
             "machine-8",
         ),
         (
-            Event::MachineRecovered {
+            Event::Machines(machines::Event::Recovered {
                 machine: MachineId(8),
-            },
+            }),
             "machine",
             "web was brought back",
             "machine-8",
         ),
         (
-            Event::MachineWanted {
+            Event::Machines(machines::Event::Wanted {
                 machine: MachineId(8),
                 wanted: Wanted::On,
                 host: None,
-            },
+            }),
             "machine",
             "web shall be on",
             "machine-8",
         ),
         (
-            Event::MachineSeen {
+            Event::Machines(machines::Event::Seen {
                 machine: MachineId(7),
                 state: MachineState::Paused("slab-951 is full".into()),
                 host: Some(HostId(1)),
                 generation: 1,
-            },
+            }),
             "machine",
             "db was paused on h1: slab-951 is full",
             "machine-7",
         ),
         (
-            Event::Edited {
+            Event::Edits(edits::Event::Edited {
                 target: Target::Volume(slab),
                 sets: vec![Set::Intended(None)],
-            },
+            }),
             "edit",
             "slab-951: all hosts of the cluster shall mount it",
             "volume-951",
         ),
         (
-            Event::Edited {
+            Event::Edits(edits::Event::Edited {
                 target: Target::Network(NetworkId(800)),
                 sets: vec![Set::Reserved(Default::default())],
-            },
+            }),
             "edit",
             "crew: 0 addresses are kept",
             "network-800",
@@ -262,26 +266,26 @@ fn each_event_is_a_line_that_names_what_it_is_about() {
 fn what_happens_all_the_time_is_no_line() {
     let estate = estate();
     for event in [
-        Event::HostMounts {
+        Event::Storage(storage::Event::Mounts {
             host: HostId(1),
             initiator: String::new(),
             mounts: [(VolumeId(951), paths(1))].into(),
-        },
-        Event::VolumeSeen {
+        }),
+        Event::Storage(storage::Event::VolumeSeen {
             volume: VolumeId(951),
             capacity: Bytes::gib(1),
             used: Bytes::ZERO,
-        },
-        Event::MachineSeen {
+        }),
+        Event::Machines(machines::Event::Seen {
             machine: MachineId(7),
             state: MachineState::Starting("kernel".into()),
             host: Some(HostId(1)),
             generation: 1,
-        },
-        Event::MachineHome {
+        }),
+        Event::Machines(machines::Event::Home {
             machine: MachineId(7),
             volume: VolumeId(951),
-        },
+        }),
     ] {
         assert_eq!(told(&estate, &event), None, "{event:?}");
     }
@@ -294,7 +298,7 @@ fn arrays_and_switches_say_when_they_fall_silent_and_come_back() {
         estate.put(Fact::Array(Arc::new(array(condition))));
         estate
     };
-    let seen = |condition| Event::ArraySeen(Box::new(array(condition)));
+    let seen = |condition| Event::Storage(storage::Event::ArraySeen(Box::new(array(condition))));
     let text = |estate: &Estate, event: &Event| told(estate, event).map(|t| t.1);
     let steady = || ArrayCondition::Steady;
     assert_eq!(
@@ -319,7 +323,7 @@ fn arrays_and_switches_say_when_they_fall_silent_and_come_back() {
         estate.put(Fact::Switch(Arc::new(s)));
         estate
     };
-    let read = |s: Switch| Event::SwitchSeen(Box::new(s));
+    let read = |s: Switch| Event::Networks(networks::Event::SwitchSeen(Box::new(s)));
     let fine = || switch(true, None);
     let silent = || switch(true, Some("gone"));
     for (before, after, words) in [
@@ -337,14 +341,16 @@ fn arrays_and_switches_say_when_they_fall_silent_and_come_back() {
 
 #[expect(clippy::too_many_lines, reason = "a table, one row for each proposal")]
 fn proposals() -> Vec<(Proposal, Act)> {
-    let target = || ClaimTarget {
+    let target = || Endpoint {
         address: "10.0.0.1:7443".into(),
         pin: "p".into(),
     };
     let machines = || vec![MachineId(7)];
-    let edit = |target| Proposal::Edit {
-        targets: vec![target],
-        sets: vec![Set::Note("x".into())],
+    let edit = |target| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![target],
+            sets: vec![Set::Note("x".into())],
+        })
     };
     let power = PowerAct::Stop {
         grace: Span::secs(1),
@@ -355,16 +361,19 @@ fn proposals() -> Vec<(Proposal, Act)> {
     let user = || "u".to_owned();
     vec![
         (
-            Proposal::ClaimHosts(ClaimHosts {
+            Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
                 targets: vec![target()],
                 site: site(),
                 password,
-            }),
+            })),
             Act::Hosts,
         ),
-        (Proposal::HandBack { hosts: vec![] }, Act::Hosts),
         (
-            Proposal::CreateCluster(CreateCluster {
+            Proposal::Hosts(hosts::Ask::HandBack { hosts: vec![] }),
+            Act::Hosts,
+        ),
+        (
+            Proposal::Clusters(clusters::Ask::Create(CreateCluster {
                 name: "a".into(),
                 hosts: vec![],
                 level: None,
@@ -373,86 +382,86 @@ fn proposals() -> Vec<(Proposal, Act)> {
                     failures: 0,
                     enforced: false,
                 },
-            }),
+            })),
             Act::Clusters,
         ),
         (
-            Proposal::Power {
+            Proposal::Machines(machines::Ask::Power {
                 machines: machines(),
                 act: power,
-            },
+            }),
             Act::Machines,
         ),
         (
-            Proposal::Delete {
+            Proposal::Machines(machines::Ask::Delete {
                 machines: machines(),
-            },
+            }),
             Act::Machines,
         ),
         (
-            Proposal::Recover {
+            Proposal::Machines(machines::Ask::Recover {
                 machines: machines(),
-            },
+            }),
             Act::Machines,
         ),
         (
-            Proposal::Purge {
+            Proposal::Machines(machines::Ask::Purge {
                 machines: machines(),
                 typed: String::new(),
-            },
+            }),
             Act::Purge,
         ),
         (
-            Proposal::ConnectArray(ConnectArray {
+            Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
                 controllers: vec![target()],
                 kind: ArrayKind::File,
                 site: site(),
                 user: user(),
                 password,
-            }),
+            })),
             Act::Storage,
         ),
         (
-            Proposal::ConnectVolume(ConnectVolume {
+            Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
                 array: None,
                 source: VolumeSource::Existing { lun: "1".into() },
                 name: "v".into(),
                 cluster: None,
                 hosts: None,
                 typed: String::new(),
+            })),
+            Act::Storage,
+        ),
+        (
+            Proposal::Storage(storage::Ask::HealVolume {
+                volume: VolumeId(951),
             }),
             Act::Storage,
         ),
         (
-            Proposal::HealVolume {
-                volume: VolumeId(951),
-            },
-            Act::Storage,
-        ),
-        (
-            Proposal::ExtendVolume {
+            Proposal::Storage(storage::Ask::ExtendVolume {
                 volume: VolumeId(951),
                 size: Bytes::gib(1),
-            },
+            }),
             Act::Storage,
         ),
         (
-            Proposal::GiveVolume {
+            Proposal::Storage(storage::Ask::GiveVolume {
                 volume: VolumeId(951),
-            },
+            }),
             Act::Storage,
         ),
         (
-            Proposal::ConnectSwitch(ConnectSwitch {
+            Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
                 target: target(),
                 site: site(),
                 user: user(),
                 password,
-            }),
+            })),
             Act::Storage,
         ),
         (
-            Proposal::CreateNetwork(CreateNetwork {
+            Proposal::Networks(networks::Ask::Create(CreateNetwork {
                 name: "n".into(),
                 cluster: None,
                 role: NetRole::Guest,
@@ -460,19 +469,19 @@ fn proposals() -> Vec<(Proposal, Act)> {
                 mtu: 1500,
                 subnets: vec![],
                 uplinks: Default::default(),
+            })),
+            Act::Storage,
+        ),
+        (
+            Proposal::Networks(networks::Ask::Heal {
+                network: NetworkId(800),
             }),
             Act::Storage,
         ),
         (
-            Proposal::HealNetwork {
+            Proposal::Networks(networks::Ask::Remove {
                 network: NetworkId(800),
-            },
-            Act::Storage,
-        ),
-        (
-            Proposal::RemoveNetwork {
-                network: NetworkId(800),
-            },
+            }),
             Act::Storage,
         ),
         (edit(Target::Machine(MachineId(7))), Act::Machines),

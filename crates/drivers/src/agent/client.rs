@@ -15,13 +15,14 @@ use serde_json::{Value, json};
 use std::time::Duration;
 use uuid::Uuid;
 use zastrugi_core::{
+    epoch::Epoch,
     estate::{Boot, Machine as OurMachine, Memory, Network, Provisioning},
     evidence,
     ids::Revision,
     loads::MachineLoad,
     observe::HostReport,
-    proposal::Set,
-    run::Fault,
+    rooms::edits::Set,
+    runs::Fault,
     units::{Bytes, Mhz},
 };
 
@@ -37,6 +38,7 @@ pub(crate) struct Agent<'a> {
 #[derive(Clone, Copy)]
 pub(crate) struct Stamp<'a> {
     pub(crate) key: &'a str,
+    pub(crate) epoch: Epoch,
     pub(crate) fence: Revision,
 }
 
@@ -140,6 +142,8 @@ impl Agent<'_> {
         }
         if let Some(stamp) = stamp {
             headers.push(("step-key", stamp.key.to_owned()));
+            let Epoch { number, history } = stamp.epoch;
+            headers.push(("epoch", format!("{number}.{}", history.simple())));
             headers.push(("fence", stamp.fence.0.to_string()));
         }
         Call {

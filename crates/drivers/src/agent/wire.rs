@@ -5,9 +5,10 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
+    epoch::{Epoch, Obeyed},
     estate::{Cpu, Hardware, HostNet, Image, MachineState, Memory, Path, PsabiLevel, Uplink},
     evidence::{SeenDevice, SeenVolume},
-    ids::{ImageId, VolumeId},
+    ids::{ImageId, Revision, VolumeId},
     moment::Moment,
     observe::{BootReport, HostReport, MachineReport, NicReport},
     units::{Bytes, Mhz},
@@ -86,10 +87,32 @@ pub(crate) fn limited(text: String) -> String {
     text.chars().filter(|c| !c.is_control()).take(120).collect()
 }
 
+/// Whose orders the host last obeyed.
+#[derive(Debug, Deserialize)]
+struct WireSeen {
+    epoch: u64,
+    history: String,
+    fence: u64,
+}
+
+impl WireSeen {
+    /// None where nobody gave an order yet.
+    fn read(&self) -> Option<Obeyed> {
+        let epoch = Epoch {
+            number: self.epoch,
+            history: self.history.parse().ok()?,
+        };
+        let fence = Revision(self.fence);
+        Some(Obeyed { epoch, fence })
+    }
+}
+
 #[derive(Debug, Deserialize)]
 pub(crate) struct Report {
     boot: u64,
     seq: u64,
+    #[serde(default)]
+    seen: Option<WireSeen>,
     software: String,
     #[serde(default)]
     initiator: String,
@@ -407,6 +430,7 @@ impl Report {
         HostReport {
             boot: self.boot,
             seq: self.seq,
+            obeyed: self.seen.as_ref().and_then(WireSeen::read),
             software: limited(self.software),
             initiator: limited(self.initiator),
             uplinks: self

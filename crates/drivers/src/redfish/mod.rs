@@ -5,7 +5,7 @@ use base64::{Engine, prelude::BASE64_STANDARD};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::{Value, json};
-use zastrugi_core::run::Fault;
+use zastrugi_core::runs::Fault;
 
 /// What a controller says of its system.
 #[derive(Debug, Deserialize)]

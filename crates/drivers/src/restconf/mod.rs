@@ -2,22 +2,19 @@
 //! Only read.
 
 use crate::{
-    Drivers, Outcome,
+    Drivers,
     agent::limited,
     fault::{garbled, words},
     http::Call,
-    perform::done,
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use reqwest::Method;
 use serde::{Deserialize, de::DeserializeOwned};
 use std::collections::{BTreeMap, BTreeSet};
 use zastrugi_core::{
-    estate::{Controller, Estate, Switch, SwitchPort},
-    event::Event,
+    estate::{Controller, Switch, SwitchPort},
     evidence::Answer,
-    ids::SwitchId,
-    run::{Fault, FaultKind},
+    runs::{Fault, FaultKind},
 };
 
 /// What every frame carries besides its payload: two addresses, type, check sequence.
@@ -180,7 +177,7 @@ impl Drivers {
         self.http.call(call).await
     }
 
-    async fn read_switch(&self, switch: &Switch) -> Result<Switch, Fault> {
+    pub(crate) async fn read_switch(&self, switch: &Switch) -> Result<Switch, Fault> {
         self.allowed(&switch.access.address)?;
         let none = || {
             Fault::new(
@@ -243,19 +240,6 @@ impl Drivers {
             },
             ..switch.clone()
         })
-    }
-
-    /// The step that connects it.
-    pub(crate) async fn at_switch(
-        &self,
-        estate: &Estate,
-        switch: SwitchId,
-    ) -> Result<Outcome, Fault> {
-        let gone = || Fault::new(FaultKind::Premise, "The switch is gone.", "Cancel the run.");
-        let switch = estate.switches.get(&switch).ok_or_else(gone)?;
-        let read = self.read_switch(switch).await?;
-        let said = format!("{} ports", read.ports.len());
-        Ok(done(vec![Event::SwitchSeen(Box::new(read))], said))
     }
 
     /// Reads the switch as it is now; a silent one is an answer too.

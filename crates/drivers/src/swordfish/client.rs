@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use zastrugi_core::{
     estate::{Array, ArrayKind, Controller, Pool, Provisioning},
     evidence::SeenLun,
-    run::{Fault, FaultKind},
+    runs::{Fault, FaultKind},
     units::Bytes,
 };
 

@@ -3,9 +3,9 @@
 use super::Keeper;
 use zastrugi_core::{
     estate::{Array, ArrayCondition, Backing, Controller, Estate, Provisioning, Volume},
-    event::Event,
     moment::Moment,
-    run::{Fault, FaultKind},
+    rooms::{Event, storage},
+    runs::{Fault, FaultKind},
     units::Bytes,
 };
 
@@ -93,7 +93,7 @@ impl Keeper<'_> {
                     .volume_with_uid(&lun.uid)
                     .filter(|v| v.backing.is_none());
                 if let Some(volume) = ours.filter(|_| !lun.uid.is_empty()) {
-                    events.push(Event::VolumeMade {
+                    events.push(Event::Storage(storage::Event::VolumeMade {
                         volume: volume.id,
                         uid: lun.uid,
                         backing: Backing {
@@ -101,11 +101,14 @@ impl Keeper<'_> {
                             lun: lun.id,
                             pool: lun.pool,
                         },
-                    });
+                    }));
                 }
             }
         }
-        events.insert(0, Event::ArraySeen(Box::new(array)));
+        events.insert(
+            0,
+            Event::Storage(storage::Event::ArraySeen(Box::new(array))),
+        );
         Ok(events)
     }
 
@@ -140,7 +143,7 @@ impl Keeper<'_> {
         if lun.uid.is_empty() {
             return Err(self.odd("a volume without identity"));
         }
-        Ok(Event::VolumeMade {
+        Ok(Event::Storage(storage::Event::VolumeMade {
             volume: volume.id,
             uid: lun.uid,
             backing: Backing {
@@ -148,7 +151,7 @@ impl Keeper<'_> {
                 lun: lun.id,
                 pool: pool.to_owned(),
             },
-        })
+        }))
     }
 
     pub(crate) async fn grow_lun(&self, volume: &Volume, size: Bytes) -> Result<(), Fault> {

@@ -9,14 +9,14 @@ use std::{
         atomic::{AtomicU32, Ordering},
     },
 };
+use zastrugi_core::rooms::hosts;
 use zastrugi_core::{
     estate::{Bmc, Condition, Estate, Fact, Host, Machine},
-    event::Event,
     evidence::{Answer, Probe},
     ids::{HostId, MachineId, Revision, SecretRef},
     moment::{Moment, Span},
-    plan::Step,
-    run::{Fault, FaultKind},
+    rooms::{Event, Step},
+    runs::{Fault, FaultKind},
     testkit::read,
 };
 use zastrugi_drivers::{Drivers, Installation, Networks, Outcome, Secrets, Turn};
@@ -175,10 +175,10 @@ impl Bench {
         });
     }
     pub(crate) async fn claim(&self, key: &str) -> Result<Outcome, Fault> {
-        let step = Step::Claim {
+        let step = Step::Hosts(hosts::Step::Claim {
             host: HostId(1),
             password: self.password,
-        };
+        });
         let turn = Turn {
             key,
             fence: Revision(1),

@@ -1,14 +1,14 @@
 //! Arrays and switches against stand-ins: what is read, and that a repetition has no second effect.
 
 use crate::{bench::Bench, turn};
+use zastrugi_core::rooms::{networks, storage};
 use zastrugi_core::{
     estate::{Array, ArrayCondition, ArrayKind, Controller, Fact, Provisioning, Switch, Volume},
-    event::Event,
     evidence::{Answer, Probe},
     ids::{ArrayId, HostId, SiteId, SwitchId, VolumeId},
     moment::Moment,
-    plan::Step,
-    run::FaultKind,
+    rooms::{Event, Step},
+    runs::FaultKind,
     units::Bytes,
 };
 use zastrugi_drivers::Outcome;
@@ -68,21 +68,21 @@ async fn with_array() -> Bench {
 }
 
 fn make() -> Step {
-    Step::MakeLun {
+    Step::Storage(storage::Step::MakeLun {
         array: SHELF,
         volume: QUAY,
         pool: "main".into(),
         size: Bytes::gib(10),
         provisioning: Provisioning::Thin,
-    }
+    })
 }
 
 fn map() -> Step {
-    Step::Map {
+    Step::Storage(storage::Step::Map {
         array: SHELF,
         volume: QUAY,
         host: HostId(1),
-    }
+    })
 }
 
 fn break_both(bench: &Bench, call: &str, kind: Breaks) {
@@ -105,7 +105,10 @@ fn offers(bench: &Bench) -> Vec<(String, usize)> {
 async fn an_array_tells_pools_portals_and_what_of_ours_lies_on_it() {
     let mut bench = with_array().await;
     bench
-        .done(&Step::ReadArray { array: SHELF }, turn("read", 1))
+        .done(
+            &Step::Storage(storage::Step::ReadArray { array: SHELF }),
+            turn("read", 1),
+        )
         .await;
     let array = &bench.estate.arrays[&SHELF];
     assert_eq!(array.condition, ArrayCondition::Steady);
@@ -130,7 +133,7 @@ async fn another_array_behind_a_known_address_is_refused() {
     let mut array = Array::clone(&bench.estate.arrays[&SHELF]);
     array.serial = "TS-OTHER".into();
     bench.estate.put(Fact::Array(array.into()));
-    let step = Step::ReadArray { array: SHELF };
+    let step = Step::Storage(storage::Step::ReadArray { array: SHELF });
     let fault = bench
         .drivers
         .perform(&bench.estate, &step, turn("read", 1))
@@ -177,11 +180,11 @@ async fn a_mapping_is_made_once_and_taken_away_once() {
         bench.done(&map(), turn("map", 1)).await;
     }
     assert_eq!(offers(&bench), [("quay".to_owned(), 1)]);
-    let unmap = Step::Unmap {
+    let unmap = Step::Storage(storage::Step::Unmap {
         array: SHELF,
         volume: QUAY,
         host: HostId(1),
-    };
+    });
     for _ in 0..2 {
         bench.done(&unmap, turn("unmap", 1)).await;
     }
@@ -206,12 +209,15 @@ async fn a_volume_of_that_name_that_is_not_ours_is_never_taken_for_ours() {
 async fn a_host_formats_mounts_and_tells_its_paths() {
     let mut bench = with_array().await;
     bench
-        .done(&Step::ReadArray { array: SHELF }, turn("read", 1))
+        .done(
+            &Step::Storage(storage::Step::ReadArray { array: SHELF }),
+            turn("read", 1),
+        )
         .await;
     bench.done(&make(), turn("lun", 1)).await;
     bench.done(&map(), turn("map", 1)).await;
     let (volume, host) = (QUAY, HostId(1));
-    let mount = Step::Mount { volume, host };
+    let mount = Step::Storage(storage::Step::Mount { volume, host });
     let early = bench
         .drivers
         .perform(&bench.estate, &mount, turn("early", 1))
@@ -223,13 +229,16 @@ async fn a_host_formats_mounts_and_tells_its_paths() {
         early.said
     );
     bench
-        .done(&Step::LogIn { array: SHELF, host }, turn("login", 1))
+        .done(
+            &Step::Storage(storage::Step::LogIn { array: SHELF, host }),
+            turn("login", 1),
+        )
         .await;
-    let prepare = Step::Prepare {
+    let prepare = Step::Storage(storage::Step::Prepare {
         volume,
         host,
         over: None,
-    };
+    });
     let said = bench
         .drivers
         .perform(&bench.estate, &prepare, turn("prepare", 1))
@@ -244,7 +253,10 @@ async fn a_host_formats_mounts_and_tells_its_paths() {
     bench.done(&mount, turn("again", 1)).await;
     assert_eq!(bench.host().paths_up(QUAY), 1);
     bench
-        .done(&Step::Disown { volume, host }, turn("disown", 1))
+        .done(
+            &Step::Storage(storage::Step::Disown { volume, host }),
+            turn("disown", 1),
+        )
         .await;
     assert_eq!(bench.host().paths_up(QUAY), 0);
 }
@@ -273,9 +285,9 @@ async fn a_switch_tells_vlans_frame_sizes_and_neighbours_and_its_silence_is_kept
     let pin = pin(&bench, Probe::SwitchGreeting(address.clone())).await;
     let ours = switch(address, pin, &bench);
     bench.estate.put(Fact::Switch(ours.into()));
-    let step = Step::ReadSwitch {
+    let step = Step::Networks(networks::Step::ReadSwitch {
         switch: SwitchId(850),
-    };
+    });
     bench.done(&step, turn("switch", 1)).await;
     let read = bench.estate.switches[&SwitchId(850)].clone();
     let port = &read.ports["eth001"];
@@ -292,12 +304,15 @@ async fn a_switch_tells_vlans_frame_sizes_and_neighbours_and_its_silence_is_kept
 async fn a_silent_array_is_an_answer_and_keeps_what_was_known() {
     let mut bench = with_array().await;
     bench
-        .done(&Step::ReadArray { array: SHELF }, turn("read", 1))
+        .done(
+            &Step::Storage(storage::Step::ReadArray { array: SHELF }),
+            turn("read", 1),
+        )
         .await;
     let array = bench.estate.arrays[&SHELF].clone();
     bench.standins.world.controller("shelf", 1, false);
     let seen = |events: Vec<Event>| match events.into_iter().next() {
-        Some(Event::ArraySeen(array)) => *array,
+        Some(Event::Storage(storage::Event::ArraySeen(array))) => *array,
         other => panic!("{other:?}"),
     };
     let one = seen(

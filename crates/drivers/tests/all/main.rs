@@ -5,15 +5,15 @@ mod bench;
 mod beneath;
 
 use bench::Bench;
+use zastrugi_core::rooms::{hosts, machines};
 use zastrugi_core::{
     estate::{Condition, Fact, MachineState},
-    event::Event,
     evidence::{Answer, Probe},
     ids::{HostId, MachineId, Revision},
     moment::{Moment, Span},
-    plan::Step,
-    proposal::AfterGrace,
-    run::FaultKind,
+    rooms::machines::AfterGrace,
+    rooms::{Event, Step},
+    runs::FaultKind,
 };
 use zastrugi_drivers::{Outcome, Turn};
 use zastrugi_standins::FaultKind as Breaks;
@@ -76,7 +76,7 @@ async fn a_claim_gives_a_key_once_and_the_same_events_again() {
     let Outcome::Done { events, .. } = &claimed else {
         panic!("{claimed:?}")
     };
-    let Event::HostClaimed(host) = &events[0] else {
+    let Event::Hosts(hosts::Event::Claimed(host)) = &events[0] else {
         panic!("{events:?}")
     };
     assert_eq!(host.condition, Condition::Steady);
@@ -130,15 +130,25 @@ async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
     let mut bench = Bench::claimed().await;
     let (machine, host) = (MachineId(7), HostId(1));
     bench
-        .done(&Step::Create { machine, via: host }, turn("create", 10))
+        .done(
+            &Step::Machines(machines::Step::Create { machine, via: host }),
+            turn("create", 10),
+        )
         .await;
     bench
-        .done(&Step::Start { machine, host }, turn("start", 11))
+        .done(
+            &Step::Machines(machines::Step::Start { machine, host }),
+            turn("start", 11),
+        )
         .await;
     assert_eq!(bench.machine().generation, 1);
     let stale = bench
         .drivers
-        .perform(&bench.estate, &Step::Off { machine }, turn("old", 9))
+        .perform(
+            &bench.estate,
+            &Step::Machines(machines::Step::Off { machine }),
+            turn("old", 9),
+        )
         .await
         .unwrap_err();
     assert_eq!(stale.kind, FaultKind::Stale);
@@ -147,37 +157,46 @@ async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
         .drivers
         .perform(
             &bench.estate,
-            &Step::Start { machine, host },
+            &Step::Machines(machines::Step::Start { machine, host }),
             turn("again", 12),
         )
         .await
         .unwrap_err();
     assert!(twice.said.contains("run lease"), "{}", twice.said);
-    let wait = Step::AwaitGuest {
+    let wait = Step::Machines(machines::Step::AwaitGuest {
         machine,
         limit: Span::secs(60),
-    };
+    });
     bench.until_done(&wait).await;
     assert_eq!(bench.machine().state, MachineState::Running { guest: true });
     bench
-        .done(&Step::AskStop { machine }, turn("ask", 13))
+        .done(
+            &Step::Machines(machines::Step::AskStop { machine }),
+            turn("ask", 13),
+        )
         .await;
     bench
-        .until_done(&Step::AwaitOff {
+        .until_done(&Step::Machines(machines::Step::AwaitOff {
             machine,
             grace: Span::secs(60),
             then: AfterGrace::LeaveOn,
-        })
+        }))
         .await;
     assert_eq!(
         (bench.machine().state.clone(), bench.machine().host),
         (MachineState::Off, None)
     );
     bench
-        .done(&Step::Delete { machine, via: host }, turn("delete", 14))
+        .done(
+            &Step::Machines(machines::Step::Delete { machine, via: host }),
+            turn("delete", 14),
+        )
         .await;
     bench
-        .done(&Step::Recover { machine, via: host }, turn("recover", 15))
+        .done(
+            &Step::Machines(machines::Step::Recover { machine, via: host }),
+            turn("recover", 15),
+        )
         .await;
     assert_eq!(bench.machine().deleted, None);
     assert!(bench.standins.world.effects().values().all(|n| *n == 1));
@@ -187,10 +206,10 @@ async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
 #[tokio::test]
 async fn what_goes_wrong_on_the_wire_is_told_apart() {
     let bench = Bench::claimed().await;
-    let step = Step::Create {
+    let step = Step::Machines(machines::Step::Create {
         machine: MachineId(7),
         via: HostId(1),
-    };
+    });
     for (breaks, kind) in [
         (Breaks::Garbage, FaultKind::Garbled),
         (Breaks::Refuse, FaultKind::Refused),
@@ -228,10 +247,10 @@ async fn a_full_volume_refuses_in_words_with_a_remedy() {
     machine.disks[0].size = zastrugi_core::units::Bytes::gib(5000);
     machine.disks[0].provisioning = zastrugi_core::estate::Provisioning::Thick;
     bench.estate.put(Fact::Machine(machine.into()));
-    let step = Step::Create {
+    let step = Step::Machines(machines::Step::Create {
         machine: MachineId(7),
         via: HostId(1),
-    };
+    });
     let fault = bench
         .drivers
         .perform(&bench.estate, &step, turn("create", 10))
@@ -249,19 +268,19 @@ async fn reports_follow_each_other_and_say_when_something_changed() {
     assert!(first.machines.is_empty());
     bench
         .done(
-            &Step::Create {
+            &Step::Machines(machines::Step::Create {
                 machine: MachineId(7),
                 via: HostId(1),
-            },
+            }),
             turn("create", 10),
         )
         .await;
     bench
         .done(
-            &Step::Start {
+            &Step::Machines(machines::Step::Start {
                 machine: MachineId(7),
                 host: HostId(1),
-            },
+            }),
             turn("start", 11),
         )
         .await;

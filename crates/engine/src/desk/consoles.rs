@@ -3,7 +3,7 @@
 use super::{Desk, Viewer};
 use crate::{
     consoles::{Look, look},
-    scribe::{Decision, Guard, Refusal},
+    scribe::{Decision, Guard, Refusal, Sight},
 };
 use sha2::{Digest, Sha256};
 use std::{
@@ -12,11 +12,8 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
-use zastrugi_core::{
-    event::{ConsoleOf, Event},
-    ids::MachineId,
-    permits::Act,
-};
+use zastrugi_core::rooms::consoles;
+use zastrugi_core::{ids::MachineId, permits::Act, rooms::Event, rooms::consoles::ConsoleOf};
 use zastrugi_drivers::Screen;
 use zastrugi_store::{Picture, Pictures, StoreError};
 
@@ -120,13 +117,18 @@ impl Desk {
         }
         let (who, writes) = (viewer.who(), viewer.permits().allow(of.act()));
         let screen = way == Way::Screen;
-        let recorded = self.scribe.append(Guard::None, move |view, _| {
+        let recorded = self.scribe.append(Guard::None, move |sight: Sight<'_>| {
+            let view = sight.view;
             if !of.exists(&view.estate) {
                 return Err(Refusal::NotOurs);
             }
             Ok(Decision {
-                events: vec![Event::ConsoleOpened { of, writes, screen }],
-                who,
+                events: vec![Event::Consoles(consoles::Event::Opened {
+                    of,
+                    writes,
+                    screen,
+                })],
+                who: who.clone(),
                 run: None,
                 request: None,
             })

@@ -8,7 +8,7 @@ use zastrugi_core::{
     evidence::{Answer, Greeting, Probe},
     ids::{HostId, SecretRef},
     moment::Moment,
-    run::Fault,
+    runs::Fault,
 };
 use zastrugi_drivers::{Announcement, Range, RangeError, addresses};
 

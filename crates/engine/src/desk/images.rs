@@ -2,7 +2,7 @@
 
 use super::{Desk, Viewer};
 use bytes::Bytes;
-use zastrugi_core::{ids::ImageId, permits::Act, run::Fault};
+use zastrugi_core::{ids::ImageId, permits::Act, runs::Fault};
 use zastrugi_drivers::Fed;
 
 /// Why a piece was not taken.

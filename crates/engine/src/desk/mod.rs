@@ -2,6 +2,7 @@
 
 mod consoles;
 mod headroom;
+mod history;
 mod hosts;
 mod images;
 mod logbook;
@@ -12,11 +13,12 @@ mod storage;
 
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
 pub use headroom::{Headroom, Headrooms};
+pub use history::HistoryError;
 pub use hosts::{Found, ProbeError, ScanState};
 pub use images::FeedError;
 pub use people::{PasswordProblem, SignIn, SignInError};
-pub(crate) use runs::start_as;
 pub use runs::{Answer, AnswerError, StartError};
+pub(crate) use runs::{Wish, start_as};
 
 use crate::{
     passwords::Softlock,
@@ -26,11 +28,11 @@ use crate::{
 use std::sync::{Arc, atomic::Ordering};
 use tokio::sync::watch;
 use zastrugi_core::{
-    assess::{Assessment, assess},
     ids::{PersonId, Revision},
     moment::Moment,
     permits::{Permits, Role, Who},
-    proposal::Proposal,
+    rooms::{Assessment, Proposal, assess},
+    runs::Progress,
     view::View,
 };
 use zastrugi_store::{People, Reads, Settings};
@@ -61,6 +63,10 @@ pub struct Health {
     pub database: bool,
     pub revision: Revision,
     pub leads: bool,
+    /// A part of this process ended; it is about to end too.
+    pub broken: bool,
+    /// Why orders are held, if they are.
+    pub held: Option<String>,
 }
 
 #[derive(Clone)]
@@ -106,11 +112,20 @@ impl Desk {
             database: self.shared.database_answers.load(Ordering::Relaxed),
             revision: self.shared.estate().revision,
             leads: self.shared.leads.load(Ordering::Relaxed),
+            broken: self.shared.broken.load(Ordering::Relaxed),
+            held: self.shared.snapshot().head.held.clone(),
         }
+    }
+    pub(crate) fn say_broken(&self) {
+        self.shared.broken.store(true, Ordering::Relaxed);
     }
     /// Rings at every new revision.
     pub fn revisions(&self) -> watch::Receiver<Revision> {
         self.shared.revisions()
+    }
+    /// Rings when steps under way say something else of how far they are.
+    pub fn progresses(&self) -> watch::Receiver<Arc<Progress>> {
+        self.shared.progresses()
     }
     /// When loads were last taken in.
     pub fn loads_at(&self) -> Moment {

@@ -1,15 +1,19 @@
 //! Starting runs and answering them.
 
 use super::{Desk, Viewer};
-use crate::scribe::{Decision, Guard, Refusal, Scribe};
+use crate::{
+    scribe::{Decision, Guard, Refusal, Scribe, Sight},
+    shared::{Shared, now},
+};
+use std::{sync::Arc, time::Duration};
 use uuid::Uuid;
 use zastrugi_core::{
-    assess::{Assessment, Seen, assess},
     finding::Finding,
-    ids::RunId,
-    permits::{Permits, Who},
-    proposal::Proposal,
-    run::{Input, begin, turn},
+    ids::{PersonId, Revision, RunId},
+    permits::{Permits, Role, Who},
+    road::{Input, Seen, begin, turn},
+    rooms::{Assessment, Proposal, assess},
+    view::View,
 };
 
 /// Why a run was not started. Nothing was done.
@@ -21,6 +25,12 @@ pub enum StartError {
     Stale(Box<Assessment>),
     #[error("something with this {0} is there already")]
     Taken(String),
+    #[error("your role does not allow this any more")]
+    NotAllowed,
+    #[error("orders are held: {0}")]
+    Held(String),
+    #[error("so much is changing that it could not be placed; try again")]
+    Busy,
     #[error("nothing was started: {0}")]
     Unavailable(String),
 }
@@ -55,15 +65,15 @@ impl Desk {
         seen: Option<Seen>,
         request: Uuid,
     ) -> Result<RunId, StartError> {
-        start_as(
-            &self.scribe,
-            viewer.who(),
-            viewer.permits(),
+        let wish = Wish {
+            who: viewer.who(),
+            by: Some((viewer.id, viewer.role)),
+            permits: viewer.permits(),
             ask,
             seen,
             request,
-        )
-        .await
+        };
+        start_as(&self.shared, &self.scribe, wish).await
     }
 
     /// # Errors
@@ -74,11 +84,10 @@ impl Desk {
         run: RunId,
         answer: Answer,
     ) -> Result<(), AnswerError> {
-        let estate = self.shared.estate();
-        let Some(plan) = estate.plans.get(&run) else {
+        let Some(plan) = self.plan(run) else {
             return Err(AnswerError::Over);
         };
-        if !viewer.permits().allow(plan.ask.act()) {
+        if !plan.ask.allowed(&viewer.permits()) {
             return Err(AnswerError::NotAllowed);
         }
         let who = viewer.who();
@@ -86,14 +95,14 @@ impl Desk {
             Answer::Cancel => Input::Cancel,
             Answer::Retry => Input::Retry,
         };
-        let told = self.scribe.append(Guard::None, move |view, at| {
-            if !view.estate.runs.contains_key(&run) {
+        let guard = Guard::Person(viewer.id, viewer.role);
+        let told = self.scribe.append(guard, move |sight| {
+            if !sight.view.runs.contains(run) {
                 return Err(Refusal::NotOurs);
             }
-            let events = turn(view, run, input, at);
             Ok(Decision {
-                events,
-                who,
+                events: turn(sight.view, sight.plans, run, input.clone(), sight.at),
+                who: who.clone(),
                 run: Some(run),
                 request: None,
             })
@@ -101,6 +110,7 @@ impl Desk {
         match told.await {
             Ok(_) => Ok(()),
             Err(Refusal::NotOurs) => Err(AnswerError::Over),
+            Err(Refusal::NotAllowed) => Err(AnswerError::NotAllowed),
             Err(other) => Err(AnswerError::Unavailable(words(&other))),
         }
     }
@@ -113,48 +123,126 @@ fn words(refusal: &Refusal) -> String {
     }
 }
 
+/// What somebody wants to have started.
+#[derive(Clone)]
+pub(crate) struct Wish {
+    pub(crate) who: Who,
+    /// The person, with the role that the permits come from.
+    pub(crate) by: Option<(PersonId, Role)>,
+    pub(crate) permits: Permits,
+    pub(crate) ask: Proposal,
+    pub(crate) seen: Option<Seen>,
+    pub(crate) request: Uuid,
+}
+
+/// How often it is searched anew because what it rests on has changed.
+const SEARCHES: u32 = 3;
+/// The longest that one search may take.
+const LONGEST: Duration = Duration::from_secs(20);
+
+/// Searches outside the head lock and confirms inside: others are not kept waiting by a long search.
 pub(crate) async fn start_as(
+    shared: &Arc<Shared>,
     scribe: &Scribe,
-    who: Who,
-    permits: Permits,
-    ask: Proposal,
-    seen: Option<Seen>,
-    request: Uuid,
+    wish: Wish,
 ) -> Result<RunId, StartError> {
-    let started = scribe.append(Guard::Request(request), move |view, at| {
-        let fresh = assess(view, &permits, &ask, at);
-        if fresh.blocked() {
-            let kept = fresh.clone();
-            return match fresh.accept() {
-                Err(blocked) => Err(Refusal::Blocked(Box::new(kept), blocked)),
-                Ok(_) => Err(Refusal::NotOurs),
-            };
+    for _ in 0..SEARCHES {
+        let (view, fresh) = search(shared, &wish).await?;
+        match confirm(scribe, &wish, view, fresh).await {
+            Ok((_, Some(run))) | Err(Refusal::Known(run)) => return Ok(run),
+            Err(Refusal::Moved) => {}
+            Ok((_, None)) => return Err(StartError::Unavailable("nothing was decided".into())),
+            Err(refusal) => return Err(refused(refusal)),
         }
-        if seen.is_some_and(|seen| fresh.is_worse_than(&seen)) {
-            return Err(Refusal::Stale(Box::new(fresh)));
+    }
+    Err(StartError::Busy)
+}
+
+fn refused(refusal: Refusal) -> StartError {
+    match refusal {
+        Refusal::Blocked(assessment, stops) => StartError::Blocked(assessment, stops),
+        Refusal::Stale(assessment) => StartError::Stale(assessment),
+        Refusal::Taken(what) => StartError::Taken(what),
+        Refusal::NotAllowed => StartError::NotAllowed,
+        Refusal::Held(why) => StartError::Held(why),
+        Refusal::Unavailable(why) => StartError::Unavailable(why),
+        Refusal::Moved | Refusal::NotOurs | Refusal::Known(_) => {
+            StartError::Unavailable("it changed in the meantime".into())
         }
-        let kept = fresh.clone();
-        let accepted = fresh
-            .accept()
-            .map_err(|blocked| Refusal::Blocked(Box::new(kept), blocked))?;
-        let (run, events) = begin(view, accepted, who.clone(), request, at);
+    }
+}
+
+/// On the blocking pool, few at a time, and not for ever.
+async fn search(shared: &Arc<Shared>, wish: &Wish) -> Result<(View, Assessment), StartError> {
+    let stopping = || StartError::Unavailable("the process is stopping".into());
+    let permit = shared.searches.clone().acquire_owned().await;
+    let permit = permit.map_err(|_| stopping())?;
+    let (view, permits, ask) = (shared.view(), wish.permits, wish.ask.clone());
+    let seen = view.clone();
+    let work = tokio::task::spawn_blocking(move || {
+        let _held_until_done = permit;
+        assess(&view, &permits, &ask, now())
+    });
+    match tokio::time::timeout(LONGEST, work).await {
+        Ok(Ok(fresh)) => Ok((seen, fresh)),
+        Ok(Err(_)) => Err(StartError::Unavailable(
+            "Zastrugi failed while it computed this; its log says where".into(),
+        )),
+        Err(_) => Err(StartError::Unavailable(format!(
+            "it was not computed within {} seconds; ask for less at a time",
+            LONGEST.as_secs()
+        ))),
+    }
+}
+
+async fn confirm(
+    scribe: &Scribe,
+    wish: &Wish,
+    searched: View,
+    fresh: Assessment,
+) -> Result<(Revision, Option<RunId>), Refusal> {
+    if fresh.blocked() {
+        let stops = fresh
+            .findings()
+            .iter()
+            .filter(|f| f.stops())
+            .cloned()
+            .collect();
+        return Err(Refusal::Blocked(Box::new(fresh), stops));
+    }
+    if wish
+        .seen
+        .as_ref()
+        .is_some_and(|seen| fresh.is_worse_than(seen))
+    {
+        return Err(Refusal::Stale(Box::new(fresh)));
+    }
+    let guard = Guard::Request {
+        id: wish.request,
+        by: wish.by,
+    };
+    let (who, request) = (wish.who.clone(), wish.request);
+    let decide = move |sight: Sight<'_>| {
+        if !fresh.still_holds(&searched.estate, &sight.view.estate) {
+            return Err(Refusal::Moved);
+        }
+        let accepted = fresh.clone().accept();
+        let accepted =
+            accepted.map_err(|blocked| Refusal::Blocked(Box::new(fresh.clone()), blocked.stops))?;
+        let (run, events) = begin(
+            sight.view,
+            sight.plans,
+            accepted,
+            who.clone(),
+            request,
+            sight.at,
+        );
         Ok(Decision {
             events,
-            who,
+            who: who.clone(),
             run: Some(run),
             request: Some(request),
         })
-    });
-    match started.await {
-        Ok((_, Some(run))) | Err(Refusal::Known(run)) => Ok(run),
-        Ok((_, None)) | Err(Refusal::NotOurs) => {
-            Err(StartError::Unavailable("it changed in the meantime".into()))
-        }
-        Err(Refusal::Blocked(assessment, blocked)) => {
-            Err(StartError::Blocked(assessment, blocked.stops))
-        }
-        Err(Refusal::Stale(assessment)) => Err(StartError::Stale(assessment)),
-        Err(Refusal::Taken(what)) => Err(StartError::Taken(what)),
-        Err(Refusal::Unavailable(why)) => Err(StartError::Unavailable(why)),
-    }
+    };
+    scribe.append(guard, decide).await
 }

@@ -1,16 +1,17 @@
 //! Arrays and filers, asked every ten seconds: their pools fill, their controllers fall silent and come back.
 
 use crate::{
-    scribe::{Decision, Guard, Scribe},
+    scribe::{Decision, Guard, Scribe, Sight},
     shared::{Shared, now},
 };
 use std::{sync::Arc, time::Duration};
 use tokio::time::sleep;
+use zastrugi_core::rooms::storage;
 use zastrugi_core::{
     estate::{Array, ArrayCondition},
-    event::Event,
     ids::ArrayId,
     permits::Who,
+    rooms::Event,
     view::View,
 };
 use zastrugi_store::Held;
@@ -50,7 +51,8 @@ impl ArrayEye {
         if news(&self.shared.view(), &seen).is_empty() {
             return;
         }
-        let decide = move |view: &View, _| {
+        let decide = move |sight: Sight<'_>| {
+            let view = sight.view;
             Ok(Decision {
                 events: news(view, &seen),
                 ..Decision::nothing(Who::itself())
@@ -63,13 +65,13 @@ impl ArrayEye {
 }
 
 fn is_loss(event: &Event) -> bool {
-    matches!(event, Event::ArraySeen(array) if !array.answers())
+    matches!(event, Event::Storage(storage::Event::ArraySeen(array)) if !array.answers())
 }
 
 /// What of a reading is new. What people said of the array is never taken from a reading.
 fn news(view: &View, seen: &[Event]) -> Vec<Event> {
     let fresh = |event: &Event| match event {
-        Event::ArraySeen(read) => {
+        Event::Storage(storage::Event::ArraySeen(read)) => {
             let held = view.estate.arrays.get(&read.id)?;
             // The run that connects it says the first word.
             if held.condition == ArrayCondition::Connecting {
@@ -82,9 +84,10 @@ fn news(view: &View, seen: &[Event]) -> Vec<Event> {
                 site: held.site,
                 ..(**read).clone()
             };
-            (!both_lost && next != **held).then(|| Event::ArraySeen(Box::new(next)))
+            (!both_lost && next != **held)
+                .then(|| Event::Storage(storage::Event::ArraySeen(Box::new(next))))
         }
-        Event::VolumeMade { volume, .. } => {
+        Event::Storage(storage::Event::VolumeMade { volume, .. }) => {
             let held = view.estate.volumes.get(volume)?;
             held.backing.is_none().then(|| event.clone())
         }

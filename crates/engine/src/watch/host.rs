@@ -5,7 +5,7 @@ use super::{
     screens::{Hand, Screens},
 };
 use crate::{
-    scribe::{Decision, Guard, Scribe},
+    scribe::{Decision, Guard, Scribe, Sight},
     shared::{Shared, now},
 };
 use std::{
@@ -13,17 +13,18 @@ use std::{
     time::Duration,
 };
 use tokio::time::sleep;
+use zastrugi_core::rooms::hosts;
 use zastrugi_core::{
     estate::Condition,
-    event::Event,
     ids::HostId,
     loads::HostLoad,
     observe::{HostReport, compare},
     permits::Who,
-    run::{Fault, FaultKind},
+    rooms::Event,
+    runs::{Fault, FaultKind},
 };
 use zastrugi_drivers::agent::Sample;
-use zastrugi_store::Held;
+use zastrugi_store::{Held, Journal};
 
 /// Failures in a row before a host counts as lost.
 const PATIENCE: u32 = 3;
@@ -41,7 +42,8 @@ impl Eye {
         let mut failures = 0;
         loop {
             let fault = self.watch(&mut failures).await;
-            failures += 1;
+            // Our own database says nothing about the host.
+            failures += u32::from(fault.kind != FaultKind::Ours);
             if failures >= PATIENCE || fault.kind == FaultKind::Stranger {
                 self.note_silence(fault).await;
             }
@@ -65,6 +67,7 @@ impl Eye {
                     *failures = 0;
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
+                    self.check_history(&report).await;
                     self.compare(report).await;
                     screens.take(&self.hand(), kept).await;
                 }
@@ -82,14 +85,43 @@ impl Eye {
         }
     }
 
+    /// A device that knows more than our database: it was restored, or is a copy. Then nothing is ordered until a person
+    /// has looked.
+    async fn check_history(&self, report: &HostReport) {
+        let Some(obeyed) = report.obeyed else { return };
+        self.shared.saw(obeyed.epoch);
+        let ours = self.shared.snapshot().head.clone();
+        if ours.held.is_some() || obeyed.ahead_of(ours.epoch, ours.revision).is_none() {
+            return;
+        }
+        // This process may only be behind another of ours.
+        let journal = Journal::new(self.shared.pool.clone());
+        let Ok(head) = journal.head().await else {
+            return;
+        };
+        let Some(why) = obeyed.ahead_of(head.epoch, head.revision) else {
+            return;
+        };
+        let estate = self.shared.estate();
+        let name = estate
+            .hosts
+            .get(&self.host)
+            .map_or("A host", |h| h.name.as_str());
+        tracing::error!(%why, host = name, "orders are held");
+        if let Err(error) = journal.hold(&format!("{name} is ahead: {why}.")).await {
+            tracing::warn!(%error, "orders could not be held");
+        }
+    }
+
     /// Appends only if something differs; decided again inside the head lock.
     async fn compare(&self, report: HostReport) {
-        if compare(&self.shared.estate(), self.host, &report, now()).is_empty() {
+        if compare(&self.shared.view(), self.host, &report, now()).is_empty() {
             return;
         }
         let host = self.host;
-        let decide = move |view: &zastrugi_core::view::View, at| {
-            let events = compare(&view.estate, host, &report, at);
+        let decide = move |sight: Sight<'_>| {
+            let (view, at) = (sight.view, sight.at);
+            let events = compare(view, host, &report, at);
             Ok(Decision {
                 events,
                 ..Decision::nothing(Who::itself())
@@ -127,7 +159,8 @@ impl Eye {
 
     async fn note_silence(&self, fault: Fault) {
         let host = self.host;
-        let decide = move |view: &zastrugi_core::view::View, at| {
+        let decide = move |sight: Sight<'_>| {
+            let (view, at) = (sight.view, sight.at);
             let held = view.estate.hosts.get(&host).map(|h| h.condition.clone());
             let condition = match fault.kind {
                 FaultKind::Stranger => Condition::Stranger {
@@ -149,7 +182,7 @@ impl Eye {
             let events = if same {
                 vec![]
             } else {
-                vec![Event::HostCondition { host, condition }]
+                vec![Event::Hosts(hosts::Event::Condition { host, condition })]
             };
             Ok(Decision {
                 events,

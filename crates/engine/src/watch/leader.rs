@@ -1,67 +1,63 @@
-//! The leader: a lease of 10 s, renewed every 2 s; its holder stops at 7 s counted from sending the renewal.
+//! The leader: it follows every device while its term holds, and appends what changed.
 
-use super::{array, host, switch};
+use super::{array, host, switch, tending, term::Term};
 use crate::{
-    desk::start_as,
     scribe::Scribe,
     shared::{Shared, now},
 };
 use std::{
     collections::BTreeMap,
-    sync::{Arc, Mutex, PoisonError, atomic::Ordering},
-    time::{Duration, Instant},
+    sync::{Arc, Mutex, atomic::Ordering},
+    time::Duration,
 };
-use time::OffsetDateTime;
-use tokio::{task::AbortHandle, task::JoinSet, time::sleep};
-use uuid::Uuid;
+use tokio::{
+    sync::watch,
+    task::{AbortHandle, JoinSet},
+    time::{Instant, sleep, sleep_until},
+};
 use zastrugi_core::{
     ids::{ArrayId, HostId, SwitchId},
     loads::HostLoad,
-    moment::Span,
-    permits::{Permits, Role, Who},
-    proposal::Proposal,
 };
-use zastrugi_store::{Held, Leases, Measurements};
+use zastrugi_store::{Held, Measurements};
 
-const LEASE: Span = Span::secs(10);
-const RENEW: Duration = Duration::from_secs(2);
-const STOP: Duration = Duration::from_secs(7);
+/// How often it is looked whether there is somebody new to follow.
+const LOOK: Duration = Duration::from_secs(2);
 
 /// Samples that wait to be written.
 pub(super) type Samples = Arc<Mutex<BTreeMap<HostId, HostLoad>>>;
 
-pub(crate) async fn lead(shared: Arc<Shared>, scribe: Scribe) {
-    let holder = Uuid::new_v4();
-    let leases = Leases::new(shared.pool.clone());
+pub(crate) async fn lead(
+    shared: Arc<Shared>,
+    scribe: Scribe,
+    mut terms: watch::Receiver<Option<Term>>,
+) {
     let measurements = Measurements::new(shared.pool.clone());
     let mut reign: Option<Reign> = None;
-    let mut renewed = Instant::now();
     loop {
-        let sent = Instant::now();
-        match leases.lead(holder, LEASE).await {
-            Ok(Some(held)) => {
-                renewed = sent;
-                if reign.as_ref().is_none_or(|r| r.held != held) {
-                    tracing::info!(term = held.term, "this process leads");
-                    reign = Some(Reign::new(held));
-                }
+        let term = terms.borrow_and_update().filter(Term::holds);
+        match term {
+            Some(term) if reign.as_ref().is_none_or(|r| r.held != term.held) => {
+                tracing::info!(term = term.held.term, "this process leads");
+                reign = Some(Reign::new(term.held, &shared, &scribe));
             }
-            Ok(None) => reign = None,
-            Err(error) => tracing::debug!(%error, "the leader's lease was not renewed"),
-        }
-        if renewed.elapsed() > STOP {
-            reign = None;
+            Some(_) => {}
+            // Whoever was followed is let go at once.
+            None => reign = None,
         }
         shared.leads.store(reign.is_some(), Ordering::Relaxed);
         match &mut reign {
-            Some(reign) => reign.tend(&shared, &scribe, &measurements).await,
+            Some(reign) => reign.look_around(&shared, &scribe),
             None => follow(&shared, &measurements).await,
         }
-        // A host claimed a moment ago is followed at once.
+        let ends = term.map_or_else(|| Instant::now() + LOOK, |t| t.until.into());
         let mut revisions = shared.revisions();
         tokio::select! {
-            () = sleep(RENEW) => {}
-            _ = revisions.changed(), if reign.is_some() && sent.elapsed() > Duration::from_millis(200) => sleep(Duration::from_millis(200)).await,
+            () = sleep(LOOK) => {}
+            () = sleep_until(ends) => {}
+            told = terms.changed() => if told.is_err() { return },
+            // A host claimed a moment ago is followed at once.
+            _ = revisions.changed(), if reign.is_some() => sleep(Duration::from_millis(200)).await,
         }
     }
 }
@@ -87,63 +83,32 @@ struct Reign {
     arrays: BTreeMap<ArrayId, AbortHandle>,
     switches: BTreeMap<SwitchId, AbortHandle>,
     samples: Samples,
-    wrote: Instant,
-    tended: Option<Instant>,
 }
 
 impl Reign {
-    fn new(held: Held) -> Self {
+    fn new(held: Held, shared: &Arc<Shared>, scribe: &Scribe) -> Self {
         let samples = Samples::default();
+        let mut tasks = JoinSet::new();
+        tasks.spawn(tending::tend(
+            shared.clone(),
+            scribe.clone(),
+            samples.clone(),
+        ));
         Reign {
             held,
-            tasks: JoinSet::new(),
+            tasks,
             followed: BTreeMap::new(),
             arrays: BTreeMap::new(),
             switches: BTreeMap::new(),
             samples,
-            wrote: Instant::now(),
-            tended: None,
         }
     }
 
-    async fn tend(&mut self, shared: &Arc<Shared>, scribe: &Scribe, measurements: &Measurements) {
+    fn look_around(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
         while self.tasks.try_join_next().is_some() {}
         self.follow_hosts(shared, scribe);
         self.follow_arrays(shared, scribe);
         self.follow_switches(shared, scribe);
-        if self.wrote.elapsed() > Duration::from_secs(10) {
-            self.wrote = Instant::now();
-            let samples =
-                std::mem::take(&mut *self.samples.lock().unwrap_or_else(PoisonError::into_inner));
-            let samples: Vec<_> = samples.into_iter().collect();
-            if let Err(error) = measurements.write(&samples).await {
-                tracing::warn!(%error, "loads were not kept");
-            }
-        }
-        if self
-            .tended
-            .is_none_or(|at| at.elapsed() > Duration::from_mins(5))
-        {
-            self.tended = Some(Instant::now());
-            if let Err(error) = measurements.tend(OffsetDateTime::now_utc()).await {
-                tracing::warn!(%error, "old samples were not removed");
-            }
-            if let Err(error) = tend_history(shared).await {
-                tracing::warn!(%error, "old history was not removed");
-            }
-            let used: Vec<_> = shared
-                .estate()
-                .volumes
-                .values()
-                .filter(|v| v.ready)
-                .map(|v| (v.id, v.used))
-                .collect();
-            let today = OffsetDateTime::now_utc().date();
-            if let Err(error) = measurements.write_use(today, &used).await {
-                tracing::warn!(%error, "how full volumes are was not noted");
-            }
-            purge_expired(shared, scribe).await;
-        }
     }
 
     /// A task for each array and filer.
@@ -208,43 +173,6 @@ impl Reign {
                 let task = self.tasks.spawn(eye.follow());
                 self.followed.insert(host.id, (by_access(host), task));
             }
-        }
-    }
-}
-
-/// History is kept for 90 days and events for 400, unless the settings say otherwise.
-async fn tend_history(shared: &Shared) -> Result<(), zastrugi_store::StoreError> {
-    let settings = zastrugi_store::Settings::new(shared.pool.clone());
-    let history = settings.get("history days").await?.unwrap_or(90);
-    let events = settings.get("event days").await?.unwrap_or(400);
-    zastrugi_store::Journal::new(shared.pool.clone())
-        .tend(history, events)
-        .await
-}
-
-/// Deleted machines whose time is over are removed for good, by a run like any other.
-async fn purge_expired(shared: &Arc<Shared>, scribe: &Scribe) {
-    let estate = shared.estate();
-    let expired = estate
-        .machines
-        .values()
-        .filter(|m| m.recoverable_until().is_some_and(|until| until <= now()));
-    for machine in expired {
-        let ask = Proposal::Purge {
-            machines: vec![machine.id],
-            typed: machine.name.clone(),
-        };
-        let started = start_as(
-            scribe,
-            Who::itself(),
-            Permits::of(Role::Admin),
-            ask,
-            None,
-            Uuid::new_v4(),
-        )
-        .await;
-        if let Err(error) = started {
-            tracing::warn!(machine = %machine.name, %error, "an expired machine was not removed");
         }
     }
 }

@@ -5,13 +5,22 @@ mod host;
 mod leader;
 mod screens;
 mod switch;
+mod tending;
+mod term;
 mod typical;
+
+pub(crate) use term::Renewal;
 
 use crate::{scribe::Scribe, shared::Shared};
 use std::sync::Arc;
 use tokio::task::JoinSet;
 
-pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, scribe: Scribe) {
+pub(crate) fn spawn(
+    tasks: &mut JoinSet<()>,
+    shared: Arc<Shared>,
+    scribe: Scribe,
+    renewal: &Renewal,
+) {
     tasks.spawn(typical::learn(shared.clone()));
-    tasks.spawn(leader::lead(shared, scribe));
+    tasks.spawn(leader::lead(shared, scribe, renewal.terms.clone()));
 }

@@ -1,16 +1,17 @@
 //! Pictures that hosts kept of screens, from before something ended what they showed: fetched once, kept, and told.
 
 use crate::{
-    scribe::{Decision, Guard, Scribe},
+    scribe::{Decision, Guard, Scribe, Sight},
     shared::{Shared, now},
 };
 use std::{collections::HashSet, sync::Arc};
 use uuid::Uuid;
+use zastrugi_core::rooms::consoles;
 use zastrugi_core::{
-    event::Event,
     ids::{HostId, MachineId},
     permits::Who,
-    run::FaultKind,
+    rooms::Event,
+    runs::FaultKind,
 };
 use zastrugi_drivers::agent::KeptScreen;
 use zastrugi_store::{Held, Picture, Pictures, StoreError};
@@ -98,12 +99,12 @@ async fn fetch(hand: &Hand<'_>, picture: &Picture, screen: &KeptScreen) -> Resul
 }
 
 async fn tell(hand: &Hand<'_>, machine: MachineId, picture: Picture) {
-    let kept = Event::ScreenKept {
+    let kept = Event::Consoles(consoles::Event::ScreenKept {
         machine,
         picture: picture.id,
         why: picture.why,
-    };
-    let decide = move |_: &zastrugi_core::view::View, _| {
+    });
+    let decide = move |_: Sight<'_>| {
         Ok(Decision {
             events: vec![kept.clone()],
             ..Decision::nothing(Who::itself())

@@ -1,12 +1,13 @@
 //! Switches, read every quarter of a minute: a port that changes is seen, a silent one is *unchecked*.
 
 use crate::{
-    scribe::{Decision, Guard, Scribe},
+    scribe::{Decision, Guard, Scribe, Sight},
     shared::Shared,
 };
 use std::{sync::Arc, time::Duration};
 use tokio::time::sleep;
-use zastrugi_core::{estate::Switch, event::Event, ids::SwitchId, permits::Who, view::View};
+use zastrugi_core::rooms::networks;
+use zastrugi_core::{estate::Switch, ids::SwitchId, permits::Who, rooms::Event, view::View};
 use zastrugi_store::Held;
 
 const PAUSE: Duration = Duration::from_secs(15);
@@ -40,7 +41,8 @@ impl SwitchEye {
         if news(&self.shared.view(), &read).is_none() {
             return;
         }
-        let decide = move |view: &View, _| {
+        let decide = move |sight: Sight<'_>| {
+            let view = sight.view;
             Ok(Decision {
                 events: news(view, &read).into_iter().collect(),
                 ..Decision::nothing(Who::itself())
@@ -56,5 +58,6 @@ fn news(view: &View, read: &Switch) -> Option<Event> {
     let held = view.estate.switches.get(&read.id)?;
     // Two silences in a row say the same, whatever their words.
     let both_silent = !held.answers() && !read.answers();
-    (!both_silent && **held != *read).then(|| Event::SwitchSeen(Box::new(read.clone())))
+    (!both_silent && **held != *read)
+        .then(|| Event::Networks(networks::Event::SwitchSeen(Box::new(read.clone()))))
 }

@@ -6,11 +6,12 @@ use crate::{
 };
 use sqlx::PgPool;
 use std::time::Duration;
+use zastrugi_core::rooms::machines;
 use zastrugi_core::{
-    event::ConsoleOf,
     ids::{HostId, MachineId},
     permits::Role,
-    proposal::Proposal,
+    rooms::Proposal,
+    rooms::consoles::ConsoleOf,
 };
 use zastrugi_engine::{ConsoleError, ConsoleWay, EventFilter, Look, Told, Viewer};
 
@@ -178,7 +179,11 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
         .unwrap();
     let on = zastrugi_core::proposal::PowerAct::On { host: None };
     let machines = vec![id];
-    lab.done(Proposal::Power { machines, act: on }).await;
+    lab.done(Proposal::Machines(machines::Ask::Power {
+        machines,
+        act: on,
+    }))
+    .await;
     let mut again = String::new();
     until(&mut first, &mut again, "Pilot Linux 12 on m").await;
 

@@ -2,10 +2,12 @@
 
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
+use zastrugi_core::rooms::{machines, moving};
 use zastrugi_core::{
     ids::{RunId, VolumeId},
-    proposal::{DisksTo, Move, Proposal},
-    run::RunState,
+    rooms::Proposal,
+    rooms::moving::{DisksTo, Move},
+    runs::RunState,
 };
 use zastrugi_engine::{Answer, Engine};
 use zastrugi_store::testkit::url;
@@ -20,7 +22,7 @@ async fn lab(pool: &PgPool) -> (Lab, VolumeId) {
         lab.standins.world.link(&host.name, 1000);
     }
     let mut ask = lab.create("m", 1, true);
-    if let Proposal::CreateMachines(create) = &mut ask {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.volume = Some(lab.volume_named("slab").id);
     }
     lab.done(ask).await;
@@ -43,13 +45,13 @@ async fn lab(pool: &PgPool) -> (Lab, VolumeId) {
 }
 
 fn go(lab: &Lab, volume: VolumeId, stay: bool) -> Proposal {
-    Proposal::Move(Move {
+    Proposal::Moving(moving::Ask::Move(Move {
         machines: vec![lab.machine("m")],
         to: None,
         disks: Some(DisksTo { volume, stay }),
         slow: false,
         force: false,
-    })
+    }))
 }
 
 /// Until some of it is copied.

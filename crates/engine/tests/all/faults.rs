@@ -2,10 +2,12 @@
 
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
+use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::Condition,
-    proposal::{PowerAct, Proposal},
-    run::{FaultKind, Phase, RunState},
+    rooms::Proposal,
+    rooms::machines::PowerAct,
+    runs::{FaultKind, Phase, RunState},
 };
 use zastrugi_engine::Answer;
 use zastrugi_standins::{Fault, FaultKind as Breaks, Standins};
@@ -98,10 +100,10 @@ async fn cancelling_leaves_what_is_done_and_gives_back_the_rest(pool: PgPool) {
         (None, true),
         "made, off, holding no room"
     );
-    lab.done(Proposal::Power {
+    lab.done(Proposal::Machines(machines::Ask::Power {
         machines: vec![machine.id],
         act: PowerAct::On { host: None },
-    })
+    }))
     .await;
 }
 

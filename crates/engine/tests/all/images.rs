@@ -4,11 +4,15 @@ use crate::lab::{Lab, eventually};
 use bytes::Bytes as Raw;
 use sqlx::PgPool;
 use std::fmt::Write;
+use zastrugi_core::rooms::{edits, images, machines};
 use zastrugi_core::{
     estate::{BootFrom, Image},
     ids::RunId,
-    proposal::{AddImage, PowerAct, Proposal, Set, Target},
-    run::{Run, RunState},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
+    rooms::images::AddImage,
+    rooms::machines::PowerAct,
+    runs::{Run, RunState},
     units::Bytes,
 };
 use zastrugi_engine::{Answer, Engine, FeedError};
@@ -32,14 +36,14 @@ fn sum(bytes: &[u8]) -> String {
 }
 
 fn add(lab: &Lab, file: &[u8], expected: &str) -> Proposal {
-    Proposal::AddImage(AddImage {
+    Proposal::Images(images::Ask::Add(AddImage {
         name: "tide 3".into(),
         volume: Some(lab.volume_named("slab").id),
         size: Bytes(file.len() as u64),
         mark: "a mark".into(),
         label: Ok("TIDE_3".into()),
         expected: expected.into(),
-    })
+    }))
 }
 
 async fn begin(lab: &Lab, file: &[u8], expected: &str) -> (RunId, std::sync::Arc<Image>) {
@@ -152,7 +156,8 @@ async fn another_file_than_its_publisher_s_is_refused_with_both_sums(pool: PgPoo
         .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;
     assert!(!lab.estate().images[&image.id].ready);
-    lab.done(Proposal::RemoveImage { image: image.id }).await;
+    lab.done(Proposal::Images(images::Ask::Remove { image: image.id }))
+        .await;
     assert!(lab.estate().images.is_empty());
     eventually("its room is free again", || used() < file.len() as u64).await;
 }
@@ -166,7 +171,7 @@ async fn a_new_machine_boots_once_from_the_image_and_then_from_its_disk(pool: Pg
     feed(&lab, &image, &file, file.len()).await;
     lab.until(run, &[RunState::Done]).await;
     let mut ask = lab.create("m", 1, true);
-    if let Proposal::CreateMachines(create) = &mut ask {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.image = Some(image.id);
         create.first_boot = Some(BootFrom::Image);
     }
@@ -192,25 +197,29 @@ async fn a_new_machine_boots_once_from_the_image_and_then_from_its_disk(pool: Pg
     assert_eq!(machine().boot.attached.unwrap().image, image.id);
 
     // What a drive holds is not removed.
-    let refused = lab
-        .desk
-        .assess(&lab.admin, &Proposal::RemoveImage { image: image.id });
+    let refused = lab.desk.assess(
+        &lab.admin,
+        &Proposal::Images(images::Ask::Remove { image: image.id }),
+    );
     assert!(refused.blocked());
     assert!(refused.findings()[0].text.contains("in their drives"));
 
     // Taken out while it runs; the host's own record has it too, so that nothing brings it back.
-    let out = Proposal::Edit {
+    let out = Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(machine().id)],
         sets: vec![Set::Attach(None)],
-    };
+    });
     lab.done(out).await;
     let act = PowerAct::Off;
     let machines = vec![machine().id];
-    lab.done(Proposal::Power { machines, act }).await;
+    lab.done(Proposal::Machines(machines::Ask::Power { machines, act }))
+        .await;
     let act = PowerAct::On { host: None };
     let machines = vec![machine().id];
-    lab.done(Proposal::Power { machines, act }).await;
+    lab.done(Proposal::Machines(machines::Ask::Power { machines, act }))
+        .await;
     assert_eq!(machine().boot.attached, None);
-    lab.done(Proposal::RemoveImage { image: image.id }).await;
+    lab.done(Proposal::Images(images::Ask::Remove { image: image.id }))
+        .await;
     lab.assert_once();
 }

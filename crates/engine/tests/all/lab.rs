@@ -7,18 +7,22 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
+use zastrugi_core::rooms::{clusters, hosts, machines, networks, storage};
 use zastrugi_core::{
     addressing::range,
+    endpoint::{Endpoint, Password},
     estate::{ArrayKind, Demand, Estate, NetRole, Part, Provisioning, Subnet, Volume},
     evidence::{Answer, Probe},
     ids::{HostId, MachineId, RunId},
     moment::Span,
     permits::Role,
-    proposal::{
-        ClaimHosts, ClaimTarget, ConnectArray, ConnectVolume, CreateCluster, CreateMachines,
-        CreateNetwork, Password, Proposal, VolumeSource,
-    },
-    run::{Run, RunState},
+    rooms::Proposal,
+    rooms::clusters::CreateCluster,
+    rooms::hosts::ClaimHosts,
+    rooms::machines::CreateMachines,
+    rooms::networks::CreateNetwork,
+    rooms::storage::{ConnectArray, ConnectVolume, VolumeSource},
+    runs::{Run, RunState},
     testkit::machines,
     units::Bytes,
 };
@@ -203,17 +207,17 @@ impl Lab {
         let found = self.desk.found();
         let targets = found
             .into_iter()
-            .map(|f| ClaimTarget {
+            .map(|f| Endpoint {
                 address: f.address,
                 pin: f.greeting.pin,
             })
             .collect();
         let secret = self.desk.keep_secret("first-light").await.unwrap();
-        Proposal::ClaimHosts(ClaimHosts {
+        Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
             targets,
             site: "Quayside".into(),
             password: Password::Kept(secret),
-        })
+        }))
     }
 
     pub(crate) async fn cluster(&self) -> Proposal {
@@ -223,13 +227,13 @@ impl Lab {
             failures: 0,
             enforced: false,
         };
-        Proposal::CreateCluster(CreateCluster {
+        Proposal::Clusters(clusters::Ask::Create(CreateCluster {
             name: "Eider".into(),
             hosts,
             level: None,
             volume: None,
             demand,
-        })
+        }))
     }
 
     /// All hosts claimed and in one cluster.
@@ -254,15 +258,16 @@ impl Lab {
             subnets: vec![subnet],
             uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
         };
-        self.done(Proposal::CreateNetwork(network)).await;
+        self.done(Proposal::Networks(networks::Ask::Create(network)))
+            .await;
     }
 
     pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {
         let cluster = self.estate().clusters.keys().next().copied();
-        Proposal::CreateMachines(CreateMachines {
+        Proposal::Machines(machines::Ask::Create(CreateMachines {
             start,
             ..machines(name, count, cluster, 2)
-        })
+        }))
     }
 
     /// The one array of the laboratory, not connected yet.
@@ -276,10 +281,10 @@ impl Lab {
                 Answer::Manager { pin, .. } => pin.clone(),
                 other => panic!("{other:?}"),
             };
-            ClaimTarget { address, pin }
+            Endpoint { address, pin }
         });
         let secret = self.desk.keep_secret(password).await.unwrap();
-        Proposal::ConnectArray(ConnectArray {
+        Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
             controllers: controllers.collect(),
             kind: match self.devices.scenario.arrays.first() {
                 Some(filer) if filer.kind == DeviceKind::File => ArrayKind::File,
@@ -288,7 +293,7 @@ impl Lab {
             site: "Quayside".into(),
             user: "keeper".into(),
             password: Password::Kept(secret),
-        })
+        }))
     }
 
     /// A volume for all hosts: a new one of so many GiB, or the one of this name on the array.
@@ -310,14 +315,14 @@ impl Lab {
             },
             None => VolumeSource::Existing { lun: lun.unwrap() },
         };
-        Proposal::ConnectVolume(ConnectVolume {
+        Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
             array: Some(array),
             source,
             name: name.into(),
             cluster: estate.clusters.keys().next().copied(),
             hosts: None,
             typed: String::new(),
-        })
+        }))
     }
 
     pub(crate) fn volume_named(&self, name: &str) -> std::sync::Arc<Volume> {

@@ -9,11 +9,13 @@ use std::{
     },
     time::Duration,
 };
+use zastrugi_core::rooms::{machines, moving, networks};
 use zastrugi_core::{
     estate::HostNet,
     ids::{HostId, RunId},
-    proposal::{Move, Proposal},
-    run::RunState,
+    rooms::Proposal,
+    rooms::moving::Move,
+    runs::RunState,
 };
 use zastrugi_engine::{Answer, Engine};
 use zastrugi_store::testkit::url;
@@ -57,7 +59,7 @@ pub(crate) fn go(lab: &Lab, edit: impl FnOnce(&mut Move)) -> Proposal {
         force: false,
     };
     edit(&mut ask);
-    Proposal::Move(ask)
+    Proposal::Moving(moving::Ask::Move(ask))
 }
 
 fn host_of(lab: &Lab) -> HostId {
@@ -259,7 +261,8 @@ async fn on_again(lab: &Lab) {
     eventually("the machine is off", off).await;
     let act = zastrugi_core::proposal::PowerAct::On { host: None };
     let machines = vec![lab.machine("m")];
-    lab.done(Proposal::Power { machines, act }).await;
+    lab.done(Proposal::Machines(machines::Ask::Power { machines, act }))
+        .await;
     assert_runs_once(lab, host_of(lab)).await;
 }
 
@@ -283,11 +286,15 @@ async fn a_network_cut_or_a_cancel_leaves_it_at_its_source(pool: PgPool) {
         let network = lab.estate().networks.keys().next().copied().unwrap();
         let drifts = || {
             lab.desk
-                .assess(&lab.admin, &Proposal::HealNetwork { network })
+                .assess(
+                    &lab.admin,
+                    &Proposal::Networks(networks::Ask::Heal { network }),
+                )
                 .blocked()
         };
         eventually("the drift is seen", || !drifts()).await;
-        lab.done(Proposal::HealNetwork { network }).await;
+        lab.done(Proposal::Networks(networks::Ask::Heal { network }))
+            .await;
     }
     // A cancel at the switch may come too late: then it has moved, once.
     for at in [1, 2, 0] {

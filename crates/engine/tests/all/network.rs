@@ -2,14 +2,18 @@
 
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
+use zastrugi_core::rooms::{machines, networks};
 use zastrugi_core::{
     addressing::range,
+    endpoint::{Endpoint, Password},
     estate::{NetRole, Part, Standing, Subnet},
     evidence::{Answer, Probe},
     finding::Severity,
     ids::NetworkId,
-    proposal::{ClaimTarget, ConnectSwitch, CreateNetwork, NewNic, Password, Proposal},
-    run::RunState,
+    rooms::Proposal,
+    rooms::machines::NewNic,
+    rooms::networks::{ConnectSwitch, CreateNetwork},
+    runs::RunState,
 };
 use zastrugi_engine::Answer as Reply;
 
@@ -22,12 +26,14 @@ async fn connect(lab: &Lab, name: &str) {
         other => panic!("{other:?}"),
     };
     let secret = lab.desk.keep_secret("first-light").await.unwrap();
-    lab.done(Proposal::ConnectSwitch(ConnectSwitch {
-        target: ClaimTarget { address, pin },
-        site: "Quayside".into(),
-        user: "reader".into(),
-        password: Password::Kept(secret),
-    }))
+    lab.done(Proposal::Networks(networks::Ask::ConnectSwitch(
+        ConnectSwitch {
+            target: Endpoint { address, pin },
+            site: "Quayside".into(),
+            user: "reader".into(),
+            password: Password::Kept(secret),
+        },
+    )))
     .await;
 }
 
@@ -86,7 +92,7 @@ fn standings(lab: &Lab, name: &str) -> Vec<Standing> {
 
 fn on(lab: &Lab, machine: &str, network: NetworkId) -> Proposal {
     let mut ask = lab.create(machine, 1, true);
-    if let Proposal::CreateMachines(create) = &mut ask {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.nics = vec![NewNic {
             network: Some(network),
             address: None,
@@ -99,7 +105,9 @@ fn on(lab: &Lab, machine: &str, network: NetworkId) -> Proposal {
 async fn a_network_reaches_every_host_and_a_guest_learns_its_addresses(pool: PgPool) {
     let lab = lab(&pool, 2).await;
     let run = lab
-        .done(Proposal::CreateNetwork(ask(&lab, "crew", 20, 1500)))
+        .done(Proposal::Networks(networks::Ask::Create(ask(
+            &lab, "crew", 20, 1500,
+        ))))
         .await;
     assert_eq!(run.steps.len(), 3);
     assert_eq!(standings(&lab, "crew"), [Standing::Fine, Standing::Fine]);
@@ -123,19 +131,19 @@ async fn a_network_reaches_every_host_and_a_guest_learns_its_addresses(pool: PgP
     );
     // What a machine gives up rests before somebody gets it again.
     let b = vec![lab.machine("b")];
-    lab.done(Proposal::Power {
+    lab.done(Proposal::Machines(machines::Ask::Power {
         machines: b.clone(),
         act: zastrugi_core::proposal::PowerAct::Off,
-    })
+    }))
     .await;
-    lab.done(Proposal::Delete {
+    lab.done(Proposal::Machines(machines::Ask::Delete {
         machines: b.clone(),
-    })
+    }))
     .await;
-    lab.done(Proposal::Purge {
+    lab.done(Proposal::Machines(machines::Ask::Purge {
         machines: b,
         typed: "b".into(),
-    })
+    }))
     .await;
     lab.done(on(&lab, "c", crew)).await;
     assert_eq!(
@@ -156,8 +164,10 @@ async fn a_network_reaches_every_host_and_a_guest_learns_its_addresses(pool: PgP
 #[sqlx::test(migrations = false)]
 async fn an_address_that_answers_already_is_not_given(pool: PgPool) {
     let lab = lab(&pool, 1).await;
-    lab.done(Proposal::CreateNetwork(ask(&lab, "crew", 20, 1500)))
-        .await;
+    lab.done(Proposal::Networks(networks::Ask::Create(ask(
+        &lab, "crew", 20, 1500,
+    ))))
+    .await;
     lab.standins
         .world
         .squat("10.2.0.10", "a printer nobody wrote down");
@@ -177,8 +187,10 @@ async fn an_address_that_answers_already_is_not_given(pool: PgPool) {
 #[sqlx::test(migrations = false)]
 async fn a_forgotten_host_is_drift_and_mended_alone(pool: PgPool) {
     let lab = lab(&pool, 3).await;
-    lab.done(Proposal::CreateNetwork(ask(&lab, "crew", 20, 1500)))
-        .await;
+    lab.done(Proposal::Networks(networks::Ask::Create(ask(
+        &lab, "crew", 20, 1500,
+    ))))
+    .await;
     lab.standins.world.forget_network("h2", "crew");
     eventually("it is seen", || {
         standings(&lab, "crew")[1] == Standing::Missing
@@ -188,17 +200,20 @@ async fn a_forgotten_host_is_drift_and_mended_alone(pool: PgPool) {
     let crew = network(&lab, "crew");
     let mut pinned = on(&lab, "a", crew);
     let h2 = lab.estate().host_named("h2").unwrap().id;
-    if let Proposal::CreateMachines(create) = &mut pinned {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut pinned {
         create.host = Some(h2);
     }
     assert!(lab.desk.assess(&lab.admin, &pinned).blocked());
-    let run = lab.done(Proposal::HealNetwork { network: crew }).await;
+    let run = lab
+        .done(Proposal::Networks(networks::Ask::Heal { network: crew }))
+        .await;
     assert_eq!(run.steps.len(), 1, "the others are not touched");
     assert_eq!(
         standings(&lab, "crew"),
         [Standing::Fine, Standing::Fine, Standing::Fine]
     );
-    lab.done(Proposal::RemoveNetwork { network: crew }).await;
+    lab.done(Proposal::Networks(networks::Ask::Remove { network: crew }))
+        .await;
     assert!(lab.estate().networks.is_empty());
     assert!(lab.estate().hosts.values().all(|h| h.networks.is_empty()));
     lab.assert_once();
@@ -231,7 +246,7 @@ async fn a_switch_that_carries_less_stops_it_and_one_that_is_silent_is_unchecked
     .await;
     let a = lab.desk.assess(
         &lab.admin,
-        &Proposal::CreateNetwork(ask(&lab, "jumbo", 30, 9000)),
+        &Proposal::Networks(networks::Ask::Create(ask(&lab, "jumbo", 30, 9000))),
     );
     let of = |severity| {
         a.findings()
@@ -250,8 +265,10 @@ async fn a_switch_that_carries_less_stops_it_and_one_that_is_silent_is_unchecked
     );
     assert_eq!(of(Severity::Unchecked).len(), 2, "one uplink of each host");
     // At 1500 it may be made: unchecked is said, and is no stop.
-    lab.done(Proposal::CreateNetwork(ask(&lab, "plain", 30, 1500)))
-        .await;
+    lab.done(Proposal::Networks(networks::Ask::Create(ask(
+        &lab, "plain", 30, 1500,
+    ))))
+    .await;
     assert!(
         standings(&lab, "plain")
             .iter()
@@ -264,8 +281,10 @@ async fn a_switch_that_carries_less_stops_it_and_one_that_is_silent_is_unchecked
 #[sqlx::test(migrations = false)]
 async fn the_mtu_is_tried_between_hosts_and_the_hop_is_named(pool: PgPool) {
     let lab = lab(&pool, 2).await;
-    lab.done(Proposal::CreateNetwork(ask(&lab, "jumbo", 30, 9000)))
-        .await;
+    lab.done(Proposal::Networks(networks::Ask::Create(ask(
+        &lab, "jumbo", 30, 9000,
+    ))))
+    .await;
     let jumbo = network(&lab, "jumbo");
     let through = || {
         let book = lab.desk.look().evidence;
@@ -304,12 +323,17 @@ async fn the_mtu_is_tried_between_hosts_and_the_hop_is_named(pool: PgPool) {
 #[sqlx::test(migrations = false)]
 async fn the_same_vlan_twice_is_stopped_or_minded_as_it_matters(pool: PgPool) {
     let lab = lab(&pool, 1).await;
-    lab.done(Proposal::CreateNetwork(ask(&lab, "crew", 20, 1500)))
-        .await;
+    lab.done(Proposal::Networks(networks::Ask::Create(ask(
+        &lab, "crew", 20, 1500,
+    ))))
+    .await;
     let said = |edit: &dyn Fn(&mut CreateNetwork)| {
         let mut again = ask(&lab, "crew-2", 20, 1500);
         edit(&mut again);
-        let a = lab.desk.assess(&lab.admin, &Proposal::CreateNetwork(again));
+        let a = lab.desk.assess(
+            &lab.admin,
+            &Proposal::Networks(networks::Ask::Create(again)),
+        );
         a.findings()
             .iter()
             .filter(|f| f.severity > Severity::Unchecked)

@@ -3,7 +3,7 @@
 use crate::lab::{Lab, eventually, until};
 use sqlx::PgPool;
 use uuid::Uuid;
-use zastrugi_core::run::RunState;
+use zastrugi_core::runs::RunState;
 use zastrugi_engine::Engine;
 
 #[sqlx::test(migrations = false)]

@@ -8,7 +8,7 @@ use std::{
     time::Duration,
 };
 use uuid::Uuid;
-use zastrugi_core::{ids::RunId, run::RunState};
+use zastrugi_core::{ids::RunId, runs::RunState};
 
 /// A PostgreSQL of this test's own, so that it can be killed.
 struct Private {

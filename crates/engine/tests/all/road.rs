@@ -3,11 +3,14 @@
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
 use uuid::Uuid;
+use zastrugi_core::rooms::{edits, hosts, machines};
 use zastrugi_core::{
     estate::{Condition, MachineState},
     moment::Span,
-    proposal::{AfterGrace, PowerAct, Proposal, Set, Target},
-    run::RunState,
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
+    rooms::machines::{AfterGrace, PowerAct},
+    runs::RunState,
 };
 use zastrugi_engine::{EventFilter, StartError};
 
@@ -41,50 +44,50 @@ async fn from_bare_hosts_to_a_machine_that_answers_and_back(pool: PgPool) {
         grace: Span::secs(30),
         then: AfterGrace::LeaveOn,
     };
-    lab.done(Proposal::Power {
+    lab.done(Proposal::Machines(machines::Ask::Power {
         machines: vec![gate],
         act: stop,
-    })
+    }))
     .await;
     assert_eq!(lab.estate().machines[&gate].state, MachineState::Off);
     let sets = vec![Set::Name("gate-west".into()), Set::VCpus(2)];
-    lab.done(Proposal::Edit {
+    lab.done(Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(gate)],
         sets,
-    })
+    }))
     .await;
     assert_eq!(lab.machine("gate-west"), gate);
-    lab.done(Proposal::Power {
+    lab.done(Proposal::Machines(machines::Ask::Power {
         machines: vec![gate],
         act: PowerAct::On { host: None },
-    })
+    }))
     .await;
     assert_eq!(
         lab.estate().machines[&gate].generation,
         2,
         "each start has a higher lease"
     );
-    lab.done(Proposal::Power {
+    lab.done(Proposal::Machines(machines::Ask::Power {
         machines: vec![gate],
         act: PowerAct::Off,
-    })
+    }))
     .await;
-    lab.done(Proposal::Delete {
+    lab.done(Proposal::Machines(machines::Ask::Delete {
         machines: vec![gate],
-    })
+    }))
     .await;
-    lab.done(Proposal::Recover {
+    lab.done(Proposal::Machines(machines::Ask::Recover {
         machines: vec![gate],
-    })
+    }))
     .await;
-    lab.done(Proposal::Delete {
+    lab.done(Proposal::Machines(machines::Ask::Delete {
         machines: vec![gate],
-    })
+    }))
     .await;
-    lab.done(Proposal::Purge {
+    lab.done(Proposal::Machines(machines::Ask::Purge {
         machines: vec![gate],
         typed: "gate-west".into(),
-    })
+    }))
     .await;
     assert!(lab.estate().machine_named("gate-west").is_none());
     lab.assert_once();
@@ -169,7 +172,8 @@ async fn a_host_is_handed_back_and_can_be_claimed_again(pool: PgPool) {
     let lab = Lab::new(&pool, 2).await;
     lab.ready().await;
     let h2 = lab.estate().host_named("h2").unwrap().id;
-    lab.done(Proposal::HandBack { hosts: vec![h2] }).await;
+    lab.done(Proposal::Hosts(hosts::Ask::HandBack { hosts: vec![h2] }))
+        .await;
     assert_eq!(lab.estate().hosts.len(), 1);
     let run = lab.done(lab.claim().await).await;
     assert_eq!(run.state, RunState::Done);

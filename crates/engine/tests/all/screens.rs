@@ -3,11 +3,10 @@
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
 use std::time::Duration;
+use zastrugi_core::rooms::machines;
 use zastrugi_core::{
-    event::ConsoleOf,
-    ids::MachineId,
-    permits::Role,
-    proposal::{PowerAct, Proposal},
+    ids::MachineId, permits::Role, rooms::Proposal, rooms::consoles::ConsoleOf,
+    rooms::machines::PowerAct,
 };
 use zastrugi_engine::{ConsoleError, ConsoleWay, EventFilter, Screen, Viewer};
 
@@ -152,10 +151,10 @@ async fn the_last_picture_before_a_reset_or_a_crash_is_kept_with_the_event(pool:
     };
     eventually("the machine is shown as crashed", paused).await;
 
-    lab.done(Proposal::Power {
+    lab.done(Proposal::Machines(machines::Ask::Power {
         machines: vec![id],
         act: PowerAct::Off,
-    })
+    }))
     .await;
     let reset = kept("it was powered off").await;
     assert_ne!(crash.id, reset.id);

@@ -2,11 +2,12 @@
 
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
+use zastrugi_core::rooms::{machines, storage};
 use zastrugi_core::{
     estate::MachineState,
     finding::Severity,
-    proposal::Proposal,
-    run::{FaultKind, RunState},
+    rooms::Proposal,
+    runs::{FaultKind, RunState},
     units::Bytes,
 };
 use zastrugi_engine::Answer;
@@ -66,7 +67,7 @@ async fn a_new_volume_reaches_every_host_by_every_path_and_a_machine_lives_on_it
         "mapped to the three initiators, once each"
     );
     let mut ask = lab.create("m", 1, true);
-    if let Proposal::CreateMachines(create) = &mut ask {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.volume = Some(quay.id);
     }
     lab.done(ask).await;
@@ -171,7 +172,7 @@ async fn a_dead_portal_is_drift_of_one_host_and_healed_when_it_is_back(pool: PgP
     // The portal's own death is seen on the volume that was there before.
     eventually("slab lost a path too", || paths(&lab, "slab") == [2, 1]).await;
     lab.standins.world.portal("shelf", 2, Some("h2"), true);
-    let heal = Proposal::HealVolume { volume: quay.id };
+    let heal = Proposal::Storage(storage::Ask::HealVolume { volume: quay.id });
     let run = lab.done(heal.clone()).await;
     assert_eq!(run.steps.len(), 3, "only the host that drifted is touched");
     eventually("all paths are back", || paths(&lab, "quay") == [2, 2]).await;
@@ -200,10 +201,10 @@ async fn one_dead_controller_is_gone_around_and_two_stop_the_run_in_words(pool: 
     lab.done(ask).await;
     let quay = lab.volume_named("quay");
     lab.standins.world.controller("shelf", 2, false);
-    let extend = Proposal::ExtendVolume {
+    let extend = Proposal::Storage(storage::Ask::ExtendVolume {
         volume: quay.id,
         size: Bytes::gib(80),
-    };
+    });
     let run = lab.start(extend).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
     let fault = stuck.steps[0].fault.clone().unwrap();
@@ -247,7 +248,7 @@ async fn machines_halt_when_their_volume_is_full_and_go_on_after_it_grew(pool: P
     lab.done(lab.volume("small", Some(8)).await).await;
     let small = lab.volume_named("small");
     let mut ask = lab.create("writer", 1, true);
-    if let Proposal::CreateMachines(create) = &mut ask {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.volume = Some(small.id);
         create.disks[0].size = Bytes::gib(40);
     }
@@ -259,10 +260,10 @@ async fn machines_halt_when_their_volume_is_full_and_go_on_after_it_grew(pool: P
     })
     .await;
     let run = lab
-        .done(Proposal::ExtendVolume {
+        .done(Proposal::Storage(storage::Ask::ExtendVolume {
             volume: small.id,
             size: Bytes::gib(32),
-        })
+        }))
         .await;
     assert_eq!(run.steps.len(), 2);
     eventually("it goes on", || {
@@ -286,7 +287,7 @@ async fn a_mapping_taken_away_stops_the_hosts_writes_and_healing_gives_them_back
     let state = || lab.estate().machine_named("m").unwrap().state.clone();
     eventually("no path is left", || paths(&lab, "slab").contains(&0)).await;
     let slab = lab.volume_named("slab");
-    let heal = Proposal::HealVolume { volume: slab.id };
+    let heal = Proposal::Storage(storage::Ask::HealVolume { volume: slab.id });
     lab.done(heal).await;
     eventually("all paths are back", || paths(&lab, "slab") == [2, 2]).await;
     eventually("it runs", || {
@@ -324,10 +325,10 @@ async fn a_hanging_filer_is_timed_out_and_its_export_made_once(pool: PgPool) {
         assert!(began.elapsed().as_secs() < 60, "the silence is seen");
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
-    let more = Proposal::ExtendVolume {
+    let more = Proposal::Storage(storage::Ask::ExtendVolume {
         volume: lab.volume_named("quay").id,
         size: Bytes::gib(128),
-    };
+    });
     let said = lab.desk.assess(&lab.admin, &more);
     assert!(said.blocked());
     assert_eq!(said.findings()[0].text, "shelf does not answer.");
@@ -339,9 +340,9 @@ async fn a_volume_is_handed_back_and_taken_again_with_its_machines(pool: PgPool)
     let lab = lab(&pool, 2).await;
     lab.done(lab.volume("quay", Some(64)).await).await;
     let quay = lab.volume_named("quay");
-    let give = Proposal::GiveVolume { volume: quay.id };
+    let give = Proposal::Storage(storage::Ask::GiveVolume { volume: quay.id });
     let mut ask = lab.create("m", 1, false);
-    if let Proposal::CreateMachines(create) = &mut ask {
+    if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.volume = Some(quay.id);
     }
     lab.done(ask).await;
@@ -354,18 +355,18 @@ async fn a_volume_is_handed_back_and_taken_again_with_its_machines(pool: PgPool)
         a.findings()[0]
     );
     let m = vec![lab.machine("m")];
-    lab.done(Proposal::Delete {
+    lab.done(Proposal::Machines(machines::Ask::Delete {
         machines: m.clone(),
-    })
+    }))
     .await;
     assert!(
         lab.desk.assess(&lab.admin, &give).blocked(),
         "a deleted one can be brought back"
     );
-    lab.done(Proposal::Purge {
+    lab.done(Proposal::Machines(machines::Ask::Purge {
         machines: m,
         typed: "m".into(),
-    })
+    }))
     .await;
     lab.done(give).await;
     assert!(lab.estate().volumes.values().all(|v| v.name != "quay"));
@@ -390,7 +391,10 @@ async fn an_image_that_lies_on_a_volume_is_registered_when_a_host_mounts_it(pool
     let slab = lab.volume_named("slab");
     let drifts = || !slab.drift(&lab.estate()).is_empty();
     eventually("h2 misses it", drifts).await;
-    lab.done(Proposal::HealVolume { volume: slab.id }).await;
+    lab.done(Proposal::Storage(storage::Ask::HealVolume {
+        volume: slab.id,
+    }))
+    .await;
     let image = lab.estate().image_named("old tide").unwrap().clone();
     assert!(image.ready);
     assert_eq!(image.label, "OLD_TIDE", "read from what lies there");
@@ -399,6 +403,9 @@ async fn an_image_that_lies_on_a_volume_is_registered_when_a_host_mounts_it(pool
     // Healed again, it is not registered twice.
     lab.standins.world.forget("h2", "vol-a");
     eventually("h2 misses it", drifts).await;
-    lab.done(Proposal::HealVolume { volume: slab.id }).await;
+    lab.done(Proposal::Storage(storage::Ask::HealVolume {
+        volume: slab.id,
+    }))
+    .await;
     assert_eq!(lab.estate().images.len(), 1);
 }

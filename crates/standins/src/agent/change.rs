@@ -1,6 +1,6 @@
 //! Changes: each carries a key and a fence. The answer is kept with the effect, so that a repeated call has none.
 
-use super::{check_password, owner_only, power::boot_fits, refused, say, sha};
+use super::{check_password, history::admit, owner_only, power::boot_fits, refused, say, sha};
 use crate::{
     fault::Device,
     host::Owner,
@@ -56,6 +56,9 @@ pub(super) fn keyed(
         )
             .into_response();
     }
+    if let Err(no) = admit(&mut state, &device.name, headers, fence) {
+        return no;
+    }
     if let Err(highest) = raise_fence(&mut state, &device.name, object, fence) {
         return refused(
             StatusCode::PRECONDITION_FAILED,
@@ -101,6 +104,7 @@ pub(super) fn fenced<T>(
         return Err(refused(StatusCode::BAD_REQUEST, "headers", words));
     };
     let mut state = device.world.lock();
+    admit(&mut state, &device.name, headers, fence)?;
     if let Err(highest) = raise_fence(&mut state, &device.name, object, fence) {
         let words = format!("{object} was taken at {highest}; {fence} is older.");
         return Err(refused(
@@ -253,6 +257,7 @@ pub(super) async fn release(Extract(device): Extract<Device>, headers: HeaderMap
         "first-light".clone_into(&mut host.password);
         "first-light".clone_into(&mut host.bmc_password);
         host.fence = 0;
+        host.seen = Default::default();
         Ok(json!({}))
     })
 }

@@ -121,7 +121,7 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
                 "disks": {"used": used, "writes": crate::copying::writes(record, running.console.writes())}}),
         );
     }
-    json!({
+    json!({"seen": host.seen,
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
         "uplinks": host.uplinks, "networks": host.networks,
         "machines": machines, "volumes": volumes, "screens": screens(host),

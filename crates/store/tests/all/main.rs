@@ -4,13 +4,14 @@
 use sqlx::PgPool;
 use std::time::Duration;
 use uuid::Uuid;
+use zastrugi_core::rooms::{machines, sites};
 use zastrugi_core::{
     estate::{Estate, Site},
-    event::Event,
     ids::{HostId, MachineId, Revision, RunId, SecretRef, SiteId, VolumeId},
     loads::{HostLoad, MachineLoad},
     moment::{Moment, Span},
     permits::{Role, Who},
+    rooms::Event,
     testkit::read,
     units::{Bytes, Mhz},
 };
@@ -73,18 +74,18 @@ async fn what_is_written_is_read_again_now_and_as_it_was(pool: PgPool) {
     append(
         &journal,
         &mut estate,
-        &[Event::MachineDeleted {
+        &[Event::Machines(machines::Event::Deleted {
             machine: MachineId(8),
             at: Moment(5),
-        }],
+        })],
     )
     .await;
     append(
         &journal,
         &mut estate,
-        &[Event::MachinePurged {
+        &[Event::Machines(machines::Event::Purged {
             machine: MachineId(8),
-        }],
+        })],
     )
     .await;
     assert_eq!(journal.load().await.unwrap(), estate);
@@ -109,10 +110,10 @@ async fn two_appends_wait_for_each_other_and_a_dropped_one_leaves_nothing(pool: 
     drop(held);
     tokio::time::sleep(Duration::from_millis(2200)).await;
     let mut batch = journal.begin().await.unwrap();
-    let change = estate.absorb(&Event::SiteAdded(Site {
+    let change = estate.absorb(&Event::Sites(sites::Event::Added(Site {
         id: SiteId(77),
         name: "x".into(),
-    }));
+    })));
     batch.write(Revision(2), &change, &[], &[]).await.unwrap();
     drop(batch);
     assert_eq!(journal.head().await.unwrap(), Revision(1));
@@ -135,7 +136,7 @@ async fn a_name_twice_is_caught_by_the_table_too(pool: PgPool) {
     let mut twin = (*estate.machines[&MachineId(7)]).clone();
     twin.id = MachineId(9);
     let mut batch = journal.begin().await.unwrap();
-    let change = estate.absorb(&Event::MachineAdopted(Box::new(twin)));
+    let change = estate.absorb(&Event::Machines(machines::Event::Adopted(Box::new(twin))));
     let refused = batch.write(Revision(2), &change, &[], &[]).await;
     assert!(matches!(refused, Err(StoreError::Taken(_))), "{refused:?}");
 }
@@ -144,18 +145,18 @@ async fn a_name_twice_is_caught_by_the_table_too(pool: PgPool) {
 async fn events_are_found_by_words_kind_person_and_thing(pool: PgPool) {
     let journal = Journal::new(pool.clone());
     let mut estate = stored(&journal).await;
-    let gone = Event::MachineDeleted {
+    let gone = Event::Machines(machines::Event::Deleted {
         machine: MachineId(8),
         at: Moment(5),
-    };
+    });
     append(
         &journal,
         &mut estate,
         &[
-            Event::SiteAdded(Site {
+            Event::Sites(sites::Event::Added(Site {
                 id: SiteId(77),
                 name: "50%".into(),
-            }),
+            })),
             gone,
         ],
     )
@@ -475,10 +476,10 @@ async fn an_append_is_heard_by_those_who_listen_and_silence_ends_the_wait(pool: 
     );
     let journal = Journal::new(pool.clone());
     let mut estate = stored(&journal).await;
-    let event = Event::MachineDeleted {
+    let event = Event::Machines(machines::Event::Deleted {
         machine: MachineId(8),
         at: Moment(5),
-    };
+    });
     append(&journal, &mut estate, &[event]).await;
     let long = std::time::Duration::from_secs(20);
     let began = std::time::Instant::now();
@@ -493,10 +494,10 @@ async fn history_goes_after_its_time_and_what_is_current_stays(pool: PgPool) {
     append(
         &journal,
         &mut estate,
-        &[Event::MachineDeleted {
+        &[Event::Machines(machines::Event::Deleted {
             machine: MachineId(8),
             at: Moment(5),
-        }],
+        })],
     )
     .await;
     sqlx::query("update batch set at = now() - interval '91 days'")
@@ -506,9 +507,9 @@ async fn history_goes_after_its_time_and_what_is_current_stays(pool: PgPool) {
     append(
         &journal,
         &mut estate,
-        &[Event::MachineRecovered {
+        &[Event::Machines(machines::Event::Recovered {
             machine: MachineId(8),
-        }],
+        })],
     )
     .await;
     sqlx::query("update event set at = now() - interval '401 days' where revision = 2")

@@ -4,9 +4,10 @@ use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, PoisonError},
 };
+use zastrugi_core::runs::{Phase, Runs};
 use zastrugi_core::{
     estate::{ArrayCondition, Cluster, Condition, Estate, MachineState},
-    run::RunState,
+    runs::RunState,
     view::View,
 };
 use zastrugi_engine::Headrooms;
@@ -56,7 +57,7 @@ pub(crate) fn needs(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Ar
 fn compute(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Vec<Need> {
     let estate = &view.estate;
     let mut all = hosts(estate, site);
-    all.extend(runs(estate));
+    all.extend(runs(&view.runs));
     all.extend(storage(estate, site));
     all.extend(networks(estate, site));
     let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
@@ -216,14 +217,13 @@ fn storage(estate: &Estate, site: Option<u64>) -> Vec<Need> {
     all
 }
 
-fn runs(estate: &Estate) -> Vec<Need> {
-    let waiting = estate
-        .runs
-        .values()
-        .filter(|r| r.state == RunState::NeedsYou);
+fn runs(runs: &Runs) -> Vec<Need> {
+    let waiting = runs.iter().filter(|r| r.state == RunState::NeedsYou);
     waiting
         .map(|run| {
-            let fault = run.steps.iter().find_map(|s| s.fault.as_ref());
+            let fault = run
+                .in_phase(Phase::Failed)
+                .find_map(|(_, s)| s.fault.as_ref());
             Need {
                 glyph: "stop",
                 text: format!(

@@ -3,11 +3,12 @@
 use super::glyph;
 use askama::Template;
 use std::collections::BTreeMap;
+use zastrugi_core::rooms::moving;
 use zastrugi_core::{
-    assess::{Assessment, Outlook},
     finding::{Finding, Severity},
     migration::Course,
-    plan::{Bar, Fill, Plan, PlannedStep, Step},
+    road::{Bar, Fill, Outlook},
+    rooms::{Assessment, Plan, PlannedStep, Step},
     units::Bytes,
 };
 
@@ -114,7 +115,7 @@ const TOLD: usize = 60;
 
 fn courses(steps: &[PlannedStep]) -> impl Iterator<Item = (&PlannedStep, &Course)> {
     steps.iter().filter_map(|planned| match &planned.step {
-        Step::Move { foretold, .. } => Some((planned, &**foretold)),
+        Step::Moving(moving::Step::Move { foretold, .. }) => Some((planned, &**foretold)),
         _ => None,
     })
 }
@@ -227,7 +228,7 @@ impl Consequences {
             refused: vec![],
             rounds: rounds(&plan.steps),
             moves: moves(&plan.steps),
-            bars: bars(&zastrugi_core::plan::bars(&plan.steps)),
+            bars: bars(&zastrugi_core::road::bars(&plan.steps)),
             steps: plan.steps.len(),
             time: plan.time.to_string(),
             seen: String::new(),

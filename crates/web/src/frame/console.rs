@@ -21,7 +21,7 @@ use rocket_ws::{
     stream::DuplexStream,
 };
 use serde_json::{Value, json};
-use zastrugi_core::{estate::Machine, event::ConsoleOf, ids::MachineId};
+use zastrugi_core::{estate::Machine, ids::MachineId, rooms::consoles::ConsoleOf};
 use zastrugi_engine::{ConsoleError, ConsoleWay, Desk, Look, Told};
 
 #[derive(Template)]

@@ -58,6 +58,8 @@ pub(crate) fn live(
     EventStream! {
         let Some(_ticket) = ticket else { return };
         let mut revisions = desk.revisions();
+        let mut progress = desk.progresses();
+        progress.mark_unchanged();
         let mut session = interval(Duration::from_secs(15));
         let mut loads = interval(Duration::from_secs(5));
         session.tick().await;
@@ -73,6 +75,11 @@ pub(crate) fn live(
                     sleep(Duration::from_millis(40)).await;
                     let revision = revisions.borrow_and_update().0;
                     yield Event::data(revision.to_string()).event("revision");
+                }
+                told = progress.changed() => {
+                    if told.is_err() { return }
+                    progress.mark_unchanged();
+                    yield Event::data("new").event("progress");
                 }
                 _ = loads.tick() => {
                     if desk.loads_at() != loads_at {

@@ -21,7 +21,7 @@ use rocket::{
 use rocket_ws::{Channel, Message, WebSocket, frame::CloseCode, stream::DuplexStream};
 use serde_json::Value;
 use uuid::Uuid;
-use zastrugi_core::{event::ConsoleOf, ids::MachineId};
+use zastrugi_core::{ids::MachineId, rooms::consoles::ConsoleOf};
 use zastrugi_engine::{ConsoleWay, Desk, KEYBOARDS, Screen};
 
 #[derive(Template)]

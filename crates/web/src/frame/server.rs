@@ -2,6 +2,7 @@
 
 use super::{assets, console, find, headers::Headers, live, problem, screen, sheet};
 use crate::places;
+use rocket::http::Status;
 use rocket::{Build, Config, Rocket, Route, catchers, config::Shutdown, get, routes};
 use serde_json::{Value, json};
 use std::net::IpAddr;
@@ -29,14 +30,22 @@ impl WebSettings {
 }
 
 #[get("/healthz")]
-fn healthz(desk: &AtDesk) -> rocket::serde::json::Json<Value> {
+fn healthz(desk: &AtDesk) -> (Status, rocket::serde::json::Json<Value>) {
     let health = desk.health();
-    rocket::serde::json::Json(json!({
+    let status = if health.broken {
+        Status::ServiceUnavailable
+    } else {
+        Status::Ok
+    };
+    let body = rocket::serde::json::Json(json!({
         "version": env!("CARGO_PKG_VERSION"),
         "database": if health.database { "answers" } else { "does not answer" },
         "revision": health.revision.0,
         "leads": health.leads,
-    }))
+        "engine": if health.broken { "a part of it ended" } else { "works" },
+        "held": health.held,
+    }));
+    (status, body)
 }
 
 #[get("/work")]

@@ -23,18 +23,16 @@ impl Shell {
     pub(crate) fn new(signed: &Signed, desk: &AtDesk, place: &'static str) -> Shell {
         let view = desk.look();
         let estate = &view.estate;
-        let (done, all) = estate.runs.values().fold((0, 0), |(done, all), run| {
-            (
-                done + run.count(zastrugi_core::run::Phase::Done),
-                all + run.steps.len(),
-            )
+        let (done, all) = view.runs.iter().fold((0, 0), |(done, all), run| {
+            let (more, of) = run.progress();
+            (done + more, all + of)
         });
         Shell {
             name: signed.viewer.name.clone(),
             csrf: signed.csrf.clone(),
             theme: signed.theme.clone(),
             place,
-            running: estate.runs.len(),
+            running: view.runs.len(),
             share: u32::try_from(done * 84 / all.max(1)).unwrap_or(84).max(6),
             needs: attention::needs(&view, &desk.headrooms().1, signed.site).len(),
             revision: estate.revision.0,

@@ -3,7 +3,7 @@
 use zastrugi_core::{
     estate::{Condition, Host, Machine, MachineState},
     moment::Moment,
-    run::RunState,
+    runs::RunState,
 };
 
 /// An inline glyph; a word always stands beside it.

@@ -10,7 +10,21 @@ pub(crate) mod networks;
 pub(crate) mod settings;
 pub(crate) mod storage;
 
+use crate::frame::sheet::Sheet;
 use rocket::Route;
+
+/// Every sheet that a place offers.
+pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
+    [
+        clusters::SHEETS,
+        hosts::SHEETS,
+        machines::SHEETS,
+        networks::SHEETS,
+        storage::SHEETS,
+    ]
+    .into_iter()
+    .flatten()
+}
 
 pub(crate) fn routes() -> Vec<Route> {
     [

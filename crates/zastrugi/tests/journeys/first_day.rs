@@ -2,12 +2,17 @@
 
 use std::time::{Duration, Instant};
 use uuid::Uuid;
+use zastrugi_core::rooms::{clusters, hosts, networks};
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     estate::{Demand, NetRole},
     ids::HostId,
     permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, CreateCluster, CreateNetwork, Password, Proposal},
-    run::RunState,
+    rooms::Proposal,
+    rooms::clusters::CreateCluster,
+    rooms::hosts::ClaimHosts,
+    rooms::networks::CreateNetwork,
+    runs::RunState,
 };
 use zastrugi_engine::{Desk, Viewer};
 
@@ -33,7 +38,7 @@ pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
         .map(|n| format!("{net}.1.{n}:7443"))
         .collect();
     desk.greet(&addresses).await;
-    let targets = desk.found().into_iter().map(|f| ClaimTarget {
+    let targets = desk.found().into_iter().map(|f| Endpoint {
         address: f.address,
         pin: f.greeting.pin,
     });
@@ -42,7 +47,7 @@ pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
         site: "Quayside".into(),
         password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
     };
-    done(desk, &admin, Proposal::ClaimHosts(claim)).await;
+    done(desk, &admin, Proposal::Hosts(hosts::Ask::Claim(claim))).await;
     let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
     let cluster = CreateCluster {
         name: "Eider".into(),
@@ -55,7 +60,12 @@ pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
         },
     };
     desk.inspect(&cluster.hosts).await;
-    done(desk, &admin, Proposal::CreateCluster(cluster)).await;
+    done(
+        desk,
+        &admin,
+        Proposal::Clusters(clusters::Ask::Create(cluster)),
+    )
+    .await;
     admin
 }
 
@@ -70,5 +80,10 @@ pub(crate) async fn migration_network(desk: &Desk, admin: &Viewer) {
         subnets: vec![],
         uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
     };
-    done(desk, admin, Proposal::CreateNetwork(network)).await;
+    done(
+        desk,
+        admin,
+        Proposal::Networks(networks::Ask::Create(network)),
+    )
+    .await;
 }

@@ -7,10 +7,8 @@ use crate::{
     world::World,
 };
 use sqlx::PgPool;
-use zastrugi_core::{
-    proposal::{CreateMachines, Proposal},
-    testkit::machines,
-};
+use zastrugi_core::rooms::machines;
+use zastrugi_core::{rooms::Proposal, rooms::machines::CreateMachines, testkit::machines};
 
 #[sqlx::test(migrations = false)]
 async fn the_change_that_is_named_lets_the_cluster_lose_a_host(pool: PgPool) {
@@ -31,7 +29,12 @@ async fn the_change_that_is_named_lets_the_cluster_lose_a_host(pool: PgPool) {
             host: estate.host_named(host).map(|h| h.id),
             ..machines(name, 1, cluster, gib)
         };
-        done(&served.desk, &admin, Proposal::CreateMachines(ask)).await;
+        done(
+            &served.desk,
+            &admin,
+            Proposal::Machines(machines::Ask::Create(ask)),
+        )
+        .await;
     }
     let base = &served.base;
     let b = Browser::start().await;

@@ -9,12 +9,15 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
+use zastrugi_core::rooms::hosts;
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     ids::RunId,
     moment::Span,
     permits::Role,
-    proposal::{ClaimHosts, ClaimTarget, Password, Proposal},
-    run::RunState,
+    rooms::Proposal,
+    rooms::hosts::ClaimHosts,
+    runs::RunState,
 };
 use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
 use zastrugi_standins::{Fault, FaultKind};
@@ -103,12 +106,12 @@ async fn killed_at_every_boundary_each_effect_happens_once(pool: PgPool) {
             .greeting
             .pin;
         let secret = desk.keep_secret("first-light").await.unwrap();
-        let targets = vec![ClaimTarget { address, pin }];
-        let ask = Proposal::ClaimHosts(ClaimHosts {
+        let targets = vec![Endpoint { address, pin }];
+        let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
             targets,
             site: "Quayside".into(),
             password: Password::Kept(secret),
-        });
+        }));
         let run = desk.start(&admin, ask, None, Uuid::new_v4()).await.unwrap();
         let mut first = worker(&url(&pool), &key, &world.net, Some(boundary));
         let ended = tokio::task::spawn_blocking(move || first.wait().unwrap())

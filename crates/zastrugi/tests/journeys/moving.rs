@@ -8,7 +8,8 @@ use crate::{
 };
 use fantoccini::Locator;
 use sqlx::PgPool;
-use zastrugi_core::{proposal::Proposal, testkit::machines};
+use zastrugi_core::rooms::machines;
+use zastrugi_core::{rooms::Proposal, testkit::machines};
 use zastrugi_engine::Viewer;
 
 /// A network for migration, and one machine that answers.
@@ -16,7 +17,12 @@ async fn second_day(served: &Served, admin: &Viewer) {
     let cluster = served.desk.look().estate.clusters.keys().next().copied();
     migration_network(&served.desk, admin).await;
     let machine = machines("pier-1", 1, cluster, 8);
-    done(&served.desk, admin, Proposal::CreateMachines(machine)).await;
+    done(
+        &served.desk,
+        admin,
+        Proposal::Machines(machines::Ask::Create(machine)),
+    )
+    .await;
 }
 
 /// Types into the terminal.

@@ -1,16 +1,20 @@
 //! The sheet for making a cluster of claimed hosts.
 
+use crate::frame::AtDesk;
 use crate::frame::{
     Fields,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
 use std::collections::BTreeMap;
+use zastrugi_core::rooms::clusters;
 use zastrugi_core::{
     estate::{Demand, PsabiLevel},
     evidence::{Answer, Probe},
     ids::HostId,
-    proposal::{CreateCluster, Proposal},
+    rooms::Proposal,
+    rooms::clusters::CreateCluster,
     view::View,
 };
 
@@ -88,7 +92,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         fields.ticked("survive", true),
         fields.ticked("enforced", false),
     );
-    let ask = Proposal::CreateCluster(CreateCluster {
+    let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {
         name: name.clone(),
         hosts: chosen.clone(),
         level: PsabiLevel::ALL.into_iter().find(|l| l.word() == level),
@@ -97,7 +101,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             failures: u32::from(survive),
             enforced,
         },
-    });
+    }));
     let shown = ClusterFields {
         hosts,
         level,
@@ -118,4 +122,12 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ask,
         wrong: vec![],
     }
+}
+
+/// What each chosen host says of its clock, its controller and the volumes it sees.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let hosts: Vec<HostId> = fields.ids("host");
+        desk.inspect(&hosts).await;
+    })
 }

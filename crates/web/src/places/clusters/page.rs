@@ -7,13 +7,15 @@ use crate::frame::{
 };
 use askama::Template;
 use rocket::{get, http::ContentType};
+use zastrugi_core::rooms::edits;
 use zastrugi_core::{
     availability::Answer,
     estate::{Cluster, ClusterKind, Demand, Host, Machine},
     ids::ClusterId,
     permits::Act,
     placement::{Ledger, Row},
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     units::Bytes,
     view::View,
 };
@@ -239,10 +241,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
             enforced,
             note,
         }),
-        ask: Proposal::Edit {
+        ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Cluster(id)],
             sets,
-        },
+        }),
         wrong: vec![],
     }
 }

@@ -6,11 +6,13 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use zastrugi_core::rooms::edits;
 use zastrugi_core::{
     availability::broken,
     estate::{Cluster, PlaceRule, RuleKind, Where, Who},
     ids::ClusterId,
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     view::View,
 };
 
@@ -142,10 +144,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: shown.remove,
         back: format!("/clusters/{}", id.0),
         fields: render(&shown),
-        ask: Proposal::Edit {
+        ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Cluster(id)],
             sets,
-        },
+        }),
         wrong,
     }
 }

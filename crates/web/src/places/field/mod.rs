@@ -16,7 +16,7 @@ use zastrugi_core::{
     availability::{Answer, Left, MEMORY, Row},
     ids::HostId,
     permits::Act,
-    run::{Phase, Run},
+    runs::{Phase, Run},
     units::Bytes,
     view::View,
 };
@@ -47,13 +47,10 @@ struct Field {
     query: String,
 }
 
-fn run_view(run: &Run) -> RunView {
-    let (done, all) = (run.count(Phase::Done), run.steps.len());
-    let now = run
-        .steps
-        .iter()
-        .find(|s| s.phase == Phase::Running)
-        .map_or("", |s| s.said.as_str());
+fn run_view(view: &View, run: &Run) -> RunView {
+    let (done, all) = run.progress();
+    let now = run.in_phase(Phase::Running).next();
+    let now = now.map_or("", |(n, _)| view.said(run, n));
     RunView {
         link: format!("/logbook/runs/{}", run.id.0),
         title: run.title.clone(),
@@ -118,7 +115,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     Field {
         sentence: sentence(&view, &shown, signed.site),
         needs: attention::needs(&view, &headrooms, signed.site),
-        running: view.estate.runs.values().map(|r| run_view(r)).collect(),
+        running: view.runs.iter().map(|r| run_view(&view, r)).collect(),
         colour: if matches!(colour, Colour::Load) {
             "load"
         } else {

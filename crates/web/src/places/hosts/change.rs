@@ -7,9 +7,11 @@ use crate::frame::{
 use crate::places::machines::read_labels;
 use askama::Template;
 use std::collections::BTreeMap;
+use zastrugi_core::rooms::{edits, hosts};
 use zastrugi_core::{
     ids::HostId,
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     view::View,
 };
 
@@ -42,7 +44,7 @@ pub(crate) fn hand_back(view: &View, fields: &Fields) -> Filled {
         danger: true,
         back: "/hosts".into(),
         fields: render(&BackFields { hosts }),
-        ask: Proposal::HandBack { hosts: ids },
+        ask: Proposal::Hosts(hosts::Ask::HandBack { hosts: ids }),
         wrong: vec![],
     }
 }
@@ -93,10 +95,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
             labels,
             note,
         }),
-        ask: Proposal::Edit {
+        ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Host(id)],
             sets,
-        },
+        }),
         wrong: vec![],
     }
 }

@@ -1,14 +1,21 @@
 //! The sheet for claiming found hosts.
 
 use super::look::grouped;
+use crate::frame::AtDesk;
+use crate::frame::consequences::Wrong;
 use crate::frame::{
     Fields,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
+use zastrugi_core::rooms::hosts;
+use zastrugi_core::runs::FaultKind;
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     evidence::{Answer, Probe},
-    proposal::{ClaimHosts, ClaimTarget, Password, Proposal},
+    rooms::Proposal,
+    rooms::hosts::ClaimHosts,
     view::View,
 };
 
@@ -69,11 +76,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let targets = targets(view, fields);
     let sites: Vec<String> = view.estate.sites.values().map(|s| s.name.clone()).collect();
     let site = fields.or("site", sites.first().map_or("", String::as_str));
-    let ask = Proposal::ClaimHosts(ClaimHosts {
+    let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
         targets: targets
             .iter()
             .filter(|t| t.chosen)
-            .map(|t| ClaimTarget {
+            .map(|t| Endpoint {
                 address: t.address.clone(),
                 pin: t.pin.clone(),
             })
@@ -84,7 +91,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         } else {
             Password::Typed
         },
-    });
+    }));
     let count = targets.iter().filter(|t| t.chosen).count();
     Filled {
         title: "Claim hosts".into(),
@@ -104,4 +111,40 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ask,
         wrong: vec![],
     }
+}
+
+/// Who answers at the addresses that were chosen.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        if !fields.has("sent") {
+            desk.greet(&addresses(fields)).await;
+        }
+    })
+}
+
+/// The password is tried on each host, once, before it is kept.
+pub(crate) fn check<'a>(
+    desk: &'a AtDesk,
+    ask: &'a Proposal,
+    fields: &'a Fields,
+) -> BoxFuture<'a, Result<(), Wrong>> {
+    Box::pin(async move {
+        let Proposal::Hosts(hosts::Ask::Claim(claim)) = ask else {
+            return Ok(());
+        };
+        let targets = claim.targets.iter();
+        let targets: Vec<_> = targets
+            .map(|t| (t.address.clone(), t.pin.clone()))
+            .collect();
+        let checked = desk.check_password(&targets, fields.get("password")).await;
+        checked.map_err(|(address, fault)| {
+            let field = if fault.kind == FaultKind::Password {
+                "password"
+            } else {
+                "hosts"
+            };
+            let words = format!("{address}: {} {}", fault.said, fault.remedy);
+            (field.to_owned(), words)
+        })
+    })
 }

@@ -6,12 +6,8 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
-use zastrugi_core::{
-    estate::Host,
-    ids::HostId,
-    proposal::{Proposal, Set},
-    view::View,
-};
+use zastrugi_core::rooms::edits;
+use zastrugi_core::{estate::Host, ids::HostId, rooms::Proposal, rooms::edits::Set, view::View};
 
 #[derive(Template)]
 #[template(
@@ -60,7 +56,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/hosts".into(),
         fields: render(&DomainFields { rows }),
-        ask: Proposal::EditHosts(edits),
+        ask: Proposal::Edits(edits::Ask::Hosts(edits)),
         wrong,
     }
 }

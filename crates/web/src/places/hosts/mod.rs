@@ -6,11 +6,22 @@ pub(crate) mod domains;
 mod look;
 mod page;
 
+use crate::frame::sheet::Sheet;
 use crate::frame::{AtDesk, Page, Query, Signed, host_state, page as whole, part};
 use askama::Template;
 use rocket::{Route, get, routes};
 use std::sync::Arc;
 use zastrugi_core::{estate::Host, permits::Act, placement::Ledger, view::View};
+
+/// What can be changed from here.
+pub(crate) const SHEETS: &[Sheet] = &[
+    Sheet::new("claim", Act::Hosts, "hosts", claim::fill)
+        .prepared(claim::prepare)
+        .checked(claim::check),
+    Sheet::new("hand-back", Act::Hosts, "hosts", change::hand_back),
+    Sheet::new("edit-host", Act::Hosts, "hosts", change::edit),
+    Sheet::new("fault-domains", Act::Hosts, "hosts", domains::fill),
+];
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![

@@ -7,7 +7,7 @@ mod run;
 use crate::frame::{AtDesk, Page, Query, Signed, ago, page as whole, part, words::run_glyph};
 use askama::Template;
 use rocket::{Route, get, routes};
-use zastrugi_core::{ids::RunId, run::Phase};
+use zastrugi_core::ids::RunId;
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![
@@ -56,7 +56,7 @@ async fn build(desk: &AtDesk, query: &Query) -> Result<Runs, crate::frame::Probl
             word: r.state.word(),
             title: r.title.clone(),
             by: r.by.name.clone(),
-            steps: format!("{} of {}", r.count(Phase::Done), r.steps.len()),
+            steps: format!("{} of {}", r.tally.done, r.tally.all()),
             began: ago(now, r.began),
             took: r
                 .ended

@@ -8,8 +8,9 @@ use askama::Template;
 use rocket::{get, post, response::Redirect};
 use zastrugi_core::{
     ids::RunId,
-    plan::Plan,
-    run::{Phase, Run, RunState, StepState},
+    rooms::Plan,
+    runs::{Phase, Run, RunState, StepState},
+    view::View,
 };
 use zastrugi_engine::Answer;
 
@@ -44,7 +45,7 @@ struct RunPage {
 /// A run of a hundred machines has hundreds of steps; those that are not done come first.
 const MOST: usize = 120;
 
-fn step_view(state: &StepState, title: &str) -> StepView {
+fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
     let (word, shape) = match state.phase {
         Phase::Waiting => ("waiting".to_owned(), "waiting"),
         Phase::Queued { behind, .. } => (format!("waits for {behind}"), "mind"),
@@ -61,7 +62,7 @@ fn step_view(state: &StepState, title: &str) -> StepView {
         glyph: glyph(shape),
         word,
         title: title.to_owned(),
-        said: state.said.clone(),
+        said: said.to_owned(),
         remedy: state
             .fault
             .as_ref()
@@ -71,16 +72,32 @@ fn step_view(state: &StepState, title: &str) -> StepView {
     }
 }
 
-fn steps(run: &Run, plan: &Plan) -> (Vec<StepView>, usize) {
-    let all: Vec<_> = run.steps.iter().zip(&plan.steps).collect();
-    let many = all.len() > MOST;
-    let shown: Vec<_> = all
-        .iter()
-        .filter(|(s, _)| !many || s.phase != Phase::Done)
-        .take(MOST)
-        .map(|(s, p)| step_view(s, &p.title))
-        .collect();
-    let hidden = all.len() - shown.len();
+fn steps(view: &View, run: &Run, plan: &Plan) -> (Vec<StepView>, usize) {
+    let many = plan.steps.len() > MOST;
+    // What failed and what is under way comes before what waits.
+    let rank = |s: &StepState| match s.phase {
+        Phase::Failed => 0,
+        Phase::Running => 1,
+        Phase::Queued { .. } => 2,
+        Phase::Waiting | Phase::Skipped => 3,
+        Phase::Done => 4,
+    };
+    let mut all: Vec<usize> = (0..plan.steps.len()).collect();
+    if many {
+        all.sort_by_key(|n| run.step(*n).map_or(4, rank));
+    }
+    let shown = all.iter().take(MOST).filter_map(|n| {
+        let (state, planned) = run.step(*n).zip(plan.steps.get(*n))?;
+        let running = state.phase == Phase::Running;
+        let said = if running {
+            view.said(run, *n)
+        } else {
+            &state.said
+        };
+        Some(step_view(state, &planned.title, said))
+    });
+    let shown: Vec<_> = shown.collect();
+    let hidden = plan.steps.len() - shown.len();
     (shown, hidden)
 }
 
@@ -89,8 +106,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
         .run(RunId(id))
         .await?
         .ok_or_else(|| Problem::not_found("This run"))?;
-    let (steps, hidden) = steps(&run, &plan);
-    let done = run.count(Phase::Done);
+    let (steps, hidden) = steps(&desk.look(), &run, &plan);
+    let (done, all) = run.progress();
     let lead = match run.ended {
         Some(end) => format!(
             "{} began it; it took {}.",
@@ -108,13 +125,13 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
         title: run.title.clone(),
         glyph: run_glyph(run.state),
         word: run.state.word(),
-        lead: format!("{lead} {done} of {} steps are done.", run.steps.len()),
-        share: done * 600 / run.steps.len().max(1),
+        lead: format!("{lead} {done} of {} steps are done.", all),
+        share: done * 600 / all.max(1),
         steps,
         hidden,
         open: run.state.open() && run.state != RunState::Cancelling,
         needs_you: run.state == RunState::NeedsYou,
-        may_answer: signed.may(plan.ask.act()),
+        may_answer: plan.ask.allowed(&signed.viewer.permits()),
         consequences: render(&Consequences::of_plan(&plan)),
         csrf: signed.csrf.clone(),
     })

@@ -6,10 +6,12 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use zastrugi_core::rooms::edits;
 use zastrugi_core::{
     estate::{Attached, Boot, BootFrom, Machine, Memory},
     ids::{ImageId, MachineId},
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     units::Bytes,
     view::View,
 };
@@ -67,7 +69,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: back(&named),
         fields: render(&shown),
-        ask: Proposal::Edit { targets, sets },
+        ask: Proposal::Edits(edits::Ask::Edit { targets, sets }),
         wrong,
     }
 }
@@ -319,7 +321,9 @@ mod tests {
             zastrugi_core::testkit::read("cluster a\nhost 1 512\nmachine 7 db 16 on 1").view;
         let id = MachineId(7);
         let same = fill(&view, &Fields::parse("ids=7"));
-        assert!(matches!(same.ask, Proposal::Edit { sets, .. } if sets.is_empty()));
+        assert!(
+            matches!(same.ask, Proposal::Edits(edits::Ask::Edit { sets, .. }) if sets.is_empty())
+        );
         let fields = Fields::parse(
             "sent=1&ids=7&name=db&vcpus=8&memory=lots&kept=16+GiB&max=16+GiB&labels=app%3Dx&tier=3&protected=no&note=",
         );
@@ -328,7 +332,7 @@ mod tests {
             filled.wrong[0].0, "memory",
             "what can't be read is said at its field"
         );
-        let Proposal::Edit { sets, .. } = filled.ask else {
+        let Proposal::Edits(edits::Ask::Edit { sets, .. }) = filled.ask else {
             panic!()
         };
         assert_eq!(

@@ -6,7 +6,8 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
-use zastrugi_core::{proposal::Proposal, view::View};
+use zastrugi_core::rooms::machines;
+use zastrugi_core::{rooms::Proposal, view::View};
 
 #[derive(Template)]
 #[template(
@@ -32,7 +33,7 @@ pub(crate) fn delete(view: &View, fields: &Fields) -> Filled {
             expected: None,
             typed: String::new(),
         }),
-        ask: Proposal::Delete { machines: ids },
+        ask: Proposal::Machines(machines::Ask::Delete { machines: ids }),
         wrong: vec![],
     }
 }
@@ -50,7 +51,7 @@ pub(crate) fn recover(view: &View, fields: &Fields) -> Filled {
             expected: None,
             typed: String::new(),
         }),
-        ask: Proposal::Recover { machines: ids },
+        ask: Proposal::Machines(machines::Ask::Recover { machines: ids }),
         wrong: vec![],
     }
 }
@@ -73,10 +74,10 @@ pub(crate) fn purge(view: &View, fields: &Fields) -> Filled {
             expected: Some(expected),
             typed: typed.clone(),
         }),
-        ask: Proposal::Purge {
+        ask: Proposal::Machines(machines::Ask::Purge {
             machines: ids,
             typed,
-        },
+        }),
         wrong: vec![],
     }
 }

@@ -9,12 +9,25 @@ mod page;
 pub(crate) mod power;
 
 use crate::frame::Fields;
+use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
+use zastrugi_core::permits::Act;
 use zastrugi_core::{
     ids::{ClusterId, MachineId, VolumeId},
     placement::Ledger,
     view::View,
 };
+
+/// What can be changed from here.
+pub(crate) const SHEETS: &[Sheet] = &[
+    Sheet::new("new-machines", Act::Machines, "machines", new::fill),
+    Sheet::new("edit-machines", Act::Machines, "machines", edit::fill),
+    Sheet::new("move", Act::Machines, "machines", moving::fill),
+    Sheet::new("power", Act::Machines, "machines", power::fill),
+    Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),
+    Sheet::new("recover", Act::Machines, "machines", lifecycle::recover),
+    Sheet::new("purge", Act::Purge, "machines", lifecycle::purge),
+];
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![list::show, list::list_part, page::show, page::page_part]

@@ -6,9 +6,11 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use zastrugi_core::rooms::moving;
 use zastrugi_core::{
     ids::{HostId, VolumeId},
-    proposal::{DisksTo, Move, Proposal},
+    rooms::Proposal,
+    rooms::moving::{DisksTo, Move},
     view::View,
 };
 
@@ -63,7 +65,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: ask.force,
         back: back(&named),
         fields: render(&shown),
-        ask: Proposal::Move(ask),
+        ask: Proposal::Moving(moving::Ask::Move(ask)),
         wrong: vec![],
     }
 }

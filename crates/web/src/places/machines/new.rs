@@ -7,10 +7,12 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::{Memory, NetRole, Provisioning},
     ids::{ClusterId, HostId, ImageId, NetworkId, VolumeId},
-    proposal::{CreateMachines, NewDisk, NewNic, Proposal},
+    rooms::Proposal,
+    rooms::machines::{CreateMachines, NewDisk, NewNic},
     units::Bytes,
     view::View,
 };
@@ -290,7 +292,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/machines".into(),
         fields: render(&shown),
-        ask: Proposal::CreateMachines(ask),
+        ask: Proposal::Machines(machines::Ask::Create(ask)),
         wrong,
     }
 }

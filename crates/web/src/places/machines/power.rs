@@ -6,11 +6,13 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::MachineState,
     ids::HostId,
     moment::Span,
-    proposal::{AfterGrace, PowerAct, Proposal},
+    rooms::Proposal,
+    rooms::machines::{AfterGrace, PowerAct},
     view::View,
 };
 
@@ -88,10 +90,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: act == "off",
         back: back(&named),
         fields: render(&shown),
-        ask: Proposal::Power {
+        ask: Proposal::Machines(machines::Ask::Power {
             machines: ids,
             act: power,
-        },
+        }),
         wrong,
     }
 }

@@ -6,11 +6,13 @@ use crate::frame::{
 };
 use askama::Template;
 use std::{collections::BTreeMap, net::IpAddr};
+use zastrugi_core::rooms::{edits, networks};
 use zastrugi_core::{
     estate::Reservation,
     ids::NetworkId,
     moment::Moment,
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     view::View,
 };
 
@@ -43,7 +45,7 @@ pub(crate) fn heal(view: &View, fields: &Fields) -> Filled {
             id: id.0,
             words: "What differs, host by host, stands at the right.",
         }),
-        ask: Proposal::HealNetwork { network: id },
+        ask: Proposal::Networks(networks::Ask::Heal { network: id }),
         wrong: vec![],
     }
 }
@@ -60,7 +62,7 @@ pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
             id: id.0,
             words: "Machines with a card on it stop this.",
         }),
-        ask: Proposal::RemoveNetwork { network: id },
+        ask: Proposal::Networks(networks::Ask::Remove { network: id }),
         wrong: vec![],
     }
 }
@@ -149,10 +151,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
             reserved: typed,
             note,
         }),
-        ask: Proposal::Edit {
+        ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Network(id)],
             sets,
-        },
+        }),
         wrong,
     }
 }

@@ -1,14 +1,19 @@
 //! The sheet for connecting a switch: it is asked who it is before any password is typed, and only ever read.
 
+use crate::frame::AtDesk;
 use crate::frame::{
     Fields,
     fields::at_manager,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
+use zastrugi_core::rooms::networks;
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     evidence::Probe,
-    proposal::{ClaimTarget, ConnectSwitch, Password, Proposal},
+    rooms::Proposal,
+    rooms::networks::ConnectSwitch,
     view::View,
 };
 
@@ -43,8 +48,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let pin = view
         .evidence
         .manager_pin(&Probe::SwitchGreeting(address.clone()));
-    let ask = Proposal::ConnectSwitch(ConnectSwitch {
-        target: ClaimTarget { address, pin },
+    let ask = Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
+        target: Endpoint { address, pin },
         site: site.clone(),
         user: user.clone(),
         password: if fields.get("password").is_empty() {
@@ -52,7 +57,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         } else {
             Password::Typed
         },
-    });
+    }));
     Filled {
         title: "Connect a switch".into(),
         lead: "Zastrugi reads which VLANs and frame sizes its ports carry, and which hosts hang on them.".into(),
@@ -68,4 +73,14 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ask,
         wrong: vec![],
     }
+}
+
+/// Who answers at the address that was typed.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let asked = address(fields);
+        if !asked.is_empty() {
+            desk.greet_switch(&asked).await;
+        }
+    })
 }

@@ -7,7 +7,24 @@ mod matrix;
 pub(crate) mod new;
 mod page;
 
+use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
+use zastrugi_core::permits::Act;
+
+/// What can be changed from here.
+pub(crate) const SHEETS: &[Sheet] = &[
+    Sheet::new(
+        "connect-switch",
+        Act::Storage,
+        "networks",
+        connect_switch::fill,
+    )
+    .prepared(connect_switch::prepare),
+    Sheet::new("new-network", Act::Storage, "networks", new::fill),
+    Sheet::new("heal-network", Act::Storage, "networks", change::heal),
+    Sheet::new("edit-network", Act::Storage, "networks", change::edit),
+    Sheet::new("remove-network", Act::Storage, "networks", change::remove),
+];
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![

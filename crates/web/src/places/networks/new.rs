@@ -7,11 +7,13 @@ use crate::frame::{
 };
 use askama::Template;
 use std::collections::BTreeSet;
+use zastrugi_core::rooms::networks;
 use zastrugi_core::{
     addressing::range,
     estate::{NetRole, Part, Subnet},
     ids::ClusterId,
-    proposal::{CreateNetwork, Proposal},
+    rooms::Proposal,
+    rooms::networks::CreateNetwork,
     view::View,
 };
 
@@ -180,7 +182,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             uplinks,
             subnets,
         }),
-        ask: Proposal::CreateNetwork(ask),
+        ask: Proposal::Networks(networks::Ask::Create(ask)),
         wrong,
     }
 }

@@ -6,9 +6,11 @@ use crate::frame::{
 };
 use askama::Template;
 use std::collections::BTreeSet;
+use zastrugi_core::rooms::{edits, storage};
 use zastrugi_core::{
     ids::{HostId, VolumeId},
-    proposal::{Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
     units::Bytes,
     view::View,
 };
@@ -59,7 +61,7 @@ pub(crate) fn extend(view: &View, fields: &Fields) -> Filled {
             size: typed,
             now: now.to_string(),
         }),
-        ask: Proposal::ExtendVolume { volume: id, size },
+        ask: Proposal::Storage(storage::Ask::ExtendVolume { volume: id, size }),
         wrong,
     }
 }
@@ -86,7 +88,7 @@ pub(crate) fn heal(view: &View, fields: &Fields) -> Filled {
             id: id.0,
             words: "What is missing, host by host, stands at the right.",
         }),
-        ask: Proposal::HealVolume { volume: id },
+        ask: Proposal::Storage(storage::Ask::HealVolume { volume: id }),
         wrong: vec![],
     }
 }
@@ -103,7 +105,7 @@ pub(crate) fn give(view: &View, fields: &Fields) -> Filled {
             id: id.0,
             words: "Another installation, or this one, can take it afterwards.",
         }),
-        ask: Proposal::GiveVolume { volume: id },
+        ask: Proposal::Storage(storage::Ask::GiveVolume { volume: id }),
         wrong: vec![],
     }
 }
@@ -165,10 +167,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
             hosts: rows,
             note,
         }),
-        ask: Proposal::Edit {
+        ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Volume(id)],
             sets,
-        },
+        }),
         wrong: vec![],
     }
 }

@@ -1,15 +1,20 @@
 //! The sheet for connecting an array or filer: it is asked who it is before any password is typed.
 
+use crate::frame::AtDesk;
 use crate::frame::{
     Fields,
     fields::at_manager,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
+use zastrugi_core::rooms::storage;
 use zastrugi_core::{
+    endpoint::{Endpoint, Password},
     estate::ArrayKind,
     evidence::Probe,
-    proposal::{ClaimTarget, ConnectArray, Password, Proposal},
+    rooms::Proposal,
+    rooms::storage::ConnectArray,
     view::View,
 };
 
@@ -54,9 +59,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         let pin = view
             .evidence
             .manager_pin(&Probe::ArrayGreeting(address.clone()));
-        ClaimTarget { address, pin }
+        Endpoint { address, pin }
     });
-    let ask = Proposal::ConnectArray(ConnectArray {
+    let ask = Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
         controllers: controllers.collect(),
         kind: if file {
             ArrayKind::File
@@ -70,7 +75,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         } else {
             Password::Typed
         },
-    });
+    }));
     Filled {
         title: "Connect an array".into(),
         lead: "Zastrugi signs in on every management address and reads pools and portals. Nothing is changed there.".into(),
@@ -87,4 +92,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ask,
         wrong: vec![],
     }
+}
+
+/// Who answers at the addresses that were typed.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move { desk.greet_arrays(&addresses(fields)).await })
 }

@@ -1,16 +1,20 @@
 //! The sheet for connecting a volume: made new, or taken, and connected to all hosts of a cluster in one run.
 
+use crate::frame::AtDesk;
 use crate::frame::{
     Fields,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
 use std::collections::BTreeSet;
+use zastrugi_core::rooms::storage;
 use zastrugi_core::{
     estate::{Array, Provisioning},
     evidence::{Answer, Probe, SeenLun},
     ids::{ArrayId, ClusterId, HostId},
-    proposal::{ConnectVolume, Proposal, VolumeSource},
+    rooms::Proposal,
+    rooms::storage::{ConnectVolume, VolumeSource},
     units::Bytes,
     view::View,
 };
@@ -147,14 +151,14 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         fields.get("name").to_owned(),
         fields.get("typed").to_owned(),
     );
-    let ask = Proposal::ConnectVolume(ConnectVolume {
+    let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
         array,
         source,
         name: name.clone(),
         cluster,
         hosts: (!chosen.is_empty()).then(|| chosen.clone()),
         typed: typed.clone(),
-    });
+    }));
     let count = if chosen.is_empty() {
         hosts.len()
     } else {
@@ -207,4 +211,13 @@ mod tests {
         assert_eq!(read("").0, None, "nothing chosen: the sheet asks for it");
         assert_eq!(read("new:x:fast").0, None);
     }
+}
+
+/// What lies on the array, and what hosts see of it; anew when the sheet is opened: arrays change by other hands too.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let (arrays, hosts) = asks(&desk.look(), fields);
+        let anew = !fields.has("sent");
+        desk.inspect_storage(&arrays, &hosts, anew).await;
+    })
 }

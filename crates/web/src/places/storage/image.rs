@@ -21,9 +21,9 @@ use serde_json::{Value, json};
 use std::time::Duration;
 use zastrugi_core::{
     estate::Image,
-    ids::{ImageId, RunId},
+    ids::ImageId,
     permits::Act,
-    run::Phase,
+    runs::{Object, Phase},
     view::View,
 };
 use zastrugi_engine::FeedError;
@@ -73,20 +73,13 @@ pub(super) fn state(view: &View, image: &Image) -> (&'static str, String) {
 
 /// The run that awaits its bytes.
 fn arriving(view: &View, image: ImageId) -> Option<Arriving> {
-    let estate = &view.estate;
-    estate.runs.values().find_map(|run| {
-        let plan = estate.plans.get(&run.id)?;
-        let mut steps = plan.steps.iter().zip(&run.steps);
-        let (_, state) = steps.find(|(p, _)| {
-            matches!(p.step, zastrugi_core::plan::Step::AwaitImage { image: i, .. } if i == image)
-        })?;
-        let RunId(run) = run.id;
-        let said = if state.phase == Phase::Running {
-            state.said.clone()
-        } else {
-            String::new()
-        };
-        Some(Arriving { run, said })
+    let (id, n) = view.runs.looking_at(Object::Image(image)).next()?;
+    let run = view.runs.get(id)?;
+    let running = run.phase(n) == Some(Phase::Running);
+    let said = if running { view.said(run, n) } else { "" };
+    Some(Arriving {
+        run: id.0,
+        said: said.to_owned(),
     })
 }
 

@@ -6,9 +6,13 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use zastrugi_core::rooms::{Plan, Step};
+use zastrugi_core::rooms::{edits, images};
 use zastrugi_core::{
     ids::{ImageId, VolumeId},
-    proposal::{AddImage, Proposal, Set, Target},
+    rooms::Proposal,
+    rooms::edits::{Set, Target},
+    rooms::images::AddImage,
     units::Bytes,
     view::View,
 };
@@ -103,7 +107,7 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
             volumes,
             expected: ask.expected.clone(),
         }),
-        ask: Proposal::AddImage(ask),
+        ask: Proposal::Images(images::Ask::Add(ask)),
         wrong,
     }
 }
@@ -139,10 +143,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: format!("/storage/images/{}", id.0),
         fields: render(&NameField { id: id.0, name }),
-        ask: Proposal::Edit {
+        ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Image(id)],
             sets,
-        },
+        }),
         wrong: vec![],
     }
 }
@@ -165,7 +169,7 @@ pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
         danger: true,
         back: format!("/storage/images/{}", id.0),
         fields: render(&NoFields { id: id.0 }),
-        ask: Proposal::RemoveImage { image: id },
+        ask: Proposal::Images(images::Ask::Remove { image: id }),
         wrong: vec![],
     }
 }
@@ -178,7 +182,7 @@ mod tests {
     fn the_name_is_that_of_the_file_until_somebody_types_another() {
         let view = zastrugi_core::testkit::read("cluster a\nhost 1 64").view;
         let name = |text: &str| match add(&view, &Fields::parse(text)).ask {
-            Proposal::AddImage(ask) => ask.name,
+            Proposal::Images(images::Ask::Add(ask)) => ask.name,
             other => panic!("{other:?}"),
         };
         assert_eq!(name("file=Tide+3.ISO&bytes=5"), "Tide 3");
@@ -190,7 +194,7 @@ mod tests {
     fn the_label_is_read_from_what_the_browser_read_and_nonsense_is_said() {
         let view = View::default();
         let label = |head: &str| match add(&view, &Fields::parse(&format!("head={head}"))).ask {
-            Proposal::AddImage(ask) => ask.label,
+            Proposal::Images(images::Ask::Add(ask)) => ask.label,
             other => panic!("{other:?}"),
         };
         let image = zastrugi_formats::iso9660::write("TIDE_3", &[]).unwrap();
@@ -203,4 +207,12 @@ mod tests {
         let wrong = add(&view, &Fields::parse("bytes=many")).wrong;
         assert_eq!(wrong[0].0, "file");
     }
+}
+
+/// To the image's own page: there its file is sent.
+pub(crate) fn after(plan: &Plan) -> Option<String> {
+    plan.steps.iter().find_map(|p| match &p.step {
+        Step::Images(step) => Some(format!("/storage/images/{}", step.image().0)),
+        _ => None,
+    })
 }

@@ -10,8 +10,41 @@ mod list;
 mod paths;
 mod volume;
 
+use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
+use zastrugi_core::permits::Act;
 use zastrugi_core::{estate::Volume, units::Bytes, view::View};
+
+/// What can be changed from here.
+pub(crate) const SHEETS: &[Sheet] = &[
+    Sheet::new(
+        "connect-array",
+        Act::Storage,
+        "storage",
+        connect_array::fill,
+    )
+    .prepared(connect_array::prepare),
+    Sheet::new(
+        "connect-volume",
+        Act::Storage,
+        "storage",
+        connect_volume::fill,
+    )
+    .prepared(connect_volume::prepare),
+    Sheet::new("heal-volume", Act::Storage, "storage", change::heal),
+    Sheet::new("extend-volume", Act::Storage, "storage", change::extend),
+    Sheet::new("edit-volume", Act::Storage, "storage", change::edit),
+    Sheet::new("give-volume", Act::Storage, "storage", change::give),
+    Sheet::new("add-image", Act::Storage, "storage", image_sheets::add)
+        .leading(image_sheets::after),
+    Sheet::new("edit-image", Act::Storage, "storage", image_sheets::edit),
+    Sheet::new(
+        "remove-image",
+        Act::Storage,
+        "storage",
+        image_sheets::remove,
+    ),
+];
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![

@@ -1,0 +1,242 @@
+//! What every kind of proposal fills in while it is assessed.
+
+use super::{Assessment, Fill, Place, PlannedStep, Work, assessment::total, held, outlook};
+use crate::{
+    estate::{Estate, Host, Machine, Site, Volume},
+    finding::{Finding, Rule},
+    ids::{HostId, MachineId, RunId, SiteId, VolumeId},
+    moment::Moment,
+    placement::{Choice, Ledger},
+    view::View,
+};
+use std::{cmp::Reverse, sync::Arc};
+
+pub struct Draft<'a, S: Work> {
+    pub view: &'a View,
+    pub now: Moment,
+    pub title: String,
+    findings: Vec<Finding>,
+    places: Vec<Place>,
+    fills: Vec<Fill>,
+    refused: Vec<(String, String)>,
+    interrupted: Vec<(MachineId, String)>,
+    steps: Vec<PlannedStep<S>>,
+    /// Hosts that are handed back.
+    pub leaving: std::collections::BTreeSet<crate::ids::HostId>,
+    intents: Vec<S::Event>,
+    sites: Vec<Site>,
+    run: RunId,
+    next: u64,
+}
+
+impl<'a, S: Work> Draft<'a, S> {
+    pub(super) fn new(view: &'a View, now: Moment) -> Self {
+        let next = view.estate.next.max(1);
+        Draft {
+            view,
+            now,
+            title: String::new(),
+            findings: Vec::new(),
+            places: Vec::new(),
+            fills: Vec::new(),
+            refused: Vec::new(),
+            interrupted: Vec::new(),
+            steps: Vec::new(),
+            leaving: Default::default(),
+            intents: Vec::new(),
+            sites: Vec::new(),
+            run: RunId(next),
+            next: next + 1,
+        }
+    }
+    pub fn estate(&self) -> &'a Estate {
+        &self.view.estate
+    }
+    /// A number for a new entity; the run has the first.
+    pub fn number(&mut self) -> u64 {
+        self.next += 1;
+        self.next - 1
+    }
+    pub fn run(&self) -> RunId {
+        self.run
+    }
+    pub fn found(&mut self, finding: Finding) {
+        self.findings.push(finding);
+    }
+    pub fn found_all(&mut self, findings: impl IntoIterator<Item = Finding>) {
+        self.findings.extend(findings);
+    }
+    pub fn intend(&mut self, event: S::Event) {
+        self.intents.push(event);
+    }
+    pub fn interrupts(&mut self, machine: &Machine) {
+        self.interrupted.push((machine.id, machine.name.clone()));
+    }
+    /// Adds a step and answers its number, for those that come after it.
+    pub fn step(&mut self, step: S, title: String, after: &[usize], field: Option<&str>) -> usize {
+        self.steps.push(PlannedStep {
+            step,
+            title,
+            after: after.to_vec(),
+            field: field.map(str::to_owned),
+        });
+        self.steps.len() - 1
+    }
+
+    /// A machine that the proposal names, if it is there; else a *stop*.
+    pub fn machine(&mut self, id: MachineId) -> Option<&'a Arc<Machine>> {
+        let found = self.view.estate.machines.get(&id);
+        if found.is_none() {
+            let text = "This machine is gone; somebody removed it.";
+            self.found(Finding::stop(Rule::Exists, id.to_string(), text));
+        }
+        found
+    }
+    /// A host that the proposal names, if it is there; else a *stop*.
+    pub fn host(&mut self, id: HostId) -> Option<&'a Arc<Host>> {
+        let found = self.view.estate.hosts.get(&id);
+        if found.is_none() {
+            self.found(Finding::stop(
+                Rule::Exists,
+                id.to_string(),
+                "This host is gone; it was handed back.",
+            ));
+        }
+        found
+    }
+    /// A volume that the proposal names, if it is there; else a *stop*.
+    pub fn volume(&mut self, id: VolumeId) -> Option<&'a Arc<Volume>> {
+        let found = self.view.estate.volumes.get(&id);
+        if found.is_none() {
+            let text = "This volume is gone.";
+            self.found(Finding::stop(Rule::Exists, id.to_string(), text));
+        }
+        found
+    }
+    /// A host that reaches the machine's volume: its own, else any of its cluster that answers; else a *stop*.
+    pub fn via(&mut self, machine: &Machine) -> Option<HostId> {
+        let estate = self.estate();
+        let own = machine
+            .host
+            .and_then(|h| estate.hosts.get(&h))
+            .filter(|h| h.accepts_work());
+        let found = own
+            .or_else(|| estate.hosts_in(machine.cluster?).find(|h| h.accepts_work()))
+            .map(|h| h.id);
+        if found.is_none() {
+            let text = format!("No host that reaches {} answers.", machine.name);
+            self.found(
+                Finding::stop(Rule::HostOpen, &machine.name, text)
+                    .remedy("Look at the hosts of its cluster; one must answer."),
+            );
+        }
+        found
+    }
+
+    /// The site of this name, or a new one; else a *stop*.
+    pub fn site(&mut self, name: &str) -> Option<SiteId> {
+        let name = name.trim();
+        let words = match name.chars().count() {
+            0 => "Choose a site, or type the name of a new one.",
+            61.. => "A site's name has at most 60 characters.",
+            _ => "",
+        };
+        if !words.is_empty() {
+            self.found(Finding::stop(Rule::Name, "site", words).at("site"));
+            return None;
+        }
+        if let Some(site) = self.estate().site_named(name) {
+            return Some(site.id);
+        }
+        let id = SiteId(self.number());
+        self.sites.push(Site {
+            id,
+            name: name.to_owned(),
+        });
+        let text = format!("{name} is added as a new site.");
+        self.found(Finding::clear(Rule::Name, name, text));
+        Some(id)
+    }
+
+    pub fn placed(&mut self, machine: &Machine, choice: &Choice) {
+        let name = |id: &HostId| {
+            self.view
+                .estate
+                .hosts
+                .get(id)
+                .map_or_else(|| id.to_string(), |h| h.name.clone())
+        };
+        let host_name = name(&choice.host);
+        self.found_minds(machine, choice, &host_name);
+        if self.refused.is_empty() {
+            let dearer = choice
+                .others
+                .iter()
+                .map(|(id, _)| (name(id), "would end fuller".to_owned()));
+            let refused = choice.refused.iter().map(|(id, why)| {
+                let words = why
+                    .iter()
+                    .filter(|o| o.stops())
+                    .map(crate::placement::Obstacle::words);
+                (name(id), words.collect::<Vec<_>>().join("; "))
+            });
+            self.refused = dearer.chain(refused).collect();
+        }
+        self.places.push(Place {
+            machine: machine.name.clone(),
+            host: choice.host,
+            host_name,
+        });
+    }
+    fn found_minds(&mut self, machine: &Machine, choice: &Choice, host: &str) {
+        let minds: Vec<_> = choice
+            .minds
+            .iter()
+            .map(|o| o.finding(&machine.name, host))
+            .collect();
+        self.found_all(minds);
+    }
+    /// Held memory of the hosts that got something, before and after.
+    pub fn filled(&mut self, before: &Ledger, after: &Ledger) {
+        for row in after.rows() {
+            let was = before
+                .row(row.host.id)
+                .map_or(row.host.reserve(), crate::placement::Row::taken);
+            if row.taken() != was {
+                self.fills.push(Fill {
+                    host: row.host.id,
+                    name: row.host.name.clone(),
+                    before: was,
+                    after: row.taken(),
+                    installed: row.host.hardware.memory,
+                });
+            }
+        }
+    }
+
+    pub(super) fn finish<A>(mut self, ask: A) -> Assessment<A, S> {
+        let headroom = outlook::findings(self.view, &self.intents, &self.leaving);
+        let (outlooks, found): (Vec<_>, Vec<_>) = headroom.into_iter().unzip();
+        self.found_all(found.into_iter().flatten());
+        let waits = held::waits(self.view, &self.steps);
+        self.found_all(waits);
+        self.findings.sort_by_key(|f| Reverse(f.severity));
+        let time = total(&self.steps);
+        Assessment {
+            ask,
+            revision: self.view.estate.revision,
+            title: self.title,
+            findings: self.findings,
+            places: self.places,
+            fills: self.fills,
+            outlooks,
+            refused: self.refused,
+            interrupted: self.interrupted,
+            run: self.run,
+            steps: self.steps,
+            intents: self.intents,
+            sites: self.sites,
+            time,
+        }
+    }
+}

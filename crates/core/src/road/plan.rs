@@ -1,0 +1,106 @@
+//! What a run will do: steps with what they wait for and what they take, and the gate before it.
+
+use super::Work;
+use crate::{
+    finding::Finding,
+    ids::{HostId, Revision, RunId},
+    moment::Span,
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PlannedStep<S> {
+    pub step: S,
+    pub title: String,
+    /// Steps that must be done before.
+    pub after: Vec<usize>,
+    /// The sheet's field that its failure usually comes from.
+    pub field: Option<String>,
+}
+
+/// Where a machine goes, with what that does to the host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Place {
+    pub machine: String,
+    pub host: HostId,
+    pub host_name: String,
+}
+
+/// A host's held memory before and after.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fill {
+    pub host: HostId,
+    pub name: String,
+    pub before: Bytes,
+    pub after: Bytes,
+    pub installed: Bytes,
+}
+
+/// A plan as a run carries it: written once.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Plan<A, S> {
+    pub run: RunId,
+    pub ask: A,
+    pub revision: Revision,
+    pub findings: Vec<Finding>,
+    pub places: Vec<Place>,
+    pub fills: Vec<Fill>,
+    pub steps: Vec<PlannedStep<S>>,
+    pub time: Span,
+}
+
+/// One bar of the plan's picture: all steps of a kind.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Bar {
+    pub group: &'static str,
+    pub from: Span,
+    pub to: Span,
+    pub steps: usize,
+}
+
+/// When each step could begin and end, if all that may run at the same time does.
+pub fn schedule<S: Work>(steps: &[PlannedStep<S>]) -> Vec<(Span, Span)> {
+    let mut times: Vec<(Span, Span)> = Vec::with_capacity(steps.len());
+    for step in steps {
+        let from = step
+            .after
+            .iter()
+            .filter_map(|i| times.get(*i))
+            .map(|t| t.1)
+            .max()
+            .unwrap_or_default();
+        times.push((from, from.plus(step.step.usual())));
+    }
+    times
+}
+
+/// The steps by kind, in the order in which they begin.
+pub fn bars<S: Work>(steps: &[PlannedStep<S>]) -> Vec<Bar> {
+    let mut bars: Vec<Bar> = Vec::new();
+    for (step, (from, to)) in steps.iter().zip(schedule(steps)) {
+        match bars.iter_mut().find(|b| b.group == step.step.group()) {
+            Some(bar) => {
+                bar.from = bar.from.min(from);
+                bar.to = bar.to.max(to);
+                bar.steps += 1;
+            }
+            None => bars.push(Bar {
+                group: step.step.group(),
+                from,
+                to,
+                steps: 1,
+            }),
+        }
+    }
+    bars.sort_by_key(|b| (b.from, b.to));
+    bars
+}
+
+/// A plan that passed the gate. Only [`super::Assessment::accept`] makes one.
+#[derive(Debug, Clone)]
+pub struct AcceptedPlan<A, S: Work> {
+    pub(super) title: String,
+    pub(super) intents: Vec<S::Event>,
+    pub(super) plan: Plan<A, S>,
+}

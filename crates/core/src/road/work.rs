@@ -1,0 +1,125 @@
+//! What a step must answer. Nothing here has a default: whoever adds a step decides each of these.
+
+use super::Tale;
+use crate::{
+    estate::Estate,
+    finding::{Finding, Rule},
+    ids::{HostId, MachineId},
+    moment::Span,
+    placement::{self, Ledger, obstacles},
+    runs::{Lock, Needs, Object},
+    view::View,
+};
+use std::{collections::BTreeSet, fmt::Debug};
+
+/// Whose calls go first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Urgency {
+    /// Machines are down until it is done.
+    Availability,
+    Maintenance,
+    Ordinary,
+}
+
+/// What a step rests on, looked at again at its turn: things may have changed while it waited.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Premise {
+    Holds,
+    /// What it would bring about is so already, in words; no device is told anything.
+    Reached(String),
+    /// It makes no sense any more; no device is told anything.
+    Broken(Box<Finding>),
+}
+
+impl From<Finding> for Premise {
+    fn from(finding: Finding) -> Self {
+        Premise::Broken(Box::new(finding))
+    }
+}
+
+impl Premise {
+    /// Everything that a step names is there.
+    pub fn exist(view: &View, objects: &[Object]) -> Premise {
+        match objects.iter().find(|o| !o.exists(&view.estate)) {
+            Some(gone) => {
+                let text = format!("{gone} is gone.");
+                Finding::stop(Rule::Exists, gone.to_string(), text).into()
+            }
+            None => Premise::Holds,
+        }
+    }
+    /// The machine is there, and not deleted.
+    pub fn live(view: &View, machine: MachineId) -> Premise {
+        match view.estate.machines.get(&machine) {
+            Some(m) if m.deleted.is_some() => {
+                let text = format!("{} was deleted.", m.name);
+                Finding::stop(Rule::Deleted, &m.name, text).into()
+            }
+            Some(_) => Premise::Holds,
+            None => Premise::exist(view, &[Object::Machine(machine)]),
+        }
+    }
+    /// The machine fits on the host: the same *Fit* that chose it.
+    pub fn fits(view: &View, machine: MachineId, host: HostId) -> Premise {
+        let estate = &view.estate;
+        let found = estate.machines.get(&machine).and_then(|machine| {
+            let cluster = machine.cluster.and_then(|c| estate.clusters.get(&c))?;
+            let own = BTreeSet::from([machine.id]);
+            let ledger = Ledger::of(view, estate.hosts.get(&host).cloned(), &own);
+            let row = ledger.row(host)?;
+            let found = obstacles(placement::Ask {
+                machine,
+                row,
+                cluster: Some(cluster),
+                estate,
+            });
+            let stop = found.iter().find(|o| o.stops())?;
+            Some(stop.finding(&machine.name, &row.host.name))
+        });
+        found.map_or(Premise::Holds, Premise::from)
+    }
+    /// This, and if it holds, the other.
+    pub fn and(self, other: impl FnOnce() -> Premise) -> Premise {
+        match self {
+            Premise::Holds => other(),
+            settled => settled,
+        }
+    }
+}
+
+/// What a device must do.
+pub trait Work: Debug + Clone + PartialEq {
+    type Event: Tale;
+
+    /// What it does, as a group in the plan's picture.
+    fn group(&self) -> &'static str;
+    /// How long it usually takes; an estimate for the plan's time line.
+    fn usual(&self) -> Span;
+    /// How long until what takes longer is looked at again.
+    fn pause(&self) -> Span;
+    /// Which device is spoken to; none for a step without one.
+    fn device(&self, estate: &Estate) -> Option<Object>;
+    /// Whose calls go first where a device has its hands full.
+    fn urgency(&self) -> Urgency;
+    /// What it has to do with, whether it takes it or not.
+    fn about(&self) -> Vec<Object>;
+    /// What it takes for the time it changes something.
+    fn locks(&self) -> Vec<Lock>;
+    /// What it rests on.
+    fn premise(&self, view: &View) -> Premise;
+    /// What a step without a device writes down at once.
+    fn record(&self) -> Option<Self::Event>;
+    /// What was only held for it is given back, as it never happened.
+    fn undo(&self, estate: &Estate) -> Option<Self::Event>;
+
+    fn needs(&self) -> Needs {
+        let locks = self.locks();
+        let mut about = self.about();
+        about.retain(|o| !locks.iter().any(|l| l.object == *o));
+        Needs {
+            locks,
+            about,
+            followers: Vec::new(),
+        }
+    }
+}

@@ -1,0 +1,234 @@
+//! The list of rooms. Everything that can be wished, done and told is in one of them; here are only the enums over all
+//! rooms and the matches that delegate. A new room is its folder and one line in `rooms!`.
+
+mod stored;
+pub mod upgrade;
+
+pub use stored::{Record, Row, STEPS, closed_run};
+
+use crate::{
+    endpoint::Password,
+    estate::{Estate, Pen, Site},
+    moment::{Moment, Span},
+    permits::{Act, Permits},
+    road::{self, Ask, Entry, Premise, RunEvent, Tale, Urgency, Work},
+    runs::{Lock, Object},
+    view::View,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+/// Rooms with proposals, steps and events; then those of which there is only something to tell.
+macro_rules! rooms {
+    ($($Room:ident $room:ident),* ; $($Told:ident $told:ident),* $(,)?) => {
+        $(pub mod $room;)*
+        $(pub mod $told;)*
+
+        /// What somebody wishes, unchecked.
+        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+        #[serde(rename_all = "snake_case")]
+        pub enum Proposal {
+            $($Room($room::Ask)),*
+        }
+
+        /// What a device must do.
+        #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+        #[serde(rename_all = "snake_case")]
+        pub enum Step {
+            $($Room($room::Step)),*
+        }
+
+        /// What happened.
+        #[derive(Debug, Clone, PartialEq)]
+        pub enum Event {
+            $($Room($room::Event),)*
+            $($Told($told::Event),)*
+            /// Of a run; changes what lies beside the estate.
+            Work(RunEvent<Proposal, Step>),
+        }
+
+        $(
+            impl From<$room::Ask> for Proposal {
+                fn from(ask: $room::Ask) -> Self {
+                    Proposal::$Room(ask)
+                }
+            }
+            impl From<$room::Step> for Step {
+                fn from(step: $room::Step) -> Self {
+                    Step::$Room(step)
+                }
+            }
+            impl From<$room::Event> for Event {
+                fn from(event: $room::Event) -> Self {
+                    Event::$Room(event)
+                }
+            }
+        )*
+        $(
+            impl From<$told::Event> for Event {
+                fn from(event: $told::Event) -> Self {
+                    Event::$Told(event)
+                }
+            }
+        )*
+
+        /// Computes the consequences of `ask` in the state of `view`, for somebody with `permits`.
+        pub fn assess(view: &View, permits: &Permits, ask: &Proposal, now: Moment) -> Assessment {
+            match ask {
+                $(Proposal::$Room(ask) => road::assess(view, permits, ask, now).of()),*
+            }
+        }
+
+        impl Proposal {
+            /// What somebody must be allowed to do, for every target of it; all of them.
+            pub fn acts(&self) -> BTreeSet<Act> {
+                match self {
+                    $(Proposal::$Room(ask) => ask.acts()),*
+                }
+            }
+            /// Where a password that was typed shall be replaced by where it is kept.
+            pub fn password(&mut self) -> Option<&mut Password> {
+                match self {
+                    $(Proposal::$Room(ask) => ask.password()),*
+                }
+            }
+        }
+
+        impl Work for Step {
+            type Event = Event;
+
+            fn group(&self) -> &'static str {
+                match self {
+                    $(Step::$Room(step) => step.group()),*
+                }
+            }
+            fn usual(&self) -> Span {
+                match self {
+                    $(Step::$Room(step) => step.usual()),*
+                }
+            }
+            fn pause(&self) -> Span {
+                match self {
+                    $(Step::$Room(step) => step.pause()),*
+                }
+            }
+            fn device(&self, estate: &Estate) -> Option<Object> {
+                match self {
+                    $(Step::$Room(step) => step.device(estate)),*
+                }
+            }
+            fn urgency(&self) -> Urgency {
+                match self {
+                    $(Step::$Room(step) => step.urgency()),*
+                }
+            }
+            fn about(&self) -> Vec<Object> {
+                match self {
+                    $(Step::$Room(step) => step.about()),*
+                }
+            }
+            fn locks(&self) -> Vec<Lock> {
+                match self {
+                    $(Step::$Room(step) => step.locks()),*
+                }
+            }
+            fn premise(&self, view: &View) -> Premise {
+                match self {
+                    $(Step::$Room(step) => step.premise(view)),*
+                }
+            }
+            fn record(&self) -> Option<Event> {
+                match self {
+                    $(Step::$Room(step) => step.record().map(Event::from)),*
+                }
+            }
+            fn undo(&self, estate: &Estate) -> Option<Event> {
+                match self {
+                    $(Step::$Room(step) => step.undo(estate).map(Event::from)),*
+                }
+            }
+        }
+
+        impl Tale for Event {
+            fn absorb(&self, pen: &mut Pen<'_>) {
+                match self {
+                    $(Event::$Room(event) => event.absorb(pen),)*
+                    $(Event::$Told(event) => event.absorb(pen),)*
+                    // Runs lie beside the estate: see `absorb`.
+                    Event::Work(_) => {}
+                }
+            }
+            fn tell(&self, estate: &Estate) -> Option<Entry> {
+                match self {
+                    $(Event::$Room(event) => event.tell(estate),)*
+                    $(Event::$Told(event) => event.tell(estate),)*
+                    Event::Work(event) => event.tell(),
+                }
+            }
+            fn is_sighting(&self) -> bool {
+                match self {
+                    $(Event::$Room(event) => event.is_sighting(),)*
+                    $(Event::$Told(event) => event.is_sighting(),)*
+                    Event::Work(_) => false,
+                }
+            }
+        }
+    };
+}
+
+rooms! {
+    Hosts hosts,
+    Clusters clusters,
+    Machines machines,
+    Moving moving,
+    Storage storage,
+    Images images,
+    Networks networks,
+    Edits edits;
+    Sites sites,
+    Consoles consoles,
+}
+
+pub type Assessment = road::Assessment<Proposal, Step>;
+pub type AcceptedPlan = road::AcceptedPlan<Proposal, Step>;
+pub type Plan = road::Plan<Proposal, Step>;
+pub type PlannedStep = road::PlannedStep<Step>;
+pub type Plans = road::Plans<Proposal, Step>;
+pub type World = road::World<Proposal, Step>;
+pub type Change = road::Change<Proposal, Step>;
+
+impl From<RunEvent<Proposal, Step>> for Event {
+    fn from(event: RunEvent<Proposal, Step>) -> Self {
+        Event::Work(event)
+    }
+}
+
+impl From<Site> for Event {
+    fn from(site: Site) -> Self {
+        Event::Sites(sites::Event::Added(site))
+    }
+}
+
+/// Folds one event in and says what it touched. Events about things that are gone touch nothing.
+pub fn absorb(world: &mut World, event: &Event) -> Change {
+    match event {
+        Event::Work(event) => world.absorb_run(event),
+        event => world.absorb(event),
+    }
+}
+
+/// Folds several events in.
+pub fn absorb_all<'a>(world: &mut World, events: impl IntoIterator<Item = &'a Event>) -> Change {
+    let mut change = Change::default();
+    for event in events {
+        change.merge(absorb(world, event));
+    }
+    change
+}
+
+impl Proposal {
+    /// Whether `permits` allow all of it.
+    pub fn allowed(&self, permits: &Permits) -> bool {
+        self.acts().into_iter().all(|act| permits.allow(act))
+    }
+}

@@ -1,0 +1,47 @@
+//! Making clusters of hosts.
+
+use super::{Step, assess};
+use crate::{
+    endpoint::Password,
+    permits::Act,
+    road::{Ask as Asked, Draft},
+    estate::{Demand, PsabiLevel},
+    ids::HostId,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    Create(CreateCluster),
+}
+
+impl Asked for Ask {
+    type Step = Step;
+
+    fn acts(&self) -> BTreeSet<Act> {
+        BTreeSet::from([Act::Clusters])
+    }
+
+    fn assess(&self, draft: &mut Draft<'_, Step>) {
+        match self {
+            Ask::Create(create) => assess::create(draft, create),
+        }
+    }
+
+    fn password(&mut self) -> Option<&mut Password> {
+        None
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CreateCluster {
+    pub name: String,
+    pub hosts: Vec<HostId>,
+    /// None: the highest that all hosts have.
+    pub level: Option<PsabiLevel>,
+    /// The identity of the volume; None: the one that all hosts see.
+    pub volume: Option<String>,
+    pub demand: Demand,
+}

@@ -1,0 +1,373 @@
+//! Making a cluster of claimed hosts.
+
+use super::{CreateCluster, Draft, Event, Step};
+use crate::{
+    estate::{Cluster, ClusterKind, Host, PsabiLevel, Volume},
+    evidence::{Answer, Probe, SeenVolume},
+    finding::{Finding, Rule},
+    ids::{ClusterId, VolumeId},
+};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
+
+/// Clocks further apart than this are a finding (rules, section 9).
+const CLOCKS_APART_MS: i64 = 100;
+
+pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
+    draft.title = format!("Create cluster {}", ask.name.trim());
+    check_name(draft, ask.name.trim());
+    let mut once = BTreeSet::new();
+    let hosts: Vec<Arc<Host>> = ask
+        .hosts
+        .iter()
+        .filter(|id| once.insert(**id))
+        .filter_map(|id| draft.host(*id))
+        .cloned()
+        .collect();
+    if hosts.is_empty() {
+        return draft.found(
+            Finding::stop(Rule::Nothing, "hosts", "Choose the hosts of the cluster.").at("hosts"),
+        );
+    }
+    for host in &hosts {
+        check_host(draft, host);
+    }
+    check_sites(draft, &hosts);
+    let level = check_cpus(draft, ask, &hosts);
+    check_software(draft, &hosts);
+    let seen = shared_volume(draft, ask, &hosts);
+    add_steps(draft, ask, &hosts, level, seen.as_ref());
+}
+
+fn check_name(draft: &mut Draft<'_>, name: &str) {
+    let problem = if name.is_empty() {
+        Some("A name is missing.".to_owned())
+    } else if name.chars().count() > 40 {
+        Some("A cluster's name has at most 40 characters.".to_owned())
+    } else {
+        draft
+            .estate()
+            .cluster_named(name)
+            .map(|c| format!("There is a cluster {} already.", c.name))
+    };
+    draft.found_all(problem.map(|text| Finding::stop(Rule::Name, "name", text).at("name")));
+}
+
+fn check_host(draft: &mut Draft<'_>, host: &Host) {
+    let name = &host.name;
+    if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)) {
+        draft.found(
+            Finding::stop(
+                Rule::Owner,
+                name,
+                format!("{name} is in {} already.", cluster.name),
+            )
+            .at("hosts"),
+        );
+    }
+    if !host.accepts_work() {
+        draft.found(
+            Finding::stop(Rule::HostOpen, name, format!("{name} does not answer.")).at("hosts"),
+        );
+    }
+    clock(draft, host);
+    bmc(draft, host);
+}
+
+fn clock(draft: &mut Draft<'_>, host: &Host) {
+    let name = &host.name;
+    let finding = match draft.view.evidence.fresh(&Probe::Clock(host.id), draft.now) {
+        Some(Answer::Clock { offset_ms }) if offset_ms.abs() <= CLOCKS_APART_MS => {
+            Finding::clear(Rule::Clock, name, format!("The clock of {name} is right."))
+                .because(format!("{offset_ms} ms off"))
+        }
+        Some(Answer::Clock { offset_ms }) => Finding::mind(
+            Rule::Clock,
+            name,
+            format!("The clock of {name} is {offset_ms} ms off."),
+        )
+        .because(format!("at most {CLOCKS_APART_MS} ms between any two"))
+        .remedy("Give all hosts the same time source.")
+        .at("hosts"),
+        Some(Answer::Silent { why }) => Finding::unchecked(
+            Rule::Clock,
+            name,
+            format!("The clock of {name} can't be read: {why}."),
+        ),
+        _ => Finding::unchecked(
+            Rule::Clock,
+            name,
+            format!("The clock of {name} was not read yet; the run reads it first."),
+        ),
+    };
+    draft.found(finding);
+}
+
+fn bmc(draft: &mut Draft<'_>, host: &Host) {
+    let name = &host.name;
+    if host.bmc.is_none() {
+        let text = format!("{name} has no management controller; it can't be fenced.");
+        return draft.found(Finding::mind(Rule::Bmc, name, text).at("hosts"));
+    }
+    let finding = match draft.view.evidence.fresh(&Probe::Bmc(host.id), draft.now) {
+        Some(Answer::Bmc { serial, power }) if *serial == host.hardware.serial => Finding::clear(
+            Rule::Bmc,
+            name,
+            format!("The management controller of {name} answers."),
+        )
+        .because(format!("serial {serial}, power {power}")),
+        Some(Answer::Bmc { serial, .. }) => {
+            let text = format!("The management controller given for {name} is another machine's.");
+            Finding::stop(Rule::Bmc, name, text)
+                .because(format!("it says serial {serial}, the host says {}", host.hardware.serial))
+                .remedy("Correct the controller's address on the host, hand the host back and claim it again.")
+                .at("hosts")
+        }
+        Some(Answer::Silent { why }) => Finding::mind(
+            Rule::Bmc,
+            name,
+            format!("The management controller of {name} does not answer: {why}."),
+        )
+        .at("hosts"),
+        _ => Finding::unchecked(
+            Rule::Bmc,
+            name,
+            format!(
+                "The management controller of {name} was not asked yet; the run asks it first."
+            ),
+        ),
+    };
+    draft.found(finding);
+}
+
+fn check_sites(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
+    let sites: BTreeSet<_> = hosts.iter().map(|h| h.site).collect();
+    if sites.len() > 1 {
+        let text = "The hosts are at different sites; an ordinary cluster stands at one.";
+        draft.found(Finding::stop(Rule::State, "sites", text).at("hosts"));
+    }
+    if hosts.len() == 1 {
+        let text = "One host alone: when it fails, everything on it is down until it is back.";
+        draft.found(Finding::mind(Rule::Headroom, "cluster", text).at("hosts"));
+    }
+    if hosts.len() > 64 {
+        let text = format!("{} hosts; a cluster has at most 64.", hosts.len());
+        draft.found(Finding::stop(Rule::Count, "cluster", text).at("hosts"));
+    }
+}
+
+fn check_cpus(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>]) -> PsabiLevel {
+    let makers: BTreeSet<_> = hosts
+        .iter()
+        .map(|h| h.hardware.cpu.maker.as_str())
+        .collect();
+    if makers.len() > 1 {
+        let who: Vec<_> = makers.into_iter().collect();
+        let text =
+            "The hosts have CPUs of different makers; a running machine can't move between them.";
+        draft.found(
+            Finding::stop(Rule::CpuMaker, "CPU maker", text)
+                .because(who.join(", "))
+                .at("hosts"),
+        );
+    }
+    let lowest = hosts
+        .iter()
+        .map(|h| h.hardware.cpu.level)
+        .min()
+        .unwrap_or(PsabiLevel::V1);
+    let level = ask.level.unwrap_or(lowest);
+    let below: Vec<_> = hosts
+        .iter()
+        .filter(|h| h.hardware.cpu.level < level)
+        .map(|h| h.name.clone())
+        .collect();
+    if below.is_empty() {
+        let text = format!("All hosts have CPU level {level}.");
+        draft.found(
+            Finding::clear(Rule::CpuLevel, "CPU level", text)
+                .because(format!("the lowest is {lowest}")),
+        );
+    } else {
+        let text = format!("{} can't do CPU level {level}.", below.join(", "));
+        draft.found(
+            Finding::stop(Rule::CpuLevel, "CPU level", text)
+                .at("level")
+                .remedy(format!("Choose {lowest}, or leave these hosts out.")),
+        );
+    }
+    level
+}
+
+fn check_software(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
+    let mut versions: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for host in hosts {
+        versions.entry(&host.software).or_default().push(&host.name);
+    }
+    if versions.len() > 1 {
+        let evidence: Vec<_> = versions
+            .iter()
+            .map(|(v, hosts)| format!("{v}: {}", hosts.join(", ")))
+            .collect();
+        draft.found(
+            Finding::mind(
+                Rule::Software,
+                "software",
+                "The hosts have different software versions.",
+            )
+            .because(evidence.join(" · "))
+            .at("hosts"),
+        );
+    } else {
+        draft.found(Finding::clear(
+            Rule::Software,
+            "software",
+            "All hosts have the same software.",
+        ));
+    }
+}
+
+/// The volume that every chosen host sees. Without evidence from every host there is none to choose.
+fn shared_volume(
+    draft: &mut Draft<'_>,
+    ask: &CreateCluster,
+    hosts: &[Arc<Host>],
+) -> Option<SeenVolume> {
+    let mut seen_by: BTreeMap<String, (SeenVolume, usize)> = BTreeMap::new();
+    let mut blind = Vec::new();
+    for host in hosts {
+        match draft.view.evidence.fresh(&Probe::Sight(host.id), draft.now) {
+            Some(Answer::Sight { volumes }) => {
+                for volume in volumes {
+                    seen_by
+                        .entry(volume.uid.clone())
+                        .or_insert_with(|| (volume.clone(), 0))
+                        .1 += 1;
+                }
+            }
+            _ => blind.push(host.name.clone()),
+        }
+    }
+    if !blind.is_empty() {
+        let text = format!("{} did not say which volumes they see.", blind.join(", "));
+        draft.found(
+            Finding::stop(Rule::Storage, "volume", text)
+                .at("volume")
+                .remedy("Look at these hosts; they must answer."),
+        );
+        return None;
+    }
+    let taken = |uid: &str| draft.estate().volume_with_uid(uid).is_some();
+    let fits = |(volume, n): &(SeenVolume, usize)| *n == hosts.len() && !taken(&volume.uid);
+    let chosen = match &ask.volume {
+        Some(uid) => seen_by.get(uid).cloned(),
+        None => seen_by.values().find(|v| fits(v)).cloned(),
+    };
+    let finding = match &chosen {
+        None if ask.volume.is_some() => Finding::stop(
+            Rule::Storage,
+            "volume",
+            "None of these hosts sees the chosen volume any more.",
+        ),
+        None => Finding::mind(
+            Rule::Storage,
+            "volume",
+            "No free volume is seen by all of these hosts; machines need one.",
+        )
+        .remedy("Connect one to the whole cluster afterwards, under Storage."),
+        Some((volume, n)) if *n < hosts.len() => Finding::stop(
+            Rule::Storage,
+            &volume.name,
+            format!("Only {n} of {} hosts see {}.", hosts.len(), volume.name),
+        )
+        .remedy("Connect it to the others too."),
+        Some((volume, _)) if taken(&volume.uid) => Finding::stop(
+            Rule::Storage,
+            &volume.name,
+            format!("{} belongs to another cluster.", volume.name),
+        ),
+        Some((volume, _)) => {
+            let free = volume.capacity.less(volume.used);
+            Finding::clear(
+                Rule::Storage,
+                &volume.name,
+                format!("All hosts see {}: {free} free.", volume.name),
+            )
+        }
+    };
+    let fine = !finding.stops();
+    draft.found(finding.at("volume"));
+    chosen.filter(|_| fine).map(|(volume, _)| volume)
+}
+
+fn add_steps(
+    draft: &mut Draft<'_>,
+    ask: &CreateCluster,
+    hosts: &[Arc<Host>],
+    level: PsabiLevel,
+    seen: Option<&SeenVolume>,
+) {
+    let id = ClusterId(draft.number());
+    let volume = VolumeId(draft.number());
+    let name = ask.name.trim().to_owned();
+    draft.intend(Event::Added {
+        cluster: Box::new(Cluster {
+            id,
+            name: name.clone(),
+            site: hosts[0].site,
+            hosts: BTreeSet::new(),
+            cpu_maker: hosts[0].hardware.cpu.maker.clone(),
+            cpu_level: level,
+            demand: ask.demand,
+            kind: ClusterKind::default(),
+            rules: vec![],
+            ready: false,
+            note: String::new(),
+        }),
+        volume: seen.map(|seen| {
+            Box::new(Volume {
+                id: volume,
+                uid: seen.uid.clone(),
+                name: seen.name.clone(),
+                cluster: Some(id),
+                capacity: seen.capacity,
+                used: seen.used,
+                backing: None,
+                intended: None,
+                ready: true,
+                note: String::new(),
+            })
+        }),
+    });
+    let joined: Vec<usize> = hosts
+        .iter()
+        .map(|host| {
+            let verify = Step::Verify { host: host.id };
+            let checked = draft.step(
+                verify,
+                format!("Check clock and controller of {}", host.name),
+                &[],
+                Some("hosts"),
+            );
+            let join = Step::Join {
+                host: host.id,
+                cluster: id,
+                volume: seen.map(|seen| seen.uid.clone()),
+            };
+            draft.step(
+                join,
+                format!("{} joins {name}", host.name),
+                &[checked],
+                Some("volume"),
+            )
+        })
+        .collect();
+    draft.step(
+        Step::Ready { cluster: id },
+        format!("{name} is ready"),
+        &joined,
+        None,
+    );
+}

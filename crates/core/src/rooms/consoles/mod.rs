@@ -1,0 +1,5 @@
+//! Who looked at consoles and screens.
+
+mod event;
+
+pub use event::{ConsoleOf, Event};

@@ -1,0 +1,429 @@
+//! Plain edits: one proposal for names, notes, labels, tiers and sizes.
+
+use super::{Draft, Event, Set, Step, Target};
+use crate::{
+    booting,
+    estate::{ClusterKind, Machine, MachineState, PlaceRule, RuleKind},
+    finding::{Finding, Rule},
+    ids::{HostId, MachineId},
+    names,
+    units::Bytes,
+};
+
+pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
+    if targets.is_empty() {
+        return draft.found(Finding::stop(
+            Rule::Nothing,
+            "selection",
+            "Nothing is selected.",
+        ));
+    }
+    if sets.is_empty() {
+        return draft.found(Finding::stop(
+            Rule::Nothing,
+            "fields",
+            "Nothing is changed yet.",
+        ));
+    }
+    draft.title = match targets {
+        [one] => format!("Edit {}", one.name(draft.estate())),
+        many => format!("Edit {} machines", many.len()),
+    };
+    for set in sets {
+        check(draft, targets, set);
+    }
+    for target in targets {
+        match target {
+            Target::Machine(id) => {
+                if let Some(machine) = draft.machine(*id).cloned() {
+                    edit_machine(draft, &machine, sets);
+                }
+            }
+            Target::Host(id) => drop(draft.host(*id).cloned()),
+            Target::Cluster(id) if !draft.estate().clusters.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This cluster is gone.",
+                ));
+            }
+            Target::Volume(id) if !draft.estate().volumes.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This volume is gone.",
+                ));
+            }
+            Target::Network(id) if !draft.estate().networks.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This network is gone.",
+                ));
+            }
+            Target::Image(id) if !draft.estate().images.contains_key(id) => {
+                draft.found(Finding::stop(
+                    Rule::Exists,
+                    id.to_string(),
+                    "This image is gone.",
+                ));
+            }
+            Target::Cluster(_) | Target::Volume(_) | Target::Network(_) | Target::Image(_) => {}
+        }
+        draft.intend(Event::Edited {
+            target: *target,
+            sets: sets.iter().map(|set| dated(set, draft.now)).collect(),
+        });
+    }
+    let changes = sets.iter().map(Set::tell).collect::<Vec<_>>().join("; ");
+    draft.found(Finding::clear(Rule::State, "edit", format!("{changes}.")));
+}
+
+/// Several hosts, each with what is changed of it.
+pub(super) fn hosts(draft: &mut Draft<'_>, edits: &[(HostId, Vec<Set>)]) {
+    if edits.is_empty() {
+        let text = "Nothing is changed yet.";
+        return draft.found(Finding::stop(Rule::Nothing, "fields", text));
+    }
+    for (host, sets) in edits {
+        edit(draft, &[Target::Host(*host)], sets);
+    }
+    draft.title = format!("Edit {} hosts", edits.len());
+}
+
+/// An address that is newly kept is kept from now on.
+fn dated(set: &Set, now: crate::moment::Moment) -> Set {
+    let mut set = set.clone();
+    if let Set::Reserved(all) = &mut set {
+        let new = all.values_mut().filter(|r| r.since.0 == 0);
+        new.for_each(|r| r.since = now);
+    }
+    set
+}
+
+fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
+    let stop = |rule, field: &str, text: String| Some(Finding::stop(rule, field, text).at(field));
+    let found = match set {
+        Set::Name(_) if targets.len() > 1 => {
+            stop(Rule::Name, "name", "Several can't have one name.".into())
+        }
+        Set::Name(name) => match targets[0] {
+            Target::Cluster(id)
+                if draft
+                    .estate()
+                    .cluster_named(name)
+                    .is_some_and(|c| c.id != id) =>
+            {
+                stop(
+                    Rule::Name,
+                    "name",
+                    format!("There is a cluster {name} already."),
+                )
+            }
+            Target::Cluster(_) if !name.trim().is_empty() => None,
+            Target::Image(_) => image_name(draft, targets[0], name),
+            _ => match names::check(name) {
+                Err(words) => stop(Rule::Name, "name", words),
+                Ok(()) => taken(draft, targets[0], name).and_then(|what| {
+                    stop(
+                        Rule::Name,
+                        "name",
+                        format!("There is a {what} {name} already."),
+                    )
+                }),
+            },
+        },
+        Set::Label { key, .. } => names::check_label(key)
+            .err()
+            .and_then(|words| stop(Rule::Label, "labels", words)),
+        Set::Tier(tier) if !(1..=4).contains(tier) => stop(
+            Rule::State,
+            "tier",
+            "Restart tiers go from 1 (first) to 4.".into(),
+        ),
+        Set::VCpus(0) => stop(Rule::Cores, "vcpus", "At least one vCPU.".into()),
+        Set::Memory(m) if m.size < Bytes::mib(64) => {
+            stop(Rule::Memory, "memory", "At least 64 MiB of memory.".into())
+        }
+        Set::Memory(m) if m.kept > m.size => stop(
+            Rule::Memory,
+            "kept",
+            "No more can be always kept than its memory size.".into(),
+        ),
+        Set::Memory(m) if m.max < m.size => stop(
+            Rule::Memory,
+            "max",
+            "It can't grow to less than its size.".into(),
+        ),
+        Set::Note(note) if note.chars().count() > 2000 => stop(
+            Rule::State,
+            "note",
+            "A note has at most 2,000 characters.".into(),
+        ),
+        Set::Reserved(all) => outside(draft, targets, all),
+        Set::Intended(Some(hosts)) if hosts.is_empty() => stop(
+            Rule::Nothing,
+            "hosts",
+            "At least one host must mount it.".into(),
+        ),
+        Set::Intended(Some(hosts)) => still_in_use(draft, targets, hosts),
+        Set::Demand(d) if d.failures > 2 => stop(
+            Rule::Headroom,
+            "failures",
+            "Up to two host failures are computed; choose 0, 1 or 2.".into(),
+        ),
+        Set::Kind(kind) => built_so(draft, targets, *kind),
+        Set::After(Some(other)) => after(draft, targets, *other),
+        Set::Rules(rules) => rules.iter().find_map(|r| rule(draft, targets, rules, r)),
+        _ => None,
+    };
+    draft.found_all(found);
+}
+
+/// Images have names that people read: a line of up to 80 characters.
+fn image_name(draft: &Draft<'_>, target: Target, name: &str) -> Option<Finding> {
+    let stop = |text: String| Some(Finding::stop(Rule::Name, "name", text).at("name"));
+    if name.trim().is_empty() || name.chars().count() > 80 {
+        return stop("A name has between 1 and 80 characters.".into());
+    }
+    taken(draft, target, name)?;
+    stop(format!("There is an image {name} already."))
+}
+
+/// An edge cluster has two hosts, a stretched one has hosts at two sites.
+fn built_so(draft: &Draft<'_>, targets: &[Target], kind: ClusterKind) -> Option<Finding> {
+    let Some(Target::Cluster(id)) = targets.first() else {
+        return None;
+    };
+    let hosts: Vec<_> = draft.estate().hosts_in(*id).collect();
+    let sites: std::collections::BTreeSet<_> = hosts.iter().map(|h| h.site).collect();
+    let text = match kind {
+        ClusterKind::Edge if hosts.len() != 2 => {
+            format!(
+                "An edge cluster has two hosts; this one has {}.",
+                hosts.len()
+            )
+        }
+        ClusterKind::Stretched if sites.len() != 2 => {
+            format!(
+                "A stretched cluster has hosts at two sites; these are at {}.",
+                sites.len()
+            )
+        }
+        _ => return None,
+    };
+    Some(Finding::stop(Rule::State, "kind", text).at("kind"))
+}
+
+/// A machine waits for another of its cluster, and never for itself.
+fn after(draft: &Draft<'_>, targets: &[Target], other: MachineId) -> Option<Finding> {
+    let stop = |text: String| Some(Finding::stop(Rule::Exists, "after", text).at("after"));
+    let estate = draft.estate();
+    let Some(found) = estate.machines.get(&other) else {
+        return stop("The machine to wait for is gone.".into());
+    };
+    for target in targets {
+        let Target::Machine(id) = target else {
+            continue;
+        };
+        let mut at = Some(other);
+        let mut seen = 0;
+        while let Some(next) = at {
+            if next == *id {
+                return stop(format!(
+                    "{} would wait for itself, by way of {}.",
+                    target.name(estate),
+                    found.name
+                ));
+            }
+            seen += 1;
+            at = estate
+                .machines
+                .get(&next)
+                .and_then(|m| m.after)
+                .filter(|_| seen < 1000);
+        }
+        let cluster = estate.machines.get(id).and_then(|m| m.cluster);
+        if cluster != found.cluster {
+            return stop(format!("{} is in another cluster.", found.name));
+        }
+    }
+    None
+}
+
+/// A rule has a name of its own, machines, and hosts where it pins.
+fn rule(
+    draft: &Draft<'_>,
+    targets: &[Target],
+    all: &[PlaceRule],
+    rule: &PlaceRule,
+) -> Option<Finding> {
+    let stop =
+        |field: &str, text: String| Some(Finding::stop(Rule::Place, &rule.name, text).at(field));
+    if rule.name.trim().is_empty() || rule.name.chars().count() > 60 {
+        return stop("name", "A rule has a name of up to 60 characters.".into());
+    }
+    if all.iter().filter(|r| r.name == rule.name).count() > 1 {
+        return stop("name", format!("There is a rule “{}” already.", rule.name));
+    }
+    let Some(Target::Cluster(cluster)) = targets.first() else {
+        return None;
+    };
+    let machines: Vec<_> = draft
+        .estate()
+        .machines_in(*cluster)
+        .filter(|m| rule.who.has(m))
+        .collect();
+    let needed = if matches!(rule.kind, RuleKind::Pinned(_)) {
+        1
+    } else {
+        2
+    };
+    if machines.len() < needed {
+        let text = format!(
+            "{} of this cluster are meant; it needs at least {needed}.",
+            machines.len()
+        );
+        return stop("machines", text);
+    }
+    let hosts: Vec<_> = draft.estate().hosts_in(*cluster).collect();
+    match &rule.kind {
+        RuleKind::Pinned(to) if !hosts.iter().any(|h| to.has(h)) => {
+            stop("hosts", "No host of this cluster is meant.".into())
+        }
+        RuleKind::Apart if rule.required && machines.len() > hosts.len() => {
+            let (n, hosts) = (machines.len(), hosts.len());
+            let text = format!("{n} machines can't be apart on {hosts} hosts.");
+            stop("machines", text)
+        }
+        _ => None,
+    }
+}
+
+/// A kept address must lie in a subnet of the network, and be nobody's.
+fn outside(
+    draft: &Draft<'_>,
+    targets: &[Target],
+    all: &std::collections::BTreeMap<std::net::IpAddr, crate::estate::Reservation>,
+) -> Option<Finding> {
+    let Some(Target::Network(id)) = targets.first() else {
+        return None;
+    };
+    let network = draft.estate().networks.get(id)?;
+    let stop = |text: String| Some(Finding::stop(Rule::Address, "addresses", text).at("reserved"));
+    if let Some(far) = all
+        .keys()
+        .find(|a| !network.subnets.iter().any(|s| s.net.contains(*a)))
+    {
+        return stop(format!("{far} is in no subnet of {}.", network.name));
+    }
+    let machines = network.machines(draft.estate());
+    let clash = machines
+        .flat_map(|m| {
+            m.nics
+                .iter()
+                .flat_map(|n| &n.addresses)
+                .map(move |a| (a, m))
+        })
+        .find(|(a, _)| all.contains_key(*a))?;
+    stop(format!("{} has {}.", clash.1.name, clash.0))
+}
+
+/// A host on which machines run from the volume stays an intended one.
+fn still_in_use(
+    draft: &Draft<'_>,
+    targets: &[Target],
+    hosts: &std::collections::BTreeSet<crate::ids::HostId>,
+) -> Option<Finding> {
+    let Some(Target::Volume(id)) = targets.first() else {
+        return None;
+    };
+    let estate = draft.estate();
+    let left_out = estate
+        .machines_with_disk_on(*id)
+        .find(|m| m.host.is_some_and(|h| !hosts.contains(&h)))?;
+    let host = left_out.host.and_then(|h| estate.hosts.get(&h))?;
+    let text = format!("{} runs from it on {}.", left_out.name, host.name);
+    Some(
+        Finding::stop(Rule::State, &host.name, text)
+            .at("hosts")
+            .remedy("Keep this host, or move the machine away first."),
+    )
+}
+
+fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> {
+    let estate = draft.estate();
+    match target {
+        Target::Machine(id) => estate
+            .machine_named(name)
+            .is_some_and(|m| m.id != id)
+            .then_some("machine"),
+        Target::Host(id) => estate
+            .host_named(name)
+            .is_some_and(|h| h.id != id)
+            .then_some("host"),
+        Target::Cluster(_) | Target::Network(_) => None,
+        Target::Image(id) => estate
+            .image_named(name)
+            .is_some_and(|i| i.id != id)
+            .then_some("image"),
+        Target::Volume(id) => estate
+            .volumes
+            .values()
+            .any(|v| v.id != id && v.name == name)
+            .then_some("volume"),
+    }
+}
+
+fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
+    let name = &machine.name;
+    if machine.deleted.is_some() {
+        draft.found(Finding::stop(
+            Rule::Deleted,
+            name,
+            format!("{name} was deleted; bring it back first."),
+        ));
+    }
+    if sets.iter().any(Set::changes_hardware) && machine.state != MachineState::Off {
+        draft.found(
+            Finding::stop(
+                Rule::State,
+                name,
+                format!("{name} is on; its size is changed while it is off."),
+            )
+            .at("memory")
+            .remedy("Stop it first."),
+        );
+    }
+    if sets.iter().any(Set::boots) {
+        let mut then = machine.clone();
+        sets.iter().for_each(|s| s.on_machine(&mut then));
+        draft.found_all(booting::check(draft.estate(), machine, &then.boot));
+        let order = sets
+            .iter()
+            .any(|s| matches!(s, Set::BootOrder(_) | Set::BootOnce(_)));
+        if order && machine.state != MachineState::Off {
+            let text = format!("{name} is on; what it boots from counts at its next power-on.");
+            draft.found(Finding::mind(Rule::State, name, text).at("once"));
+        }
+    }
+    if sets.iter().any(Set::reaches_device)
+        && let Some(via) = draft.via(machine)
+    {
+        let device: Vec<Set> = sets
+            .iter()
+            .filter(|s| s.reaches_device())
+            .cloned()
+            .collect();
+        draft.step(
+            Step::Rewrite {
+                machine: machine.id,
+                via,
+                sets: device,
+            },
+            format!("Write the record of {name}"),
+            &[],
+            Some("name"),
+        );
+    }
+}

@@ -1,0 +1,12 @@
+//! Plain edits of anything.
+
+mod ask;
+mod assess;
+mod event;
+mod step;
+
+pub use ask::{Ask, Set, Target};
+pub use event::Event;
+pub use step::Step;
+
+type Draft<'a> = crate::road::Draft<'a, Step>;

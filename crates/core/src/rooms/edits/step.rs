@@ -1,0 +1,79 @@
+//! What an edit writes at a device.
+
+use super::Event;
+use crate::{
+    estate::Estate,
+    moment::Span,
+    road::{Premise, Urgency, Work},
+    runs::{Lock, Object},
+    view::View,
+    ids::{HostId, MachineId},
+};
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    Rewrite {
+        machine: MachineId,
+        via: HostId,
+        sets: Vec<super::Set>,
+    },
+}
+
+impl Work for Step {
+    type Event = Event;
+
+    fn group(&self) -> &'static str {
+        "write the record"
+    }
+
+    fn usual(&self) -> Span {
+        Span::secs(1)
+    }
+
+    fn pause(&self) -> Span {
+        Span::millis(300)
+    }
+
+    fn device(&self, _estate: &Estate) -> Option<Object> {
+        match self {
+            Step::Rewrite { via, .. } => Some(Object::Host(*via)),
+        }
+    }
+
+    fn urgency(&self) -> Urgency {
+        Urgency::Ordinary
+    }
+
+    fn about(&self) -> Vec<Object> {
+        match self {
+            Step::Rewrite { machine, via, .. } => vec![Object::Machine(*machine), Object::Host(*via)],
+        }
+    }
+
+    fn locks(&self) -> Vec<Lock> {
+        match self {
+            Step::Rewrite { machine, via, .. } => vec![
+                Lock::exclusive(Object::Machine(*machine)),
+                Lock::shared(Object::Host(*via)),
+            ],
+        }
+    }
+
+    fn premise(&self, view: &View) -> Premise {
+        match self {
+            Step::Rewrite { machine, via, .. } => {
+                Premise::exist(view, &[Object::Host(*via)]).and(|| Premise::live(view, *machine))
+            }
+        }
+    }
+
+    fn record(&self) -> Option<Event> {
+        None
+    }
+
+    fn undo(&self, _estate: &Estate) -> Option<Event> {
+        None
+    }
+}

@@ -1,0 +1,49 @@
+//! Claiming found hosts, and handing hosts back.
+
+use super::{Step, assess};
+use crate::{
+    endpoint::Password,
+    permits::Act,
+    road::{Ask as Asked, Draft},
+    endpoint::Endpoint,
+    ids::HostId,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    Claim(ClaimHosts),
+    HandBack { hosts: Vec<HostId> },
+}
+
+impl Asked for Ask {
+    type Step = Step;
+
+    fn acts(&self) -> BTreeSet<Act> {
+        BTreeSet::from([Act::Hosts])
+    }
+
+    fn assess(&self, draft: &mut Draft<'_, Step>) {
+        match self {
+            Ask::Claim(claim) => assess::claim(draft, claim),
+            Ask::HandBack { hosts } => assess::hand_back(draft, hosts),
+        }
+    }
+
+    fn password(&mut self) -> Option<&mut Password> {
+        match self {
+            Ask::Claim(claim) => Some(&mut claim.password),
+            Ask::HandBack { .. } => None,
+        }
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ClaimHosts {
+    pub targets: Vec<Endpoint>,
+    /// An existing site, or the name of a new one.
+    pub site: String,
+    pub password: Password,
+}

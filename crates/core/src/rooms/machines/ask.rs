@@ -1,0 +1,148 @@
+//! Creating machines, their power, their end.
+
+use super::{Step, create, lifecycle, power};
+use crate::{
+    endpoint::Password,
+    permits::Act,
+    road::{Ask as Asked, Draft},
+    estate::{BootFrom, Memory, Provisioning},
+    ids::{ClusterId, HostId, ImageId, MachineId, NetworkId, VolumeId},
+    moment::Span,
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    Create(CreateMachines),
+    Power {
+        machines: Vec<MachineId>,
+        act: PowerAct,
+    },
+    Delete {
+        machines: Vec<MachineId>,
+    },
+    Recover {
+        machines: Vec<MachineId>,
+    },
+    /// `typed` is the name (or the number of machines) that the person typed to confirm.
+    Purge {
+        machines: Vec<MachineId>,
+        typed: String,
+    },
+}
+
+impl Asked for Ask {
+    type Step = Step;
+
+    fn acts(&self) -> BTreeSet<Act> {
+        BTreeSet::from([match self {
+            Ask::Create(_) | Ask::Power { .. } | Ask::Delete { .. } | Ask::Recover { .. } => {
+                Act::Machines
+            }
+            Ask::Purge { .. } => Act::Purge,
+        }])
+    }
+
+    fn assess(&self, draft: &mut Draft<'_, Step>) {
+        match self {
+            Ask::Create(ask) => create::create(draft, ask),
+            Ask::Power { machines, act } => power::power(draft, machines, *act),
+            Ask::Delete { machines } => lifecycle::delete(draft, machines),
+            Ask::Recover { machines } => lifecycle::recover(draft, machines),
+            Ask::Purge { machines, typed } => lifecycle::purge(draft, machines, typed),
+        }
+    }
+
+    fn password(&mut self) -> Option<&mut Password> {
+        None
+    }
+}
+
+/// A network card of a new machine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewNic {
+    pub network: Option<NetworkId>,
+    /// None: the next free one, where the network has addresses for guests.
+    pub address: Option<IpAddr>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewDisk {
+    pub size: Bytes,
+    pub provisioning: Provisioning,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CreateMachines {
+    /// A name, with `{01}` for a running number.
+    pub pattern: String,
+    pub count: u32,
+    pub cluster: Option<ClusterId>,
+    /// None: the best, with reasons.
+    pub volume: Option<VolumeId>,
+    /// None: the best, with reasons.
+    pub host: Option<HostId>,
+    pub vcpus: u32,
+    pub memory: Memory,
+    pub disks: Vec<NewDisk>,
+    pub nics: Vec<NewNic>,
+    /// An image in the drive.
+    #[serde(default)]
+    pub image: Option<ImageId>,
+    /// What the first boot is from; none for the usual order.
+    #[serde(default)]
+    pub first_boot: Option<BootFrom>,
+    pub labels: BTreeMap<String, String>,
+    pub tier: u8,
+    pub protected: bool,
+    /// Keep these machines on different hosts.
+    pub apart: bool,
+    pub note: String,
+    /// Power on when made.
+    pub start: bool,
+}
+
+/// What happens when a guest doesn't stop by itself in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AfterGrace {
+    LeaveOn,
+    PowerOff,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PowerAct {
+    /// `host`: None for the best.
+    On {
+        host: Option<HostId>,
+    },
+    /// Asks the guest agent.
+    Stop {
+        grace: Span,
+        then: AfterGrace,
+    },
+    /// Like pulling the plug.
+    Off,
+    Restart {
+        grace: Span,
+        then: AfterGrace,
+    },
+}
+
+impl PowerAct {
+    pub fn word(self) -> &'static str {
+        match self {
+            PowerAct::On { .. } => "power on",
+            PowerAct::Stop { .. } => "stop",
+            PowerAct::Off => "power off",
+            PowerAct::Restart { .. } => "restart",
+        }
+    }
+}

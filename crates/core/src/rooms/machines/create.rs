@@ -1,0 +1,428 @@
+//! Creating machines.
+
+use super::{CreateMachines, Draft, Event, Step};
+use crate::{
+    addressing::next_free,
+    booting,
+    estate::{Attached, Boot, Cluster, Disk, Machine, MachineState, Nic, Wanted},
+    finding::{Finding, Rule},
+    ids::{MachineId, VolumeId, draw_uuid, mix},
+    moment::Span,
+    names,
+    placement::{Ledger, NotPlaced, choose_all, choose_volume, clear_checks},
+    units::Bytes,
+};
+use std::collections::BTreeSet;
+
+/// How long a new guest may take until its agent answers.
+const BOOT_LIMIT: Span = Span::mins(5);
+const VIDEO: Bytes = Bytes::mib(16);
+const VIRTUAL_HARDWARE: u32 = 3;
+
+pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
+    let names = wanted_names(draft, ask);
+    check_sizes(draft, ask);
+    check_labels(draft, ask);
+    let Some(cluster) = cluster_of(draft, ask) else {
+        return;
+    };
+    let machines: Vec<Machine> = names
+        .iter()
+        .map(|name| blank(draft, ask, cluster, name))
+        .collect();
+    let machines = addressed(draft, ask, cluster, machines);
+    if let Some(first) = machines.first() {
+        draft.found_all(booting::check(draft.estate(), first, &first.boot));
+        draft.found_all(first_boot(ask));
+    }
+    draft.title = match machines.as_slice() {
+        [one] => format!("Create {}", one.name),
+        many => format!(
+            "Create {} machines, {} …",
+            many.len(),
+            many.first().map_or("", |m| m.name.as_str())
+        ),
+    };
+    let with = |volume: VolumeId| {
+        let mut machines = machines.clone();
+        for disk in machines.iter_mut().flat_map(|m| &mut m.disks) {
+            disk.volume = volume;
+        }
+        machines
+    };
+    match choose_volume(draft.view, cluster, with, ask.volume, ask.start) {
+        Ok(choice) => {
+            draft.found_all(choice.findings);
+            place(draft, ask, cluster, with(choice.volume));
+        }
+        Err(found) => {
+            draft.found_all(found);
+            // The hosts are looked at all the same: everything that is wrong is said at once.
+            place(draft, ask, cluster, machines);
+        }
+    }
+}
+
+fn wanted_names(draft: &mut Draft<'_>, ask: &CreateMachines) -> Vec<String> {
+    let names = match names::spread(&ask.pattern, ask.count) {
+        Ok(names) => names,
+        Err(words) => {
+            let field = if ask.count == 0 || ask.count > names::MOST {
+                "count"
+            } else {
+                "name"
+            };
+            draft.found(
+                Finding::stop(
+                    if field == "count" {
+                        Rule::Count
+                    } else {
+                        Rule::Name
+                    },
+                    field,
+                    words,
+                )
+                .at(field),
+            );
+            return Vec::new();
+        }
+    };
+    let taken: Vec<_> = names
+        .iter()
+        .filter(|n| draft.estate().machine_named(n).is_some())
+        .cloned()
+        .collect();
+    if let Some(first) = taken.first() {
+        let recoverable = draft
+            .estate()
+            .machine_named(first)
+            .is_some_and(|m| m.deleted.is_some());
+        let rest = if taken.len() > 1 {
+            format!(" and {} more", taken.len() - 1)
+        } else {
+            String::new()
+        };
+        let why = if recoverable {
+            "; it was deleted and can still be brought back"
+        } else {
+            ""
+        };
+        let text = format!("There is a machine {first}{rest} already{why}.");
+        draft.found(
+            Finding::stop(Rule::Name, first, text)
+                .at("name")
+                .remedy("Choose another name or number."),
+        );
+    } else {
+        draft.found(Finding::clear(
+            Rule::Name,
+            "names",
+            format!("{} names are unused.", names.len()),
+        ));
+    }
+    names
+}
+
+fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
+    let memory = &ask.memory;
+    let mut stop =
+        |rule, field: &str, text: &str| draft.found(Finding::stop(rule, field, text).at(field));
+    if ask.vcpus == 0 {
+        stop(Rule::Cores, "vcpus", "At least one vCPU.");
+    }
+    if memory.size < Bytes::mib(64) {
+        stop(Rule::Memory, "memory", "At least 64 MiB of memory.");
+    }
+    if memory.kept > memory.size {
+        stop(
+            Rule::Memory,
+            "kept",
+            "No more can be always kept than its memory size.",
+        );
+    }
+    if memory.max < memory.size {
+        stop(Rule::Memory, "max", "It can't grow to less than its size.");
+    }
+    if ask.disks.is_empty() {
+        stop(Rule::Disk, "disks", "A machine needs at least one disk.");
+    }
+    if ask.disks.len() > 16 {
+        stop(Rule::Disk, "disks", "At most 16 disks.");
+    }
+    for (i, disk) in ask.disks.iter().enumerate() {
+        if disk.size == Bytes::ZERO {
+            stop(
+                Rule::Disk,
+                "disks",
+                &format!("Disk {} has no size; give it at least 1 MiB.", i + 1),
+            );
+        } else if disk.size < Bytes::mib(1) {
+            stop(
+                Rule::Disk,
+                "disks",
+                &format!("Disk {} is smaller than 1 MiB.", i + 1),
+            );
+        }
+    }
+    if !(1..=4).contains(&ask.tier) {
+        stop(Rule::State, "tier", "Restart tiers go from 1 (first) to 4.");
+    }
+}
+
+fn check_labels(draft: &mut Draft<'_>, ask: &CreateMachines) {
+    for key in ask.labels.keys() {
+        if let Err(words) = names::check_label(key) {
+            draft.found(Finding::stop(Rule::Label, key, words).at("labels"));
+        }
+    }
+}
+
+fn cluster_of<'a>(draft: &mut Draft<'a>, ask: &CreateMachines) -> Option<&'a Cluster> {
+    let found = ask.cluster.and_then(|id| draft.estate().clusters.get(&id));
+    match found {
+        None => {
+            let text = if draft.estate().clusters.is_empty() {
+                "There is no cluster yet; machines live in one."
+            } else {
+                "Choose the cluster that the machines belong to."
+            };
+            draft.found(Finding::stop(Rule::Exists, "cluster", text).at("cluster"));
+        }
+        Some(cluster) if !cluster.ready => {
+            let text = format!("{} is still being made.", cluster.name);
+            draft.found(Finding::stop(Rule::State, &cluster.name, text).at("cluster"));
+            return None;
+        }
+        Some(_) => {}
+    }
+    found.map(|c| &**c)
+}
+
+/// A MAC address with the locally administered bit (IEEE 802-2014, section 8.4) that nobody in the estate has.
+fn free_mac(draft: &Draft<'_>, number: u64) -> String {
+    (0u64..)
+        .map(|try_| {
+            let b = mix(number.wrapping_mul(31).wrapping_add(try_)).to_be_bytes();
+            format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[0], b[1], b[2], b[3])
+        })
+        .find(|mac| draft.estate().machine_with_mac(mac).is_none())
+        .unwrap_or_default()
+}
+
+fn boot_of(draft: &Draft<'_>, ask: &CreateMachines) -> Boot {
+    let image = ask.image.and_then(|i| draft.estate().images.get(&i));
+    Boot {
+        attached: image.map(|i| Attached {
+            image: i.id,
+            volume: i.volume,
+        }),
+        once: ask.first_boot,
+        ..Boot::default()
+    }
+}
+
+fn first_boot(ask: &CreateMachines) -> Option<Finding> {
+    let from = ask.first_boot?;
+    let text = format!("The first boot is from the {from}, once; afterwards from the disk.");
+    Some(Finding::clear(Rule::Disk, "boot", text))
+}
+
+fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &str) -> Machine {
+    let id = MachineId(draft.number());
+    Machine {
+        id,
+        uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
+        name: name.to_owned(),
+        cluster: Some(cluster.id),
+        host: None,
+        arriving: None,
+        state: MachineState::Planned,
+        wanted: if ask.start { Wanted::On } else { Wanted::Off },
+        vcpus: ask.vcpus,
+        memory: ask.memory,
+        video: VIDEO,
+        disks: ask
+            .disks
+            .iter()
+            .map(|d| Disk {
+                size: d.size,
+                provisioning: d.provisioning,
+                volume: VolumeId(0),
+            })
+            .collect(),
+        nics: ask
+            .nics
+            .iter()
+            .zip(0u64..)
+            .map(|(wish, n)| Nic {
+                mac: free_mac(draft, id.0 + n * 1_000_003),
+                network: wish.network,
+                addresses: vec![],
+            })
+            .collect(),
+        boot: boot_of(draft, ask),
+        labels: ask.labels.clone(),
+        tier: ask.tier,
+        restarts: true,
+        after: None,
+        protected: ask.protected,
+        apart: ask.apart.then(|| format!("run-{}", draft.run().0)),
+        generation: 0,
+        guest_key: None,
+        deleted: None,
+        note: ask.note.clone(),
+        virtual_hardware: VIRTUAL_HARDWARE,
+        created: draft.now,
+        moved: None,
+    }
+}
+
+/// Gives every card its address: the one asked for, else the next free of its network.
+fn addressed(
+    draft: &mut Draft<'_>,
+    ask: &CreateMachines,
+    cluster: &Cluster,
+    mut machines: Vec<Machine>,
+) -> Vec<Machine> {
+    let mut found = Vec::new();
+    for (i, wish) in ask.nics.iter().enumerate() {
+        let network = wish.network.and_then(|n| draft.estate().networks.get(&n));
+        let Some(network) = network else { continue };
+        let name = &network.name;
+        let stop = |text: String| Finding::stop(Rule::Address, name, text).at("nics");
+        if network.cluster != cluster.id || !network.ready {
+            found.push(stop(format!("{name} is no network of {}.", cluster.name)));
+            continue;
+        }
+        let mut taken: BTreeSet<_> = network.taken(draft.estate()).into_keys().collect();
+        if let Some(address) = wish.address {
+            let inside = network.subnets.iter().any(|s| s.net.contains(&address));
+            if machines.len() > 1 {
+                found.push(stop("Several machines can't have one address.".into()));
+            } else if !inside {
+                found.push(stop(format!("{address} is in no subnet of {name}.")));
+            } else if taken.contains(&address) {
+                let who = network.taken(draft.estate()).remove(&address);
+                let who = who.map_or_else(String::new, |(who, _)| who);
+                found.push(stop(format!("{address} is taken: {who}.")));
+            }
+            for machine in &mut machines {
+                machine.nics[i].addresses = vec![address];
+            }
+            continue;
+        }
+        for machine in &mut machines {
+            for answer in next_free(network, &taken, draft.now) {
+                match answer {
+                    Ok(address) => {
+                        taken.insert(address);
+                        machine.nics[i].addresses.push(address);
+                    }
+                    Err(words) => found.push(stop(words)),
+                }
+            }
+        }
+    }
+    found.dedup();
+    if found.is_empty() && ask.nics.iter().any(|n| n.network.is_some()) {
+        let first = machines.first().map(|m| {
+            let all = m.nics.iter().flat_map(|n| &n.addresses);
+            all.map(ToString::to_string).collect::<Vec<_>>().join(", ")
+        });
+        if let Some(words) = first.filter(|w| !w.is_empty()) {
+            let text = format!("Addresses are free, beginning with {words}.");
+            found.push(Finding::clear(Rule::Address, "addresses", text));
+        }
+    }
+    draft.found_all(found);
+    machines
+}
+
+fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machines: Vec<Machine>) {
+    let hosts: Vec<_> = draft.estate().hosts_in(cluster.id).cloned().collect();
+    let before = Ledger::of(draft.view, hosts, &BTreeSet::new());
+    let mut after = before.clone();
+    let answers = choose_all(draft.view, &mut after, cluster, &machines, ask.host);
+    let mut homeless = Vec::new();
+    for (mut machine, answer) in machines.into_iter().zip(answers) {
+        match answer {
+            Ok(placed) => {
+                machine.host = Some(placed.choice.host);
+                draft.placed(&machine, &placed.choice);
+                add_steps(draft, ask, machine);
+            }
+            Err(why) => homeless.push((machine, why)),
+        }
+    }
+    if homeless.is_empty() {
+        let checks = clear_checks();
+        let text = format!("Every machine has a host: {checks} checks for each on every host.");
+        draft.found(Finding::clear(Rule::Placement, "placement", text));
+    } else {
+        draft.found(nowhere(draft, ask, &homeless));
+    }
+    draft.filled(&before, &after);
+}
+
+/// One finding for all machines that found no host, with the numbers of the first.
+fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPlaced)]) -> Finding {
+    let (machine, why) = &homeless[0];
+    let evidence = why.evidence(draft.estate());
+    let who = if homeless.len() == 1 {
+        machine.name.clone()
+    } else {
+        format!("{} machines", homeless.len())
+    };
+    let wide = why.refused.iter().all(|(_, found)| {
+        found
+            .iter()
+            .any(|o| matches!(o, crate::placement::Obstacle::MoreVcpusThanThreads { .. }))
+    });
+    let (text, field) = match why.never {
+        Some(by) => (
+            format!("{who}: larger than any host of the cluster, by {by}."),
+            "memory",
+        ),
+        None if why.refused.is_empty() => (
+            format!("{who}: no host of the cluster can take it."),
+            "host",
+        ),
+        None if wide => (
+            format!("{who}: more vCPUs than any host has hardware threads."),
+            "vcpus",
+        ),
+        None if ask.host.is_some() => (format!("{who}: the chosen host can't take it."), "host"),
+        None => (format!("{who}: no host has room for it."), "memory"),
+    };
+    Finding::stop(Rule::Placement, &machine.name, text)
+        .because(evidence)
+        .at(field)
+}
+
+fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
+    let (id, name) = (machine.id, machine.name.clone());
+    let Some(host) = machine.host else { return };
+    draft.intend(Event::Planned(Box::new(machine)));
+    let made = draft.step(
+        Step::Create {
+            machine: id,
+            via: host,
+        },
+        format!("Create {name}"),
+        &[],
+        Some("disks"),
+    );
+    if ask.start {
+        let on = draft.step(
+            Step::Start { machine: id, host },
+            format!("Power on {name}"),
+            &[made],
+            Some("host"),
+        );
+        let wait = Step::AwaitGuest {
+            machine: id,
+            limit: BOOT_LIMIT,
+        };
+        draft.step(wait, format!("Wait until {name} answers"), &[on], None);
+    }
+}

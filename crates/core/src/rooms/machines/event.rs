@@ -1,0 +1,173 @@
+//! What happens to machines.
+
+use crate::{
+    estate::{Boot, Estate, Machine, MachineState, Nic, Pen, Wanted},
+    ids::{HostId, MachineId, VolumeId},
+    moment::Moment,
+    road::{Entry, Tale},
+    runs::Object,
+};
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum Event {
+    Planned(Box<Machine>),
+    Made {
+        machine: MachineId,
+        guest_key: String,
+    },
+    Adopted(Box<Machine>),
+    Dropped {
+        machine: MachineId,
+    },
+    Wanted {
+        machine: MachineId,
+        wanted: Wanted,
+        host: Option<HostId>,
+    },
+    Seen {
+        machine: MachineId,
+        state: MachineState,
+        host: Option<HostId>,
+        generation: u64,
+    },
+    /// What a machine's record says of its cards.
+    Nics {
+        machine: MachineId,
+        nics: Vec<Nic>,
+    },
+    /// What a machine's record says that it boots from.
+    Boot {
+        machine: MachineId,
+        boot: Boot,
+    },
+    /// The volume that a machine's record and disks were found on.
+    Home {
+        machine: MachineId,
+        volume: VolumeId,
+    },
+    Deleted {
+        machine: MachineId,
+        at: Moment,
+    },
+    Recovered {
+        machine: MachineId,
+    },
+    Purged {
+        machine: MachineId,
+    },
+}
+
+impl Tale for Event {
+    fn absorb(&self, pen: &mut Pen<'_>) {
+        match self {
+            Event::Planned(machine) | Event::Adopted(machine) => pen.add_machine(machine),
+            Event::Made { machine, guest_key } => pen.machine(*machine, |m| {
+                m.state = MachineState::Off;
+                m.guest_key = Some(guest_key.clone());
+                if m.wanted == Wanted::Off {
+                    m.host = None;
+                }
+            }),
+            Event::Dropped { machine } | Event::Purged { machine } => pen.drop_machine(*machine),
+            Event::Wanted {
+                machine,
+                wanted,
+                host,
+            } => pen.machine(*machine, |m| {
+                m.wanted = *wanted;
+                if host.is_some() {
+                    m.host = *host;
+                }
+                if *wanted == Wanted::Off && m.is_off() && m.state != MachineState::Planned {
+                    m.host = None;
+                }
+            }),
+            Event::Seen {
+                machine,
+                state,
+                host,
+                generation,
+            } => pen.machine(*machine, |m| {
+                m.state = state.clone();
+                m.host = *host;
+                m.generation = m.generation.max(*generation);
+            }),
+            Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
+            Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
+            Event::Home { machine, volume } => pen.machine(*machine, |m| {
+                m.disks.iter_mut().for_each(|d| d.volume = *volume);
+            }),
+            Event::Deleted { machine, at } => pen.machine(*machine, |m| {
+                m.deleted = Some(*at);
+                m.host = None;
+                m.wanted = Wanted::Off;
+            }),
+            Event::Recovered { machine } => pen.machine(*machine, |m| m.deleted = None),
+        }
+    }
+
+    fn tell(&self, estate: &Estate) -> Option<Entry> {
+        let (machine, words) = match self {
+            Event::Planned(m) => {
+                let text = format!("Name and room are held for {}", m.name);
+                return Some(Entry::new("machine", text, vec![m.id.to_string()]));
+            }
+            Event::Adopted(m) => {
+                let text = format!("{} was found and registered", m.name);
+                return Some(Entry::new("machine", text, vec![m.id.to_string()]));
+            }
+            Event::Made { machine, .. } => (machine, "was created".to_owned()),
+            Event::Dropped { machine } => {
+                (machine, "was not created; its name and room are free".to_owned())
+            }
+            Event::Wanted {
+                machine, wanted, ..
+            } => {
+                let word = if *wanted == Wanted::On { "on" } else { "off" };
+                (machine, format!("shall be {word}"))
+            }
+            Event::Seen {
+                machine,
+                state,
+                host,
+                ..
+            } => {
+                let host = host.as_ref().and_then(|h| estate.hosts.get(h));
+                let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
+                (machine, seen(state, &place)?)
+            }
+            Event::Boot { machine, boot } => {
+                let was = estate.machines.get(machine)?.boot.once?;
+                boot.once.is_none().then_some(())?;
+                (machine, format!("booted once from its {was}"))
+            }
+            Event::Deleted { machine, .. } => {
+                let days = Machine::KEPT_DAYS;
+                (machine, format!("was deleted; it can be brought back for {days} days"))
+            }
+            Event::Recovered { machine } => (machine, "was brought back".to_owned()),
+            Event::Purged { machine } => (machine, "was removed for good".to_owned()),
+            Event::Nics { .. } | Event::Home { .. } => return None,
+        };
+        let text = format!("{} {words}", Object::Machine(*machine).name(estate));
+        Some(Entry::new("machine", text, vec![machine.to_string()]))
+    }
+
+    fn is_sighting(&self) -> bool {
+        matches!(self, Event::Seen { .. })
+    }
+}
+
+/// What a machine was seen doing; phases in between are not worth a line.
+fn seen(state: &MachineState, place: &str) -> Option<String> {
+    match state {
+        MachineState::Off => Some("is off".into()),
+        MachineState::Running { guest: true } => Some(format!("is up and answers{place}")),
+        MachineState::Running { guest: false } => {
+            Some(format!("runs{place}; its agent is silent"))
+        }
+        MachineState::Paused(why) => Some(format!("was paused{place}: {why}")),
+        MachineState::Starting(phase) if phase == "firmware" => Some(format!("starts{place}")),
+        MachineState::Starting(_) | MachineState::Planned | MachineState::Stopping => None,
+    }
+}

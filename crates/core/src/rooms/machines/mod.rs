@@ -1,0 +1,15 @@
+//! Machines: created, powered, deleted, brought back, removed for good.
+
+mod ask;
+mod create;
+mod event;
+mod lifecycle;
+mod power;
+mod premise;
+mod step;
+
+pub use ask::{AfterGrace, Ask, CreateMachines, NewDisk, NewNic, PowerAct};
+pub use event::Event;
+pub use step::Step;
+
+type Draft<'a> = crate::road::Draft<'a, Step>;

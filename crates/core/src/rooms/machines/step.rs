@@ -1,0 +1,156 @@
+//! What is done to machines.
+
+use super::{Event, premise};
+use crate::{
+    estate::Estate,
+    moment::Span,
+    road::{Premise, Urgency, Work},
+    runs::{Lock, Object},
+    view::View,
+    estate::Wanted,
+    ids::{HostId, MachineId},
+};
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    Create { machine: MachineId, via: HostId },
+    Start { machine: MachineId, host: HostId },
+    AwaitGuest { machine: MachineId, limit: Span },
+    AskStop { machine: MachineId },
+    AwaitOff {
+        machine: MachineId,
+        grace: Span,
+        then: super::AfterGrace,
+    },
+    Off { machine: MachineId },
+    Delete { machine: MachineId, via: HostId },
+    Recover { machine: MachineId, via: HostId },
+    Purge { machine: MachineId, via: HostId },
+}
+
+impl Work for Step {
+    type Event = Event;
+
+    fn group(&self) -> &'static str {
+        match self {
+            Step::Create { .. } => "create disks and record",
+            Step::Start { .. } => "power on",
+            Step::AwaitGuest { .. } => "guest answers",
+            Step::AskStop { .. } => "ask the guest to stop",
+            Step::AwaitOff { .. } => "wait until it is off",
+            Step::Off { .. } => "power off",
+            Step::Delete { .. } => "delete, keep recoverable",
+            Step::Recover { .. } => "bring back",
+            Step::Purge { .. } => "remove for good",
+        }
+    }
+
+    fn usual(&self) -> Span {
+        match self {
+            Step::Create { .. } => Span::secs(3),
+            Step::AwaitGuest { .. } => Span::secs(20),
+            Step::AwaitOff { .. } => Span::secs(8),
+            Step::Start { .. }
+            | Step::AskStop { .. }
+            | Step::Off { .. }
+            | Step::Delete { .. }
+            | Step::Recover { .. }
+            | Step::Purge { .. } => Span::secs(1),
+        }
+    }
+
+    fn pause(&self) -> Span {
+        Span::millis(300)
+    }
+
+    fn device(&self, estate: &Estate) -> Option<Object> {
+        let on = || estate.machines.get(&self.machine()).and_then(|m| m.host);
+        self.host().or_else(on).map(Object::Host)
+    }
+
+    fn urgency(&self) -> Urgency {
+        Urgency::Ordinary
+    }
+
+    fn about(&self) -> Vec<Object> {
+        let machine = Object::Machine(self.machine());
+        std::iter::once(machine).chain(self.host().map(Object::Host)).collect()
+    }
+
+    fn locks(&self) -> Vec<Lock> {
+        if matches!(self, Step::AwaitGuest { .. }) {
+            return vec![];
+        }
+        let machine = Lock::exclusive(Object::Machine(self.machine()));
+        let host = self.host().map(|h| Lock::shared(Object::Host(h)));
+        std::iter::once(machine).chain(host).collect()
+    }
+
+    fn premise(&self, view: &View) -> Premise {
+        premise::of(self, view)
+    }
+
+    fn record(&self) -> Option<Event> {
+        None
+    }
+
+    fn undo(&self, estate: &Estate) -> Option<Event> {
+        match self {
+            Step::Create { machine, .. } => Some(Event::Dropped { machine: *machine }),
+            // It was meant to be off, and is on: from now on that is how it shall be.
+            Step::AwaitOff { machine, .. } | Step::Off { machine } => {
+                let machine = estate.machines.get(machine).filter(|m| !m.is_off())?;
+                Some(Event::Wanted {
+                    machine: machine.id,
+                    wanted: Wanted::On,
+                    host: machine.host,
+                })
+            }
+            Step::Start { machine, .. } => {
+                let machine = estate.machines.get(machine).filter(|m| m.is_off())?;
+                Some(Event::Wanted {
+                    machine: machine.id,
+                    wanted: Wanted::Off,
+                    host: None,
+                })
+            }
+            Step::AwaitGuest { .. }
+            | Step::AskStop { .. }
+            | Step::Delete { .. }
+            | Step::Recover { .. }
+            | Step::Purge { .. } => None,
+        }
+    }
+}
+
+impl Step {
+    pub fn machine(&self) -> MachineId {
+        match self {
+            Step::Create { machine, .. }
+            | Step::Start { machine, .. }
+            | Step::AwaitGuest { machine, .. }
+            | Step::AskStop { machine }
+            | Step::AwaitOff { machine, .. }
+            | Step::Off { machine }
+            | Step::Delete { machine, .. }
+            | Step::Recover { machine, .. }
+            | Step::Purge { machine, .. } => *machine,
+        }
+    }
+    /// The host that it names; none: the one that the machine is on.
+    pub fn host(&self) -> Option<HostId> {
+        match self {
+            Step::Create { via: host, .. }
+            | Step::Start { host, .. }
+            | Step::Delete { via: host, .. }
+            | Step::Recover { via: host, .. }
+            | Step::Purge { via: host, .. } => Some(*host),
+            Step::AwaitGuest { .. }
+            | Step::AskStop { .. }
+            | Step::AwaitOff { .. }
+            | Step::Off { .. } => None,
+        }
+    }
+}

@@ -1,0 +1,377 @@
+//! Moving machines to other hosts while they run (rules, section 5).
+
+use super::{Draft, Event, Line, Move, Step, disks::shift};
+use crate::{
+    estate::{Cluster, Host, Machine, MachineState, NetRole, Network, Standing},
+    finding::{Finding, Rule},
+    ids::{ClusterId, HostId, MachineId},
+    loads::Writes,
+    migration::{Case, Course, Ends, FIXED, MAX_ROUNDS, TARGET, at_once, bandwidth, course},
+    moment::Span,
+    placement::{Ledger, choose},
+    units::{Bytes, Rate},
+};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
+
+/// What a machine is taken to write where nobody measured it.
+const UNMEASURED: Rate = Rate(64 << 20);
+/// By how many hundredths a guest is slowed at a time, where it may be.
+const SLOW_STEP: u32 = 10;
+
+/// A machine with where it is and where it goes.
+struct Leg {
+    machine: Machine,
+    from: Arc<Host>,
+    to: Arc<Host>,
+}
+
+pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
+    "Move machines".clone_into(&mut draft.title);
+    if ask.machines.is_empty() {
+        let text = "No machine is selected.";
+        return draft.found(Finding::stop(Rule::Nothing, "machines", text));
+    }
+    let machines: Vec<Machine> = ask
+        .machines
+        .iter()
+        .filter_map(|id| draft.machine(*id))
+        .map(|m| Machine::clone(m))
+        .collect();
+    draft.title = match machines.as_slice() {
+        [one] => format!("Move {}", one.name),
+        many => format!("Move {} machines", many.len()),
+    };
+    let (machines, after) = match ask.disks {
+        None => (machines, BTreeMap::new()),
+        Some(to) => {
+            let shifted = shift(draft, to, &machines);
+            if to.stay {
+                return;
+            }
+            (shifted.machines, shifted.after)
+        }
+    };
+    let mut clusters: BTreeMap<ClusterId, Vec<Machine>> = BTreeMap::new();
+    for machine in machines {
+        if let Some(cluster) = movable(draft, &machine, ask.to) {
+            clusters.entry(cluster).or_default().push(machine);
+        }
+    }
+    for (cluster, machines) in clusters {
+        if let Some(cluster) = draft.estate().clusters.get(&cluster).cloned() {
+            within(draft, ask, &cluster, machines, &after);
+        }
+    }
+}
+
+/// The cluster of a machine that can be moved at all; else a *stop*.
+fn movable(draft: &mut Draft<'_>, machine: &Machine, to: Option<HostId>) -> Option<ClusterId> {
+    let name = &machine.name;
+    let stop = |words: String| Some(Finding::stop(Rule::State, name, words).at("machines"));
+    let found = match (&machine.state, machine.cluster) {
+        _ if machine.deleted.is_some() => stop(format!("{name} was deleted.")),
+        (MachineState::Off | MachineState::Planned, _) => {
+            stop(format!("{name} is off: there is nothing to move."))
+        }
+        (MachineState::Running { .. }, None) => stop(format!("{name} is in no cluster.")),
+        (MachineState::Running { .. }, Some(_)) if machine.arriving.is_some() => {
+            stop(format!("{name} is being moved already."))
+        }
+        (MachineState::Running { .. }, Some(_)) if machine.host == to => {
+            let text = format!("{name} is there already.");
+            Some(Finding::stop(Rule::Placement, name, text).at("to"))
+        }
+        (MachineState::Running { .. }, Some(_)) => None,
+        _ => stop(format!("{name} is not up; it is moved when it is.")),
+    };
+    match found {
+        Some(finding) => {
+            draft.found(finding.remedy("Take it out of the selection."));
+            None
+        }
+        None => machine.cluster,
+    }
+}
+
+/// `moved`: the steps after which each machine's disks are where they shall be.
+fn within(
+    draft: &mut Draft<'_>,
+    ask: &Move,
+    cluster: &Cluster,
+    mut machines: Vec<Machine>,
+    moved: &BTreeMap<MachineId, usize>,
+) {
+    // The longest first, so that the short ones fill the lanes beside it.
+    machines.sort_by_key(|m| (std::cmp::Reverse(m.memory.size), m.id));
+    let hosts: Vec<_> = draft.estate().hosts_in(cluster.id).cloned().collect();
+    let before = Ledger::of(draft.view, hosts.clone(), &BTreeSet::new());
+    let going: BTreeSet<MachineId> = machines.iter().map(|m| m.id).collect();
+    let mut during = before.clone();
+    let mut after = Ledger::of(draft.view, hosts, &going);
+    let mut legs = Vec::new();
+    for machine in machines {
+        let source = machine.host.and_then(|h| draft.estate().hosts.get(&h));
+        let Some(source) = source.cloned() else {
+            continue;
+        };
+        // While it is on its way it holds memory on both hosts.
+        let elsewhere = during.without(source.id);
+        match choose(draft.view, &elsewhere, cluster, &machine, ask.to) {
+            Ok(choice) => {
+                during.add(draft.view, choice.host, &machine);
+                after.add(draft.view, choice.host, &machine);
+                draft.placed(&machine, &choice);
+                if let Some(to) = draft.estate().hosts.get(&choice.host).cloned() {
+                    legs.push(Leg {
+                        machine,
+                        from: source,
+                        to,
+                    });
+                }
+            }
+            Err(why) => {
+                after.add(draft.view, source.id, &machine);
+                let text = format!("No other host of {} takes {}.", cluster.name, machine.name);
+                draft.found(
+                    Finding::stop(Rule::Placement, &machine.name, text)
+                        .because(why.evidence(draft.estate()))
+                        .at("to"),
+                );
+            }
+        }
+    }
+    plan(draft, ask, cluster, &legs, moved);
+    draft.filled(&before, &after);
+}
+
+/// The network that migrations of the cluster go over: one meant for it, else the hosts' own, else none.
+fn network(draft: &mut Draft<'_>, cluster: &Cluster) -> Option<Arc<Network>> {
+    let all = draft.estate().networks_of(cluster.id);
+    let of = |role| all.iter().find(|n| n.role == role && n.ready);
+    if let Some(meant) = of(NetRole::Migration) {
+        return Some((*meant).clone());
+    }
+    let name = &cluster.name;
+    let other = of(NetRole::Management).map(|n| (*n).clone());
+    draft.found(match &other {
+        Some(n) => {
+            let text = format!(
+                "{name} has no network for migration; {} carries it.",
+                n.name
+            );
+            Finding::mind(Rule::Migration, name, text)
+        }
+        None => {
+            let text = format!("{name} has no network over which machines can be moved.");
+            Finding::stop(Rule::Migration, name, text)
+                .at("to")
+                .remedy("Make a network with the role migration first.")
+        }
+    });
+    other
+}
+
+/// The narrowest uplink on which a host has the network, in Mbit/s.
+fn uplink(host: &Host, network: &Network) -> u64 {
+    let on = host.uplinks.iter();
+    let carrying = on.filter(|u| network.uplinks.contains(&u.name));
+    carrying.map(|u| u.mbit).min().unwrap_or(0)
+}
+
+fn reaches(draft: &mut Draft<'_>, host: &Host, network: &Network) {
+    let standing = network.standing(draft.estate(), host);
+    let text = format!("{} on {}: {}.", network.name, host.name, standing.words());
+    match standing {
+        Standing::Fine => {}
+        Standing::Unchecked(_) => {
+            draft.found(Finding::unchecked(Rule::Wire, &host.name, text));
+        }
+        _ => {
+            draft.found(Finding::stop(Rule::Wire, &host.name, text).at("to").remedy(
+                "Mend the network there first, or leave this host's machines where they are.",
+            ))
+        }
+    }
+}
+
+/// Where the next move of a host can begin: each lane with the step that holds it last.
+struct Lanes(BTreeMap<HostId, Vec<(Span, Option<usize>)>>);
+
+impl Lanes {
+    /// Takes the lane that is free first; answers the step to wait for and when that is done.
+    fn first(&mut self, host: HostId, lanes: usize) -> (usize, Span, Option<usize>) {
+        let all = self.0.entry(host).or_default();
+        all.resize(lanes.max(1), (Span(0), None));
+        let free = all.iter().enumerate().min_by_key(|(_, lane)| lane.0);
+        free.map_or((0, Span(0), None), |(i, lane)| (i, lane.0, lane.1))
+    }
+    fn take(&mut self, host: HostId, lane: usize, until: Span, step: usize) {
+        if let Some(slot) = self.0.get_mut(&host).and_then(|all| all.get_mut(lane)) {
+            *slot = (until, Some(step));
+        }
+    }
+}
+
+fn plan(
+    draft: &mut Draft<'_>,
+    ask: &Move,
+    cluster: &Cluster,
+    legs: &[Leg],
+    moved: &BTreeMap<MachineId, usize>,
+) {
+    if legs.is_empty() {
+        return;
+    }
+    let Some(network) = network(draft, cluster) else {
+        return;
+    };
+    let ends: BTreeMap<HostId, Arc<Host>> = legs
+        .iter()
+        .flat_map(|l| [&l.from, &l.to])
+        .map(|h| (h.id, h.clone()))
+        .collect();
+    for host in ends.values() {
+        reaches(draft, host, &network);
+    }
+    // So many streams share each host's uplink.
+    let streams = |host: &Host| {
+        let own = legs
+            .iter()
+            .filter(|l| l.from.id == host.id || l.to.id == host.id);
+        own.count().min(at_once(uplink(host, &network)))
+    };
+    let mut lanes = Lanes(BTreeMap::new());
+    for leg in legs {
+        let (near, far) = (uplink(&leg.from, &network), uplink(&leg.to, &network));
+        let shared = streams(&leg.from).max(streams(&leg.to));
+        let line = Line {
+            network: network.name.clone(),
+            bandwidth: bandwidth(near, far, shared),
+            target: Span(TARGET.0 - FIXED.0),
+            slow: ask.slow,
+            force: ask.force,
+        };
+        let foretold = foretell(draft, &leg.machine, &line);
+        judge(draft, ask, &leg.machine, &line, &foretold);
+        let (a, near_free, near_step) = lanes.first(leg.from.id, at_once(near));
+        let (b, far_free, far_step) = lanes.first(leg.to.id, at_once(far));
+        let mut waits: Vec<usize> = near_step.into_iter().chain(far_step).collect();
+        waits.extend(moved.get(&leg.machine.id));
+        waits.dedup();
+        let until = near_free.max(far_free).plus(foretold.time());
+        let (id, to) = (leg.machine.id, leg.to.id);
+        draft.intend(Event::Moving {
+            machine: id,
+            to: Some(to),
+        });
+        let step = Step::Move {
+            machine: id,
+            from: leg.from.id,
+            to,
+            line,
+            foretold: Box::new(foretold),
+        };
+        let title = format!(
+            "Move {} from {} to {}",
+            leg.machine.name, leg.from.name, leg.to.name
+        );
+        let step = draft.step(step, title, &waits, Some("to"));
+        lanes.take(leg.from.id, a, until, step);
+        lanes.take(leg.to.id, b, until, step);
+    }
+}
+
+/// What its course will be, from what was measured of it.
+fn foretell(draft: &mut Draft<'_>, machine: &Machine, line: &Line) -> Course {
+    let measured = draft.view.loads.machines.get(&machine.id);
+    let writes = measured.and_then(|l| l.writes);
+    if writes.is_none() {
+        let text = format!(
+            "Nobody measured how {} writes; computed as if it had touched all of its memory and wrote {UNMEASURED}.",
+            machine.name
+        );
+        draft.found(Finding::unchecked(Rule::Migration, &machine.name, text));
+    }
+    let writes = writes.unwrap_or(Writes {
+        dirty: UNMEASURED,
+        touched: machine.memory.size,
+        working_set: machine.memory.size,
+    });
+    let mut course = course(&Case {
+        memory: Bytes(writes.touched.0.min(machine.memory.size.0)),
+        bandwidth: line.bandwidth,
+        dirty: writes.dirty,
+        working_set: writes.working_set,
+        target: line.target,
+        max_rounds: MAX_ROUNDS,
+        slow_step: if line.slow { SLOW_STEP } else { 0 },
+    });
+    if line.bandwidth.0 == 0 {
+        // Nothing is drawn that has no length.
+        course.rounds.clear();
+        (course.seconds, course.downtime) = (0.0, 0.0);
+    }
+    course
+}
+
+fn judge(draft: &mut Draft<'_>, ask: &Move, machine: &Machine, line: &Line, course: &Course) {
+    let name = &machine.name;
+    let still = course.stands_still();
+    if line.bandwidth.0 == 0 {
+        let text = format!("The uplinks for {} have no known speed.", line.network);
+        return draft.found(Finding::stop(Rule::Migration, name, text).at("to"));
+    }
+    let basis = format!(
+        "{} sent at {}, {} rounds",
+        course.total,
+        line.bandwidth,
+        course.rounds.len()
+    );
+    if course.converges() {
+        let text = format!(
+            "{name} is there in about {}; it stands still for {still}.",
+            course.time()
+        );
+        draft.found(if course.slowed == 0 {
+            Finding::clear(Rule::Migration, name, text).because(basis)
+        } else {
+            let slowed = format!(
+                "{text} On the way it is slowed by up to {} %.",
+                course.slowed
+            );
+            Finding::mind(Rule::Migration, name, slowed)
+                .because(basis)
+                .at("slow")
+        });
+        return;
+    }
+    let why = match course.ends {
+        Ends::Rounds => format!("{name} is not there after {MAX_ROUNDS} rounds."),
+        _ => format!("{name} writes faster than the line carries: it never gets there."),
+    };
+    if ask.force {
+        draft.interrupts(machine);
+        let text = format!("{why} It is moved all the same, and stands still for about {still}.");
+        return draft.found(
+            Finding::mind(Rule::Migration, name, text)
+                .because(basis)
+                .at("force"),
+        );
+    }
+    let remedy = if ask.slow {
+        format!("Move it all the same: then it stands still for about {still}.")
+    } else {
+        format!(
+            "Let it be slowed on the way, or move it all the same and let it stand still for about {still}."
+        )
+    };
+    draft.found(
+        Finding::stop(Rule::Migration, name, why)
+            .because(basis)
+            .at("slow")
+            .remedy(remedy),
+    );
+}

@@ -1,0 +1,71 @@
+//! Connecting switches, making networks on all hosts of a cluster, mending and removing them.
+
+use super::{Step, assess};
+use crate::{
+    endpoint::Password,
+    permits::Act,
+    road::{Ask as Asked, Draft},
+    endpoint::Endpoint,
+    estate::{NetRole, Subnet},
+    ids::{ClusterId, NetworkId},
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    ConnectSwitch(ConnectSwitch),
+    Create(CreateNetwork),
+    /// Set it up again on every host that has it otherwise or not at all.
+    Heal {
+        network: NetworkId,
+    },
+    Remove {
+        network: NetworkId,
+    },
+}
+
+impl Asked for Ask {
+    type Step = Step;
+
+    fn acts(&self) -> BTreeSet<Act> {
+        BTreeSet::from([Act::Storage])
+    }
+
+    fn assess(&self, draft: &mut Draft<'_, Step>) {
+        match self {
+            Ask::ConnectSwitch(ask) => assess::connect_switch(draft, ask),
+            Ask::Create(ask) => assess::create(draft, ask),
+            Ask::Heal { network } => assess::heal(draft, *network),
+            Ask::Remove { network } => assess::remove(draft, *network),
+        }
+    }
+
+    fn password(&mut self) -> Option<&mut Password> {
+        match self {
+            Ask::ConnectSwitch(connect) => Some(&mut connect.password),
+            Ask::Create(_) | Ask::Heal { .. } | Ask::Remove { .. } => None,
+        }
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectSwitch {
+    pub target: Endpoint,
+    pub site: String,
+    pub user: String,
+    pub password: Password,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CreateNetwork {
+    pub name: String,
+    pub cluster: Option<ClusterId>,
+    pub role: NetRole,
+    /// None: untagged.
+    pub vlan: Option<u16>,
+    pub mtu: u32,
+    pub subnets: Vec<Subnet>,
+    pub uplinks: BTreeSet<String>,
+}

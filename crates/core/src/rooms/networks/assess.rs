@@ -1,0 +1,390 @@
+//! Switches and networks: connecting, creating on all hosts of a cluster, mending drift, removing (rules, section 7).
+
+use super::{ConnectSwitch, CreateNetwork, Draft, Event, Step};
+use crate::{
+    addressing::check,
+    estate::{Cluster, Controller, Host, NetRole, Network, Standing, Subnet, Switch, wire},
+    evidence::{Answer, Probe},
+    finding::{Finding, Rule},
+    ids::{NetworkId, SecretRef, SwitchId},
+    names,
+    endpoint::{Password, short},
+};
+use std::sync::Arc;
+
+/// The smallest MTU that IPv6 allows (RFC 8200, section 5), and the largest that switches usually carry.
+const MTUS: std::ops::RangeInclusive<u32> = 1280..=9216;
+/// Below this an uplink that carries storage and guests together is worth a thought.
+const SHARED_MBIT: u64 = 25_000;
+
+pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
+    "Connect a switch".clone_into(&mut draft.title);
+    let address = &ask.target.address;
+    if address.is_empty() {
+        let text = "Type the management address of the switch.";
+        return draft.found(Finding::stop(Rule::Nothing, "address", text).at("address"));
+    }
+    if ask.password == Password::Missing {
+        let text = "Type the password of a user that may read.";
+        draft.found(Finding::stop(Rule::Password, "password", text).at("password"));
+    }
+    let site = draft.site(&ask.site);
+    if let Some(known) = draft
+        .estate()
+        .switches
+        .values()
+        .find(|s| s.access.address == *address)
+    {
+        let text = format!("{address} is {}, which is connected already.", known.name);
+        return draft.found(Finding::stop(Rule::Owner, address, text).at("address"));
+    }
+    let probe = Probe::SwitchGreeting(address.clone());
+    let name = match draft.view.evidence.fresh(&probe, draft.now).cloned() {
+        Some(Answer::Manager { name, pin }) if pin == ask.target.pin => {
+            let text = format!("{name} answers at {address}; compare its fingerprint.");
+            draft.found(
+                // Always before the eyes: the password goes to whoever shows this.
+                Finding::mind(Rule::Identity, address, text)
+                    .because(format!("fingerprint {}", short(&pin))),
+            );
+            name
+        }
+        Some(Answer::Silent { why }) => {
+            let text = format!("{address} does not answer: {why}.");
+            return draft.found(Finding::stop(Rule::Reachable, address, text).at("address"));
+        }
+        _ => {
+            let text = format!("{address} was not asked yet, or shows another certificate now.");
+            return draft.found(Finding::stop(Rule::Reachable, address, text).at("address"));
+        }
+    };
+    if draft.estate().switches.values().any(|s| s.name == name) {
+        let text = format!("There is a switch {name} already.");
+        draft.found(Finding::stop(Rule::Name, &name, text).at("address"));
+    }
+    let Some(site) = site else { return };
+    draft.title = format!("Connect {name}");
+    draft.found(Finding::clear(
+        Rule::Permit,
+        &name,
+        "It is only read; nothing is changed on it.",
+    ));
+    let id = SwitchId(draft.number());
+    let key = match ask.password {
+        Password::Kept(secret) => Some(secret),
+        Password::Typed => Some(SecretRef(uuid::Uuid::nil())),
+        Password::Missing => None,
+    };
+    draft.intend(Event::SwitchConnecting(Box::new(Switch {
+        id,
+        name: name.clone(),
+        site,
+        access: Controller {
+            address: address.clone(),
+            pin: ask.target.pin.clone(),
+            silent: None,
+        },
+        user: ask.user.trim().to_owned(),
+        key,
+        ports: Default::default(),
+        known: false,
+    })));
+    let title = format!("Sign in on {name} and read its ports");
+    draft.step(
+        Step::ReadSwitch { switch: id },
+        title,
+        &[],
+        Some("password"),
+    );
+}
+
+pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateNetwork) {
+    let name = ask.name.trim();
+    draft.title = format!("Create network {name}");
+    let cluster = ask
+        .cluster
+        .and_then(|c| draft.estate().clusters.get(&c))
+        .cloned();
+    let Some(cluster) = cluster else {
+        let text = "Choose the cluster whose hosts shall have it.";
+        return draft.found(Finding::stop(Rule::Exists, "cluster", text).at("cluster"));
+    };
+    check_name(draft, name, &cluster);
+    check_wire(draft, ask, &cluster);
+    for subnet in &ask.subnets {
+        for (field, words) in check(subnet) {
+            draft.found(Finding::stop(Rule::Subnet, name, words).at(field));
+        }
+    }
+    check_domain(draft, ask, &cluster);
+    let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(cluster.id).cloned().collect();
+    hosts.sort_by(|a, b| a.name.cmp(&b.name));
+    check_hosts(draft, ask, &hosts);
+    let id = NetworkId(draft.number());
+    draft.intend(Event::Planned(Box::new(Network {
+        id,
+        name: name.to_owned(),
+        cluster: cluster.id,
+        role: ask.role,
+        vlan: ask.vlan,
+        mtu: ask.mtu,
+        subnets: ask.subnets.clone(),
+        uplinks: ask.uplinks.clone(),
+        reserved: Default::default(),
+        released: Default::default(),
+        ready: false,
+        note: String::new(),
+    })));
+    let set: Vec<usize> = hosts.iter().map(|h| set_up(draft, id, h)).collect();
+    let ready = Step::Ready { network: id };
+    draft.step(ready, format!("{name} is ready"), &set, None);
+}
+
+fn set_up(draft: &mut Draft<'_>, network: NetworkId, host: &Host) -> usize {
+    let step = Step::Set {
+        network,
+        host: host.id,
+    };
+    let title = format!("Set it up on {}", host.name);
+    draft.step(step, title, &[], Some("uplinks"))
+}
+
+fn check_name(draft: &mut Draft<'_>, name: &str, cluster: &Cluster) {
+    let taken = draft
+        .estate()
+        .networks_of(cluster.id)
+        .iter()
+        .any(|n| n.name == name);
+    let problem = match names::check(name) {
+        Err(words) => Some(words),
+        Ok(()) if taken => Some(format!("{} has a network {name} already.", cluster.name)),
+        Ok(()) => None,
+    };
+    draft.found_all(problem.map(|text| Finding::stop(Rule::Name, "name", text).at("name")));
+}
+
+fn check_wire(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
+    if let Some(vlan) = ask.vlan
+        && !(1..=4094).contains(&vlan)
+    {
+        let text = format!("{vlan} is no VLAN; they go from 1 to 4094.");
+        draft.found(Finding::stop(Rule::Vlan, "vlan", text).at("vlan"));
+    }
+    if !MTUS.contains(&ask.mtu) {
+        let text = format!("An MTU is from {} to {}.", MTUS.start(), MTUS.end());
+        draft.found(Finding::stop(Rule::Mtu, "mtu", text).at("mtu"));
+    }
+    if ask.uplinks.is_empty() {
+        let text = "Choose the uplinks that carry it.";
+        draft.found(Finding::stop(Rule::Nothing, "uplinks", text).at("uplinks"));
+    }
+    if let [_] = ask.uplinks.iter().collect::<Vec<_>>()[..] {
+        let text = "One uplink alone: when it fails, the network is down on that host.";
+        draft.found(Finding::mind(Rule::Uplink, "uplinks", text).at("uplinks"));
+    }
+    shared_uplink(draft, ask, cluster);
+}
+
+/// Storage and guests on one uplink below 25 Gbit/s.
+fn shared_uplink(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
+    let clash = match ask.role {
+        NetRole::Guest => NetRole::Storage,
+        NetRole::Storage => NetRole::Guest,
+        _ => return,
+    };
+    let networks = draft.estate().networks_of(cluster.id);
+    let other = networks
+        .iter()
+        .find(|n| n.role == clash && !n.uplinks.is_disjoint(&ask.uplinks));
+    let Some(other) = other else { return };
+    let slow = draft.estate().hosts_in(cluster.id).any(|h| {
+        h.uplinks
+            .iter()
+            .any(|u| ask.uplinks.contains(&u.name) && u.mbit < SHARED_MBIT)
+    });
+    if slow {
+        let text = format!(
+            "It shares an uplink below 25 Gbit/s with {}; guests and storage slow each other down.",
+            other.name
+        );
+        draft.found(Finding::mind(Rule::Uplink, "uplinks", text).at("uplinks"));
+    }
+}
+
+/// The same VLAN under two names, and ranges that meet those of another network there.
+fn check_domain(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
+    let word = ask
+        .vlan
+        .map_or_else(|| "untagged".into(), |v| format!("VLAN {v}"));
+    let same: Vec<Arc<Network>> = draft
+        .estate()
+        .same_domain(cluster.site, ask.vlan)
+        .cloned()
+        .collect();
+    for other in same {
+        let nets = |subnets: &[Subnet]| subnets.iter().map(|s| s.net).collect::<Vec<_>>();
+        let text = format!("{word} is {} here already.", other.name);
+        if other.mtu != ask.mtu {
+            let why = format!("MTU {} there, {} here", other.mtu, ask.mtu);
+            draft.found(
+                Finding::stop(Rule::Vlan, &other.name, text)
+                    .because(why)
+                    .at("mtu"),
+            );
+        } else if nets(&other.subnets) != nets(&ask.subnets) {
+            let why = "its subnets are others";
+            draft.found(
+                Finding::stop(Rule::Vlan, &other.name, text)
+                    .because(why)
+                    .at("vlan"),
+            );
+        } else {
+            draft.found(Finding::mind(Rule::Vlan, &other.name, text).at("vlan"));
+        }
+        let ours = ask.subnets.iter().flat_map(|s| &s.ranges);
+        for range in ours {
+            let theirs = other.subnets.iter().flat_map(|s| &s.ranges);
+            if let Some(clash) = theirs.into_iter().find(|r| r.overlaps(range)) {
+                let text = format!(
+                    "{}–{} meets {}–{} of {}.",
+                    range.first, range.last, clash.first, clash.last, other.name
+                );
+                draft.found(Finding::stop(Rule::Subnet, &other.name, text).at("ranges"));
+            }
+        }
+    }
+}
+
+/// Every host must answer and have the uplinks; each switch port is looked at.
+fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>]) {
+    let mut fine = 0;
+    for host in hosts {
+        let name = &host.name;
+        if !host.accepts_work() {
+            let text = format!("{name} does not answer; it would be left out.");
+            draft.found(
+                Finding::stop(Rule::HostOpen, name, text)
+                    .at("cluster")
+                    .remedy("Wait until it answers, so that every host gets the network."),
+            );
+            continue;
+        }
+        let missing: Vec<_> = ask
+            .uplinks
+            .iter()
+            .filter(|u| host.uplinks.iter().all(|h| h.name != **u))
+            .cloned()
+            .collect();
+        if !missing.is_empty() {
+            let text = format!("{name} has no uplink {}.", missing.join(", "));
+            draft.found(Finding::stop(Rule::Uplink, name, text).at("uplinks"));
+            continue;
+        }
+        let uplinks = host
+            .uplinks
+            .iter()
+            .filter(|u| ask.uplinks.contains(&u.name));
+        let mut clear = true;
+        for uplink in uplinks {
+            let finding = match wire(draft.estate(), uplink, ask.vlan, ask.mtu) {
+                Ok(()) => continue,
+                Err(Standing::Unchecked(why)) => {
+                    let text = format!("{name}, {}: {why}.", uplink.name);
+                    Finding::unchecked(Rule::Wire, name, text)
+                }
+                Err(bad) => {
+                    let text = format!("{name}, {}: {}.", uplink.name, bad.words());
+                    Finding::stop(Rule::Wire, name, text).remedy("Correct the switch port first.")
+                }
+            };
+            clear = false;
+            draft.found(finding.at("vlan"));
+        }
+        fine += usize::from(clear);
+    }
+    if fine > 0 {
+        let text = format!("The switch ports of {fine} hosts carry it.");
+        draft.found(Finding::clear(Rule::Wire, "ports", text));
+    }
+}
+
+fn known(draft: &mut Draft<'_>, id: NetworkId) -> Option<Arc<Network>> {
+    let found = draft.estate().networks.get(&id).cloned();
+    if found.is_none() {
+        let text = "This network is gone.";
+        draft.found(Finding::stop(Rule::Exists, id.to_string(), text));
+    }
+    found
+}
+
+pub(super) fn heal(draft: &mut Draft<'_>, id: NetworkId) {
+    "Mend a network".clone_into(&mut draft.title);
+    let Some(network) = known(draft, id) else {
+        return;
+    };
+    draft.title = format!("Set {} up again where it differs", network.name);
+    let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(network.cluster).cloned().collect();
+    hosts.sort_by(|a, b| a.name.cmp(&b.name));
+    let mut mended = 0;
+    for host in hosts.iter().filter(|h| h.accepts_work()) {
+        let standing = network.standing(draft.estate(), host);
+        let text = format!("{}: {}.", host.name, standing.words());
+        if standing.drifts() {
+            draft.found(Finding::clear(Rule::Drift, &host.name, text));
+            set_up(draft, id, host);
+            mended += 1;
+        } else if standing.bad() {
+            draft.found(
+                Finding::mind(Rule::Wire, &host.name, text)
+                    .remedy("Correct this on the switch; Zastrugi only reads it."),
+            );
+        }
+    }
+    if mended == 0 {
+        let text = format!(
+            "Every host that answers has {} as it was meant.",
+            network.name
+        );
+        draft.found(Finding::stop(Rule::Nothing, &network.name, text));
+    }
+}
+
+pub(super) fn remove(draft: &mut Draft<'_>, id: NetworkId) {
+    "Remove a network".clone_into(&mut draft.title);
+    let Some(network) = known(draft, id) else {
+        return;
+    };
+    draft.title = format!("Remove {}", network.name);
+    let on_it: Vec<_> = network
+        .machines(draft.estate())
+        .map(|m| m.name.clone())
+        .collect();
+    if !on_it.is_empty() {
+        let shown: Vec<_> = on_it.iter().take(8).cloned().collect();
+        let text = format!("{} machines have a card on {}.", on_it.len(), network.name);
+        return draft.found(
+            Finding::stop(Rule::State, &network.name, text)
+                .because(shown.join(", "))
+                .remedy("Remove these machines for good, or put their cards elsewhere first."),
+        );
+    }
+    let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(network.cluster).cloned().collect();
+    hosts.sort_by(|a, b| a.name.cmp(&b.name));
+    let mut dropped = Vec::new();
+    for host in hosts
+        .iter()
+        .filter(|h| h.networks.contains_key(&network.name))
+    {
+        if !host.accepts_work() {
+            let text = format!("{} has it and does not answer.", host.name);
+            draft.found(Finding::stop(Rule::HostOpen, &host.name, text));
+        }
+        let step = Step::Drop {
+            network: id,
+            host: host.id,
+        };
+        dropped.push(draft.step(step, format!("Take it off {}", host.name), &[], None));
+    }
+    let gone = Step::Gone { network: id };
+    draft.step(gone, format!("{} is removed", network.name), &dropped, None);
+}

@@ -1,0 +1,12 @@
+//! Switches and networks.
+
+mod ask;
+mod assess;
+mod event;
+mod step;
+
+pub use ask::{Ask, ConnectSwitch, CreateNetwork};
+pub use event::Event;
+pub use step::Step;
+
+type Draft<'a> = crate::road::Draft<'a, Step>;

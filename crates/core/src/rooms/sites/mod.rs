@@ -1,0 +1,5 @@
+//! Sites come into being with the first thing that is there.
+
+mod event;
+
+pub use event::Event;

@@ -1,0 +1,96 @@
+//! Connecting arrays and volumes, extending, bringing back to all hosts, giving up.
+
+use super::{Step, array, change, connect};
+use crate::{
+    endpoint::Password,
+    permits::Act,
+    road::{Ask as Asked, Draft},
+    endpoint::Endpoint,
+    estate::{ArrayKind, Provisioning},
+    ids::{ArrayId, ClusterId, HostId, VolumeId},
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    ConnectArray(ConnectArray),
+    ConnectVolume(ConnectVolume),
+    /// Bring every intended host back to all paths.
+    HealVolume {
+        volume: VolumeId,
+    },
+    ExtendVolume {
+        volume: VolumeId,
+        size: Bytes,
+    },
+    /// Unmount it everywhere and clear its owner.
+    GiveVolume {
+        volume: VolumeId,
+    },
+}
+
+impl Asked for Ask {
+    type Step = Step;
+
+    fn acts(&self) -> BTreeSet<Act> {
+        BTreeSet::from([Act::Storage])
+    }
+
+    fn assess(&self, draft: &mut Draft<'_, Step>) {
+        match self {
+            Ask::ConnectArray(ask) => array::connect(draft, ask),
+            Ask::ConnectVolume(ask) => connect::connect(draft, ask),
+            Ask::HealVolume { volume } => change::heal(draft, *volume),
+            Ask::ExtendVolume { volume, size } => change::extend(draft, *volume, *size),
+            Ask::GiveVolume { volume } => change::give(draft, *volume),
+        }
+    }
+
+    fn password(&mut self) -> Option<&mut Password> {
+        match self {
+            Ask::ConnectArray(connect) => Some(&mut connect.password),
+            Ask::ConnectVolume(_)
+            | Ask::HealVolume { .. }
+            | Ask::ExtendVolume { .. }
+            | Ask::GiveVolume { .. } => None,
+        }
+    }
+}
+
+/// An array or filer to connect: all its management addresses, with the certificates that were shown.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectArray {
+    pub controllers: Vec<Endpoint>,
+    pub kind: ArrayKind,
+    pub site: String,
+    pub user: String,
+    pub password: Password,
+}
+
+/// Where a volume comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum VolumeSource {
+    New {
+        pool: String,
+        size: Bytes,
+        provisioning: Provisioning,
+    },
+    /// One that the array has already, by the array's own number.
+    Existing { lun: String },
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConnectVolume {
+    pub array: Option<ArrayId>,
+    pub source: VolumeSource,
+    pub name: String,
+    pub cluster: Option<ClusterId>,
+    /// None: all hosts of the cluster.
+    pub hosts: Option<BTreeSet<HostId>>,
+    /// Its name, typed, to take it over from an owner that is gone.
+    pub typed: String,
+}

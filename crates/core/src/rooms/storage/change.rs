@@ -1,0 +1,234 @@
+//! A volume that is there: larger, back on all hosts, given up.
+
+use super::{
+    Draft, Step,
+    assess::{answering, mount, reach},
+    connect::pool_room,
+};
+use crate::{
+    estate::{Host, Provisioning, Volume},
+    finding::{Finding, Rule},
+    ids::VolumeId,
+    units::Bytes,
+};
+use std::sync::Arc;
+
+/// A host that works and mounts it; else a *stop*.
+fn via(draft: &mut Draft<'_>, v: &Volume) -> Option<Arc<Host>> {
+    let found = draft.estate().reach(v.id).cloned();
+    if found.is_none() {
+        let text = format!("No host that mounts {} answers.", v.name);
+        draft.found(Finding::stop(Rule::HostOpen, &v.name, text).at("hosts"));
+    }
+    found
+}
+
+pub(super) fn extend(draft: &mut Draft<'_>, id: VolumeId, size: Bytes) {
+    "Extend a volume".clone_into(&mut draft.title);
+    let Some(v) = draft.volume(id).cloned() else {
+        return;
+    };
+    draft.title = format!("Extend {}", v.name);
+    if size <= v.capacity {
+        let text = format!("{} has {} now; a volume only grows.", v.name, v.capacity);
+        draft.found(Finding::stop(Rule::VolumeRoom, &v.name, text).at("size"));
+        return;
+    }
+    let Some(backing) = &v.backing else {
+        let text = format!("The array that {} lies on is not connected.", v.name);
+        draft.found(
+            Finding::stop(Rule::Storage, &v.name, text)
+                .at("size")
+                .remedy("Connect the array first."),
+        );
+        return;
+    };
+    let Some(array) = answering(draft, backing.array).cloned() else {
+        return;
+    };
+    if let Some(pool) = array.pool(&backing.pool) {
+        let more = size.less(v.capacity);
+        let finding = pool_room(draft, array.id, pool, more, Provisioning::Thin);
+        draft.found(finding.at("size"));
+    }
+    let paused: Vec<_> = draft
+        .estate()
+        .machines_with_disk_on(id)
+        .filter(|m| matches!(m.state, crate::estate::MachineState::Paused(_)))
+        .map(|m| m.name.clone())
+        .collect();
+    if !paused.is_empty() {
+        let text = format!(
+            "{} go on by themselves when there is room.",
+            paused.join(", ")
+        );
+        draft.found(Finding::clear(Rule::State, &v.name, text));
+    }
+    let Some(host) = via(draft, &v) else { return };
+    let grow = Step::GrowLun {
+        array: array.id,
+        volume: id,
+        size,
+    };
+    let grown = draft.step(
+        grow,
+        format!("Extend it on {}", array.name),
+        &[],
+        Some("size"),
+    );
+    let fill = Step::Fill {
+        volume: id,
+        host: host.id,
+    };
+    draft.step(
+        fill,
+        format!("Grow its format, by {}", host.name),
+        &[grown],
+        None,
+    );
+}
+
+/// Brings every intended host that misses it, or misses paths, back; hosts that are fine are not touched.
+pub(super) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
+    "Bring a volume back to its hosts".clone_into(&mut draft.title);
+    let Some(v) = draft.volume(id).cloned() else {
+        return;
+    };
+    draft.title = format!("Bring {} back to all its hosts", v.name);
+    let drift = v.drift(draft.estate());
+    for host in v
+        .hosts(draft.estate())
+        .into_iter()
+        .filter(|h| !h.accepts_work())
+        .cloned()
+        .collect::<Vec<_>>()
+    {
+        let text = format!("{} does not answer; it is left as it is.", host.name);
+        draft.found(Finding::mind(Rule::HostOpen, &host.name, text));
+    }
+    if drift.is_empty() {
+        let text = format!("Every host that answers mounts {} by all paths.", v.name);
+        draft.found(Finding::stop(Rule::Nothing, &v.name, text));
+        return;
+    }
+    let Some(array) = v.backing.as_ref().map(|b| b.array) else {
+        let text = format!("The array that {} lies on is not connected.", v.name);
+        draft.found(Finding::stop(Rule::Storage, &v.name, text).remedy("Connect the array first."));
+        return;
+    };
+    let Some(array) = answering(draft, array).map(|a| a.id) else {
+        return;
+    };
+    for found in drift {
+        let text = if found.misses() {
+            format!("{} does not mount {}.", found.host.name, v.name)
+        } else {
+            format!(
+                "{} has {} of {} paths to {}.",
+                found.host.name, found.up, found.of, v.name
+            )
+        };
+        draft.found(Finding::clear(Rule::Paths, &found.host.name, text));
+        let reached = reach(draft, array, id, &found.host, &[]);
+        mount(draft, id, &found.host, &[reached]);
+    }
+}
+
+/// What lies on a volume that somebody wants to hand back.
+fn used(draft: &Draft<'_>, v: &Volume) -> Option<Finding> {
+    let estate = draft.estate();
+    let machines = estate.machines_with_disk_on(v.id);
+    let machines: Vec<_> = machines.map(|m| m.name.clone()).collect();
+    let images: Vec<_> = estate
+        .images_on(v.id)
+        .into_iter()
+        .map(|i| i.name.clone())
+        .collect();
+    let (text, names, remedy) = if !machines.is_empty() {
+        (
+            format!("{} machines have disks on {}.", machines.len(), v.name),
+            machines,
+            "Remove these machines for good, or move their disks first.",
+        )
+    } else if !images.is_empty() {
+        (
+            format!("{} images lie on {}.", images.len(), v.name),
+            images,
+            "Remove them first.",
+        )
+    } else {
+        return None;
+    };
+    let shown: Vec<_> = names.into_iter().take(8).collect();
+    let stop = Finding::stop(Rule::State, &v.name, text);
+    Some(stop.because(shown.join(", ")).remedy(remedy))
+}
+
+pub(super) fn give(draft: &mut Draft<'_>, id: VolumeId) {
+    "Hand back a volume".clone_into(&mut draft.title);
+    let Some(v) = draft.volume(id).cloned() else {
+        return;
+    };
+    draft.title = format!("Hand back {}", v.name);
+    if let Some(stop) = used(draft, &v) {
+        return draft.found(stop);
+    }
+    let Some(last) = via(draft, &v) else { return };
+    let others: Vec<_> = draft
+        .estate()
+        .hosts
+        .values()
+        .filter(|h| h.mounts.contains_key(&id) && h.id != last.id)
+        .cloned()
+        .collect();
+    for host in others.iter().filter(|h| !h.accepts_work()) {
+        let text = format!("{} mounts it and does not answer.", host.name);
+        draft.found(Finding::stop(Rule::HostOpen, &host.name, text).at("hosts"));
+    }
+    let unmounted: Vec<usize> = others
+        .iter()
+        .map(|host| {
+            let step = Step::Unmount {
+                volume: id,
+                host: host.id,
+            };
+            draft.step(step, format!("{} unmounts it", host.name), &[], None)
+        })
+        .collect();
+    let disown = Step::Disown {
+        volume: id,
+        host: last.id,
+    };
+    let title = format!("{} unmounts it last and clears its owner", last.name);
+    let mut done = vec![draft.step(disown, title, &unmounted, None)];
+    if let Some(array) = v.backing.as_ref().map(|b| b.array) {
+        let disowned = done.clone();
+        done = others
+            .iter()
+            .chain([&last])
+            .map(|host| {
+                let step = Step::Unmap {
+                    array,
+                    volume: id,
+                    host: host.id,
+                };
+                let title = format!("{} can't reach it any more", host.name);
+                draft.step(step, title, &disowned, None)
+            })
+            .collect();
+    }
+    draft.found(Finding::clear(
+        Rule::State,
+        &v.name,
+        format!(
+            "Nothing on {} is deleted; another installation can take it.",
+            v.name
+        ),
+    ));
+    draft.step(
+        Step::VolumeGone { volume: id },
+        format!("{} is handed back", v.name),
+        &done,
+        None,
+    );
+}

@@ -1,0 +1,157 @@
+//! What happens to arrays and volumes.
+
+use crate::{
+    estate::{Array, ArrayCondition, Backing, Estate, Path, Pen, Volume},
+    ids::{ArrayId, HostId, VolumeId},
+    road::{Entry, Tale},
+    runs::Object,
+    units::Bytes,
+};
+use std::collections::BTreeMap;
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum Event {
+    /// Its name and addresses are held; the first reading runs.
+    ArrayConnecting(Box<Array>),
+    /// Everything that a reading said.
+    ArraySeen(Box<Array>),
+    ArrayDropped {
+        array: ArrayId,
+    },
+    /// Its name is held; the run that connects it works.
+    VolumePlanned(Box<Volume>),
+    /// The array has made it.
+    VolumeMade {
+        volume: VolumeId,
+        uid: String,
+        backing: Backing,
+    },
+    VolumeReady {
+        volume: VolumeId,
+    },
+    /// Not connected after all, or handed back.
+    VolumeGone {
+        volume: VolumeId,
+        handed_back: bool,
+    },
+    VolumeSeen {
+        volume: VolumeId,
+        capacity: Bytes,
+        used: Bytes,
+    },
+    /// What a host says that it mounts.
+    Mounts {
+        host: HostId,
+        initiator: String,
+        mounts: BTreeMap<VolumeId, Vec<Path>>,
+    },
+}
+
+impl Tale for Event {
+    fn absorb(&self, pen: &mut Pen<'_>) {
+        match self {
+            Event::ArrayConnecting(array) => pen.add_array(array),
+            // A reading that comes after the array was given up changes nothing.
+            Event::ArraySeen(array) => pen.array(array.id, |a| a.clone_from(array)),
+            Event::ArrayDropped { array } => pen.drop_array(*array),
+            Event::VolumePlanned(volume) => pen.add_volume(volume),
+            Event::VolumeMade {
+                volume,
+                uid,
+                backing,
+            } => pen.volume(*volume, |v| {
+                v.uid.clone_from(uid);
+                v.backing = Some(backing.clone());
+            }),
+            Event::VolumeReady { volume } => pen.volume(*volume, |v| v.ready = true),
+            Event::VolumeSeen {
+                volume,
+                capacity,
+                used,
+            } => pen.volume(*volume, |v| (v.capacity, v.used) = (*capacity, *used)),
+            Event::VolumeGone { volume, .. } => drop_volume(pen, *volume),
+            Event::Mounts {
+                host,
+                initiator,
+                mounts,
+            } => pen.host(*host, |h| {
+                h.initiator.clone_from(initiator);
+                h.mounts.clone_from(mounts);
+            }),
+        }
+    }
+
+    fn tell(&self, estate: &Estate) -> Option<Entry> {
+        let name = |id: &VolumeId| Object::Volume(*id).name(estate);
+        let line = |id: &VolumeId, text| Some(Entry::new("storage", text, vec![id.to_string()]));
+        match self {
+            Event::ArraySeen(new) => {
+                let text = array_words(estate.arrays.get(&new.id).map(|a| &**a), new)?;
+                Some(Entry::new("storage", text, vec![new.id.to_string()]))
+            }
+            Event::ArrayDropped { array } => {
+                let text = format!("{} was not connected", Object::Array(*array).name(estate));
+                Some(Entry::new("storage", text, vec![array.to_string()]))
+            }
+            Event::VolumePlanned(v) => line(&v.id, format!("Volume {} is being connected", v.name)),
+            Event::VolumeMade { volume, .. } => {
+                line(volume, format!("{} was made on its array", name(volume)))
+            }
+            Event::VolumeReady { volume } => line(volume, format!("{} is connected", name(volume))),
+            Event::VolumeGone {
+                volume,
+                handed_back,
+            } => {
+                let what = if *handed_back {
+                    "was handed back"
+                } else {
+                    "was not connected"
+                };
+                line(volume, format!("{} {what}", name(volume)))
+            }
+            Event::Mounts { host, mounts, .. } => {
+                let held = estate.hosts.get(host)?;
+                let gone = |v: &VolumeId| {
+                    let paths = mounts.get(v);
+                    paths.is_none_or(|paths| paths.iter().all(|p| !p.up))
+                };
+                let had = held.mounts.keys().filter(|v| held.paths_up(**v) > 0);
+                let lost: Vec<String> = had.filter(|v| gone(v)).map(name).collect();
+                let text = format!("{} has no path to {} any more", held.name, lost.join(", "));
+                let about = vec![host.to_string()];
+                (!lost.is_empty()).then(|| Entry::new("storage", text, about))
+            }
+            Event::ArrayConnecting(_) | Event::VolumeSeen { .. } => None,
+        }
+    }
+
+    fn is_sighting(&self) -> bool {
+        false
+    }
+}
+
+fn drop_volume(pen: &mut Pen<'_>, volume: VolumeId) {
+    let images: Vec<_> = pen.estate().images_on(volume).iter().map(|i| i.id).collect();
+    images.into_iter().for_each(|image| pen.drop_image(image));
+    let hosts = pen.estate().hosts.values();
+    let mounting: Vec<_> = hosts
+        .filter(|h| h.mounts.contains_key(&volume))
+        .map(|h| h.id)
+        .collect();
+    for host in mounting {
+        pen.host(host, |h| {
+            h.mounts.remove(&volume);
+        });
+    }
+    pen.drop_volume(volume);
+}
+
+fn array_words(before: Option<&Array>, new: &Array) -> Option<String> {
+    use ArrayCondition::{Connecting, Lost, Steady};
+    Some(match (&before?.condition, &new.condition) {
+        (Connecting, _) => format!("{} was connected", new.name),
+        (Lost { .. }, Steady) => format!("{} answers again", new.name),
+        (Steady, Lost { why, .. }) => format!("{} does not answer: {why}", new.name),
+        _ => return None,
+    })
+}

@@ -1,0 +1,250 @@
+//! What is done at arrays, and on hosts for a volume.
+
+use super::Event;
+use crate::{
+    estate::Estate,
+    moment::Span,
+    road::{Premise, Urgency, Work},
+    runs::{Lock, Object},
+    view::View,
+    estate::{ArrayCondition, Provisioning},
+    finding::{Finding, Rule},
+    ids::{ArrayId, HostId, VolumeId},
+    units::Bytes,
+};
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    /// Sign in on every management address and read what there is.
+    ReadArray { array: ArrayId },
+    MakeLun {
+        array: ArrayId,
+        volume: VolumeId,
+        pool: String,
+        size: Bytes,
+        provisioning: Provisioning,
+    },
+    GrowLun {
+        array: ArrayId,
+        volume: VolumeId,
+        size: Bytes,
+    },
+    /// Let the host's initiator reach the volume.
+    Map {
+        array: ArrayId,
+        volume: VolumeId,
+        host: HostId,
+    },
+    Unmap {
+        array: ArrayId,
+        volume: VolumeId,
+        host: HostId,
+    },
+    LogIn { array: ArrayId, host: HostId },
+    /// Format it if it is empty, take it if it is ours or nobody's; else refuse with what was found.
+    Prepare {
+        volume: VolumeId,
+        host: HostId,
+        /// The installation that it may be taken from.
+        over: Option<String>,
+    },
+    Mount { volume: VolumeId, host: HostId },
+    Unmount { volume: VolumeId, host: HostId },
+    /// Let its format fill what the array gave.
+    Fill { volume: VolumeId, host: HostId },
+    Disown { volume: VolumeId, host: HostId },
+    /// No device: every host has it.
+    VolumeReady { volume: VolumeId },
+    /// No device: nobody has it any more.
+    VolumeGone { volume: VolumeId },
+}
+
+impl Work for Step {
+    type Event = Event;
+
+    fn group(&self) -> &'static str {
+        match self {
+            Step::ReadArray { .. } => "sign in, read pools and portals",
+            Step::MakeLun { .. } => "make the LUN",
+            Step::GrowLun { .. } => "extend the LUN",
+            Step::Map { .. } => "let the host reach it",
+            Step::Unmap { .. } => "take the host's reach away",
+            Step::LogIn { .. } => "log in on all portals",
+            Step::Prepare { .. } => "format if empty, else take",
+            Step::Mount { .. } => "mount, verify the paths",
+            Step::Unmount { .. } => "unmount",
+            Step::Fill { .. } => "grow the format",
+            Step::Disown { .. } => "clear the owner",
+            Step::VolumeReady { .. } => "open the volume",
+            Step::VolumeGone { .. } => "forget the volume",
+        }
+    }
+
+    fn usual(&self) -> Span {
+        match self {
+            Step::VolumeReady { .. } | Step::VolumeGone { .. } => Span(0),
+            Step::ReadArray { .. }
+            | Step::MakeLun { .. }
+            | Step::GrowLun { .. }
+            | Step::Map { .. }
+            | Step::Unmap { .. }
+            | Step::LogIn { .. }
+            | Step::Prepare { .. }
+            | Step::Mount { .. }
+            | Step::Unmount { .. }
+            | Step::Fill { .. }
+            | Step::Disown { .. } => Span::secs(1),
+        }
+    }
+
+    fn pause(&self) -> Span {
+        Span::millis(300)
+    }
+
+    fn device(&self, _estate: &Estate) -> Option<Object> {
+        match self {
+            Step::ReadArray { array }
+            | Step::MakeLun { array, .. }
+            | Step::GrowLun { array, .. }
+            | Step::Map { array, .. }
+            | Step::Unmap { array, .. } => Some(Object::Array(*array)),
+            Step::LogIn { host, .. }
+            | Step::Prepare { host, .. }
+            | Step::Mount { host, .. }
+            | Step::Unmount { host, .. }
+            | Step::Fill { host, .. }
+            | Step::Disown { host, .. } => Some(Object::Host(*host)),
+            Step::VolumeReady { .. } | Step::VolumeGone { .. } => None,
+        }
+    }
+
+    fn urgency(&self) -> Urgency {
+        Urgency::Ordinary
+    }
+
+    fn about(&self) -> Vec<Object> {
+        match self {
+            Step::ReadArray { array } => vec![Object::Array(*array)],
+            Step::MakeLun { array, volume, .. } | Step::GrowLun { array, volume, .. } => {
+                vec![Object::Array(*array), Object::Volume(*volume)]
+            }
+            Step::Map {
+                array,
+                volume,
+                host,
+            }
+            | Step::Unmap {
+                array,
+                volume,
+                host,
+            } => vec![
+                Object::Array(*array),
+                Object::Volume(*volume),
+                Object::Host(*host),
+            ],
+            Step::LogIn { array, host } => vec![Object::Array(*array), Object::Host(*host)],
+            Step::Prepare { volume, host, .. }
+            | Step::Mount { volume, host }
+            | Step::Unmount { volume, host }
+            | Step::Fill { volume, host }
+            | Step::Disown { volume, host } => vec![Object::Volume(*volume), Object::Host(*host)],
+            Step::VolumeReady { volume } | Step::VolumeGone { volume } => {
+                vec![Object::Volume(*volume)]
+            }
+        }
+    }
+
+    fn locks(&self) -> Vec<Lock> {
+        match self {
+            Step::ReadArray { array } => vec![Lock::exclusive(Object::Array(*array))],
+            Step::MakeLun { volume, array, .. } | Step::GrowLun { volume, array, .. } => vec![
+                Lock::exclusive(Object::Volume(*volume)),
+                Lock::shared(Object::Array(*array)),
+            ],
+            // Hosts are connected side by side; what changes the volume itself waits for none of them.
+            Step::Map { volume, host, .. }
+            | Step::Unmap { volume, host, .. }
+            | Step::Mount { volume, host }
+            | Step::Unmount { volume, host } => vec![
+                Lock::shared(Object::Volume(*volume)),
+                Lock::shared(Object::Host(*host)),
+            ],
+            Step::LogIn { host, .. } => vec![Lock::shared(Object::Host(*host))],
+            Step::Prepare { volume, host, .. }
+            | Step::Fill { volume, host }
+            | Step::Disown { volume, host } => vec![
+                Lock::exclusive(Object::Volume(*volume)),
+                Lock::shared(Object::Host(*host)),
+            ],
+            Step::VolumeReady { volume } | Step::VolumeGone { volume } => {
+                vec![Lock::exclusive(Object::Volume(*volume))]
+            }
+        }
+    }
+
+    fn premise(&self, view: &View) -> Premise {
+        if let Step::Disown { volume, .. } = self
+            && let on_it @ 1.. = view.estate.machines_with_disk_on(*volume).count()
+        {
+            let text = format!("{on_it} machines have disks on it now.");
+            return Finding::stop(Rule::State, volume.to_string(), text).into();
+        }
+        Premise::exist(view, &self.about())
+    }
+
+    fn record(&self) -> Option<Event> {
+        match self {
+            Step::VolumeReady { volume } => Some(Event::VolumeReady { volume: *volume }),
+            Step::VolumeGone { volume } => Some(Event::VolumeGone {
+                volume: *volume,
+                handed_back: true,
+            }),
+            Step::ReadArray { .. }
+            | Step::MakeLun { .. }
+            | Step::GrowLun { .. }
+            | Step::Map { .. }
+            | Step::Unmap { .. }
+            | Step::LogIn { .. }
+            | Step::Prepare { .. }
+            | Step::Mount { .. }
+            | Step::Unmount { .. }
+            | Step::Fill { .. }
+            | Step::Disown { .. } => None,
+        }
+    }
+
+    fn undo(&self, estate: &Estate) -> Option<Event> {
+        match self {
+            Step::ReadArray { array } => {
+                let held = estate.arrays.get(array);
+                let unknown = held.filter(|a| a.condition == ArrayCondition::Connecting);
+                unknown.map(|_| Event::ArrayDropped { array: *array })
+            }
+            // What some hosts mount already stays, and its drift is shown; what nobody has goes.
+            Step::VolumeReady { volume } => {
+                let mounted = estate.hosts.values().any(|h| h.mounts.contains_key(volume));
+                Some(if mounted {
+                    Event::VolumeReady { volume: *volume }
+                } else {
+                    Event::VolumeGone {
+                        volume: *volume,
+                        handed_back: false,
+                    }
+                })
+            }
+            Step::MakeLun { .. }
+            | Step::GrowLun { .. }
+            | Step::Map { .. }
+            | Step::Unmap { .. }
+            | Step::LogIn { .. }
+            | Step::Prepare { .. }
+            | Step::Mount { .. }
+            | Step::Unmount { .. }
+            | Step::Fill { .. }
+            | Step::Disown { .. }
+            | Step::VolumeGone { .. } => None,
+        }
+    }
+}

@@ -1,0 +1,95 @@
+//! What a step can take, and how.
+
+use crate::{
+    estate::Estate,
+    ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, SwitchId, VolumeId},
+};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// Something that a step can take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Object {
+    Host(HostId),
+    Cluster(ClusterId),
+    Machine(MachineId),
+    Volume(VolumeId),
+    Array(ArrayId),
+    Network(NetworkId),
+    Switch(SwitchId),
+    Image(ImageId),
+}
+
+impl Object {
+    /// What people call it.
+    pub fn name(self, estate: &Estate) -> String {
+        match self {
+            Object::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
+            Object::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
+            Object::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
+            Object::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
+            Object::Array(id) => estate.arrays.get(&id).map(|a| a.name.clone()),
+            Object::Network(id) => estate.networks.get(&id).map(|n| n.name.clone()),
+            Object::Switch(id) => estate.switches.get(&id).map(|s| s.name.clone()),
+            Object::Image(id) => estate.images.get(&id).map(|i| i.name.clone()),
+        }
+        .unwrap_or_else(|| self.to_string())
+    }
+}
+
+impl fmt::Display for Object {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Object::Host(id) => id.fmt(f),
+            Object::Cluster(id) => id.fmt(f),
+            Object::Machine(id) => id.fmt(f),
+            Object::Volume(id) => id.fmt(f),
+            Object::Array(id) => id.fmt(f),
+            Object::Network(id) => id.fmt(f),
+            Object::Switch(id) => id.fmt(f),
+            Object::Image(id) => id.fmt(f),
+        }
+    }
+}
+
+/// Shared: something is placed on it. Exclusive: it is changed or emptied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Lock {
+    pub object: Object,
+    pub exclusive: bool,
+}
+
+impl Lock {
+    pub fn exclusive(object: Object) -> Self {
+        Lock {
+            object,
+            exclusive: true,
+        }
+    }
+    pub fn shared(object: Object) -> Self {
+        Lock {
+            object,
+            exclusive: false,
+        }
+    }
+    pub fn clashes(&self, other: &Lock) -> bool {
+        self.object == other.object && (self.exclusive || other.exclusive)
+    }
+}
+
+impl Object {
+    /// Whether it is still there.
+    pub fn exists(self, estate: &Estate) -> bool {
+        match self {
+            Object::Host(id) => estate.hosts.contains_key(&id),
+            Object::Cluster(id) => estate.clusters.contains_key(&id),
+            Object::Machine(id) => estate.machines.contains_key(&id),
+            Object::Volume(id) => estate.volumes.contains_key(&id),
+            Object::Array(id) => estate.arrays.contains_key(&id),
+            Object::Network(id) => estate.networks.contains_key(&id),
+            Object::Switch(id) => estate.switches.contains_key(&id),
+            Object::Image(id) => estate.images.contains_key(&id),
+        }
+    }
+}

@@ -1,0 +1,36 @@
+//! Edits that a machine's host must be told.
+
+use super::machines::boot;
+use crate::{
+    Drivers, Outcome, Turn,
+    perform::{done, premise, stamp},
+};
+use zastrugi_core::{
+    estate::{Estate, Machine},
+    rooms::edits::{Set, Step},
+    runs::Fault,
+};
+
+impl Drivers {
+    pub(crate) async fn at_edit(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let Step::Rewrite { machine, via, sets } = step;
+        let host = self.host_of(estate, *via)?;
+        let key = self.key_of(host).await?;
+        let gone = || premise("The machine is gone.");
+        let machine = estate.machines.get(machine).ok_or_else(gone)?;
+        let mut then = Machine::clone(machine);
+        sets.iter().for_each(|s| s.on_machine(&mut then));
+        let boots = sets.iter().any(Set::boots);
+        let boot = boots.then(|| boot(estate, &then));
+        let agent = self.agent(host, &key);
+        agent
+            .rewrite(stamp(turn), &machine.uuid, sets, boot)
+            .await?;
+        Ok(done(vec![], "written"))
+    }
+}

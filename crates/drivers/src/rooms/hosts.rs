@@ -1,0 +1,118 @@
+//! Claiming a host, leaving its cluster, handing it back.
+
+use crate::{
+    Drivers, Outcome, Turn,
+    agent::{Agent, greet},
+    perform::{done, stamp},
+};
+use zastrugi_core::{
+    estate::{Access, Bmc, Condition, Estate, Host},
+    ids::{HostId, MachineId, SecretRef},
+    observe::adopt,
+    rooms::{
+        Event,
+        hosts::{self, Step},
+        machines,
+    },
+    runs::Fault,
+};
+
+impl Drivers {
+    pub(crate) async fn at_host(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let host = self.host_of(estate, step.host())?;
+        match step {
+            Step::Claim { host: id, password } => {
+                self.claim(estate, *id, host, *password, turn).await
+            }
+            Step::Leave { .. } => {
+                let key = self.key_of(host).await?;
+                self.agent(host, &key).leave(stamp(turn)).await?;
+                let left = hosts::Event::Left { host: host.id };
+                Ok(done(vec![left.into()], ""))
+            }
+            Step::Release { .. } => self.release(host, turn).await,
+        }
+    }
+
+    /// Our key is forgotten by the host with this, so an answer that was lost can't be had again: a host that says it is
+    /// nobody's was released. Its secrets are forgotten here only once that is written.
+    async fn release(&self, host: &Host, turn: Turn<'_>) -> Result<Outcome, Fault> {
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        if let Err(fault) = agent.release(stamp(turn)).await {
+            let now = greet(&self.http, &host.access.address).await.ok();
+            let free = now.is_some_and(|g| g.pin == host.access.pin && g.owner.is_none());
+            if !free {
+                return Err(fault);
+            }
+        }
+        let released = hosts::Event::Released { host: host.id };
+        Ok(done(vec![released.into()], ""))
+    }
+
+    async fn claim(
+        &self,
+        estate: &Estate,
+        id: HostId,
+        host: &Host,
+        password: SecretRef,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let password = self.secrets.open(password).await?;
+        let agent = Agent {
+            http: &self.http,
+            address: &host.access.address,
+            pin: &host.access.pin,
+            key: "",
+        };
+        let claimed = agent
+            .claim(stamp(turn), &self.installation, &password)
+            .await?;
+        let key = self.secrets.keep(claimed.key).await?;
+        let bmc = match claimed.bmc {
+            Some(bmc) => {
+                let key = self.secrets.keep(bmc.password).await?;
+                Some(Bmc {
+                    address: bmc.address,
+                    pin: bmc.pin,
+                    key: Some(key),
+                })
+            }
+            None => None,
+        };
+        let report = claimed.state.read();
+        let ours = Host {
+            access: Access {
+                key: Some(key),
+                ..host.access.clone()
+            },
+            bmc,
+            condition: Condition::Steady,
+            seen: (report.boot, report.seq),
+            initiator: report.initiator.clone(),
+            uplinks: report.uplinks.clone(),
+            networks: report.networks.clone(),
+            ..host.clone()
+        };
+        let mut events = vec![Event::Hosts(hosts::Event::Claimed(Box::new(ours.clone())))];
+        events.extend(report.machines.iter().map(|seen| {
+            Event::Machines(machines::Event::Adopted(Box::new(adopt(
+                estate,
+                &ours,
+                seen,
+                MachineId(0),
+                turn.now,
+            ))))
+        }));
+        debug_assert_eq!(id, host.id);
+        Ok(done(
+            events,
+            format!("{} machines found", report.machines.len()),
+        ))
+    }
+}

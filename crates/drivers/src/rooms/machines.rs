@@ -1,0 +1,300 @@
+//! Machines at the hosts that run them.
+
+use crate::{
+    Drivers, Outcome, Turn,
+    agent::{Agent, Cards},
+    perform::{done, premise, stamp},
+};
+use base64::{Engine, prelude::BASE64_STANDARD};
+use serde_json::json;
+use zastrugi_core::{
+    estate::{Estate, Host, Machine, MachineState},
+    moment::{Moment, Span},
+    rooms::{
+        Event,
+        machines::{self, AfterGrace, Step},
+        networks,
+    },
+    runs::{Fault, FaultKind},
+};
+use zastrugi_formats::seed::{Card, image};
+
+impl Drivers {
+    pub(crate) async fn at_machine(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let machine = estate.machines.get(&step.machine());
+        let host = step.host().or_else(|| machine?.host);
+        let waits = matches!(
+            step,
+            Step::AwaitOff { .. }
+                | Step::AwaitGuest { .. }
+                | Step::Off { .. }
+                | Step::AskStop { .. }
+        );
+        if waits && host.is_none_or(|h| !estate.hosts.contains_key(&h)) {
+            return without_host(step, machine.map(|m| &**m));
+        }
+        let host = host.ok_or_else(|| premise("There is no host to do this at."))?;
+        let host = self.host_of(estate, host)?;
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        act(&agent, estate, host, machine, step, turn).await
+    }
+}
+
+async fn act(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    host: &Host,
+    machine: &Machine,
+    step: &Step,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let (uuid, id) = (&machine.uuid, machine.id);
+    match step {
+        Step::Create { .. } => create(agent, estate, machine, turn).await,
+        Step::Start { .. } => {
+            let generation = machine.generation + 1;
+            let said = agent.power(stamp(turn), uuid, "on", generation).await?;
+            let had = said
+                .get("generation")
+                .and_then(serde_json::Value::as_u64)
+                .unwrap_or(generation);
+            Ok(done(
+                vec![seen(
+                    machine,
+                    host,
+                    MachineState::Starting("firmware".into()),
+                    had,
+                )],
+                "on",
+            ))
+        }
+        Step::AwaitGuest { limit, .. } => await_guest(agent, host, machine, *limit, turn).await,
+        Step::AskStop { .. } => {
+            agent.power(stamp(turn), uuid, "stop", 0).await?;
+            Ok(done(vec![], "asked"))
+        }
+        Step::AwaitOff { grace, then, .. } => {
+            await_off(agent, host, machine, (*grace, *then), turn).await
+        }
+        Step::Off { .. } => {
+            agent.power(stamp(turn), uuid, "off", 0).await?;
+            Ok(done(
+                vec![seen(machine, host, MachineState::Off, machine.generation)],
+                "off",
+            ))
+        }
+        Step::Delete { .. } => {
+            agent.set_deleted(stamp(turn), uuid, true).await?;
+            Ok(done(
+                vec![Event::Machines(machines::Event::Deleted {
+                    machine: id,
+                    at: turn.now,
+                })],
+                "kept for recovery",
+            ))
+        }
+        Step::Recover { .. } => {
+            agent.set_deleted(stamp(turn), uuid, false).await?;
+            Ok(done(
+                vec![Event::Machines(machines::Event::Recovered { machine: id })],
+                "back",
+            ))
+        }
+        Step::Purge { .. } => {
+            agent.remove(stamp(turn), uuid).await?;
+            Ok(done(removed(machine, turn.now), "removed"))
+        }
+    }
+}
+
+/// A machine's cards, and the seed from which its guest learns them.
+fn cards(estate: &Estate, machine: &Machine) -> Result<Cards, Fault> {
+    let mut nics = Vec::new();
+    let mut seeds = Vec::new();
+    for nic in &machine.nics {
+        let network = nic.network.and_then(|id| estate.networks.get(&id));
+        nics.push(json!({"mac": nic.mac, "network": network.map(|n| &n.name), "addresses": nic.addresses}));
+        let subnets = network.map(|n| n.subnets.as_slice()).unwrap_or_default();
+        let of = |a: &std::net::IpAddr| subnets.iter().find(|s| s.net.contains(a));
+        let used: Vec<_> = nic
+            .addresses
+            .iter()
+            .filter_map(|a| Some((*a, of(a)?)))
+            .collect();
+        seeds.push(Card {
+            mac: nic.mac.clone(),
+            mtu: network.map_or(1500, |n| n.mtu),
+            addresses: used.iter().map(|(a, s)| (*a, s.net.prefix_len())).collect(),
+            gateways: used.iter().filter_map(|(_, s)| s.gateway).collect(),
+        });
+    }
+    let image = image(&machine.uuid.to_string(), &machine.name, &seeds).map_err(|e| {
+        let said = format!("The seed of {} can't be made: {e}.", machine.name);
+        Fault::new(FaultKind::Refused, said, "Give it fewer cards.")
+    })?;
+    Ok(Cards {
+        nics,
+        seed: BASE64_STANDARD.encode(image),
+    })
+}
+
+/// What it boots from, in the volume's own words.
+pub(super) fn boot(estate: &Estate, machine: &Machine) -> serde_json::Value {
+    let attached = machine.boot.attached;
+    let image = attached.and_then(|a| {
+        let volume = estate.volumes.get(&a.volume)?;
+        Some((volume.uid.as_str(), &estate.images.get(&a.image)?.uuid))
+    });
+    crate::agent::boot(&machine.boot, image)
+}
+
+/// A machine's end; the addresses that it gives up rest before somebody gets them again.
+fn removed(machine: &Machine, at: Moment) -> Vec<Event> {
+    let with = machine.nics.iter().filter(|n| !n.addresses.is_empty());
+    let released = with.filter_map(|nic| {
+        Some(Event::Networks(networks::Event::AddressesReleased {
+            network: nic.network?,
+            addresses: nic.addresses.clone(),
+            at,
+        }))
+    });
+    let machine = machine.id;
+    released
+        .chain([Event::Machines(machines::Event::Purged { machine })])
+        .collect()
+}
+
+/// A machine that is on no host: what is that for a step that waits for it?
+fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault> {
+    let name = machine.map_or("The machine", |m| m.name.as_str());
+    match step {
+        Step::AwaitOff { .. } | Step::AskStop { .. } | Step::Off { .. } => {
+            Ok(done(vec![], "it is off"))
+        }
+        _ => Err(Fault::new(
+            FaultKind::Refused,
+            format!("{name} is off; somebody or something stopped it."),
+            "Power it on again, or cancel the run.",
+        )),
+    }
+}
+
+fn seen(machine: &Machine, host: &Host, state: MachineState, generation: u64) -> Event {
+    let place = (state != MachineState::Off).then_some(host.id);
+    Event::Machines(machines::Event::Seen {
+        machine: machine.id,
+        state,
+        host: place,
+        generation,
+    })
+}
+
+async fn create(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    machine: &Machine,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let volume = machine.disks.first();
+    let volume = volume.and_then(|d| estate.volumes.get(&d.volume));
+    let volume = volume.map_or("", |v| v.uid.as_str());
+    let cards = cards(estate, machine)?;
+    let boot = boot(estate, machine);
+    let made = agent
+        .create(stamp(turn), machine, volume, &cards, boot)
+        .await?;
+    let event = Event::Machines(machines::Event::Made {
+        machine: machine.id,
+        guest_key: made.guest_key,
+    });
+    Ok(done(vec![event], "created"))
+}
+
+async fn await_guest(
+    agent: &Agent<'_>,
+    host: &Host,
+    machine: &Machine,
+    limit: Span,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let now = agent.machine(&machine.uuid).await?;
+    let generation = now.generation;
+    match now.state() {
+        MachineState::Running { guest: true } => Ok(done(
+            vec![seen(
+                machine,
+                host,
+                MachineState::Running { guest: true },
+                generation,
+            )],
+            "answers",
+        )),
+        MachineState::Off => without_host(
+            &Step::AwaitGuest {
+                machine: machine.id,
+                limit,
+            },
+            Some(machine),
+        ),
+        state if turn.waited >= limit => {
+            let up = matches!(state, MachineState::Running { .. });
+            let said = format!("{} has not answered for {limit}.", machine.name);
+            let remedy = if up {
+                "It runs, but its guest agent is silent: look whether it is installed. Retry waits again."
+            } else {
+                "It has not finished booting. Look at it, then retry to wait again."
+            };
+            Err(Fault::new(FaultKind::Refused, said, remedy))
+        }
+        MachineState::Starting(phase) => Ok(Outcome::NotYet { said: phase }),
+        _ => Ok(Outcome::NotYet {
+            said: "up; waiting for its agent".into(),
+        }),
+    }
+}
+
+async fn await_off(
+    agent: &Agent<'_>,
+    host: &Host,
+    machine: &Machine,
+    (grace, then): (Span, AfterGrace),
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let now = agent.machine(&machine.uuid).await?;
+    let generation = now.generation;
+    let off = |said: &str| {
+        Ok(done(
+            vec![seen(machine, host, MachineState::Off, generation)],
+            said,
+        ))
+    };
+    if now.state() == MachineState::Off {
+        return off("stopped by itself");
+    }
+    if turn.waited < grace {
+        return Ok(Outcome::NotYet {
+            said: "stopping".into(),
+        });
+    }
+    match then {
+        AfterGrace::PowerOff => {
+            agent.power(stamp(turn), &machine.uuid, "off", 0).await?;
+            off("powered off after the time was up")
+        }
+        AfterGrace::LeaveOn => Err(Fault::new(
+            FaultKind::Refused,
+            format!(
+                "{} has not stopped within {grace}; it is still on.",
+                machine.name
+            ),
+            "Retry waits as long again. Or cancel, and power it off.",
+        )),
+    }
+}

@@ -1,0 +1,59 @@
+//! Steps become calls: one file for each room, here only the list.
+
+mod clusters;
+mod edits;
+mod hosts;
+pub(crate) mod images;
+mod machines;
+mod moving;
+mod networks;
+pub(crate) mod storage;
+
+use crate::{Drivers, Outcome, Turn};
+use zastrugi_core::{estate::Estate, rooms::Step, runs::Fault};
+
+impl Drivers {
+    /// Carries one step out at its device. Safe to repeat with the same key.
+    ///
+    /// # Errors
+    /// [`Fault`] with the device's words and a remedy.
+    pub async fn perform(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        match step {
+            Step::Hosts(step) => self.at_host(estate, step, turn).await,
+            Step::Clusters(step) => self.at_cluster(estate, step, turn).await,
+            Step::Machines(step) => self.at_machine(estate, step, turn).await,
+            Step::Moving(step) => self.at_move(estate, step, turn).await,
+            Step::Storage(step) => self.at_storage(estate, step, turn).await,
+            Step::Images(step) => self.at_image(estate, step, turn).await,
+            Step::Networks(step) => self.at_network(estate, step, turn).await,
+            Step::Edits(step) => self.at_edit(estate, step, turn).await,
+        }
+    }
+
+    /// Tells the device that nobody wants this step any more, where it would go on by itself; else looks how it ended.
+    ///
+    /// # Errors
+    /// [`Fault`] when the device can't be told.
+    pub async fn give_up(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        match step {
+            Step::Moving(step) => self.give_up_move(estate, step, turn).await,
+            Step::Hosts(_)
+            | Step::Clusters(_)
+            | Step::Machines(_)
+            | Step::Storage(_)
+            | Step::Images(_)
+            | Step::Networks(_)
+            | Step::Edits(_) => self.perform(estate, step, turn).await,
+        }
+    }
+}

@@ -1,0 +1,73 @@
+//! Following what other processes write, and noticing when the journal is not the one that it was.
+
+use crate::shared::Shared;
+use std::{sync::Arc, time::Duration};
+use tokio::{sync::mpsc, time::sleep};
+use zastrugi_core::rooms::World;
+use zastrugi_store::{Head, Journal, News, StoreError};
+
+/// Rings whenever another process may have appended: on its notification, and every two seconds in any case.
+pub(super) async fn listen(shared: Arc<Shared>, behind: mpsc::Sender<()>) {
+    loop {
+        match News::listen(&shared.pool).await {
+            Ok(mut news) => {
+                while news.next(Duration::from_secs(2)).await.is_ok() {
+                    if behind.send(()).await.is_err() {
+                        return;
+                    }
+                }
+            }
+            Err(error) => tracing::debug!(%error, "no notifications from the database"),
+        }
+        sleep(Duration::from_millis(500)).await;
+        if behind.send(()).await.is_err() {
+            return;
+        }
+    }
+}
+
+pub(super) async fn catch_up(shared: &Shared, journal: &Journal) {
+    match fresh(shared, journal).await {
+        Ok(fresh) => {
+            shared.answers(true);
+            if let Some((head, world)) = fresh {
+                shared.publish(head, world);
+                shared.orders.notify_one();
+            }
+        }
+        Err(error) => {
+            shared.answers(false);
+            tracing::warn!(%error, "the database is asked again");
+        }
+    }
+}
+
+/// What is different from what this process holds, if anything is.
+async fn fresh(shared: &Shared, journal: &Journal) -> Result<Option<(Head, World)>, StoreError> {
+    let head = journal.head().await?;
+    let ours = shared.snapshot();
+    if head == ours.head {
+        return Ok(None);
+    }
+    if other_journal(&ours.head, &head) {
+        if head.epoch == ours.head.epoch {
+            let (was, is) = (ours.head.revision, head.revision);
+            tracing::error!(%was, %is, "the journal went back; orders are held");
+            let why =
+                format!("The database went back from revision {was} to {is}, as after a restore.");
+            journal.hold(&why).await?;
+        }
+        return journal.load().await.map(Some);
+    }
+    let (head, change) = journal.changed_since(ours.head.revision).await?;
+    let mut world = ours.world();
+    world.apply(change);
+    world.estate.revision = head.revision;
+    Ok(Some((head, world)))
+}
+
+/// Whether the journal does not continue what this process knows: another history began, or it went back, as after a
+/// restore. Then everything is read anew, and orders are held until a person has looked: devices know more than we do.
+pub(super) fn other_journal(ours: &Head, head: &Head) -> bool {
+    head.epoch != ours.epoch || head.revision < ours.revision
+}
