@@ -10,6 +10,7 @@ mod shared;
 
 use shared::measure;
 use zastrugi_core::rooms::machines;
+use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
     estate::Estate,
     ids::{ClusterId, HostId, MachineId},

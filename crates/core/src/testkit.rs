@@ -11,15 +11,20 @@
 
 use crate::{
     estate::{
-        Access, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host, Machine,
-        MachineState, Memory, NetRole, Network, Nic, Path, Provisioning, PsabiLevel, Site, Volume,
-        Wanted,
+        Access, Change, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host,
+        Machine, MachineState, Memory, NetRole, Network, Nic, Path, Pen, Provisioning, PsabiLevel,
+        Site, Volume, Wanted,
     },
-    ids::{ClusterId, HostId, MachineId, NetworkId, Revision, SecretRef, SiteId, VolumeId},
+    ids::{ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SecretRef, SiteId, VolumeId},
     moment::Moment,
     observe::MachineReport,
-    permits::{Permits, Role},
-    rooms::machines::{CreateMachines, NewDisk, NewNic},
+    permits::{Permits, Role, Who},
+    road::{Input, Tale, begin, turn},
+    rooms::{
+        AcceptedPlan, Event, Plans, World, absorb_all,
+        machines::{CreateMachines, NewDisk, NewNic},
+    },
+    runs::Runs,
     units::{Bytes, Mhz},
     view::View,
 };
@@ -28,11 +33,63 @@ use std::{collections::BTreeMap, sync::Arc};
 /// A fixture: the view, an admin's permits and a moment.
 pub struct Small {
     pub view: View,
+    pub plans: Plans,
     pub permits: Permits,
     pub now: Moment,
 }
 
+/// The estate alone, without runs.
+pub trait Folding {
+    fn absorb(&mut self, event: &Event) -> Change;
+    fn absorb_all<'a>(&mut self, events: impl IntoIterator<Item = &'a Event>) -> Change {
+        let mut change = Change::default();
+        for event in events {
+            change.merge(self.absorb(event));
+        }
+        change
+    }
+}
+
+impl Folding for Estate {
+    fn absorb(&mut self, event: &Event) -> Change {
+        let mut pen = Pen::on(self);
+        event.absorb(&mut pen);
+        pen.done()
+    }
+}
+
 impl Small {
+    pub fn world(&self) -> World {
+        World {
+            estate: Estate::clone(&self.view.estate),
+            runs: Runs::clone(&self.view.runs),
+            plans: self.plans.clone(),
+        }
+    }
+    /// Folds events in, as one batch.
+    pub fn fold(&mut self, events: &[Event]) {
+        let mut world = self.world();
+        absorb_all(&mut world, events);
+        world.estate.revision = Revision(world.estate.revision.0 + 1);
+        self.view = View {
+            runs: Arc::new(world.runs),
+            ..self.view.with(world.estate)
+        };
+        self.plans = world.plans;
+    }
+    /// Begins a run, by Zastrugi itself.
+    pub fn begin(&mut self, plan: AcceptedPlan) -> (RunId, Vec<Event>) {
+        let (by, request) = (Who::itself(), uuid::Uuid::nil());
+        let (run, events) = begin(&self.view, &self.plans, plan, by, request, self.now);
+        self.fold(&events);
+        (run, events)
+    }
+    /// Tells a run something.
+    pub fn tell(&mut self, run: RunId, input: Input) -> Vec<Event> {
+        let events = turn(&self.view, &self.plans, run, input, self.now);
+        self.fold(&events);
+        events
+    }
     /// Changes the estate.
     pub fn alter(&mut self, change: impl FnOnce(&mut Estate)) {
         let mut estate = Estate::clone(&self.view.estate);
@@ -100,6 +157,7 @@ pub fn read(text: &str) -> Small {
         .for_each(|c| estate.put(Fact::Cluster(Arc::new(c))));
     Small {
         view: View::of(estate),
+        plans: Plans::new(),
         permits: Permits::of(Role::Admin),
         now: Moment(1_000_000),
     }

@@ -141,6 +141,11 @@ impl<A, S: Work> At<'_, A, S> {
     fn state(&self, step: usize, in_phase: impl Fn(&StepState) -> bool) -> Option<StepState> {
         self.run.step(step).filter(|s| in_phase(s)).cloned()
     }
+    /// The state of a step whose turn it is, unless the run is being stopped.
+    fn coming(&self, step: usize) -> Option<StepState> {
+        let stopping = self.run.state == RunState::Cancelling;
+        self.state(step, StepState::pending).filter(|_| !stopping)
+    }
     fn running(&self, step: usize) -> Option<StepState> {
         self.state(step, |s| s.phase == Phase::Running)
     }
@@ -172,12 +177,9 @@ impl<A, S: Work> At<'_, A, S> {
     }
 
     fn granted(&mut self, step: usize, fence: Revision) {
-        let Some(mut s) = self.state(step, StepState::pending) else {
+        let Some(mut s) = self.coming(step) else {
             return;
         };
-        if matches!(self.run.state, RunState::Cancelling) {
-            return;
-        }
         s.phase = Phase::Running;
         s.attempt = 1;
         s.began.get_or_insert(self.now);
@@ -191,7 +193,7 @@ impl<A, S: Work> At<'_, A, S> {
     }
 
     fn refused(&mut self, step: usize, behind: RunId, since: Revision) {
-        let Some(mut s) = self.state(step, StepState::pending) else {
+        let Some(mut s) = self.coming(step) else {
             return;
         };
         let since = match s.phase {
@@ -207,7 +209,7 @@ impl<A, S: Work> At<'_, A, S> {
 
     /// At its turn the step no longer makes sense; no device was told anything.
     fn barred(&mut self, step: usize, mut fault: Fault) {
-        let Some(mut s) = self.state(step, StepState::pending) else {
+        let Some(mut s) = self.coming(step) else {
             return;
         };
         self.name_field(step, &mut fault);
@@ -221,7 +223,7 @@ impl<A, S: Work> At<'_, A, S> {
     }
 
     fn reached(&mut self, step: usize, said: String) {
-        if let Some(mut s) = self.state(step, StepState::pending) {
+        if let Some(mut s) = self.coming(step) {
             s.phase = Phase::Done;
             s.began.get_or_insert(self.now);
             s.ended = Some(self.now);

@@ -2,6 +2,7 @@
 
 use crate::{put, worse};
 use zastrugi_core::rooms::{clusters, edits, hosts, machines};
+use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{Condition, Memory, Provisioning},
@@ -492,13 +493,14 @@ fn a_cluster_needs_a_volume_that_all_of_its_hosts_see() {
 fn a_host_that_is_silent_takes_nothing() {
     let mut small = read("cluster a\nhost 1 64");
     let mut estate = (*small.view.estate).clone();
-    let change = zastrugi_core::event::Event::HostCondition {
-        host: HostId(1),
-        condition: Condition::Stranger {
-            since: Moment(0),
-            pin: String::new(),
-        },
-    };
+    let change =
+        zastrugi_core::rooms::Event::Hosts(zastrugi_core::rooms::hosts::Event::Condition {
+            host: HostId(1),
+            condition: Condition::Stranger {
+                since: Moment(0),
+                pin: String::new(),
+            },
+        });
     estate.absorb(&change);
     small.view = small.view.with(estate);
     let a = put(&small, &create(|c| c.count = 1));

@@ -2,6 +2,7 @@
 
 use crate::{put, worse};
 use std::sync::Arc;
+use zastrugi_core::road::Work;
 use zastrugi_core::rooms::moving;
 use zastrugi_core::{
     estate::{Fact, HostNet, NetRole, Network, Uplink, Volume},

@@ -2,6 +2,7 @@
 
 use proptest::prelude::*;
 use zastrugi_core::rooms::{edits, hosts, machines, networks, sites, storage};
+use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
     estate::{Change, Estate, Fact, MachineState, Nic, Site, Touched, Volume, Wanted},
     ids::{HostId, MachineId, NetworkId, SiteId, VolumeId},

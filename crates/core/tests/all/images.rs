@@ -9,14 +9,14 @@ use zastrugi_core::{
     ids::{ClusterId, ImageId, MachineId, NetworkId, VolumeId},
     moment::Moment,
     observe::{BootReport, HostReport, MachineReport, compare},
-    permits::Who,
-    road::{Input, begin, turn},
+    road::Input,
     rooms::edits::{Set, Target},
     rooms::images::AddImage,
     rooms::{Event, Proposal, Step},
     testkit::{Small, network, read, reported},
     units::Bytes,
 };
+use zastrugi_core::{road::Tale, testkit::Folding};
 
 const TWO: &str =
     "cluster eider\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1\nmachine 8 web 4 off";
@@ -127,27 +127,23 @@ fn an_image_in_use_or_still_arriving_is_not_removed() {
     // While a run awaits its bytes.
     let mut small = read(TWO);
     let plan = put(&small, &add(|_| {})).accept().unwrap();
-    let who = Who::itself();
-    let (run, events) = begin(&small.view, plan, who, Uuid::nil(), small.now);
-    small.alter(|e| drop(e.absorb_all(&events)));
+    let (run, _) = small.begin(plan);
     let image = *small.view.estate.images.keys().next().unwrap();
     let ask = Proposal::Images(images::Ask::Remove { image });
     assert!(worse(&put(&small, &ask))[0].contains("still works on spring"));
 
     // Given up before room was held: nothing of it stays.
-    let ended = turn(&small.view, run, Input::Cancel, small.now);
-    small.alter(|e| drop(e.absorb_all(&ended)));
+    small.tell(run, Input::Cancel);
     let failed = Input::Failed {
         step: 0,
-        fault: zastrugi_core::run::Fault::new(
-            zastrugi_core::run::FaultKind::Refused,
+        fault: zastrugi_core::runs::Fault::new(
+            zastrugi_core::runs::FaultKind::Refused,
             "full",
             "Free room.",
         ),
     };
-    let ended = turn(&small.view, run, failed, small.now);
-    small.alter(|e| drop(e.absorb_all(&ended)));
-    assert!(small.view.estate.runs.is_empty());
+    small.tell(run, failed);
+    assert!(small.view.runs.is_empty());
     assert!(small.view.estate.images.is_empty());
 }
 
@@ -245,7 +241,7 @@ fn a_host_without_the_images_volume_can_t_take_the_machine() {
         h.mounts
             .insert(VolumeId(77), zastrugi_core::testkit::paths(2));
     });
-    let on = zastrugi_core::proposal::PowerAct::On { host: None };
+    let on = zastrugi_core::rooms::machines::PowerAct::On { host: None };
     let machines = vec![MachineId(8)];
     let said = put(
         &small,
@@ -273,6 +269,7 @@ fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
     let host = &small.view.estate.hosts[&zastrugi_core::ids::HostId(1)];
     let report = HostReport {
         boot: 1,
+        obeyed: None,
         seq: 9,
         software: host.software.clone(),
         initiator: host.initiator.clone(),
@@ -281,7 +278,7 @@ fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
         machines: vec![seen],
         volumes: vec![],
     };
-    let events = compare(&small.view.estate, host.id, &report, small.now);
+    let events = compare(&small.view, host.id, &report, small.now);
     let boots = events.into_iter();
     boots
         .filter(|e| matches!(e, Event::Machines(machines::Event::Boot { .. })))
@@ -305,20 +302,16 @@ fn what_the_record_says_is_taken_over_unless_a_run_is_about_to_write_it() {
         sets: vec![Set::BootOnce(Some(BootFrom::Image))],
     });
     let plan = put(&small, &ask).accept().unwrap();
-    let (run, events) = begin(&small.view, plan, Who::itself(), Uuid::nil(), small.now);
-    small.alter(|e| drop(e.absorb_all(&events)));
+    let (run, _) = small.begin(plan);
     assert_eq!(report(&small, None), []);
-    let written = turn(
-        &small.view,
+    small.tell(
         run,
         Input::Succeeded {
             step: 0,
             said: String::new(),
         },
-        small.now,
     );
-    small.alter(|e| drop(e.absorb_all(&written)));
-    assert!(small.view.estate.runs.is_empty());
+    assert!(small.view.runs.is_empty());
     let over = report(&small, None);
     assert_eq!(over.len(), 1);
     let told = over[0].tell(&small.view.estate).unwrap();

@@ -18,6 +18,7 @@ mod running;
 mod sheets;
 mod storing;
 mod telling;
+mod upgrading;
 
 use zastrugi_core::{
     finding::Severity,

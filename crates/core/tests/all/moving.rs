@@ -2,16 +2,15 @@
 
 use crate::{put, worse};
 use std::{collections::BTreeMap, sync::Arc};
-use uuid::Uuid;
 use zastrugi_core::rooms::moving;
+use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
     estate::{Estate, Fact, HostNet, Machine, MachineState, NetRole, Network, Uplink},
     ids::{HostId, MachineId, NetworkId},
     loads::{HostLoad, Loads, MachineLoad, Writes},
     moment::Moment,
-    permits::Who,
     placement::Ledger,
-    road::{Input, begin, turn},
+    road::Input,
     rooms::moving::Move,
     rooms::{Event, Proposal, Step},
     testkit::{Small, network, read},
@@ -244,8 +243,7 @@ fn room_is_held_at_both_ends_until_it_is_over() {
     let plan = put(&small, &go(&[7], |m| m.to = Some(HostId(2))))
         .accept()
         .unwrap();
-    let (run, events) = begin(&small.view, plan, Who::itself(), Uuid::nil(), small.now);
-    small.alter(|e| drop(e.absorb_all(&events)));
+    let (run, _) = small.begin(plan);
     let held = |estate: &Estate, view: &Small, host: u64| {
         let host = estate.hosts.get(&HostId(host)).cloned();
         let ledger = Ledger::of(&view.view, host, &Default::default());
@@ -257,6 +255,7 @@ fn room_is_held_at_both_ends_until_it_is_over() {
     // Given up on the way: the room there is free again.
     let mut given_up = Small {
         view: small.view.clone(),
+        plans: small.plans.clone(),
         permits: small.permits,
         now: small.now,
     };
@@ -267,10 +266,9 @@ fn room_is_held_at_both_ends_until_it_is_over() {
             said: "cancelled".into(),
         },
     ] {
-        let events = turn(&given_up.view, run, input, given_up.now);
-        given_up.alter(|e| drop(e.absorb_all(&events)));
+        given_up.tell(run, input);
     }
-    assert!(given_up.view.estate.runs.is_empty());
+    assert!(given_up.view.runs.is_empty());
     assert_eq!(held(&given_up.view.estate, &given_up, 2), Bytes::ZERO);
     assert_eq!(
         given_up.view.estate.machines[&MachineId(7)].host,

@@ -22,6 +22,7 @@ use zastrugi_core::{
     rooms::networks::CreateNetwork,
     testkit::{self, Small, read},
 };
+use zastrugi_core::{road::Work, runs::Object};
 
 const CREW: NetworkId = NetworkId(800);
 
@@ -267,7 +268,10 @@ fn drift_is_mended_on_the_hosts_that_differ_and_the_wire_is_only_told() {
         ["mind: h1: sw1 port eth1 does not carry VLAN 20."]
     );
     assert_eq!(a.steps().len(), 1);
-    assert_eq!(a.steps()[0].step.host(), Some(HostId(2)));
+    assert_eq!(
+        a.steps()[0].step.device(&small.view.estate),
+        Some(Object::Host(HostId(2)))
+    );
 }
 
 fn carded(machine: &Machine, address: &str) -> Machine {
@@ -433,7 +437,7 @@ fn what_is_kept_lies_in_the_network_and_is_no_machines() {
 
 #[test]
 fn each_card_of_a_batch_has_a_mac_of_its_own() {
-    let small = fixture(PLAIN);
+    let mut small = fixture(PLAIN);
     let two = vec![
         card(None)[0].clone(),
         NewNic {
@@ -442,17 +446,13 @@ fn each_card_of_a_batch_has_a_mac_of_its_own() {
         },
     ];
     let plan = put(&small, &machines(2, two)).accept().unwrap();
-    let (_, events) = zastrugi_core::run::begin(
-        &small.view,
-        plan,
-        zastrugi_core::permits::Who::itself(),
-        uuid::Uuid::nil(),
-        small.now,
-    );
+    let (_, events) = small.begin(plan);
     let macs: BTreeSet<String> = events
         .iter()
         .filter_map(|e| match e {
-            zastrugi_core::event::Event::MachinePlanned(m) => Some(m.nics.clone()),
+            zastrugi_core::rooms::Event::Machines(machines::Event::Planned(m)) => {
+                Some(m.nics.clone())
+            }
             _ => None,
         })
         .flatten()

@@ -1,6 +1,7 @@
 //! Observations: only differences, never backwards.
 
 use zastrugi_core::rooms::{machines, networks, storage};
+use zastrugi_core::view::View;
 use zastrugi_core::{
     estate::{Estate, Fact, HostNet, Machine, MachineState},
     evidence::SeenVolume,
@@ -11,6 +12,7 @@ use zastrugi_core::{
     testkit::{self, paths, read},
     units::Bytes,
 };
+use zastrugi_core::{road::Tale, testkit::Folding};
 
 fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> HostReport {
     let machines = machines.iter().map(|(id, state, generation)| {
@@ -29,6 +31,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
         networks: Default::default(),
         boot: 1,
         seq,
+        obeyed: None,
         software: "4.2.1".into(),
         machines: machines.collect(),
         volumes: vec![SeenVolume {
@@ -44,7 +47,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
 const UP: MachineState = MachineState::Running { guest: true };
 
 fn see(estate: &Estate, report: &HostReport) -> Vec<Event> {
-    compare(estate, HostId(1), report, Moment(9))
+    compare(&View::of(estate.clone()), HostId(1), report, Moment(9))
 }
 
 #[test]

@@ -2,6 +2,7 @@
 
 use crate::{put, worse};
 use std::sync::Arc;
+use zastrugi_core::road::Work;
 use zastrugi_core::rooms::{clusters, edits, hosts, machines};
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
@@ -10,8 +11,6 @@ use zastrugi_core::{
     finding::Severity,
     ids::{ClusterId, HostId, MachineId, SiteId},
     moment::Span,
-    permits::Who,
-    road::begin,
     rooms::clusters::CreateCluster,
     rooms::edits::{Set, Target},
     rooms::hosts::ClaimHosts,
@@ -478,11 +477,7 @@ fn what_another_run_holds_is_said_before_one_waits_for_it() {
     };
     let seen = put(&small, &edit(&[8], vec![Set::Name("quay".into())])).seen();
     let accepted = put(&small, &on(&[8])).accept().unwrap();
-    let (by, request) = (Who::itself(), uuid::Uuid::nil());
-    let (_, events) = begin(&small.view, accepted, by, request, small.now);
-    let mut estate = Estate::clone(&small.view.estate);
-    estate.absorb_all(&events);
-    small.view = small.view.with(estate);
+    small.begin(accepted);
     let label = Set::Label {
         key: "a".into(),
         value: String::new(),

@@ -3,6 +3,7 @@
 use crate::{put, worse};
 use std::{collections::BTreeSet, sync::Arc};
 use zastrugi_core::rooms::{edits, machines, storage};
+use zastrugi_core::runs::Object;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{
@@ -19,6 +20,7 @@ use zastrugi_core::{
     testkit::{Small, paths, read},
     units::Bytes,
 };
+use zastrugi_core::{road::Work, testkit::Folding};
 
 const PLAIN: &str = "cluster eider\nhost 1 256\nhost 2 256\nhost 3 256\nmachine 7 db 64 on 1";
 const SLAB: VolumeId = VolumeId(951);
@@ -203,7 +205,7 @@ fn wrong_fields_of_a_volume_are_said_where_they_are() {
         let a = put(&small, &ask);
         assert!(a.at_field(field).is_some(), "{field}: {:?}", worse(&a));
     }
-    let a = zastrugi_core::assess::assess(
+    let a = zastrugi_core::rooms::assess(
         &small.view,
         &Permits::of(Role::Operator),
         &new_volume(|_| {}),
@@ -333,7 +335,11 @@ fn drift_is_what_an_intended_host_lacks() {
     let a = put(&small, &heal);
     assert_eq!(worse(&a), Vec::<String>::new());
     assert_eq!(a.steps().len(), 6, "map, log in and mount on two hosts");
-    assert!(a.steps().iter().all(|s| s.step.host() != Some(HostId(1))));
+    assert!(
+        a.steps()
+            .iter()
+            .all(|s| !s.step.about().contains(&Object::Host(HostId(1))))
+    );
     // A host that is not intended is no drift, and cannot be left out while something runs there.
     let only = |hosts: &[u64]| {
         Proposal::Edits(edits::Ask::Edit {

@@ -1,6 +1,7 @@
 //! What the Logbook says, event by event; and what each proposal needs a person to be allowed.
 
 use std::sync::Arc;
+use zastrugi_core::road::Tale;
 use zastrugi_core::rooms::{clusters, edits, hosts, machines, networks, storage};
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
@@ -497,10 +498,10 @@ fn a_viewer_starts_nothing_an_operator_only_what_is_about_machines() {
     let small = read("cluster eider\nhost 1 64\nmachine 7 db 8 on 1");
     let view = small.view.with(estate());
     for (ask, act) in proposals() {
-        assert_eq!(ask.act(), act, "{ask:?}");
+        assert_eq!(Vec::from_iter(ask.acts()), [act], "{ask:?}");
         for role in Role::ALL {
             let permits = Permits::of(role);
-            let a = zastrugi_core::assess::assess(&view, &permits, &ask, small.now);
+            let a = zastrugi_core::rooms::assess(&view, &permits, &ask, small.now);
             let refused = a
                 .findings()
                 .iter()

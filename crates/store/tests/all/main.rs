@@ -15,35 +15,57 @@ use zastrugi_core::{
     testkit::read,
     units::{Bytes, Mhz},
 };
+use zastrugi_core::{
+    road::{Tale, Urgency},
+    rooms::{Change, Record},
+    testkit::Folding,
+};
 use zastrugi_store::{
     EventFilter, EventLine, Journal, Leases, Measurements, NewOrder, News, Orders, People, Reads,
     Settings, StoreError, Vault,
 };
+
+mod histories;
+mod runs;
 
 const MIGRATIONS: &sqlx::migrate::Migrator = &zastrugi_store::MIGRATOR;
 
 /// Writes events as one batch; answers the revision.
 async fn append(journal: &Journal, estate: &mut Estate, events: &[Event]) -> Revision {
     let mut batch = journal.begin().await.unwrap();
-    let revision = Revision(batch.head().0 + 1);
+    let revision = Revision(batch.head().revision.0 + 1);
     let lines: Vec<EventLine> = events
         .iter()
         .filter_map(|e| e.tell(estate))
-        .map(|told| EventLine {
+        .map(|entry| EventLine {
             at: Moment(1000),
             who: Who {
                 person: None,
                 name: "ada".into(),
             },
             run: None,
-            told,
+            entry,
         })
         .collect();
-    let change = estate.absorb_all(events);
+    let change = Change {
+        estate: estate.absorb_all(events),
+        ..Change::default()
+    };
     batch.write(revision, &change, &lines, &[]).await.unwrap();
     batch.commit(revision, Uuid::new_v4()).await.unwrap();
     estate.revision = revision;
     revision
+}
+
+fn entities(estate: &mut Estate, event: &Event) -> Change {
+    Change {
+        estate: estate.absorb(event),
+        ..Change::default()
+    }
+}
+
+async fn now(journal: &Journal) -> Estate {
+    journal.load().await.unwrap().1.estate
 }
 
 async fn stored(journal: &Journal) -> Estate {
@@ -52,13 +74,10 @@ async fn stored(journal: &Journal) -> Estate {
         .view
         .estate;
     let mut batch = journal.begin().await.unwrap();
-    let mut change = zastrugi_core::estate::Change::default();
+    let mut change = Change::default();
     for fact in source.facts() {
         estate.put(fact.clone());
-        change.touched.insert(
-            (fact.kind(), fact.id()),
-            zastrugi_core::estate::Touched::Put(fact),
-        );
+        change.take(Record::Entity(fact));
     }
     batch.write(Revision(1), &change, &[], &[]).await.unwrap();
     batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
@@ -88,13 +107,13 @@ async fn what_is_written_is_read_again_now_and_as_it_was(pool: PgPool) {
         })],
     )
     .await;
-    assert_eq!(journal.load().await.unwrap(), estate);
+    assert_eq!(now(&journal).await, estate);
     let past = journal.load_at(Revision(1)).await.unwrap();
     assert_eq!(past.machines, before.machines);
     let (head, change) = journal.changed_since(Revision(1)).await.unwrap();
-    assert_eq!(head, Revision(3));
+    assert_eq!(head.revision, Revision(3));
     assert_eq!(
-        change.touched.len(),
+        change.estate.touched.len(),
         1,
         "only what changed is read: the purged machine"
     );
@@ -110,13 +129,16 @@ async fn two_appends_wait_for_each_other_and_a_dropped_one_leaves_nothing(pool: 
     drop(held);
     tokio::time::sleep(Duration::from_millis(2200)).await;
     let mut batch = journal.begin().await.unwrap();
-    let change = estate.absorb(&Event::Sites(sites::Event::Added(Site {
-        id: SiteId(77),
-        name: "x".into(),
-    })));
+    let change = entities(
+        &mut estate,
+        &Event::Sites(sites::Event::Added(Site {
+            id: SiteId(77),
+            name: "x".into(),
+        })),
+    );
     batch.write(Revision(2), &change, &[], &[]).await.unwrap();
     drop(batch);
-    assert_eq!(journal.head().await.unwrap(), Revision(1));
+    assert_eq!(journal.head().await.unwrap().revision, Revision(1));
     let id = Uuid::new_v4();
     assert_eq!(journal.was_written(id).await.unwrap(), None);
     journal
@@ -136,7 +158,10 @@ async fn a_name_twice_is_caught_by_the_table_too(pool: PgPool) {
     let mut twin = (*estate.machines[&MachineId(7)]).clone();
     twin.id = MachineId(9);
     let mut batch = journal.begin().await.unwrap();
-    let change = estate.absorb(&Event::Machines(machines::Event::Adopted(Box::new(twin))));
+    let change = entities(
+        &mut estate,
+        &Event::Machines(machines::Event::Adopted(Box::new(twin))),
+    );
     let refused = batch.write(Revision(2), &change, &[], &[]).await;
     assert!(matches!(refused, Err(StoreError::Taken(_))), "{refused:?}");
 }
@@ -203,6 +228,8 @@ async fn an_order_is_taken_once_and_again_after_its_lease(pool: PgPool) {
         step,
         attempt: 1,
         after: Span(after),
+        device: "host-1".into(),
+        urgency: Urgency::Ordinary,
     };
     let mut batch = journal.begin().await.unwrap();
     batch
@@ -210,15 +237,15 @@ async fn an_order_is_taken_once_and_again_after_its_lease(pool: PgPool) {
         .await
         .unwrap();
     batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();
-    let first = orders.take(10, Span(300)).await.unwrap();
+    let first = orders.take(10, 4, &[], Span(300)).await.unwrap();
     assert_eq!(
         first.iter().map(|o| o.step).collect::<Vec<_>>(),
         [0],
         "the other is not due"
     );
-    assert!(orders.take(10, Span(300)).await.unwrap().is_empty());
+    assert!(orders.take(10, 4, &[], Span(300)).await.unwrap().is_empty());
     tokio::time::sleep(Duration::from_millis(350)).await;
-    let second = orders.take(10, Span(30_000)).await.unwrap();
+    let second = orders.take(10, 4, &[], Span(30_000)).await.unwrap();
     assert_ne!(second[0].token, first[0].token);
     let mut batch = journal.begin().await.unwrap();
     assert!(
@@ -235,9 +262,9 @@ async fn an_order_is_taken_once_and_again_after_its_lease(pool: PgPool) {
             .unwrap()
             .is_some_and(|s| s.0 > 50_000)
     );
-    orders.give_back(&second[0], Span(0)).await.unwrap();
+    orders.give_back(&second[0], Span(0), "").await.unwrap();
     assert!(
-        orders.take(10, Span(1)).await.unwrap().is_empty(),
+        orders.take(10, 4, &[], Span(1)).await.unwrap().is_empty(),
         "done is done"
     );
 }
@@ -522,7 +549,7 @@ async fn history_goes_after_its_time_and_what_is_current_stays(pool: PgPool) {
         .unwrap();
     journal.tend(90, 400).await.unwrap();
     journal.tend(90, 400).await.unwrap();
-    assert_eq!(journal.load().await.unwrap(), estate);
+    assert_eq!(now(&journal).await, estate);
     let kept: Vec<i64> = sqlx::query_scalar(
         "select since from fact where kind = 'machine' and id = 8 order by since",
     )
