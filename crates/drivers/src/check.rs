@@ -18,6 +18,8 @@ struct Suite {
     client: reqwest::Client,
     base: String,
     key: String,
+    /// The history in which it gives orders.
+    epoch: String,
     results: Vec<Checked>,
 }
 
@@ -41,6 +43,7 @@ impl Suite {
         if let Some((key, fence)) = stamp {
             request = request
                 .header("step-key", key)
+                .header("epoch", &self.epoch)
                 .header("fence", fence.to_string());
         }
         if let Some(body) = body {
@@ -129,6 +132,7 @@ pub async fn run(address: &str, volume: &str, password: &str) -> Vec<Checked> {
         client,
         base: format!("https://{address}"),
         key: String::new(),
+        epoch: epoch(FIRST, 1),
         results: vec![],
     };
     if greeting(&mut suite).await && claim(&mut suite, password).await {
@@ -402,7 +406,45 @@ async fn machine(s: &mut Suite, volume: &str) {
         answered(&said, &[409]),
     );
     running(s, &path).await;
+    histories(s, &path).await;
     removed(s, &path).await;
+}
+
+/// The history number that the checks begin with, and a later one.
+const FIRST: u64 = 5;
+
+fn epoch(number: u64, history: u128) -> String {
+    format!("{number}.{}", Uuid::from_u128(history).simple())
+}
+
+/// Orders of an older history, and of a copy of this one.
+async fn histories(s: &mut Suite, path: &str) {
+    let power = format!("{path}/power");
+    let off = || Some(json!({"act": "off"}));
+    let ours = s.epoch.clone();
+    s.epoch = epoch(FIRST - 1, 1);
+    let said = s
+        .send(Method::POST, &power, Some(("check.older", 99)), off())
+        .await;
+    s.note(
+        "orders of an older history are refused",
+        answered(&said, &[412]).and_then(|()| code(&said, "old_epoch")),
+    );
+    s.epoch = epoch(FIRST, 2);
+    let said = s
+        .send(Method::POST, &power, Some(("check.copy", 99)), off())
+        .await;
+    s.note(
+        "orders of another history of the same number are refused",
+        answered(&said, &[409]).and_then(|()| code(&said, "other_history")),
+    );
+    s.epoch = ours;
+    let said = s.send(Method::GET, "/v1/state", None, None).await;
+    s.note(
+        "the state says whose orders were obeyed last, and up to which fence",
+        answered(&said, &[200])
+            .and_then(|()| has(&said, &["/seen/epoch", "/seen/history", "/seen/fence"])),
+    );
 }
 
 /// Leases and fences of a machine that is powered on.

@@ -98,7 +98,7 @@ async fn measure(url: &str) {
             match state.state {
                 RunState::Done => break,
                 RunState::NeedsYou => {
-                    panic!("{:?}", state.steps.iter().find_map(|s| s.fault.clone()))
+                    panic!("{:?}", state.steps().find_map(|s| s.fault.clone()))
                 }
                 _ => tokio::time::sleep(Duration::from_millis(50)).await,
             }

@@ -10,6 +10,7 @@ use std::{
     },
 };
 use zastrugi_core::rooms::hosts;
+use zastrugi_core::{epoch::Epoch, testkit::Folding};
 use zastrugi_core::{
     estate::{Bmc, Condition, Estate, Fact, Host, Machine},
     evidence::{Answer, Probe},
@@ -21,6 +22,12 @@ use zastrugi_core::{
 };
 use zastrugi_drivers::{Drivers, Installation, Networks, Outcome, Secrets, Turn};
 use zastrugi_standins::{Fault as Break, FaultKind as Breaks, Scenario, Settings, Standins};
+
+/// The history in which all of these tests give orders.
+pub(crate) const EPOCH: Epoch = Epoch {
+    number: 1,
+    history: uuid::Uuid::from_u128(7),
+};
 
 #[derive(Default)]
 struct Drawer(Mutex<HashMap<SecretRef, String>>);
@@ -39,10 +46,6 @@ impl Secrets for Drawer {
         ));
         all.insert(secret, plain);
         Box::pin(async move { Ok(secret) })
-    }
-    fn forget(&self, secret: SecretRef) -> BoxFuture<'_, ()> {
-        self.0.lock().unwrap().remove(&secret);
-        Box::pin(async {})
     }
 }
 
@@ -181,6 +184,7 @@ impl Bench {
         });
         let turn = Turn {
             key,
+            epoch: EPOCH,
             fence: Revision(1),
             waited: Span(0),
             now: Moment(5),
@@ -202,6 +206,7 @@ impl Bench {
         for _ in 0..200 {
             let turn = Turn {
                 key: "wait",
+                epoch: EPOCH,
                 fence: Revision(20),
                 waited: Span(0),
                 now: Moment(5),

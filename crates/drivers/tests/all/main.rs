@@ -21,6 +21,7 @@ use zastrugi_standins::FaultKind as Breaks;
 fn turn(key: &str, fence: u64) -> Turn<'_> {
     Turn {
         key,
+        epoch: bench::EPOCH,
         fence: Revision(fence),
         waited: Span(0),
         now: Moment(5),

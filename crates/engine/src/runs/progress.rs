@@ -5,7 +5,7 @@ use std::{sync::Arc, time::Duration};
 use tokio::time::sleep;
 use zastrugi_store::Reads;
 
-const AGAIN: Duration = Duration::from_secs(1);
+const AGAIN: Duration = Duration::from_millis(500);
 
 pub(crate) async fn follow(shared: Arc<Shared>) {
     let reads = Reads::new(shared.pool.clone());

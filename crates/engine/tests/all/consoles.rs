@@ -177,7 +177,7 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
     tokio::time::timeout(Duration::from_secs(10), says_off)
         .await
         .unwrap();
-    let on = zastrugi_core::proposal::PowerAct::On { host: None };
+    let on = zastrugi_core::rooms::machines::PowerAct::On { host: None };
     let machines = vec![id];
     lab.done(Proposal::Machines(machines::Ask::Power {
         machines,

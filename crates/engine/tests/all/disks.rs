@@ -57,9 +57,9 @@ fn go(lab: &Lab, volume: VolumeId, stay: bool) -> Proposal {
 /// Until some of it is copied.
 async fn under_way(lab: &Lab, run: RunId) {
     let copies = || {
-        let estate = lab.estate();
-        let run = estate.runs.get(&run);
-        run.is_some_and(|r| r.steps[0].said.contains("to go"))
+        let view = lab.desk.look();
+        let run = view.runs.get(run);
+        run.is_some_and(|r| view.said(r, 0).contains("to go"))
     };
     eventually("it is under way", copies).await;
 }
@@ -83,9 +83,9 @@ async fn disks_go_to_another_volume_and_back_while_their_machine_runs(pool: PgPo
     let before = lab.estate().machine_named("m").unwrap().clone();
     let run = lab.done(go(&lab, quay, true)).await;
     assert!(
-        run.steps[0].said.contains("are on quay"),
+        run.step(0).unwrap().said.contains("are on quay"),
         "{}",
-        run.steps[0].said
+        run.step(0).unwrap().said
     );
     let after = lab.estate().machine_named("m").unwrap().clone();
     assert_eq!(after.host, before.host, "the machine stayed");
@@ -132,7 +132,7 @@ async fn a_path_that_dies_on_the_way_fails_it_and_a_retry_gets_there(pool: PgPoo
             .portal("shelf", portal, Some(&host), false);
     }
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let words = stuck.steps[0].fault.as_ref().unwrap();
+    let words = stuck.step(0).unwrap().fault.as_ref().unwrap();
     assert!(words.said.contains("does not reach"), "{words:?}");
     for portal in [1, 2] {
         lab.standins

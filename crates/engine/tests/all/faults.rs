@@ -38,7 +38,7 @@ async fn a_lost_doubled_or_garbled_answer_is_asked_for_again_and_the_effect_happ
             .add_fault(fault("h1", "PUT /v1/machines", kind, 1));
         let run = lab.done(lab.create(name, 1, false)).await;
         let tries = if kind == Breaks::Slow { 1 } else { 2 };
-        assert_eq!(run.steps[0].attempt, tries, "{name}");
+        assert_eq!(run.step(0).unwrap().attempt, tries, "{name}");
     }
     lab.assert_once();
 }
@@ -52,7 +52,7 @@ async fn a_refusal_is_shown_in_the_devices_words_and_retry_goes_on(pool: PgPool)
         .add_fault(fault("h1", "PUT /v1/machines", Breaks::Refuse, 1));
     let run = lab.start(lab.create("gate", 1, true)).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let said = stuck.steps[0].fault.clone().unwrap();
+    let said = stuck.step(0).unwrap().fault.clone().unwrap();
     assert_eq!(said.said, "The device is busy with its own maintenance.");
     assert_eq!(said.field.as_deref(), Some("disks"));
     assert!(!said.remedy.is_empty());
@@ -72,7 +72,7 @@ async fn a_hanging_device_is_timed_out_and_tried_again(pool: PgPool) {
         .world
         .add_fault(fault("h1", "PUT /v1/machines", Breaks::Hang, 1));
     let run = lab.done(lab.create("gate", 1, false)).await;
-    assert_eq!(run.steps[0].attempt, 2);
+    assert_eq!(run.step(0).unwrap().attempt, 2);
     lab.assert_once();
 }
 
@@ -91,7 +91,7 @@ async fn cancelling_leaves_what_is_done_and_gives_back_the_rest(pool: PgPool) {
         .unwrap();
     let ended = lab.until(run, &[RunState::Cancelled]).await;
     assert_eq!(
-        ended.steps.iter().map(|s| s.phase).collect::<Vec<_>>(),
+        ended.steps().map(|s| s.phase).collect::<Vec<_>>(),
         [Phase::Done, Phase::Failed, Phase::Skipped]
     );
     let machine = lab.estate().machines[&lab.machine("gate")].clone();

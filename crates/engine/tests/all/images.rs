@@ -134,7 +134,7 @@ async fn another_file_than_its_publisher_s_is_refused_with_both_sums(pool: PgPoo
     let (run, image) = begin(&lab, &file, &other).await;
     feed(&lab, &image, &file, file.len()).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let fault = stuck.steps.iter().find_map(|s| s.fault.clone()).unwrap();
+    let fault = stuck.steps().find_map(|s| s.fault.clone()).unwrap();
     assert!(
         fault.said.contains(&sum(&file)) && fault.said.contains(&other),
         "{}",
@@ -176,7 +176,7 @@ async fn a_new_machine_boots_once_from_the_image_and_then_from_its_disk(pool: Pg
         create.first_boot = Some(BootFrom::Image);
     }
     let run = lab.start(ask).await;
-    let installs = |run: &Run| run.steps.iter().any(|s| s.said == "installer");
+    let installs = |run: &Run| run.steps().any(|s| s.said == "installer");
     let began = std::time::Instant::now();
     while !lab
         .desk

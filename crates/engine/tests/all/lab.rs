@@ -193,8 +193,7 @@ impl Lab {
             RunState::Done,
             "{:?}",
             ended
-                .steps
-                .iter()
+                .steps()
                 .filter_map(|s| s.fault.clone())
                 .collect::<Vec<_>>()
         );

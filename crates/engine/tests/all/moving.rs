@@ -106,9 +106,9 @@ async fn a_machine_moves_and_what_was_foretold_is_set_beside_what_was(pool: PgPo
     let whole = moved.measured.total.as_f64() / foretold.total.as_f64();
     assert!((0.8..1.3).contains(&whole), "{moved:?}");
     assert!(
-        run.steps[0].said.contains("were foretold"),
+        run.step(0).unwrap().said.contains("were foretold"),
         "{}",
-        run.steps[0].said
+        run.step(0).unwrap().said
     );
     assert_runs_once(&lab, after).await;
     // There and back again, under yet another lease.
@@ -201,10 +201,10 @@ async fn broken(lab: &Lab, at: usize, dies: Dies) {
         }
         _ => {
             assert_eq!(ended.state, RunState::NeedsYou, "{dies:?} at {at}");
-            let fault = ended.steps[0].fault.clone().unwrap();
+            let fault = ended.step(0).unwrap().fault.clone().unwrap();
             assert!(
                 fault.said.contains("stays")
-                    || fault.kind != zastrugi_core::run::FaultKind::Refused,
+                    || fault.kind != zastrugi_core::runs::FaultKind::Refused,
                 "{fault:?}"
             );
             let on = lab.standins.world.running("m");
@@ -259,7 +259,7 @@ async fn a_source_lost_before_any_round_or_the_switch_leaves_no_half_copy(pool: 
 async fn on_again(lab: &Lab) {
     let off = || lab.estate().machine_named("m").unwrap().is_off();
     eventually("the machine is off", off).await;
-    let act = zastrugi_core::proposal::PowerAct::On { host: None };
+    let act = zastrugi_core::rooms::machines::PowerAct::On { host: None };
     let machines = vec![lab.machine("m")];
     lab.done(Proposal::Machines(machines::Ask::Power { machines, act }))
         .await;

@@ -109,7 +109,7 @@ async fn a_network_reaches_every_host_and_a_guest_learns_its_addresses(pool: PgP
             &lab, "crew", 20, 1500,
         ))))
         .await;
-    assert_eq!(run.steps.len(), 3);
+    assert_eq!(run.tally.all(), 3);
     assert_eq!(standings(&lab, "crew"), [Standing::Fine, Standing::Fine]);
     let crew = network(&lab, "crew");
     lab.done(on(&lab, "a", crew)).await;
@@ -133,7 +133,7 @@ async fn a_network_reaches_every_host_and_a_guest_learns_its_addresses(pool: PgP
     let b = vec![lab.machine("b")];
     lab.done(Proposal::Machines(machines::Ask::Power {
         machines: b.clone(),
-        act: zastrugi_core::proposal::PowerAct::Off,
+        act: zastrugi_core::rooms::machines::PowerAct::Off,
     }))
     .await;
     lab.done(Proposal::Machines(machines::Ask::Delete {
@@ -173,7 +173,7 @@ async fn an_address_that_answers_already_is_not_given(pool: PgPool) {
         .squat("10.2.0.10", "a printer nobody wrote down");
     let run = lab.start(on(&lab, "a", network(&lab, "crew"))).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let fault = stuck.steps[0].fault.clone().unwrap();
+    let fault = stuck.step(0).unwrap().fault.clone().unwrap();
     assert_eq!(
         fault.said,
         "10.2.0.10 answers already: a printer nobody wrote down."
@@ -207,7 +207,7 @@ async fn a_forgotten_host_is_drift_and_mended_alone(pool: PgPool) {
     let run = lab
         .done(Proposal::Networks(networks::Ask::Heal { network: crew }))
         .await;
-    assert_eq!(run.steps.len(), 1, "the others are not touched");
+    assert_eq!(run.tally.all(), 1, "the others are not touched");
     assert_eq!(
         standings(&lab, "crew"),
         [Standing::Fine, Standing::Fine, Standing::Fine]

@@ -3,6 +3,7 @@
 use crate::lab::{Lab, eventually, until};
 use sqlx::PgPool;
 use uuid::Uuid;
+use zastrugi_core::rooms::{Proposal, machines};
 use zastrugi_core::runs::RunState;
 use zastrugi_engine::Engine;
 
@@ -47,11 +48,11 @@ async fn two_processes_serve_the_same_estate_and_one_goes_on_alone(pool: PgPool)
     } = lab;
     engine.stop().await;
     let gate = desk.look().estate.machine_named("gate-0").unwrap().id;
-    let stop = zastrugi_core::proposal::PowerAct::Off;
-    let ask = zastrugi_core::proposal::Proposal::Power {
+    let stop = zastrugi_core::rooms::machines::PowerAct::Off;
+    let ask = Proposal::Machines(machines::Ask::Power {
         machines: vec![gate],
         act: stop,
-    };
+    });
     let run = desk.start(&admin, ask, None, Uuid::new_v4()).await.unwrap();
     until(&desk, run, &[RunState::Done]).await;
     eventually("the other leads", || desk.health().leads).await;
@@ -73,7 +74,7 @@ async fn a_past_moment_is_a_query(pool: PgPool) {
     let past = journal.load_at(then.revision).await.unwrap();
     assert_eq!(past.hosts, then.hosts);
     assert!(past.clusters.is_empty());
-    let rebuilt = journal.load().await.unwrap();
+    let rebuilt = journal.load().await.unwrap().1.estate;
     assert_eq!(
         rebuilt,
         *lab.estate(),

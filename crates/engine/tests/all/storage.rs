@@ -55,7 +55,7 @@ async fn a_new_volume_reaches_every_host_by_every_path_and_a_machine_lives_on_it
     );
 
     let run = lab.done(lab.volume("quay", Some(64)).await).await;
-    assert_eq!(run.steps.len(), 1 + 3 * 3 + 2);
+    assert_eq!(run.tally.all(), 1 + 3 * 3 + 2);
     assert_eq!(paths(&lab, "quay"), [2, 2, 2]);
     let quay = lab.volume_named("quay");
     assert!(quay.ready && quay.drift(&lab.estate()).is_empty());
@@ -114,7 +114,7 @@ async fn what_is_on_a_lun_is_never_formatted_and_is_named(pool: PgPool) {
     let lab = lab(&pool, 2).await;
     let run = lab.start(lab.volume("ledger", None).await).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let fault = stuck.steps.iter().find_map(|s| s.fault.clone()).unwrap();
+    let fault = stuck.steps().find_map(|s| s.fault.clone()).unwrap();
     assert_eq!(fault.said, "ledger is not empty: xfs “ledger”.");
     assert!(
         fault.remedy.contains("Nothing was changed on it"),
@@ -159,7 +159,7 @@ async fn a_dead_portal_is_drift_of_one_host_and_healed_when_it_is_back(pool: PgP
     let lab = lab(&pool, 2).await;
     lab.standins.world.portal("shelf", 2, Some("h2"), false);
     let run = lab.done(lab.volume("quay", Some(64)).await).await;
-    let said: Vec<_> = run.steps.iter().map(|s| s.said.clone()).collect();
+    let said: Vec<_> = run.steps().map(|s| s.said.clone()).collect();
     assert!(
         said.iter()
             .any(|s| s.contains("1 of 2 portals") && s.contains("does not answer")),
@@ -174,7 +174,7 @@ async fn a_dead_portal_is_drift_of_one_host_and_healed_when_it_is_back(pool: PgP
     lab.standins.world.portal("shelf", 2, Some("h2"), true);
     let heal = Proposal::Storage(storage::Ask::HealVolume { volume: quay.id });
     let run = lab.done(heal.clone()).await;
-    assert_eq!(run.steps.len(), 3, "only the host that drifted is touched");
+    assert_eq!(run.tally.all(), 3, "only the host that drifted is touched");
     eventually("all paths are back", || paths(&lab, "quay") == [2, 2]).await;
     let nothing = lab.desk.assess(&lab.admin, &heal);
     assert!(nothing.blocked(), "there is nothing to heal any more");
@@ -207,7 +207,7 @@ async fn one_dead_controller_is_gone_around_and_two_stop_the_run_in_words(pool: 
     });
     let run = lab.start(extend).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let fault = stuck.steps[0].fault.clone().unwrap();
+    let fault = stuck.step(0).unwrap().fault.clone().unwrap();
     assert!(
         matches!(fault.kind, FaultKind::Unreachable | FaultKind::TimedOut),
         "{fault:?}"
@@ -231,7 +231,7 @@ async fn a_wrong_password_of_an_array_is_said_and_nothing_is_left(pool: PgPool) 
     lab.ready().await;
     let run = lab.start(lab.array("last-light").await).await;
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
-    let fault = stuck.steps[0].fault.clone().unwrap();
+    let fault = stuck.step(0).unwrap().fault.clone().unwrap();
     assert_eq!(fault.said, "User name or password is wrong.");
     assert_eq!(fault.field.as_deref(), Some("password"));
     lab.desk
@@ -265,7 +265,7 @@ async fn machines_halt_when_their_volume_is_full_and_go_on_after_it_grew(pool: P
             size: Bytes::gib(32),
         }))
         .await;
-    assert_eq!(run.steps.len(), 2);
+    assert_eq!(run.tally.all(), 2);
     eventually("it goes on", || {
         state() == MachineState::Running { guest: true }
     })
@@ -302,7 +302,11 @@ async fn a_hanging_array_is_timed_out_and_asked_again(pool: PgPool) {
     let lab = lab(&pool, 1).await;
     hang_both(&lab, "POST /redfish/v1/Storage", 1);
     let run = lab.done(lab.volume("quay", Some(64)).await).await;
-    assert!(run.steps[0].attempt >= 2, "{}", run.steps[0].attempt);
+    assert!(
+        run.step(0).unwrap().attempt >= 2,
+        "{}",
+        run.step(0).unwrap().attempt
+    );
     lab.assert_once();
 }
 
@@ -313,7 +317,11 @@ async fn a_hanging_filer_is_timed_out_and_its_export_made_once(pool: PgPool) {
     lab.done(lab.array("first-light").await).await;
     hang_both(&lab, "POST /redfish/v1/Storage/1/FileSystems", 1);
     let run = lab.done(lab.volume("quay", Some(64)).await).await;
-    assert!(run.steps[0].attempt >= 2, "{}", run.steps[0].attempt);
+    assert!(
+        run.step(0).unwrap().attempt >= 2,
+        "{}",
+        run.step(0).unwrap().attempt
+    );
     let offers = lab.standins.world.offers("shelf");
     let quays: Vec<_> = offers.iter().filter(|(name, _)| name == "quay").collect();
     assert_eq!(quays, [&("quay".to_owned(), 2)], "{offers:?}");
