@@ -27,7 +27,7 @@ async fn main() {
         let began = Instant::now();
         let run = lab.done(ask).await;
         times.push(began.elapsed().as_secs_f64());
-        assert_eq!(run.steps.len(), 3 * 64 + 3);
+        assert_eq!(run.tally.all(), 3 * 64 + 3);
     }
     times.sort_by(f64::total_cmp);
     lab.assert_once();

@@ -163,7 +163,7 @@ async fn main() {
     let ready = || {
         let view = lab.desk.look();
         view.estate.machines.len() == MACHINES as usize
-            && view.estate.runs.is_empty()
+            && view.runs.is_empty()
             && view.estate.machines.keys().all(|m| {
                 let load = view.loads.machines.get(m);
                 load.is_some_and(|l| l.writes.is_some())

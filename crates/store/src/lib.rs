@@ -35,7 +35,7 @@ pub use settings::Settings;
 pub use vault::{Vault, VaultError};
 
 use sqlx::{
-    Executor, PgPool,
+    PgPool,
     postgres::{PgConnectOptions, PgPoolOptions},
 };
 use std::{str::FromStr, time::Duration};
@@ -132,12 +132,17 @@ pub fn connect_lazily(url: &str, most: u32) -> Result<PgPool, StoreError> {
 /// # Errors
 /// [`StoreError::Migrate`] when a migration fails.
 pub async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
-    let mut connection = pool.acquire().await?;
-    connection
-        .execute("set statement_timeout = '10min'; set idle_in_transaction_session_timeout = 0")
+    // Changing tables and facts may take longer than a statement usually may.
+    let patient = (*pool.connect_options()).clone().options([
+        ("statement_timeout", "10min"),
+        ("idle_in_transaction_session_timeout", "0"),
+    ]);
+    let pool = &PgPoolOptions::new()
+        .max_connections(1)
+        .connect_with(patient)
         .await?;
-    MIGRATOR.run(&mut *connection).await?;
-    connection.execute("reset all").await?;
-    drop(connection);
-    upgrade::bring_up(pool).await
+    MIGRATOR.run(pool).await?;
+    let brought = upgrade::bring_up(pool).await;
+    pool.close().await;
+    brought
 }

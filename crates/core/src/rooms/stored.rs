@@ -4,7 +4,7 @@ use super::{Change, Plan, World};
 use crate::{
     estate::{Fact, Kind, Touched, UpgradeError},
     ids::{Revision, RunId},
-    runs::{Run, StepState},
+    runs::{Phase, Run, StepState},
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -168,13 +168,24 @@ impl World {
     }
 }
 
-/// A run that is over, whole again: steps without a row were never touched, and are skipped.
+/// A run with its steps as they were stored. Of one that is over those without a row were never touched: skipped.
 pub fn closed_run(mut run: Run, steps: impl IntoIterator<Item = (usize, StepState)>) -> Run {
     let tally = run.tally;
     run.untouched();
+    if !run.state.open() {
+        for n in 0..tally.all() {
+            let phase = Phase::Skipped;
+            run.set(
+                n,
+                StepState {
+                    phase,
+                    ..StepState::waiting()
+                },
+            );
+        }
+    }
     for (n, state) in steps {
         run.set(n, state);
     }
-    run.tally = tally;
     run
 }

@@ -5,7 +5,10 @@ use crate::{
     scribe::{Decision, Guard, Refusal, Scribe, Sight},
     shared::{Shared, now},
 };
-use std::{sync::Arc, time::Duration};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 use uuid::Uuid;
 use zastrugi_core::{
     finding::Finding,
@@ -135,10 +138,35 @@ pub(crate) struct Wish {
     pub(crate) request: Uuid,
 }
 
+impl Wish {
+    fn guard(&self) -> Guard {
+        Guard::Request {
+            id: self.request,
+            by: self.by,
+        }
+    }
+    fn begin(&self, sight: &Sight<'_>, fresh: Assessment) -> Result<Decision, Refusal> {
+        let accepted = fresh.clone().accept();
+        let accepted =
+            accepted.map_err(|blocked| Refusal::Blocked(Box::new(fresh), blocked.stops))?;
+        let (view, plans) = (sight.view, sight.plans);
+        let (who, request) = (self.who.clone(), self.request);
+        let (run, events) = begin(view, plans, accepted, who.clone(), request, sight.at);
+        Ok(Decision {
+            events,
+            who,
+            run: Some(run),
+            request: Some(request),
+        })
+    }
+}
+
 /// How often it is searched anew because what it rests on has changed.
 const SEARCHES: u32 = 3;
 /// The longest that one search may take.
 const LONGEST: Duration = Duration::from_secs(20);
+/// A search that may be done inside the head lock.
+const SHORT: Duration = Duration::from_millis(50);
 
 /// Searches outside the head lock and confirms inside: others are not kept waiting by a long search.
 pub(crate) async fn start_as(
@@ -146,16 +174,54 @@ pub(crate) async fn start_as(
     scribe: &Scribe,
     wish: Wish,
 ) -> Result<RunId, StartError> {
+    let mut took = Duration::MAX;
     for _ in 0..SEARCHES {
+        let began = Instant::now();
         let (view, fresh) = search(shared, &wish).await?;
+        took = began.elapsed();
         match confirm(scribe, &wish, view, fresh).await {
-            Ok((_, Some(run))) | Err(Refusal::Known(run)) => return Ok(run),
             Err(Refusal::Moved) => {}
-            Ok((_, None)) => return Err(StartError::Unavailable("nothing was decided".into())),
-            Err(refusal) => return Err(refused(refusal)),
+            decided => return begun(decided),
         }
     }
-    Err(StartError::Busy)
+    // Where all moves so fast that it moved each time, a short search may be done while the others wait.
+    if took > SHORT {
+        return Err(StartError::Busy);
+    }
+    begun(inside(scribe, wish).await)
+}
+
+fn begun(decided: Result<(Revision, Option<RunId>), Refusal>) -> Result<RunId, StartError> {
+    match decided {
+        Ok((_, Some(run))) | Err(Refusal::Known(run)) => Ok(run),
+        Ok((_, None)) => Err(StartError::Unavailable("nothing was decided".into())),
+        Err(refusal) => Err(refused(refusal)),
+    }
+}
+
+/// Whether what was computed may begin, as whoever asked saw it.
+fn passes(wish: &Wish, fresh: &Assessment) -> Result<(), Refusal> {
+    if fresh.blocked() {
+        let stops = fresh.findings().iter().filter(|f| f.stops());
+        let stops = stops.cloned().collect();
+        return Err(Refusal::Blocked(Box::new(fresh.clone()), stops));
+    }
+    let worse = |seen: &Seen| fresh.is_worse_than(seen);
+    if wish.seen.as_ref().is_some_and(worse) {
+        return Err(Refusal::Stale(Box::new(fresh.clone())));
+    }
+    Ok(())
+}
+
+/// Computed anew inside the head lock.
+async fn inside(scribe: &Scribe, wish: Wish) -> Result<(Revision, Option<RunId>), Refusal> {
+    let guard = wish.guard();
+    let decide = move |sight: Sight<'_>| {
+        let fresh = assess(sight.view, &wish.permits, &wish.ask, sight.at);
+        passes(&wish, &fresh)?;
+        wish.begin(&sight, fresh)
+    };
+    scribe.append(guard, decide).await
 }
 
 fn refused(refusal: Refusal) -> StartError {
@@ -201,48 +267,13 @@ async fn confirm(
     searched: View,
     fresh: Assessment,
 ) -> Result<(Revision, Option<RunId>), Refusal> {
-    if fresh.blocked() {
-        let stops = fresh
-            .findings()
-            .iter()
-            .filter(|f| f.stops())
-            .cloned()
-            .collect();
-        return Err(Refusal::Blocked(Box::new(fresh), stops));
-    }
-    if wish
-        .seen
-        .as_ref()
-        .is_some_and(|seen| fresh.is_worse_than(seen))
-    {
-        return Err(Refusal::Stale(Box::new(fresh)));
-    }
-    let guard = Guard::Request {
-        id: wish.request,
-        by: wish.by,
-    };
-    let (who, request) = (wish.who.clone(), wish.request);
+    passes(wish, &fresh)?;
+    let (guard, wish) = (wish.guard(), wish.clone());
     let decide = move |sight: Sight<'_>| {
         if !fresh.still_holds(&searched.estate, &sight.view.estate) {
             return Err(Refusal::Moved);
         }
-        let accepted = fresh.clone().accept();
-        let accepted =
-            accepted.map_err(|blocked| Refusal::Blocked(Box::new(fresh.clone()), blocked.stops))?;
-        let (run, events) = begin(
-            sight.view,
-            sight.plans,
-            accepted,
-            who.clone(),
-            request,
-            sight.at,
-        );
-        Ok(Decision {
-            events,
-            who: who.clone(),
-            run: Some(run),
-            request: Some(request),
-        })
+        wish.begin(&sight, fresh.clone())
     };
     scribe.append(guard, decide).await
 }

@@ -109,6 +109,12 @@ async fn finish(
 ) -> Result<Revision, StoreError> {
     let head = batch.head().clone();
     if draft.is_empty() {
+        // What others wrote was read on the way: whoever was refused because of it looks again with it.
+        if head.revision > shared.snapshot().head.revision {
+            let revision = head.revision;
+            shared.publish(head, draft.world);
+            return Ok(revision);
+        }
         return Ok(head.revision);
     }
     let revision = Revision(head.revision.0 + 1);

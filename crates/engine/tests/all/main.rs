@@ -4,10 +4,12 @@
 mod consoles;
 mod disks;
 mod faults;
+mod histories;
 mod images;
 mod lab;
 mod moving;
 mod network;
+mod outages;
 mod processes;
 mod restart;
 mod road;
