@@ -178,7 +178,12 @@ fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault
         Step::AwaitOff { .. } | Step::AskStop { .. } | Step::Off { .. } => {
             Ok(done(vec![], "it is off"))
         }
-        _ => Err(Fault::new(
+        Step::Create { .. }
+        | Step::Start { .. }
+        | Step::AwaitGuest { .. }
+        | Step::Delete { .. }
+        | Step::Recover { .. }
+        | Step::Purge { .. } => Err(Fault::new(
             FaultKind::Refused,
             format!("{name} is off; somebody or something stopped it."),
             "Power it on again, or cancel the run.",
@@ -243,21 +248,36 @@ async fn await_guest(
             },
             Some(machine),
         ),
-        state if turn.waited >= limit => {
-            let up = matches!(state, MachineState::Running { .. });
-            let said = format!("{} has not answered for {limit}.", machine.name);
-            let remedy = if up {
-                "It runs, but its guest agent is silent: look whether it is installed. Retry waits again."
-            } else {
-                "It has not finished booting. Look at it, then retry to wait again."
-            };
-            Err(Fault::new(FaultKind::Refused, said, remedy))
-        }
-        MachineState::Starting(phase) => Ok(Outcome::NotYet { said: phase }),
-        _ => Ok(Outcome::NotYet {
-            said: "up; waiting for its agent".into(),
-        }),
+        state @ (MachineState::Planned
+        | MachineState::Starting(_)
+        | MachineState::Running { .. }
+        | MachineState::Stopping
+        | MachineState::Paused(_)) => not_up(machine, state, turn.waited >= limit, limit),
     }
+}
+
+/// It is on and its guest does not answer, perhaps for too long.
+fn not_up(
+    machine: &Machine,
+    state: MachineState,
+    too_long: bool,
+    limit: Span,
+) -> Result<Outcome, Fault> {
+    if too_long {
+        let said = format!("{} has not answered for {limit}.", machine.name);
+        let remedy = if matches!(state, MachineState::Running { .. }) {
+            "It runs, but its guest agent is silent: look whether it is installed. Retry waits again."
+        } else {
+            "It has not finished booting. Look at it, then retry to wait again."
+        };
+        return Err(Fault::new(FaultKind::Refused, said, remedy));
+    }
+    let said = if let MachineState::Starting(phase) = state {
+        phase
+    } else {
+        "up; waiting for its agent".into()
+    };
+    Ok(Outcome::NotYet { said })
 }
 
 async fn await_off(

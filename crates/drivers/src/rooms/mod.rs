@@ -1,5 +1,7 @@
 //! Steps become calls: one file for each room, here only the list.
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 mod clusters;
 mod edits;
 mod hosts;

@@ -172,7 +172,15 @@ impl Drivers {
                 keeper.unmap(volume(id)?, &initiator).await?;
                 Ok(done(vec![], initiator))
             }
-            _ => {
+            Step::ReadArray { .. }
+            | Step::LogIn { .. }
+            | Step::Prepare { .. }
+            | Step::Mount { .. }
+            | Step::Unmount { .. }
+            | Step::Fill { .. }
+            | Step::Disown { .. }
+            | Step::VolumeReady { .. }
+            | Step::VolumeGone { .. } => {
                 let events = keeper.seen(estate).await?;
                 Ok(done(events, "read"))
             }
@@ -255,7 +263,15 @@ impl Way<'_> {
                 agent.fill(stamp(turn), &volume.uid).await?;
                 Ok(done(vec![], "grown"))
             }
-            _ => mount(agent, estate, host, volume, cluster, turn).await,
+            Step::ReadArray { .. }
+            | Step::MakeLun { .. }
+            | Step::GrowLun { .. }
+            | Step::Map { .. }
+            | Step::Unmap { .. }
+            | Step::LogIn { .. }
+            | Step::Mount { .. }
+            | Step::VolumeReady { .. }
+            | Step::VolumeGone { .. } => mount(agent, estate, host, volume, cluster, turn).await,
         }
     }
 }

@@ -10,7 +10,7 @@ use zastrugi_core::{
     runs::RunState,
     view::View,
 };
-use zastrugi_engine::Headrooms;
+use zastrugi_engine::{Desk, Headrooms};
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Need {
@@ -25,21 +25,26 @@ pub(crate) struct Need {
 struct Kept {
     estate: Arc<Estate>,
     headrooms: Headrooms,
+    held: Option<String>,
     by_site: BTreeMap<Option<u64>, Arc<Vec<Need>>>,
 }
 
 static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
 
 /// The worst first. Computed once for each estate and site.
-pub(crate) fn needs(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Arc<Vec<Need>> {
+pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> Arc<Vec<Need>> {
+    let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
     let same = kept.as_ref().is_some_and(|k| {
-        Arc::ptr_eq(&k.estate, &view.estate) && Arc::ptr_eq(&k.headrooms, headrooms)
+        Arc::ptr_eq(&k.estate, &view.estate)
+            && Arc::ptr_eq(&k.headrooms, headrooms)
+            && k.held == held
     });
     if !same {
         *kept = Some(Kept {
             estate: view.estate.clone(),
             headrooms: headrooms.clone(),
+            held: held.clone(),
             by_site: BTreeMap::new(),
         });
     }
@@ -47,16 +52,17 @@ pub(crate) fn needs(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Ar
     if let Some(known) = known {
         return known;
     }
-    let fresh = Arc::new(compute(view, headrooms, site));
+    let fresh = Arc::new(compute(view, headrooms, held.as_deref(), site));
     if let Some(k) = kept.as_mut() {
         k.by_site.insert(site, fresh.clone());
     }
     fresh
 }
 
-fn compute(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Vec<Need> {
+fn compute(view: &View, headrooms: &Headrooms, held: Option<&str>, site: Option<u64>) -> Vec<Need> {
     let estate = &view.estate;
-    let mut all = hosts(estate, site);
+    let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
+    all.extend(hosts(estate, site));
     all.extend(runs(&view.runs));
     all.extend(storage(estate, site));
     all.extend(networks(estate, site));
@@ -69,6 +75,17 @@ fn compute(view: &View, headrooms: &Headrooms, site: Option<u64>) -> Vec<Need> {
             .filter_map(|c| headroom_missing(headrooms, c)),
     );
     all
+}
+
+/// Nothing is ordered from any device.
+fn orders_held(why: &str) -> Need {
+    Need {
+        glyph: "down",
+        text: "All orders are held.".into(),
+        link: "/settings#history".into(),
+        link_words: "Look, then release",
+        detail: why.to_owned(),
+    }
 }
 
 fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {

@@ -34,7 +34,7 @@ impl Shell {
             place,
             running: view.runs.len(),
             share: u32::try_from(done * 84 / all.max(1)).unwrap_or(84).max(6),
-            needs: attention::needs(&view, &desk.headrooms().1, signed.site).len(),
+            needs: attention::needs(desk, signed.site).len(),
             revision: estate.revision.0,
             sites: estate
                 .sites

@@ -180,7 +180,7 @@ impl Set {
             Set::Note(note) => h.note.clone_from(note),
             Set::Label { key, value } => drop(h.labels.insert(key.clone(), value.clone())),
             Set::Unlabel { key } => drop(h.labels.remove(key)),
-            _ => {}
+            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_cluster(&self, c: &mut Cluster) {
@@ -190,7 +190,7 @@ impl Set {
             Set::Demand(demand) => c.demand = *demand,
             Set::Rules(rules) => c.rules.clone_from(rules),
             Set::Kind(kind) => c.kind = *kind,
-            _ => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_volume(&self, v: &mut Volume) {
@@ -198,14 +198,14 @@ impl Set {
             Set::Name(name) => v.name.clone_from(name),
             Set::Note(note) => v.note.clone_from(note),
             Set::Intended(hosts) => v.intended.clone_from(hosts),
-            _ => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_network(&self, n: &mut Network) {
         match self {
             Set::Note(note) => n.note.clone_from(note),
             Set::Reserved(all) => n.reserved.clone_from(all),
-            _ => {}
+            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
         }
     }
     pub fn on_image(&self, i: &mut Image) {

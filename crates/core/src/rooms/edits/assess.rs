@@ -122,7 +122,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             }
             Target::Cluster(_) if !name.trim().is_empty() => None,
             Target::Image(_) => image_name(draft, targets[0], name),
-            _ => match names::check(name) {
+            Target::Machine(_) | Target::Host(_) | Target::Cluster(_) | Target::Volume(_) | Target::Network(_) => match names::check(name) {
                 Err(words) => stop(Rule::Name, "name", words),
                 Ok(()) => taken(draft, targets[0], name).and_then(|what| {
                     stop(
@@ -175,7 +175,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
         Set::Kind(kind) => built_so(draft, targets, *kind),
         Set::After(Some(other)) => after(draft, targets, *other),
         Set::Rules(rules) => rules.iter().find_map(|r| rule(draft, targets, rules, r)),
-        _ => None,
+        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
     };
     draft.found_all(found);
 }
@@ -210,7 +210,7 @@ fn built_so(draft: &Draft<'_>, targets: &[Target], kind: ClusterKind) -> Option<
                 sites.len()
             )
         }
-        _ => return None,
+        ClusterKind::Ordinary | ClusterKind::Edge | ClusterKind::Stretched => return None,
     };
     Some(Finding::stop(Rule::State, "kind", text).at("kind"))
 }
@@ -296,7 +296,7 @@ fn rule(
             let text = format!("{n} machines can't be apart on {hosts} hosts.");
             stop("machines", text)
         }
-        _ => None,
+        RuleKind::Apart | RuleKind::Together | RuleKind::Pinned(_) => None,
     }
 }
 

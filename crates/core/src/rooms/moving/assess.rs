@@ -189,7 +189,7 @@ fn reaches(draft: &mut Draft<'_>, host: &Host, network: &Network) {
         Standing::Unchecked(_) => {
             draft.found(Finding::unchecked(Rule::Wire, &host.name, text));
         }
-        _ => {
+        Standing::Missing | Standing::Differs(_) | Standing::Wire(_) => {
             draft.found(Finding::stop(Rule::Wire, &host.name, text).at("to").remedy(
                 "Mend the network there first, or leave this host's machines where they are.",
             ))
@@ -350,7 +350,7 @@ fn judge(draft: &mut Draft<'_>, ask: &Move, machine: &Machine, line: &Line, cour
     }
     let why = match course.ends {
         Ends::Rounds => format!("{name} is not there after {MAX_ROUNDS} rounds."),
-        _ => format!("{name} writes faster than the line carries: it never gets there."),
+        Ends::Downtime | Ends::Stalled => format!("{name} writes faster than the line carries: it never gets there."),
     };
     if ask.force {
         draft.interrupts(machine);

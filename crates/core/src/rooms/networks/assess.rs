@@ -190,7 +190,7 @@ fn shared_uplink(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) 
     let clash = match ask.role {
         NetRole::Guest => NetRole::Storage,
         NetRole::Storage => NetRole::Guest,
-        _ => return,
+        NetRole::Management | NetRole::OutOfBand | NetRole::Discovery | NetRole::Heartbeat | NetRole::Migration | NetRole::Replication => return,
     };
     let networks = draft.estate().networks_of(cluster.id);
     let other = networks

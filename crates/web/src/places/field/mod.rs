@@ -114,7 +114,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     let shown = ridge::ridges(&view, &headrooms, (signed.site, only), colour);
     Field {
         sentence: sentence(&view, &shown, signed.site),
-        needs: attention::needs(&view, &headrooms, signed.site),
+        needs: attention::needs(desk, signed.site),
         running: view.runs.iter().map(|r| run_view(&view, r)).collect(),
         colour: if matches!(colour, Colour::Load) {
             "load"

@@ -28,7 +28,8 @@ pub(crate) fn routes() -> Vec<Route> {
         people,
         add_person,
         change_person,
-        set_networks
+        set_networks,
+        begin_history
     ]
 }
 
@@ -43,6 +44,9 @@ struct Own {
     may_settings: bool,
     said: String,
     wrong: String,
+    history: String,
+    /// Why orders are held; empty: they are not.
+    held: String,
 }
 
 fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Option<&str>) -> Page {
@@ -62,6 +66,8 @@ fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Opti
         may_settings: signed.may(Act::Settings),
         said: said.into(),
         wrong: wrong.into(),
+        history: desk.epoch().to_string(),
+        held: desk.health().held.unwrap_or_default(),
     };
     page(signed, desk, "settings", "Settings", &own)
 }
@@ -70,6 +76,9 @@ fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Opti
 fn own(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     let said = match query.0.get("done") {
         "networks" => "The management networks were changed.",
+        "history" => {
+            "A new history was begun; orders are given again. Runs that were under way wait for you."
+        }
         _ => "",
     };
     own_page(&signed, desk, said, "", None)
@@ -258,5 +267,23 @@ async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -
             people_again(&may, desk, &Fields::default(), words).await
         }
         Err(error) => Err(problem(error)),
+    }
+}
+
+/// What the database holds is what counts from now on.
+#[post("/settings/history", data = "<fields>")]
+async fn begin_history(may: MaySettings, desk: &AtDesk, fields: Fields) -> Answer {
+    if fields.get("looked") != "yes" {
+        let wrong = "Look at the devices first, then say that you did.";
+        let page = own_page(&may.0, desk, "", wrong, None);
+        return Err((Status::UnprocessableEntity, page));
+    }
+    match desk.begin_history(&may.0.viewer).await {
+        Ok(_) => Ok(Redirect::to("/settings?done=history")),
+        Err(error) => {
+            let wrong = format!("No new history was begun: {error}. Try again.");
+            let page = own_page(&may.0, desk, "", &wrong, None);
+            Err((Status::ServiceUnavailable, page))
+        }
     }
 }

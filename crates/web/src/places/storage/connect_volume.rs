@@ -193,6 +193,15 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     }
 }
 
+/// What lies on the array, and what hosts see of it; anew when the sheet is opened: arrays change by other hands too.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let (arrays, hosts) = asks(&desk.look(), fields);
+        let anew = !fields.has("sent");
+        desk.inspect_storage(&arrays, &hosts, anew).await;
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -211,13 +220,4 @@ mod tests {
         assert_eq!(read("").0, None, "nothing chosen: the sheet asks for it");
         assert_eq!(read("new:x:fast").0, None);
     }
-}
-
-/// What lies on the array, and what hosts see of it; anew when the sheet is opened: arrays change by other hands too.
-pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
-    Box::pin(async move {
-        let (arrays, hosts) = asks(&desk.look(), fields);
-        let anew = !fields.has("sent");
-        desk.inspect_storage(&arrays, &hosts, anew).await;
-    })
 }

@@ -174,6 +174,14 @@ pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
     }
 }
 
+/// To the image's own page: there its file is sent.
+pub(crate) fn after(plan: &Plan) -> Option<String> {
+    plan.steps.iter().find_map(|p| match &p.step {
+        Step::Images(step) => Some(format!("/storage/images/{}", step.image().0)),
+        _ => None,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -207,12 +215,4 @@ mod tests {
         let wrong = add(&view, &Fields::parse("bytes=many")).wrong;
         assert_eq!(wrong[0].0, "file");
     }
-}
-
-/// To the image's own page: there its file is sent.
-pub(crate) fn after(plan: &Plan) -> Option<String> {
-    plan.steps.iter().find_map(|p| match &p.step {
-        Step::Images(step) => Some(format!("/storage/images/{}", step.image().0)),
-        _ => None,
-    })
 }
