@@ -6,6 +6,9 @@ use std::{
     path::{Path, PathBuf},
 };
 
+/// A line of a template longer than this is several.
+const WIDEST: usize = 120;
+
 /// A file longer than this (tests apart) is two files.
 const LONGEST: usize = 700;
 
@@ -14,6 +17,7 @@ pub(crate) fn run() -> Result<(), Failed> {
     arrows(&mut wrong);
     sizes(&mut wrong)?;
     folders(&mut wrong)?;
+    floors(&mut wrong)?;
     if wrong.is_empty() {
         return Ok(());
     }
@@ -100,6 +104,13 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
                 file.display()
             ));
         }
+        if file.extension().is_some_and(|e| e == "html") {
+            let wide = |(_, line): &(usize, &str)| line.chars().count() > WIDEST;
+            if let Some((n, _)) = text.lines().enumerate().find(wide) {
+                let (file, n) = (file.display(), n + 1);
+                wrong.push(format!("{file}:{n} is wider than {WIDEST} columns"));
+            }
+        }
         let sql = file.extension().is_some_and(|e| e == "rs")
             && (text.contains("sqlx::query(") || text.contains("sqlx::query_scalar("));
         let may = file.components().any(|c| {
@@ -112,6 +123,95 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
         }
     }
     Ok(())
+}
+
+/// The floors inside core, lowest first: a file uses only those beneath its own, and a room no other room.
+const FLOORS: [&[&str]; 6] = [
+    &[
+        "ids", "units", "moment", "finding", "permits", "epoch", "endpoint", "names",
+    ],
+    &["estate", "addressing", "migration"],
+    &["runs", "evidence", "loads", "view"],
+    &[
+        "availability",
+        "balance",
+        "booting",
+        "forecast",
+        "migration",
+        "packing",
+        "placement",
+    ],
+    &["road"],
+    &["rooms", "observe", "testkit"],
+];
+
+fn floors(wrong: &mut Vec<String>) -> Result<(), Failed> {
+    let floor = |module: &str| FLOORS.iter().position(|f| f.contains(&module));
+    let src = root().join("crates/core/src");
+    let mut files = Vec::new();
+    sources(&src, &mut files);
+    for file in files {
+        let inside = file.strip_prefix(&src).unwrap_or(&file);
+        let mut parts = inside
+            .components()
+            .map(|c| c.as_os_str().to_string_lossy().into_owned());
+        let own = parts.next().unwrap_or_default();
+        let (own, room) = (
+            own.trim_end_matches(".rs").to_owned(),
+            parts.next().unwrap_or_default(),
+        );
+        let Some(mine) = floor(&own) else { continue };
+        let text = fs::read_to_string(&file)?;
+        for used in used_modules(&text) {
+            let (module, rest) = used.split_once("::").unwrap_or((&used, ""));
+            let other_room =
+                own == "rooms" && module == "rooms" && !room.ends_with(".rs") && !room.is_empty();
+            if floor(module).is_some_and(|theirs| theirs > mine) {
+                wrong.push(format!(
+                    "{} uses {module}, which is a floor above",
+                    file.display()
+                ));
+            }
+            if other_room {
+                wrong.push(format!("{} uses another room: {rest}", file.display()));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// What stands behind `crate::` in a file, tests apart.
+fn used_modules(text: &str) -> Vec<String> {
+    let code = text
+        .split("#[cfg(test)]\nmod tests")
+        .next()
+        .unwrap_or_default();
+    let mut used = Vec::new();
+    for (at, _) in code.match_indices("crate::") {
+        let rest = &code[at + "crate::".len()..];
+        if let Some(list) = rest.strip_prefix('{') {
+            let mut depth = 0;
+            let mut word = String::new();
+            for c in list.chars() {
+                match c {
+                    '{' => depth += 1,
+                    '}' if depth == 0 => break,
+                    '}' => depth -= 1,
+                    ',' if depth == 0 => used.push(std::mem::take(&mut word)),
+                    c if depth == 0 && !c.is_whitespace() => word.push(c),
+                    _ => {}
+                }
+            }
+            used.push(word);
+        } else {
+            used.push(
+                rest.chars()
+                    .take_while(|c| c.is_alphanumeric() || "_:".contains(*c))
+                    .collect(),
+            );
+        }
+    }
+    used
 }
 
 /// Every folder that ARCHITECTURE.md names is there.

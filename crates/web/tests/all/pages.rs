@@ -32,8 +32,10 @@ pub(crate) async fn read(house: &House, cookie: &Cookie<'static>, path: &str) ->
 
 /// The names in the list of machines, in their order.
 fn names(html: &str) -> Vec<String> {
-    html.split("<td><a href=\"/machines/")
+    let row = |part: &&str| part.starts_with(|c: char| c.is_ascii_digit());
+    html.split("<a href=\"/machines/")
         .skip(1)
+        .filter(row)
         .filter_map(|row| Some(row.split("<b>").nth(1)?.split('<').next()?.to_owned()))
         .collect()
 }
