@@ -110,10 +110,10 @@ async fn machines_are_filtered_sorted_and_shown_by_the_window(pool: PgPool) {
     // The windows together are everything, once.
     let mut all = names(&first);
     let mut page = first;
-    while let Some(next) = page
-        .split("class=\"button\" href=\"")
-        .find(|p| p.contains(">Next<"))
-    {
+    while let Some(next) = page.split("href=\"").find(|p| {
+        p.split_once("\">")
+            .is_some_and(|(_, rest)| rest.starts_with("Next<"))
+    }) {
         let link = next
             .split('"')
             .next()
