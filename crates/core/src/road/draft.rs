@@ -9,7 +9,10 @@ use crate::{
     placement::{Choice, Ledger},
     view::View,
 };
-use std::{cmp::Reverse, sync::Arc};
+use std::{cmp::Reverse, collections::BTreeSet, sync::Arc};
+
+/// The most that one proposal may name.
+pub const MOST_CHOSEN: usize = 10_000;
 
 pub struct Draft<'a, S: Work> {
     pub view: &'a View,
@@ -22,7 +25,7 @@ pub struct Draft<'a, S: Work> {
     interrupted: Vec<(MachineId, String)>,
     steps: Vec<PlannedStep<S>>,
     /// Hosts that are handed back.
-    pub leaving: std::collections::BTreeSet<crate::ids::HostId>,
+    pub leaving: BTreeSet<HostId>,
     intents: Vec<S::Event>,
     sites: Vec<Site>,
     run: RunId,
@@ -83,6 +86,26 @@ impl<'a, S: Work> Draft<'a, S> {
         self.steps.len() - 1
     }
 
+    /// What the proposal names, each once; more than one proposal may name is a *stop*, and nothing is looked at.
+    pub fn chosen<T: Ord + Copy>(&mut self, named: &[T]) -> Vec<T> {
+        let mut once = BTreeSet::new();
+        let mut chosen = named.to_vec();
+        chosen.retain(|id| once.insert(*id));
+        if chosen.len() > MOST_CHOSEN {
+            let n = chosen.len();
+            let text = format!("{n} are selected; one run takes up to {MOST_CHOSEN}.");
+            let stop = Finding::stop(Rule::Count, "selection", text);
+            self.found(stop.remedy("Take them in several runs."));
+            chosen.clear();
+        }
+        chosen
+    }
+    /// The machines that the proposal names, each once, as far as they are there.
+    pub fn machines(&mut self, named: &[MachineId]) -> Vec<Arc<Machine>> {
+        let chosen = self.chosen(named);
+        let found = chosen.into_iter().filter_map(|id| self.machine(id));
+        found.cloned().collect()
+    }
     /// A machine that the proposal names, if it is there; else a *stop*.
     pub fn machine(&mut self, id: MachineId) -> Option<&'a Arc<Machine>> {
         let found = self.view.estate.machines.get(&id);

@@ -29,7 +29,7 @@ mod world;
 pub use advance::{Input, Order, TRIES, advance, backoff};
 pub use ask::Ask;
 pub use assessment::{Assessment, Blocked, Seen, assess};
-pub use draft::Draft;
+pub use draft::{Draft, MOST_CHOSEN};
 pub use event::RunEvent;
 pub use outlook::Outlook;
 pub use plan::{AcceptedPlan, Bar, Fill, Place, Plan, PlannedStep, bars, schedule};

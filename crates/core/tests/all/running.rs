@@ -795,3 +795,171 @@ fn done(step: usize) -> Input {
         said: String::new(),
     }
 }
+
+/// If this fails, a form that names one machine ten thousand times makes a run of ten thousand steps.
+#[test]
+fn what_is_named_often_is_taken_once_and_too_many_are_refused() {
+    let small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
+    let many = vec![MachineId(7); 10_000];
+    let act = PowerAct::Off;
+    let ask = |machines| Proposal::Machines(machines::Ask::Power { machines, act });
+    let once = put(&small, &ask(many));
+    assert!(!once.blocked());
+    assert_eq!((once.title(), once.steps().len()), ("Power off db", 1));
+    let edit = edits::Ask::Edit {
+        targets: vec![edits::Target::Machine(MachineId(7)); 5_000],
+        sets: vec![edits::Set::Note("x".into())],
+    };
+    assert!(put(&small, &edit.into()).title().ends_with("db"));
+    let beyond: Vec<_> = (0..10_001).map(MachineId).collect();
+    let refused = put(&small, &ask(beyond));
+    let said = &refused.findings()[0].text;
+    assert!(
+        said.contains("10001 are selected; one run takes up to 10000"),
+        "{said}"
+    );
+    assert!(refused.blocked() && refused.steps().is_empty());
+}
+
+/// If this fails, a queued step that somebody else has made needless waits for a person.
+#[test]
+fn a_queued_step_whose_goal_is_reached_by_its_turn_is_done() {
+    let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
+    let off = Proposal::Machines(machines::Ask::Power {
+        machines: vec![MachineId(7)],
+        act: PowerAct::Off,
+    });
+    let (first, orders) = start(&mut small, &off);
+    assert_eq!(orders, [0]);
+    let (second, orders) = start(&mut small, &off);
+    assert_eq!(orders, Vec::<usize>::new(), "it stands in line");
+    let seen = machines::Event::Seen {
+        machine: MachineId(7),
+        state: zastrugi_core::estate::MachineState::Off,
+        host: None,
+        generation: 0,
+    };
+    small.fold(&[seen.into()]);
+    tell(&mut small, first, done(0));
+    assert!(
+        small.view.runs.get(second).is_none(),
+        "done, without telling any device"
+    );
+    assert!(small.view.runs.is_empty());
+}
+
+/// If this fails, a run that was stopped begins something after all, as soon as others make room.
+#[test]
+fn a_cancelled_run_leaves_the_line_and_lets_others_pass() {
+    let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
+    let (first, _) = start(&mut small, &stop(7));
+    let off = Proposal::Machines(machines::Ask::Power {
+        machines: vec![MachineId(7)],
+        act: PowerAct::Off,
+    });
+    let (second, _) = start(&mut small, &off);
+    let (third, orders) = start(&mut small, &off);
+    assert_eq!(orders, Vec::<usize>::new());
+    assert_eq!(tell(&mut small, second, Input::Cancel), Vec::<usize>::new());
+    assert!(
+        small.view.runs.get(second).is_none(),
+        "nothing of it was begun: it is over"
+    );
+    let events = small.tell(first, done(0));
+    assert_eq!(ordered(&events, second), Vec::<usize>::new());
+    assert_eq!(ordered(&events, third), [0], "the next in line goes on");
+}
+
+/// If this fails, a long step ends because of faults that lay hours apart.
+#[test]
+fn faults_are_counted_anew_after_progress() {
+    let plan = plan(&[vec![]]);
+    let mut run = a_run(&plan);
+    tell_run(&mut run, &plan, Input::Start, NOW);
+    tell_run(
+        &mut run,
+        &plan,
+        Input::Granted {
+            step: 0,
+            fence: Revision(2),
+        },
+        NOW,
+    );
+    for _ in 0..20 {
+        for _ in 0..TRIES - 1 {
+            tell_run(
+                &mut run,
+                &plan,
+                Input::Failed {
+                    step: 0,
+                    fault: silent(),
+                },
+                NOW,
+            );
+        }
+        tell_run(
+            &mut run,
+            &plan,
+            Input::NotYet {
+                step: 0,
+                said: "5 %".into(),
+            },
+            NOW,
+        );
+        assert_eq!(run.phase(0), Some(Phase::Running));
+    }
+}
+
+/// If this fails, a step is said to be left out although an earlier call may have had its effect.
+#[test]
+fn what_an_earlier_attempt_left_open_is_not_said_to_be_undone() {
+    let plan = plan(&[vec![]]);
+    let mut run = a_run(&plan);
+    tell_run(&mut run, &plan, Input::Start, NOW);
+    tell_run(
+        &mut run,
+        &plan,
+        Input::Granted {
+            step: 0,
+            fence: Revision(2),
+        },
+        NOW,
+    );
+    let unsent = Input::Unsent { step: 0 };
+    assert_eq!(
+        tell_run(&mut run, &plan, unsent.clone(), NOW),
+        vec![],
+        "nobody gave it up"
+    );
+    for _ in 0..TRIES {
+        tell_run(
+            &mut run,
+            &plan,
+            Input::Failed {
+                step: 0,
+                fault: silent(),
+            },
+            NOW,
+        );
+    }
+    tell_run(&mut run, &plan, Input::Retry, NOW);
+    tell_run(
+        &mut run,
+        &plan,
+        Input::Granted {
+            step: 0,
+            fence: Revision(3),
+        },
+        NOW,
+    );
+    tell_run(&mut run, &plan, Input::Cancel, NOW);
+    tell_run(&mut run, &plan, unsent, NOW);
+    assert_eq!(run.phase(0), Some(Phase::Failed));
+    assert_eq!(
+        run.step(0).unwrap().fault,
+        Some(Fault {
+            field: Some("host".into()),
+            ..silent()
+        })
+    );
+}

@@ -25,6 +25,10 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
             "Nothing is changed yet.",
         ));
     }
+    let targets = &*draft.chosen(targets);
+    if targets.is_empty() {
+        return;
+    }
     draft.title = match targets {
         [one] => format!("Edit {}", one.name(draft.estate())),
         many => format!("Edit {} machines", many.len()),

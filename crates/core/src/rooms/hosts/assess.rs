@@ -226,11 +226,8 @@ pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
     if hosts.is_empty() {
         draft.found(Finding::stop(Rule::Nothing, "hosts", "No host is selected.").at("hosts"));
     }
-    let named: Vec<_> = hosts
-        .iter()
-        .filter_map(|id| draft.host(*id))
-        .cloned()
-        .collect();
+    let chosen = draft.chosen(hosts).into_iter();
+    let named: Vec<_> = chosen.filter_map(|id| draft.host(id)).cloned().collect();
     draft.title = match named.as_slice() {
         [one] => format!("Hand back {}", one.name),
         many => format!("Hand back {} hosts", many.len()),

@@ -23,11 +23,7 @@ fn each(
             "No machine is selected.",
         ));
     }
-    let named: Vec<_> = machines
-        .iter()
-        .filter_map(|id| draft.machine(*id))
-        .cloned()
-        .collect();
+    let named = draft.machines(machines);
     draft.title = match named.as_slice() {
         [one] => format!("{what} {}", one.name),
         many => format!("{what} {} machines", many.len()),

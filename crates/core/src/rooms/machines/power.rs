@@ -20,11 +20,7 @@ pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct
             "No machine is selected.",
         ));
     }
-    let named: Vec<_> = machines
-        .iter()
-        .filter_map(|id| draft.machine(*id))
-        .cloned()
-        .collect();
+    let named = draft.machines(machines);
     let what = act.word();
     draft.title = match named.as_slice() {
         [one] => format!("{} {}", capital(what), one.name),

@@ -34,12 +34,8 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
         let text = "No machine is selected.";
         return draft.found(Finding::stop(Rule::Nothing, "machines", text));
     }
-    let machines: Vec<Machine> = ask
-        .machines
-        .iter()
-        .filter_map(|id| draft.machine(*id))
-        .map(|m| Machine::clone(m))
-        .collect();
+    let machines = draft.machines(&ask.machines);
+    let machines: Vec<Machine> = machines.iter().map(|m| Machine::clone(m)).collect();
     draft.title = match machines.as_slice() {
         [one] => format!("Move {}", one.name),
         many => format!("Move {} machines", many.len()),
