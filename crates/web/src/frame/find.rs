@@ -12,10 +12,7 @@ struct Hit {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"{% for hit in hits %}<a href="{{ hit.link }}"><span>{{ hit.text }}</span><small>{{ hit.kind }}</small></a>{% endfor %}{% if hits.is_empty() && !q.is_empty() %}<a href="/machines?q={{ q|urlencode }}"><span>Nothing is called “{{ q }}”</span><small>search the machines</small></a>{% endif %}"#,
-    ext = "html"
-)]
+#[template(path = "frame/find_hits.html")]
 struct Hits {
     q: String,
     hits: Vec<Hit>,

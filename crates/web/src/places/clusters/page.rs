@@ -170,10 +170,7 @@ pub(crate) fn save(
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Cluster</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="row"><div class="field" id="f-failures" data-field="failures"><label for="failures">Host failures that it must survive</label><select id="failures" name="failures">{% for n in [0, 1, 2] %}<option value="{{ n }}"{% if *n == failures %} selected{% endif %}>{{ n }}</option>{% endfor %}</select><span class="wrong" role="alert"></span></div><div class="field" id="f-kind" data-field="kind"><label for="kind">Kind</label><select id="kind" name="kind">{% for (word, words) in kinds %}<option value="{{ word }}"{% if *word == kind %} selected{% endif %}>{{ words }}</option>{% endfor %}</select><span class="wrong" role="alert"></span></div></div><div class="field"><label class="check"><input type="checkbox" name="enforced"{% if enforced %} checked{% endif %}> block changes that would break this, instead of only saying so</label><span class="wrong" role="alert"></span></div><div class="row mt-4"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/clusters/page_edit_fields.html")]
 struct EditFields {
     id: u64,
     name: String,

@@ -16,10 +16,7 @@ use zastrugi_core::{
 };
 
 #[derive(Template)]
-#[template(
-    source = r#"<fieldset><legend class="legend">Hosts</legend><div class="field" id="f-hosts" data-field="hosts">{% for (id, name) in hosts %}<label class="check"><input type="checkbox" name="ids" value="{{ id }}" checked> <b class="mono">{{ name }}</b></label>{% endfor %}<span class="wrong" role="alert"></span></div><p class="hint">The host forgets Zastrugi's key and takes its first password again. Nothing on its volumes is touched.</p></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/hosts/change_back_fields.html")]
 struct BackFields {
     hosts: Vec<(u64, String)>,
 }
@@ -50,10 +47,7 @@ pub(crate) fn hand_back(view: &View, fields: &Fields) -> Filled {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Host</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" class="mono" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div><div class="row"><div class="field wide" id="f-labels" data-field="labels"><label for="labels">Labels</label><input id="labels" class="mono" name="labels" value="{{ labels }}" placeholder="rack=a1 feed=left"><span class="wrong" role="alert"></span><p class="hint">rack, chassis and feed are fault domains: hosts with the same one fail together.</p></div></div><div class="row"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/hosts/change_edit_fields.html")]
 struct EditFields {
     id: u64,
     name: String,

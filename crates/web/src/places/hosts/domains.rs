@@ -10,10 +10,7 @@ use zastrugi_core::rooms::edits;
 use zastrugi_core::{estate::Host, ids::HostId, rooms::Proposal, rooms::edits::Set, view::View};
 
 #[derive(Template)]
-#[template(
-    source = r#"<fieldset><legend class="legend">Fault domains</legend><div class="row"><div class="field wide" id="f-rows" data-field="rows"><label for="rows">host,rack,chassis,feed</label><textarea id="rows" class="mono" name="rows" rows="16" spellcheck="false">{{ rows }}</textarea><span class="wrong" role="alert"></span></div></div><p class="hint">A line for each host, as a spreadsheet saves it. What is left empty is not recorded. Hosts that have no line stay as they are. Hosts in one rack, in one chassis or on one power feed are taken to fail together.</p></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/hosts/domains_domain_fields.html")]
 struct DomainFields {
     rows: String,
 }

@@ -10,10 +10,7 @@ use zastrugi_core::rooms::machines;
 use zastrugi_core::{rooms::Proposal, view::View};
 
 #[derive(Template)]
-#[template(
-    source = r#"<fieldset><legend class="legend">Machines</legend><div class="field" id="f-machines" data-field="machines"><p>{% for (id, name) in machines %}<input type="hidden" name="ids" value="{{ id }}"><span class="chip">{{ name }}</span>{% endfor %}</p><span class="wrong" role="alert"></span></div></fieldset>{% if let Some(expected) = expected %}<fieldset><legend class="legend">Confirm</legend><div class="row"><div class="field" id="f-typed" data-field="typed"><label for="typed">Type <b>{{ expected }}</b></label><input id="typed" name="typed" value="{{ typed }}" autocomplete="off"><span class="wrong" role="alert"></span></div></div></fieldset>{% endif %}"#,
-    ext = "html"
-)]
+#[template(path = "places/machines/lifecycle_chosen.html")]
 struct Chosen {
     machines: Vec<(u64, String)>,
     expected: Option<String>,

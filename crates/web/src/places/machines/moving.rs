@@ -15,14 +15,7 @@ use zastrugi_core::{
 };
 
 #[derive(Template)]
-#[template(
-    source = r#"<fieldset><legend class="legend">Machines</legend><div class="field" id="f-machines" data-field="machines"><p>{% for (id, name) in machines %}<input type="hidden" name="ids" value="{{ id }}"><span class="chip">{{ name }}</span>{% endfor %}</p><span class="wrong" role="alert"></span></div></fieldset>
-<fieldset><legend class="legend">Where to</legend><div class="row"><div class="field wide" id="f-to" data-field="to"><label for="to">Host</label><select id="to" name="to"><option value="">Best, with reasons</option>{% for (id, words) in hosts %}<option value="{{ id }}"{% if *id == to %} selected{% endif %}>{{ words }}</option>{% endfor %}</select><span class="wrong" role="alert"></span></div></div></fieldset>
-<fieldset><legend class="legend">Their disks</legend><div class="row"><div class="field wide" id="f-volume" data-field="volume"><label for="volume">Volume</label><select id="volume" name="volume"><option value="">stay on theirs</option>{% for (id, words) in volumes %}<option value="{{ id }}"{% if *id == volume %} selected{% endif %}>{{ words }}</option>{% endfor %}</select><span class="wrong" role="alert"></span></div></div><div class="field"><label class="check"><input type="checkbox" name="stay"{% if stay %} checked{% endif %}> only the disks go; the machines stay on their hosts</label></div></fieldset>
-<fieldset><legend class="legend">If it writes faster than the line carries</legend><div class="field" id="f-slow" data-field="slow"><label class="check"><input type="checkbox" name="slow"{% if slow %} checked{% endif %}> slow it on the way, by at most 70 %</label><span class="wrong" role="alert"></span></div>
-<div class="field" id="f-force" data-field="force"><label class="check"><input type="checkbox" name="force"{% if force %} checked{% endif %}> move it all the same, and let it stand still for longer</label><span class="wrong" role="alert"></span></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/machines/moving_move_fields.html")]
 struct MoveFields {
     machines: Vec<(u64, String)>,
     hosts: Vec<(u64, String)>,

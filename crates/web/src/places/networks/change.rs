@@ -17,10 +17,7 @@ use zastrugi_core::{
 };
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Network</legend><p class="hint">{{ words }}</p></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/networks/change_no_fields.html")]
 struct NoFields {
     id: u64,
     words: &'static str,
@@ -68,10 +65,7 @@ pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Addresses that are kept</legend><div class="field" id="f-reserved" data-field="reserved"><label for="reserved">One a line: address, comma, what for. A saved CSV can be pasted; lines of our own machines are passed over.</label><textarea id="reserved" class="mono" name="reserved" rows="8">{{ reserved }}</textarea><span class="wrong" role="alert"></span></div></fieldset><fieldset><legend class="legend">Note</legend><div class="field" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/networks/change_edit_fields.html")]
 struct EditFields {
     id: u64,
     reserved: String,

@@ -18,13 +18,7 @@ use zastrugi_core::{
 };
 
 #[derive(Template)]
-#[template(
-    source = r#"<fieldset><legend class="legend">Switch</legend><div class="row"><div class="field wide" id="f-address" data-field="address"><label for="address">Management address</label><input id="address" class="mono" name="address" value="{{ address }}" placeholder="10.20.0.21"><span class="wrong" role="alert"></span><span class="hint">Its certificate is shown at the right; compare it before you run.</span></div>
-<div class="field" id="f-site" data-field="site"><label for="site">Site</label><input id="site" name="site" value="{{ site }}" list="sites"><datalist id="sites">{% for s in sites %}<option value="{{ s }}">{% endfor %}</datalist><span class="wrong" role="alert"></span></div></div></fieldset>
-<fieldset><legend class="legend">Sign-in</legend><div class="row"><div class="field" id="f-user" data-field="user"><label for="user">User that may read</label><input id="user" name="user" value="{{ user }}" autocomplete="off"><span class="wrong" role="alert"></span></div>
-<div class="field" id="f-password" data-field="password"><label for="password">Password</label><input id="password" type="password" name="password" autocomplete="new-password"><span class="wrong" role="alert"></span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/networks/connect_switch_switch_fields.html")]
 struct SwitchFields {
     address: String,
     site: String,

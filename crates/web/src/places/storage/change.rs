@@ -26,10 +26,7 @@ fn chosen(view: &View, fields: &Fields) -> (VolumeId, String) {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Size</legend><div class="row"><div class="field" id="f-size" data-field="size"><label for="size">New size</label><input id="size" name="size" value="{{ size }}"><span class="wrong" role="alert"></span><span class="hint">It has {{ now }} now.</span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/storage/change_size_field.html")]
 struct SizeField {
     id: u64,
     size: String,
@@ -67,10 +64,7 @@ pub(crate) fn extend(view: &View, fields: &Fields) -> Filled {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Volume</legend><p class="hint">{{ words }}</p></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/storage/change_no_fields.html")]
 struct NoFields {
     id: u64,
     words: &'static str,
@@ -111,12 +105,7 @@ pub(crate) fn give(view: &View, fields: &Fields) -> Filled {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Volume</legend><div class="row"><div class="field" id="f-name" data-field="name"><label for="name">Name</label><input id="name" class="mono" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div>
-<div class="field" id="f-hosts" data-field="hosts"><label class="check"><input type="checkbox" name="all"{% if all %} checked{% endif %}> all hosts of the cluster shall mount it</label><details{% if !all %} open{% endif %}><summary>Only some of them</summary>{% for h in hosts %}<label class="check"><input type="checkbox" name="host" value="{{ h.0 }}"{% if h.2 %} checked{% endif %}><b class="mono">{{ h.1 }}</b></label>{% endfor %}</details><span class="wrong" role="alert"></span></div>
-<div class="row mt-4"><div class="field wide" id="f-note" data-field="note"><label for="note">Note</label><textarea id="note" name="note">{{ note }}</textarea><span class="wrong" role="alert"></span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/storage/change_edit_fields.html")]
 struct EditFields {
     id: u64,
     name: String,

@@ -22,14 +22,7 @@ use zastrugi_core::{
 const MOST: usize = 8;
 
 #[derive(Template)]
-#[template(
-    source = r#"<fieldset><legend class="legend">Array or filer</legend><div class="row"><div class="field wide" id="f-addresses" data-field="addresses"><label for="addresses">Management addresses, one a line</label><textarea id="addresses" class="mono" name="addresses" placeholder="10.20.0.11">{{ addresses }}</textarea><span class="wrong" role="alert"></span><span class="hint">All of its controllers. Their certificates are shown at the right; compare them before you run.</span></div></div>
-<div class="row"><div class="field" id="f-kind" data-field="kind"><label for="kind">It gives</label><select id="kind" name="kind"><option value="block"{% if !file %} selected{% endif %}>LUNs by iSCSI</option><option value="file"{% if file %} selected{% endif %}>exports by NFS</option></select></div>
-<div class="field" id="f-site" data-field="site"><label for="site">Site</label><input id="site" name="site" value="{{ site }}" list="sites"><datalist id="sites">{% for s in sites %}<option value="{{ s }}">{% endfor %}</datalist><span class="wrong" role="alert"></span></div></div></fieldset>
-<fieldset><legend class="legend">Sign-in</legend><div class="row"><div class="field" id="f-user" data-field="user"><label for="user">User</label><input id="user" name="user" value="{{ user }}" autocomplete="off"><span class="wrong" role="alert"></span></div>
-<div class="field" id="f-password" data-field="password"><label for="password">Password</label><input id="password" type="password" name="password" autocomplete="new-password"><span class="wrong" role="alert"></span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/storage/connect_array_array_fields.html")]
 struct ArrayFields {
     addresses: String,
     file: bool,

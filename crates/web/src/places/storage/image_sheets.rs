@@ -119,10 +119,7 @@ fn chosen(view: &View, fields: &Fields) -> (ImageId, String) {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Image</legend><div class="row"><div class="field wide" id="f-name" data-field="name"><label for="name">Name</label><input id="name" name="name" value="{{ name }}"><span class="wrong" role="alert"></span></div></div></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/storage/image_sheets_name_field.html")]
 struct NameField {
     id: u64,
     name: String,
@@ -152,10 +149,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
 }
 
 #[derive(Template)]
-#[template(
-    source = r#"<input type="hidden" name="ids" value="{{ id }}"><fieldset><legend class="legend">Image</legend><p class="hint">Machines that were made from it keep what they have.</p></fieldset>"#,
-    ext = "html"
-)]
+#[template(path = "places/storage/image_sheets_no_fields.html")]
 struct NoFields {
     id: u64,
 }

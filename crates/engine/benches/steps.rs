@@ -1,0 +1,55 @@
+//! Finished steps a second, through engine, database and devices: the same in a run of 20 steps and of 1,000.
+#![expect(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stdout,
+    reason = "a benchmark fails loudly and says what it measured"
+)]
+
+#[path = "../tests/all/lab.rs"]
+#[expect(dead_code, reason = "shared with the tests")]
+mod lab;
+
+use lab::Lab;
+use std::time::Instant;
+use zastrugi_core::{
+    ids::MachineId,
+    rooms::{Proposal, machines},
+};
+use zastrugi_store::testkit::{Scratch, resident};
+
+#[tokio::main]
+async fn main() {
+    let scratch = Scratch::make().await;
+    let lab = Lab::at(&scratch.url, 16, true).await;
+    lab.ready().await;
+    for n in 0..10 {
+        lab.done(lab.create(&format!("m{n}-{{001}}"), 100, false))
+            .await;
+    }
+    let all: Vec<MachineId> = lab.estate().machines.keys().copied().collect();
+    let mut deleted = false;
+    for (n, rounds) in [(20, 10), (1_000, 2), (20, 10), (1_000, 2)] {
+        let began = Instant::now();
+        for _ in 0..rounds {
+            let machines = all.iter().copied().take(n).collect();
+            let ask = if deleted {
+                machines::Ask::Recover { machines }
+            } else {
+                machines::Ask::Delete { machines }
+            };
+            deleted = !deleted;
+            lab.done(Proposal::Machines(ask)).await;
+        }
+        let took = began.elapsed().as_secs_f64();
+        let steps = (n * rounds) as f64;
+        println!(
+            "runs of {n:>5} steps: {:>6.1} finished steps a second, {:.2} ms a step, {} MiB resident",
+            steps / took,
+            took * 1e3 / steps,
+            resident()
+        );
+    }
+    lab.engine.stop().await;
+    scratch.remove().await;
+}
