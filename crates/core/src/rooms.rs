@@ -187,7 +187,8 @@ rooms! {
     Storage storage,
     Images images,
     Networks networks,
-    Edits edits;
+    Edits edits,
+    Qualities qualities;
     Sites sites,
     Consoles consoles,
 }

@@ -184,6 +184,7 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         backing: None,
         intended: None,
         ready: true,
+        qualities: Default::default(),
         note: String::new(),
     }
 }

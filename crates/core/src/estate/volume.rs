@@ -37,6 +37,9 @@ pub struct Volume {
     /// False while the run that connects it hasn't finished.
     #[serde(default = "yes")]
     pub ready: bool,
+    /// What a person states that it offers.
+    #[serde(default)]
+    pub qualities: BTreeSet<String>,
     #[serde(default)]
     pub note: String,
 }

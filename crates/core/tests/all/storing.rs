@@ -2,6 +2,7 @@
 
 use crate::{put, worse};
 use std::{collections::BTreeSet, sync::Arc};
+use zastrugi_core::road::Tale;
 use zastrugi_core::rooms::{edits, machines, storage};
 use zastrugi_core::runs::Object;
 use zastrugi_core::{
@@ -530,4 +531,52 @@ fn a_silent_probe_is_forgotten_soon_and_an_answer_later() {
         at(0),
     );
     assert!(book.fresh(&probe(), at(600)).is_some());
+}
+
+/// If this fails, what is stated of a volume is lost, or stated by whoever may not.
+#[test]
+fn what_a_volume_offers_is_stated_at_once_and_told() {
+    use zastrugi_core::{
+        permits::{Permits, Role},
+        rooms::qualities::Ask,
+    };
+    let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
+    let volume = *small.view.estate.volumes.keys().next().unwrap();
+    let offers = |words: &[&str]| {
+        let qualities = words.iter().map(|w| (*w).to_owned()).collect();
+        Proposal::Qualities(Ask::State { volume, qualities })
+    };
+    let plan = put(&small, &offers(&["fast", "mirrored"]))
+        .accept()
+        .unwrap();
+    let (_, events) = small.begin(plan);
+    assert!(
+        small.view.runs.is_empty(),
+        "no device is told: it is done at once"
+    );
+    let told: Vec<_> = events
+        .iter()
+        .filter_map(|e| e.tell(&small.view.estate))
+        .map(|e| e.text)
+        .collect();
+    assert!(
+        told.iter().any(|t| t.ends_with("offers fast, mirrored")),
+        "{told:?}"
+    );
+    let less = put(&small, &offers(&["fast"]));
+    assert_eq!(worse(&less).len(), 1, "{:?}", worse(&less));
+    assert!(worse(&less)[0].contains("1 machines lie on it; it no longer offers mirrored"));
+    assert!(
+        put(&small, &offers(&["fast", "mirrored"])).blocked(),
+        "nothing is changed"
+    );
+    assert!(put(&small, &offers(&["two words"])).blocked());
+    let many: Vec<String> = (0..13).map(|n| format!("q{n}")).collect();
+    let many: Vec<&str> = many.iter().map(String::as_str).collect();
+    assert!(put(&small, &offers(&many)).blocked());
+    small.permits = Permits::of(Role::Operator);
+    assert!(
+        put(&small, &offers(&[])).blocked(),
+        "an operator states nothing of storage"
+    );
 }

@@ -34,6 +34,7 @@ impl Drivers {
             Step::Images(step) => self.at_image(estate, step, turn).await,
             Step::Networks(step) => self.at_network(estate, step, turn).await,
             Step::Edits(step) => self.at_edit(estate, step, turn).await,
+            Step::Qualities(step) => match *step {},
         }
     }
 
@@ -55,7 +56,8 @@ impl Drivers {
             | Step::Storage(_)
             | Step::Images(_)
             | Step::Networks(_)
-            | Step::Edits(_) => self.perform(estate, step, turn).await,
+            | Step::Edits(_)
+            | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }
 }

@@ -337,6 +337,7 @@ fn add_steps(
                 backing: None,
                 intended: None,
                 ready: true,
+                qualities: Default::default(),
                 note: String::new(),
             })
         }),

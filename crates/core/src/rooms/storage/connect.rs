@@ -355,6 +355,7 @@ fn add_steps(
         backing: found.backing,
         intended: ask.hosts.clone(),
         ready: false,
+        qualities: Default::default(),
         note: String::new(),
     })));
     let made: Vec<usize> = match &ask.source {

@@ -15,7 +15,7 @@ use zastrugi_core::{
     view::View,
 };
 
-fn chosen(view: &View, fields: &Fields) -> (VolumeId, String) {
+pub(super) fn chosen(view: &View, fields: &Fields) -> (VolumeId, String) {
     let id = fields
         .ids::<VolumeId>("ids")
         .first()

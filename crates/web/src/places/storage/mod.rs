@@ -8,6 +8,7 @@ mod image;
 pub(crate) mod image_sheets;
 mod list;
 mod paths;
+pub(crate) mod qualities;
 mod volume;
 
 use crate::frame::sheet::Sheet;
@@ -33,6 +34,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     .prepared(connect_volume::prepare),
     Sheet::new("heal-volume", Act::Storage, "storage", change::heal),
     Sheet::new("extend-volume", Act::Storage, "storage", change::extend),
+    Sheet::new("qualities", Act::Storage, "storage", qualities::fill),
     Sheet::new("edit-volume", Act::Storage, "storage", change::edit),
     Sheet::new("give-volume", Act::Storage, "storage", change::give),
     Sheet::new("add-image", Act::Storage, "storage", image_sheets::add)

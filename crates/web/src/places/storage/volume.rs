@@ -30,6 +30,7 @@ struct VolumePage {
     room: Vec<(&'static str, u64, String)>,
     forecast: String,
     facts: Vec<(&'static str, String)>,
+    qualities: Vec<String>,
     uid: String,
     note: String,
     paths: String,
@@ -116,6 +117,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
         lead: format!("{} free, {} machines on it.", v.free(), rows.len() + more),
         room: room(&view, v),
         forecast: desk.forecast(v).await?.to_string(),
+        qualities: v.qualities.iter().cloned().collect(),
         facts: vec![
             (
                 "Cluster",

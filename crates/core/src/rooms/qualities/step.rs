@@ -1,0 +1,59 @@
+//! Nothing is told to any device.
+
+use super::Event;
+use crate::{
+    estate::Estate,
+    moment::Span,
+    road::{Premise, Urgency, Work},
+    runs::{Lock, Object},
+    view::View,
+};
+use serde::{Deserialize, Serialize};
+
+/// There is none.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub enum Step {}
+
+impl Work for Step {
+    type Event = Event;
+
+    fn group(&self) -> &'static str {
+        match *self {}
+    }
+
+    fn usual(&self) -> Span {
+        match *self {}
+    }
+
+    fn pause(&self) -> Span {
+        match *self {}
+    }
+
+    fn device(&self, _estate: &Estate) -> Option<Object> {
+        match *self {}
+    }
+
+    fn urgency(&self) -> Urgency {
+        match *self {}
+    }
+
+    fn about(&self) -> Vec<Object> {
+        match *self {}
+    }
+
+    fn locks(&self) -> Vec<Lock> {
+        match *self {}
+    }
+
+    fn premise(&self, _view: &View) -> Premise {
+        match *self {}
+    }
+
+    fn record(&self) -> Option<Event> {
+        match *self {}
+    }
+
+    fn undo(&self, _estate: &Estate) -> Option<Event> {
+        match *self {}
+    }
+}
