@@ -359,6 +359,7 @@ pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64)
         pattern: pattern.into(),
         count,
         cluster,
+        qualities: Default::default(),
         volume: None,
         host: None,
         vcpus: 1,

@@ -7,6 +7,7 @@ use crate::{
     units::Bytes,
     view::View,
 };
+use std::{collections::BTreeSet, sync::Arc};
 
 /// A volume keeps this much free, in thousandths.
 const RESERVE: u64 = 150;
@@ -97,8 +98,31 @@ pub struct VolumeChoice {
     pub findings: Vec<Finding>,
 }
 
-/// Chooses among the cluster's volumes (rules, section 2): room first, then 15 % free afterwards, then the overcommit
-/// limit, then the name. Latency is not measured yet. `only` limits the choice to one.
+/// What of that which is asked for the volume does not offer.
+fn lacks(volume: &Volume, asked: &BTreeSet<String>) -> Option<Finding> {
+    let missing: Vec<&str> = asked
+        .difference(&volume.qualities)
+        .map(String::as_str)
+        .collect();
+    if missing.is_empty() {
+        return None;
+    }
+    let text = format!("{} does not offer {}.", volume.name, missing.join(", "));
+    let stop = Finding::stop(Rule::Storage, &volume.name, text).at("qualities");
+    Some(stop.remedy("Ask for less, or state what it offers on the volume's page."))
+}
+
+/// Which volumes come into question.
+#[derive(Debug, Clone, Copy)]
+pub struct Among<'a> {
+    /// What it must offer.
+    pub qualities: &'a BTreeSet<String>,
+    /// This one and no other.
+    pub only: Option<VolumeId>,
+}
+
+/// Chooses among the cluster's volumes (rules, section 2): the qualities asked for, then room, then 15 % free afterwards,
+/// then the overcommit limit, then the name. Latency is not measured yet.
 ///
 /// # Errors
 /// Why there is none.
@@ -106,7 +130,7 @@ pub fn choose_volume(
     view: &View,
     cluster: &Cluster,
     machines: impl Fn(VolumeId) -> Vec<Machine>,
-    only: Option<VolumeId>,
+    among: Among<'_>,
     starting: bool,
 ) -> Result<VolumeChoice, Vec<Finding>> {
     let all = view.estate.volumes_of(cluster);
@@ -120,8 +144,11 @@ pub fn choose_volume(
     }
     let mut fine = Vec::new();
     let mut why_not = Vec::new();
-    for volume in all.iter().filter(|v| only.is_none_or(|id| id == v.id)) {
-        let found = if volume.ready {
+    let asked = |v: &&&Arc<Volume>| among.only.is_none_or(|id| id == v.id);
+    for volume in all.iter().filter(asked) {
+        let found = if let Some(lacks) = lacks(volume, among.qualities) {
+            vec![lacks]
+        } else if volume.ready {
             volume_findings(view, volume, &machines(volume.id), starting)
         } else {
             let text = format!("{} is still being connected.", volume.name);

@@ -580,3 +580,71 @@ fn what_a_volume_offers_is_stated_at_once_and_told() {
         "an operator states nothing of storage"
     );
 }
+
+/// If this fails, a machine that needs mirrored storage is put where nothing is mirrored.
+#[test]
+fn machines_go_where_what_they_ask_for_is_offered() {
+    use zastrugi_core::{
+        estate::Volume,
+        rooms::machines::{Ask, CreateMachines},
+        testkit::machines,
+    };
+    let mut small = read("cluster a\nhost 1 64");
+    let (id, first) = small
+        .view
+        .estate
+        .volumes
+        .iter()
+        .next()
+        .map(|(id, v)| (*id, v.clone()))
+        .unwrap();
+    // One that comes earlier by name and offers less.
+    let other = Volume {
+        id: VolumeId(952),
+        name: "a".into(),
+        uid: "u2".into(),
+        ..Volume::clone(&first)
+    };
+    let offers = Volume {
+        qualities: ["mirrored".to_owned()].into(),
+        ..Volume::clone(&first)
+    };
+    small.alter(|e| {
+        e.put(Fact::Volume(Arc::new(other)));
+        e.put(Fact::Volume(Arc::new(offers)));
+    });
+    small.alter_host(1, |h| {
+        h.mounts
+            .insert(VolumeId(952), zastrugi_core::testkit::paths(2));
+    });
+    let ask = |words: &[&str], volume| {
+        let qualities = words.iter().map(|w| (*w).to_owned()).collect();
+        let machine = CreateMachines {
+            qualities,
+            volume,
+            ..machines("m", 1, small.view.estate.clusters.keys().next().copied(), 2)
+        };
+        put(&small, &Ask::Create(machine).into())
+    };
+    let goes = |a: &zastrugi_core::rooms::Assessment| {
+        let said = a
+            .findings()
+            .iter()
+            .find(|f| f.text.starts_with("The disks go to"));
+        said.map(|f| f.text.clone()).unwrap_or_default()
+    };
+    assert_eq!(goes(&ask(&[], None)), "The disks go to a.");
+    assert_eq!(
+        goes(&ask(&["mirrored"], None)),
+        format!("The disks go to {}.", first.name)
+    );
+    let refused = ask(&["mirrored", "fast"], None);
+    assert!(refused.blocked());
+    assert!(
+        refused.at_field("qualities").is_some(),
+        "{:?}",
+        worse(&refused)
+    );
+    assert!(!ask(&["mirrored"], Some(id)).blocked());
+    assert!(ask(&["mirrored"], Some(VolumeId(952))).blocked());
+}

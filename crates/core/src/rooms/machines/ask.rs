@@ -84,7 +84,10 @@ pub struct CreateMachines {
     pub pattern: String,
     pub count: u32,
     pub cluster: Option<ClusterId>,
-    /// None: the best, with reasons.
+    /// What the volume must offer.
+    #[serde(default)]
+    pub qualities: BTreeSet<String>,
+    /// None: the best of those, with reasons.
     pub volume: Option<VolumeId>,
     /// None: the best, with reasons.
     pub host: Option<HostId>,

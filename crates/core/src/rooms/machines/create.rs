@@ -9,7 +9,7 @@ use crate::{
     ids::{MachineId, VolumeId, draw_uuid, mix},
     moment::Span,
     names,
-    placement::{Ledger, NotPlaced, choose_all, choose_volume, clear_checks},
+    placement::{Among, Ledger, NotPlaced, choose_all, choose_volume, clear_checks},
     units::Bytes,
 };
 use std::collections::BTreeSet;
@@ -50,7 +50,11 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         }
         machines
     };
-    match choose_volume(draft.view, cluster, with, ask.volume, ask.start) {
+    let among = Among {
+        qualities: &ask.qualities,
+        only: ask.volume,
+    };
+    match choose_volume(draft.view, cluster, with, among, ask.start) {
         Ok(choice) => {
             draft.found_all(choice.findings);
             place(draft, ask, cluster, with(choice.volume));

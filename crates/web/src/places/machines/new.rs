@@ -1,5 +1,6 @@
 //! The sheet for creating machines.
 
+use super::super::storage::qualities;
 use super::read_labels;
 use crate::frame::{
     Fields,
@@ -7,6 +8,7 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use std::collections::BTreeSet;
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::{Memory, NetRole, Provisioning},
@@ -59,6 +61,9 @@ struct NewFields {
     start: bool,
     note: String,
     volume: u64,
+    qualities: String,
+    /// What the cluster's volumes offer.
+    offered: Vec<String>,
     volumes: Vec<(u64, String)>,
     image: u64,
     images: Vec<(u64, String)>,
@@ -217,6 +222,14 @@ fn many(count: u32) -> String {
     }
 }
 
+/// What the volumes of a cluster offer.
+fn offered(view: &View, cluster: Option<ClusterId>) -> Vec<String> {
+    let of = cluster.and_then(|c| view.estate.clusters.get(&c));
+    let volumes = of.map(|c| view.estate.volumes_of(c)).unwrap_or_default();
+    let all: BTreeSet<String> = volumes.iter().flat_map(|v| v.qualities.clone()).collect();
+    all.into_iter().collect()
+}
+
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
     let clusters: Vec<(u64, String)> = view
@@ -242,6 +255,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         pattern: fields.get("name").to_owned(),
         count,
         cluster,
+        qualities: qualities::words(fields.get("qualities")),
         volume: fields.get("volume").parse().ok().map(VolumeId),
         host: fields.get("host").parse().ok().map(HostId),
         vcpus: number(fields, "vcpus", "4", &mut wrong),
@@ -277,6 +291,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         protected: ask.protected,
         start: ask.start,
         note: ask.note.clone(),
+        qualities: fields.get("qualities").into(),
+        offered: offered(view, cluster),
         volume: ask.volume.map_or(0, |v| v.0),
         volumes: volumes(view, cluster),
         image: ask.image.map_or(0, |i| i.0),
