@@ -80,17 +80,23 @@ pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
 /// # Errors
 /// Words for the person who typed it.
 pub fn check_label(key: &str) -> Result<(), String> {
-    if key.is_empty() {
-        return Err("A label needs a name.".into());
+    check_word(key, "label's name")
+}
+
+/// Checks a word by the same rule; `what` it is, as in *a label's name*.
+///
+/// # Errors
+/// Words for the person who typed it.
+pub fn check_word(word: &str, what: &str) -> Result<(), String> {
+    if word.is_empty() {
+        return Err(format!("A {what} is missing."));
     }
-    if key.chars().count() > 40 {
-        return Err("A label's name has at most 40 characters.".into());
+    if word.chars().count() > 40 {
+        return Err(format!("A {what} has at most 40 characters."));
     }
-    match key
-        .chars()
-        .find(|c| !(c.is_alphanumeric() || "-_./".contains(*c)))
-    {
-        Some(c) => Err(format!("“{c}” can't stand in a label's name.")),
+    let odd = |c: &char| !(c.is_alphanumeric() || "-_./".contains(*c));
+    match word.chars().find(odd) {
+        Some(c) => Err(format!("“{c}” can't stand in a {what}.")),
         None => Ok(()),
     }
 }

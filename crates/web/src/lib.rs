@@ -5,3 +5,9 @@ mod frame;
 mod places;
 
 pub use frame::server::{WebSettings, build};
+
+/// Every sheet that a page offers, with what somebody must be allowed to do to open it: for whoever checks that none is
+/// forgotten.
+pub fn sheets() -> Vec<(&'static str, zastrugi_core::permits::Act)> {
+    places::sheets().map(|s| (s.word, s.act)).collect()
+}

@@ -143,9 +143,19 @@ impl<'a, S: Work> Draft<'a, S> {
             .host
             .and_then(|h| estate.hosts.get(&h))
             .filter(|h| h.accepts_work());
-        let found = own
-            .or_else(|| estate.hosts_in(machine.cluster?).find(|h| h.accepts_work()))
-            .map(|h| h.id);
+        // Any of the cluster serves; which one differs by machine, so that none has all the work.
+        let others = || {
+            let cluster = machine.cluster?;
+            let open: Vec<_> = estate
+                .hosts_in(cluster)
+                .filter(|h| h.accepts_work())
+                .collect();
+            let n = usize::try_from(machine.id.0)
+                .unwrap_or(0)
+                .checked_rem(open.len())?;
+            open.get(n).copied()
+        };
+        let found = own.or_else(others).map(|h| h.id);
         if found.is_none() {
             let text = format!("No host that reaches {} answers.", machine.name);
             self.found(

@@ -294,6 +294,9 @@ async fn start(
             assessment: Some(*assessment),
             wrong: vec![],
         },
-        other => Said::notice(format!("Nothing was started: {other}.")),
+        other => {
+            let why = other.to_string();
+            Said::notice(format!("Nothing was started: {}.", why.trim_end_matches('.')))
+        }
     })
 }

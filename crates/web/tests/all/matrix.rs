@@ -4,8 +4,8 @@ use crate::house::{ESTATE, House};
 use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
-/// Sheets, and the least role that may open each.
-const SHEETS: [(&str, usize); 14] = [
+/// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
+const SHEETS: [(&str, usize); 29] = [
     ("rule", 2),
     ("fault-domains", 2),
     ("move", 1),
@@ -20,7 +20,39 @@ const SHEETS: [(&str, usize); 14] = [
     ("delete", 1),
     ("recover", 1),
     ("purge", 2),
+    ("connect-array", 2),
+    ("connect-volume", 2),
+    ("heal-volume", 2),
+    ("extend-volume", 2),
+    ("qualities", 2),
+    ("edit-volume", 2),
+    ("give-volume", 2),
+    ("add-image", 2),
+    ("edit-image", 2),
+    ("remove-image", 2),
+    ("connect-switch", 2),
+    ("new-network", 2),
+    ("heal-network", 2),
+    ("edit-network", 2),
+    ("remove-network", 2),
 ];
+
+#[test]
+fn every_sheet_is_known_here_with_who_may_open_it() {
+    use zastrugi_core::permits::{Permits, Role};
+    let offered = zastrugi_web::sheets();
+    let mut words: Vec<_> = offered.iter().map(|s| s.0).collect();
+    let mut known: Vec<_> = SHEETS.iter().map(|s| s.0).collect();
+    words.sort_unstable();
+    known.sort_unstable();
+    assert_eq!(words, known);
+    for (word, act) in offered {
+        let least = Role::ALL.iter().position(|r| Permits::of(*r).allow(act));
+        let said = SHEETS.iter().find(|s| s.0 == word).map(|s| s.1);
+        assert_eq!(least, said, "{word}");
+    }
+}
+
 /// Routes that anybody may call, signed in or not.
 const OPEN: [&str; 4] = ["/healthz", "/sign-in", "/assets/<name>", "/favicon.ico"];
 
@@ -219,4 +251,70 @@ async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
             "{path} is inline"
         );
     }
+}
+
+/// Routes that write, besides sheets, and the least role for each; none: it depends on what it is about, or ends the
+/// session, and has a test of its own. One that isn't here fails.
+const WRITES: [(&str, Option<usize>); 16] = [
+    ("/console/<of>/ticket", Some(0)),
+    ("/hosts/look", Some(2)),
+    ("/hosts/look/announced", Some(2)),
+    ("/logbook/runs/<id>", None),
+    ("/networks/<id>/mtu", Some(2)),
+    ("/screen/<id>/ticket", Some(0)),
+    ("/settings/history", Some(2)),
+    ("/settings/networks", Some(2)),
+    ("/settings/password", None),
+    ("/settings/people", Some(2)),
+    ("/settings/people/<id>", Some(2)),
+    ("/settings/site", Some(0)),
+    ("/settings/theme", Some(0)),
+    ("/sheet/<kind>", None),
+    ("/sign-in", None),
+    ("/sign-out", None),
+];
+
+/// If this fails, somebody wrote a route that changes things and forgot to say who may.
+#[sqlx::test(migrations = false)]
+async fn every_route_that_writes_refuses_whoever_may_not(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let routes = house.client.rocket().routes();
+    let mut posts: Vec<String> = routes
+        .filter(|r| r.method == Method::Post)
+        .map(|r| r.uri.path().to_owned())
+        .collect();
+    posts.sort_unstable();
+    posts.dedup();
+    assert_eq!(posts, WRITES.map(|w| w.0.to_owned()));
+    for (role, name) in ["vera", "otto", "ada"].iter().enumerate() {
+        let cookie = house.sign_in(name).await;
+        let token = house.token(&cookie).await;
+        for (route, needs) in WRITES {
+            let Some(needs) = needs else { continue };
+            let (path, _) = with_values(route).remove(0);
+            let body = format!("_csrf={token}&networks=x&role=x&range=x&theme=day&site=");
+            let (status, _) = house.post(&cookie, &path, body).await;
+            let refused = status == Status::Forbidden;
+            assert_eq!(refused, role < needs, "{path} as {name}: {status}");
+        }
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_new_history_is_begun_only_by_whoever_says_that_they_looked(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    let begin = |more: &str| format!("_csrf={token}{more}");
+    let (status, page) = house.post(&cookie, "/settings/history", begin("")).await;
+    assert_eq!(status, Status::UnprocessableEntity);
+    assert!(page.contains("Look at the devices first"));
+    let (_, before) = house.get(&cookie, "/settings").await;
+    assert!(before.contains("class=\"mono\">1."), "still the first");
+    let (status, _) = house
+        .post(&cookie, "/settings/history", begin("&looked=yes"))
+        .await;
+    assert_eq!(status, Status::SeeOther);
+    let (_, after) = house.get(&cookie, "/settings").await;
+    assert!(after.contains("class=\"mono\">2."), "a second history");
 }

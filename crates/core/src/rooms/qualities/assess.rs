@@ -18,7 +18,7 @@ pub(super) fn state(draft: &mut Draft<'_>, id: VolumeId, qualities: &BTreeSet<St
     };
     draft.title = format!("State what {} offers", volume.name);
     let stop = |text: String| Finding::stop(Rule::Label, "qualities", text).at("qualities");
-    let wrong = qualities.iter().find_map(|q| names::check_label(q).err());
+    let wrong = qualities.iter().find_map(|q| names::check_word(q, "quality").err());
     draft.found_all(wrong.map(stop));
     if qualities.len() > MOST {
         let n = qualities.len();
