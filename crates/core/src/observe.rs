@@ -106,7 +106,6 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
             networks: report.networks.clone(),
         }));
     }
-    let mut next = estate.next;
     let mut reported = BTreeSet::new();
     for machine in &report.machines {
         match estate.machine_with_uuid(&machine.uuid) {
@@ -119,13 +118,8 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
             }
             None => {
                 events.push(Event::Machines(machines::Event::Adopted(Box::new(adopt(
-                    estate,
-                    held,
-                    machine,
-                    MachineId(next),
-                    now,
+                    estate, held, machine, now,
                 )))));
-                next += 1;
             }
         }
     }
@@ -146,7 +140,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
             software: report.software.clone(),
         }));
     }
-    events
+    settle_adopted(estate, events)
 }
 
 fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {
@@ -276,27 +270,16 @@ fn stopped(runs: &Runs, machine: &Machine) -> Option<Event> {
 }
 
 /// A machine that was there before us, with everything that its host knows of it.
-pub fn adopt(
-    estate: &Estate,
-    host: &Host,
-    seen: &MachineReport,
-    id: MachineId,
-    now: Moment,
-) -> Machine {
+pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) -> Machine {
     let off = seen.state == MachineState::Off;
-    let taken = estate.machine_named(&seen.name).is_some();
     // Not connected yet: known when it is.
     let volume = estate
         .volume_with_uid(&seen.volume)
         .map_or(crate::ids::VolumeId(0), |v| v.id);
     Machine {
-        id,
+        id: UNNUMBERED,
         uuid: seen.uuid,
-        name: if taken {
-            format!("{}-{}", seen.name, id.0)
-        } else {
-            seen.name.clone()
-        },
+        name: seen.name.clone(),
         cluster: host.cluster,
         host: (!off).then_some(host.id),
         arriving: None,
@@ -343,6 +326,19 @@ pub fn adopt(
     }
 }
 
+/// What a found machine is numbered until [`settle_adopted`] numbers it.
+const UNNUMBERED: MachineId = MachineId(0);
+
+/// A name is one machine's; who looks for the found one by the name it had there reads it in its note.
+fn renamed(note: &str, found: &str) -> String {
+    let word = format!("Found under the name {found}, which another machine has.");
+    if note.is_empty() {
+        word
+    } else {
+        format!("{note} {word}")
+    }
+}
+
 /// Gives machines that a device found (number 0) their numbers, and leaves out those that are known already.
 pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
     let mut next = estate.next.max(1);
@@ -370,7 +366,9 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
                 if !names.insert(machine.name.clone())
                     || estate.machine_named(&machine.name).is_some()
                 {
-                    machine.name = format!("{}-{}", machine.name, machine.id.0);
+                    let found = machine.name.clone();
+                    machine.name = format!("{found}-{}", machine.id.0);
+                    machine.note = renamed(&machine.note, &found);
                 }
                 settled.push(Event::Machines(machines::Event::Adopted(machine)));
             }

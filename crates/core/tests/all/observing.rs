@@ -128,6 +128,44 @@ fn an_unknown_machine_is_registered_once_and_keeps_running() {
 }
 
 #[test]
+fn two_found_machines_of_one_name_are_both_taken_in_and_the_renamed_one_says_so() {
+    let mut estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1")
+        .view
+        .estate)
+        .clone();
+    let mut seen = report(
+        &estate,
+        5,
+        &[(7, UP, 1), (77, UP, 1), (78, UP, 1), (79, UP, 1)],
+    );
+    seen.machines[1].name = "twin".into();
+    seen.machines[2].name = "twin".into();
+    seen.machines[3].name = "db".into();
+    for event in see(&estate, &seen) {
+        estate.absorb(&event);
+    }
+    let found: Vec<_> = (77..80)
+        .map(|uuid| {
+            let uuid = uuid::Uuid::from_u128(uuid);
+            estate.machine_with_uuid(&uuid).expect("taken in")
+        })
+        .collect();
+    assert_eq!(
+        (found[0].name.as_str(), found[0].note.as_str()),
+        ("twin", "")
+    );
+    for (renamed, had) in [(found[1], "twin"), (found[2], "db")] {
+        assert_eq!(renamed.name, format!("{had}-{}", renamed.id.0));
+        assert!(
+            renamed.note.contains(&format!("under the name {had}")),
+            "who looks for {had} finds it: {}",
+            renamed.note
+        );
+    }
+    assert_eq!(see(&estate, &seen), [], "and that is that");
+}
+
+#[test]
 fn a_machine_that_is_arriving_is_not_taken_for_stopped() {
     let mut estate = (*read("cluster a\nhost 1 64\nmachine 7 db 8 off").view.estate).clone();
     estate.absorb(&Event::Machines(machines::Event::Wanted {

@@ -7,7 +7,7 @@ use crate::{
 };
 use zastrugi_core::{
     estate::{Access, Bmc, Condition, Estate, Host},
-    ids::{HostId, MachineId, SecretRef},
+    ids::{HostId, SecretRef},
     observe::adopt,
     rooms::{
         Event,
@@ -102,11 +102,7 @@ impl Drivers {
         let mut events = vec![Event::Hosts(hosts::Event::Claimed(Box::new(ours.clone())))];
         events.extend(report.machines.iter().map(|seen| {
             Event::Machines(machines::Event::Adopted(Box::new(adopt(
-                estate,
-                &ours,
-                seen,
-                MachineId(0),
-                turn.now,
+                estate, &ours, seen, turn.now,
             ))))
         }));
         debug_assert_eq!(id, host.id);

@@ -11,7 +11,7 @@ use serde::Deserialize;
 use zastrugi_core::{
     estate::{Array, Estate, Host, Volume},
     evidence::{Answer, SeenDevice, SeenLun},
-    ids::{ArrayId, HostId, MachineId, VolumeId},
+    ids::{ArrayId, HostId, VolumeId},
     moment::Moment,
     observe::adopt,
     rooms::{
@@ -394,7 +394,7 @@ pub(crate) fn records(
         if elsewhere {
             continue;
         }
-        let mut machine = adopt(estate, host, &record.read(), MachineId(0), now);
+        let mut machine = adopt(estate, host, &record.read(), now);
         machine.disks.iter_mut().for_each(|d| d.volume = volume);
         machine.deleted = deleted.then_some(now);
         events.push(Event::Machines(machines::Event::Adopted(Box::new(machine))));

@@ -48,8 +48,8 @@ impl<'r> FromRequest<'r> for Signed {
         let cached: &Option<Signed> = request
             .local_cache_async(async {
                 let cookie = session_cookie(request.cookies(), settings)?;
-                let stream = request.uri().path() == "/live";
-                let (viewer, csrf, theme) = desk.session(cookie, !stream).await.ok()??;
+                let by_hand = !asked_by_itself(request.uri().path().as_str());
+                let (viewer, csrf, theme) = desk.session(cookie, by_hand).await.ok()??;
                 let site = request
                     .cookies()
                     .get("site")
@@ -68,6 +68,11 @@ impl<'r> FromRequest<'r> for Signed {
             None => Outcome::Error((Status::Unauthorized, "nobody is signed in")),
         }
     }
+}
+
+/// What an open page asks for by itself, again and again, keeps nobody signed in: a page left open is nobody's work.
+fn asked_by_itself(path: &str) -> bool {
+    path == "/live" || path == "/work" || path.ends_with("/part")
 }
 
 /// Did this request come from a page of ours? Browsers say so; without their word the origin must be ours.

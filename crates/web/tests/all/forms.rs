@@ -80,6 +80,35 @@ async fn a_plain_edit_is_recorded_and_told_with_who_did_it(pool: PgPool) {
 }
 
 #[sqlx::test(migrations = false)]
+async fn a_page_left_open_keeps_nobody_signed_in_and_a_person_at_work_does(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let vera = house.sign_in("vera").await;
+    let idle = async || {
+        sqlx::query("update session set used = now() - interval '20 minutes'")
+            .execute(&pool)
+            .await
+            .unwrap();
+    };
+    let kept = async || {
+        let query = "select bool_and(used > now() - interval '10 minutes') from session";
+        sqlx::query_scalar::<_, bool>(query)
+            .fetch_one(&pool)
+            .await
+            .unwrap()
+    };
+    for path in ["/work", "/field/part", "/hosts/part", "/logbook/part"] {
+        idle().await;
+        assert_eq!(house.get(&vera, path).await.0, Status::Ok);
+        assert!(!kept().await, "{path} is asked for by the page alone");
+    }
+    for path in ["/machines", "/find?find=db"] {
+        idle().await;
+        assert_eq!(house.get(&vera, path).await.0, Status::Ok, "{path}");
+        assert!(kept().await, "{path} is asked for by a person");
+    }
+}
+
+#[sqlx::test(migrations = false)]
 async fn a_session_ends_with_sign_out_and_with_a_change_of_role(pool: PgPool) {
     let house = House::new(&pool, ESTATE).await;
     let vera = house.sign_in("vera").await;
