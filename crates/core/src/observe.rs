@@ -256,9 +256,8 @@ fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> 
 
 /// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving.
 fn stopped(runs: &Runs, machine: &Machine) -> Option<Event> {
-    let arriving = machine.is_off() && machine.wanted == Wanted::On;
-    let held_by_run = runs.holds(Object::Machine(machine.id));
-    if arriving || held_by_run || machine.state == MachineState::Off {
+    // A planned one was never seen, and one that is off can't stop.
+    if machine.is_off() || runs.holds(Object::Machine(machine.id)) {
         return None;
     }
     Some(Event::Machines(machines::Event::Seen {

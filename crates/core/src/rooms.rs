@@ -14,7 +14,7 @@ use crate::{
     estate::{Estate, Pen, Site},
     moment::{Moment, Span},
     permits::{Act, Permits},
-    road::{self, Ask, Entry, Premise, RunEvent, Tale, Urgency, Work},
+    road::{self, Ask, Entry, Left, Premise, RunEvent, Tale, Urgency, Work},
     runs::{Lock, Object},
     view::View,
 };
@@ -145,9 +145,9 @@ macro_rules! rooms {
                     $(Step::$Room(step) => step.record().map(Event::from)),*
                 }
             }
-            fn undo(&self, estate: &Estate) -> Option<Event> {
+            fn undo(&self, estate: &Estate, left: Left) -> Option<Event> {
                 match self {
-                    $(Step::$Room(step) => step.undo(estate).map(Event::from)),*
+                    $(Step::$Room(step) => step.undo(estate, left).map(Event::from)),*
                 }
             }
         }

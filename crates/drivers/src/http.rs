@@ -82,24 +82,27 @@ impl Http {
     /// Sends it and reads the answer as `T`.
     pub(crate) async fn call<T: DeserializeOwned>(&self, call: Call<'_>) -> Result<T, Fault> {
         let body = self.fetch(&call).await?;
-        let body = if body.is_empty() {
-            b"null".to_vec()
-        } else {
-            body
-        };
-        serde_json::from_slice(&body).map_err(|e| garbled(call.address, &e.to_string()))
+        parsed(&call, body)
+    }
+
+    /// Sends it and reads the answer as `T`; none where the device has no such thing.
+    pub(crate) async fn call_if_found<T: DeserializeOwned>(
+        &self,
+        call: Call<'_>,
+    ) -> Result<Option<T>, Fault> {
+        let response = self.send(&call, Some(WHOLE)).await?;
+        if response.status() == StatusCode::NOT_FOUND {
+            return Ok(None);
+        }
+        let body = body(&call, response).await?;
+        parsed(&call, body).map(Some)
     }
 
     /// Sends it and reads the answer as bytes.
     pub(crate) async fn fetch(&self, call: &Call<'_>) -> Result<Vec<u8>, Fault> {
         let limit = if call.bytes.is_some() { PIECE } else { WHOLE };
         let response = self.send(call, Some(limit)).await?;
-        let status = response.status();
-        let body = read(call.address, response).await?;
-        if !status.is_success() {
-            return Err(refused(status.as_u16(), &body));
-        }
-        Ok(body)
+        body(call, response).await
     }
 
     /// Follows an endless answer of one JSON value a line.
@@ -150,6 +153,25 @@ impl Http {
         let pin = shown.lock().unwrap_or_else(PoisonError::into_inner).clone();
         Ok((answer, pin.unwrap_or_default()))
     }
+}
+
+/// The whole answer, or the device's no.
+async fn body(call: &Call<'_>, response: Response) -> Result<Vec<u8>, Fault> {
+    let status = response.status();
+    let body = read(call.address, response).await?;
+    if !status.is_success() {
+        return Err(refused(status.as_u16(), &body));
+    }
+    Ok(body)
+}
+
+fn parsed<T: DeserializeOwned>(call: &Call<'_>, body: Vec<u8>) -> Result<T, Fault> {
+    let body = if body.is_empty() {
+        b"null".to_vec()
+    } else {
+        body
+    };
+    serde_json::from_slice(&body).map_err(|e| garbled(call.address, &e.to_string()))
 }
 
 fn silent(address: &str) -> Fault {

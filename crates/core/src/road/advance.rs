@@ -213,6 +213,7 @@ impl<A, S: Work> At<'_, A, S> {
             return;
         };
         self.name_field(step, &mut fault);
+        fault = fault.after(s.fault.as_ref());
         s.phase = Phase::Failed;
         s.ended = Some(self.now);
         s.said.clone_from(&fault.said);
@@ -274,6 +275,7 @@ impl<A, S: Work> At<'_, A, S> {
         let pause = self.plan.steps.get(step).map(|p| p.step.pause());
         s.attempt = 1;
         s.said = said;
+        s.fault = None;
         self.keep(step, s);
         self.orders.push(Order::Perform {
             step,
@@ -286,10 +288,12 @@ impl<A, S: Work> At<'_, A, S> {
         let Some(mut s) = self.running(step) else {
             return;
         };
+        fault = fault.after(s.fault.as_ref());
         if fault.passing() && s.attempt < TRIES && self.run.state != RunState::Cancelling {
             s.attempt += 1;
             s.said = format!("{} Trying again ({} of {TRIES}).", fault.said, s.attempt);
             let attempt = s.attempt;
+            s.fault = Some(fault).filter(Fault::leaves_open);
             self.keep(step, s);
             self.orders.push(Order::Perform {
                 step,

@@ -36,5 +36,5 @@ pub use plan::{AcceptedPlan, Bar, Fill, Place, Plan, PlannedStep, bars, schedule
 pub use start::begin;
 pub use tale::{Entry, Tale};
 pub use turn::turn;
-pub use work::{Premise, Urgency, Work};
+pub use work::{Left, Premise, Urgency, Work};
 pub use world::{Change, Plans, World, needs};

@@ -1,12 +1,12 @@
 //! A run's move beside all the others: locks, premises, records, undoing. Pure; called inside the head lock.
 
-use super::{Input, Order, Plans, Premise, RunEvent, Work, World, advance};
+use super::{Input, Left, Order, Plans, Premise, RunEvent, Work, World, advance};
 use crate::{
     estate::Estate,
     finding::Finding,
     ids::{Revision, RunId},
     moment::Moment,
-    runs::{Fault, FaultKind, Needs, Phase, Run},
+    runs::{Fault, FaultKind, Needs, Phase, Run, StepState},
     view::View,
 };
 use std::{
@@ -207,12 +207,15 @@ where
         if run.tally.done == steps.len() {
             return;
         }
-        let never = steps
+        let left = |s: &StepState| match &s.fault {
+            Some(fault) if fault.leaves_open() => Left::Open { at: self.now },
+            _ => Left::Undone,
+        };
+        let undone: Vec<S::Event> = steps
             .iter()
             .zip(run.steps())
-            .filter(|(_, s)| s.phase != Phase::Done);
-        let undone: Vec<S::Event> = never
-            .filter_map(|(p, _)| p.step.undo(&self.fork.estate))
+            .filter(|(_, s)| s.phase != Phase::Done)
+            .filter_map(|(p, s)| p.step.undo(&self.fork.estate, left(s)))
             .collect();
         for event in undone {
             self.record(event);
@@ -233,5 +236,6 @@ fn broken(finding: Finding) -> Fault {
         remedy: finding
             .remedy
             .unwrap_or_else(|| "Nothing was done in this step. Retry, or cancel the run.".into()),
+        open: false,
     }
 }

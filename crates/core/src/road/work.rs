@@ -5,7 +5,7 @@ use crate::{
     estate::Estate,
     finding::{Finding, Rule},
     ids::{HostId, MachineId},
-    moment::Span,
+    moment::{Moment, Span},
     placement::{self, Ledger, obstacles},
     runs::{Lock, Needs, Object},
     view::View,
@@ -87,6 +87,15 @@ impl Premise {
     }
 }
 
+/// How a step is left that is not done when its run ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Left {
+    /// No device did it.
+    Undone,
+    /// Its answer was lost: a device may have done it.
+    Open { at: Moment },
+}
+
 /// What a device must do.
 pub trait Work: Debug + Clone + PartialEq {
     type Event: Tale;
@@ -109,8 +118,8 @@ pub trait Work: Debug + Clone + PartialEq {
     fn premise(&self, view: &View) -> Premise;
     /// What a step without a device writes down at once.
     fn record(&self) -> Option<Self::Event>;
-    /// What was only held for it is given back, as it never happened.
-    fn undo(&self, estate: &Estate) -> Option<Self::Event>;
+    /// What was only held for it is given back; what may be there after all is not called gone.
+    fn undo(&self, estate: &Estate, left: Left) -> Option<Self::Event>;
 
     fn needs(&self) -> Needs {
         let locks = self.locks();

@@ -31,6 +31,9 @@ pub struct Fault {
     pub said: String,
     pub field: Option<String>,
     pub remedy: String,
+    /// An attempt before it had no answer, and this one says nothing of that.
+    #[serde(default)]
+    pub open: bool,
 }
 
 impl Fault {
@@ -40,6 +43,7 @@ impl Fault {
             said: said.into(),
             field: None,
             remedy: remedy.into(),
+            open: false,
         }
     }
     /// Worth trying again without asking anybody.
@@ -49,11 +53,18 @@ impl Fault {
             FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled | FaultKind::Ours
         )
     }
-    /// Whether it leaves open what the device did: the call may have had its effect.
+    /// Whether it leaves open what the device did: the call, or one before it, may have had its effect.
     pub fn leaves_open(&self) -> bool {
-        matches!(
+        let unanswered = matches!(
             self.kind,
             FaultKind::TimedOut | FaultKind::Garbled | FaultKind::History
-        )
+        );
+        unanswered || self.open
+    }
+    /// The same after an earlier fault: only the device's own no settles what an unanswered call left open.
+    pub fn after(mut self, earlier: Option<&Fault>) -> Self {
+        let settled = self.kind == FaultKind::Refused || self.leaves_open();
+        self.open = !settled && earlier.is_some_and(Fault::leaves_open);
+        self
     }
 }

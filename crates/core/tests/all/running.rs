@@ -910,6 +910,26 @@ fn faults_are_counted_anew_after_progress() {
     }
 }
 
+/// If this fails, "not created" is said of what a device may have made: its last word was that it is away.
+#[test]
+fn only_the_devices_own_no_settles_what_an_unanswered_call_left_open() {
+    let fault = |kind| Fault::new(kind, "", "");
+    for (last, open) in [
+        (FaultKind::Unreachable, true),
+        (FaultKind::Stale, true),
+        (FaultKind::Premise, true),
+        (FaultKind::Ours, true),
+        (FaultKind::TimedOut, true),
+        (FaultKind::Refused, false),
+    ] {
+        let after = fault(last).after(Some(&fault(FaultKind::TimedOut)));
+        assert_eq!(after.leaves_open(), open, "{last:?}");
+        let again = fault(FaultKind::Unreachable).after(Some(&after));
+        assert_eq!(again.leaves_open(), open, "{last:?} in between");
+    }
+    assert!(!fault(FaultKind::Unreachable).after(None).leaves_open());
+}
+
 /// If this fails, a step is said to be left out although an earlier call may have had its effect.
 #[test]
 fn what_an_earlier_attempt_left_open_is_not_said_to_be_undone() {

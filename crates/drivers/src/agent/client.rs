@@ -405,6 +405,11 @@ impl Agent<'_> {
             .call(self.ask(Method::GET, format!("/v1/machines/{uuid}"), None, None))
             .await
     }
+    /// The machine, if there is one.
+    pub(crate) async fn machine_if_any(&self, uuid: &Uuid) -> Result<Option<Machine>, Fault> {
+        let call = self.ask(Method::GET, format!("/v1/machines/{uuid}"), None, None);
+        self.http.call_if_found(call).await
+    }
     pub(crate) async fn create(
         &self,
         stamp: Stamp<'_>,

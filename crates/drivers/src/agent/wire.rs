@@ -246,7 +246,7 @@ pub(crate) struct Machine {
     #[serde(default)]
     note: String,
     virtual_hardware: u32,
-    guest_key: Option<String>,
+    pub(crate) guest_key: Option<String>,
     #[serde(default)]
     created_ms: i64,
     #[serde(default)]

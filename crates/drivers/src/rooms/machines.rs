@@ -102,16 +102,56 @@ async fn act(
         }
         Step::Recover { .. } => {
             agent.set_deleted(stamp(turn), uuid, false).await?;
-            Ok(done(
-                vec![Event::Machines(machines::Event::Recovered { machine: id })],
-                "back",
-            ))
+            let mut events = vec![machines::Event::Recovered { machine: id }];
+            if machine.state == MachineState::Planned {
+                let there = agent.machine(uuid).await?;
+                events.push(machines::Event::Made {
+                    machine: id,
+                    guest_key: there.guest_key.unwrap_or_default(),
+                });
+            }
+            let events = events.into_iter().map(Event::Machines).collect();
+            Ok(done(events, "back"))
         }
         Step::Purge { .. } => {
+            if machine.state == MachineState::Planned && !marked(agent, host, machine, turn).await?
+            {
+                return Ok(done(removed(machine, turn.now), "it was never created"));
+            }
             agent.remove(stamp(turn), uuid).await?;
             Ok(done(removed(machine, turn.now), "removed"))
         }
     }
+}
+
+/// A machine that may never have been created: whether it is there, then marked for removal.
+async fn marked(
+    agent: &Agent<'_>,
+    host: &Host,
+    machine: &Machine,
+    turn: Turn<'_>,
+) -> Result<bool, Fault> {
+    if !machine
+        .disks
+        .iter()
+        .all(|d| host.mounts.contains_key(&d.volume))
+    {
+        let said = format!("{} doesn't mount the volume, so it can't look.", host.name);
+        return Err(Fault::new(
+            FaultKind::Refused,
+            said,
+            "Bring the volume back at a host, then retry.",
+        ));
+    }
+    let Some(there) = agent.machine_if_any(&machine.uuid).await? else {
+        return Ok(false);
+    };
+    if !there.deleted {
+        let key = format!("{}-mark", turn.key);
+        let turn = Turn { key: &key, ..turn };
+        agent.set_deleted(stamp(turn), &machine.uuid, true).await?;
+    }
+    Ok(true)
 }
 
 /// A machine's cards, and the seed from which its guest learns them.

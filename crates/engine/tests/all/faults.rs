@@ -2,9 +2,11 @@
 
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
+use std::time::Duration;
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{
-    estate::Condition,
+    estate::{Condition, MachineState, Wanted},
+    ids::MachineId,
     rooms::Proposal,
     rooms::machines::PowerAct,
     runs::{FaultKind, Phase, RunState},
@@ -73,6 +75,69 @@ async fn a_hanging_device_is_timed_out_and_tried_again(pool: PgPool) {
         .add_fault(fault("h1", "PUT /v1/machines", Breaks::Hang, 1));
     let run = lab.done(lab.create("gate", 1, false)).await;
     assert_eq!(run.step(0).unwrap().attempt, 2);
+    lab.assert_once();
+}
+
+/// A machine whose creation was given up while nobody knew what became of it.
+async fn left_over(lab: &Lab, name: &str, kind: Breaks) -> MachineId {
+    let create = "PUT /v1/machines";
+    lab.standins.world.add_fault(fault("h1", create, kind, 20));
+    let run = lab.start(lab.create(name, 1, true)).await;
+    eventually("the creation is under way", || {
+        let runs = lab.desk.look().runs.clone();
+        let step = runs.get(run).and_then(|r| r.step(0).cloned());
+        step.is_some_and(|s| s.phase == Phase::Running)
+    })
+    .await;
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    let cancel = lab.desk.answer(&lab.admin, run, Answer::Cancel);
+    cancel.await.unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    lab.standins.world.clear_faults();
+    let machine = lab.machine(name);
+    let held = lab.estate().machines[&machine].clone();
+    assert_eq!(
+        (&held.state, held.deleted.is_some(), held.wanted),
+        (&MachineState::Planned, true, Wanted::Off),
+        "{name} is called neither created nor gone"
+    );
+    machine
+}
+
+async fn purge(lab: &Lab, machine: MachineId, typed: &str) -> String {
+    let ask = machines::Ask::Purge {
+        machines: vec![machine],
+        typed: typed.into(),
+    };
+    let run = lab.done(Proposal::Machines(ask)).await;
+    assert!(!lab.estate().machines.contains_key(&machine));
+    run.step(0).unwrap().said.clone()
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_creation_given_up_without_an_answer_is_listed_and_can_be_cleared_or_kept(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let never = left_over(&lab, "never", Breaks::Hang).await;
+    assert_eq!(purge(&lab, never, "never").await, "it was never created");
+    let made = left_over(&lab, "made", Breaks::Drop).await;
+    assert_eq!(purge(&lab, made, "made").await, "removed");
+    let kept = left_over(&lab, "kept", Breaks::Drop).await;
+    lab.done(Proposal::Machines(machines::Ask::Recover {
+        machines: vec![kept],
+    }))
+    .await;
+    let held = lab.estate().machines[&kept].clone();
+    assert_eq!(held.state, MachineState::Off);
+    assert!(
+        held.guest_key.as_ref().is_some_and(|k| !k.is_empty()),
+        "{held:?}"
+    );
+    lab.done(Proposal::Machines(machines::Ask::Power {
+        machines: vec![kept],
+        act: PowerAct::On { host: None },
+    }))
+    .await;
     lab.assert_once();
 }
 

@@ -36,7 +36,9 @@ pub(crate) fn host_state(host: &Host) -> (&'static str, String) {
 /// A machine's glyph and word; unknown where its host is silent.
 pub(crate) fn machine_state(machine: &Machine, host: Option<&Host>) -> (&'static str, String) {
     if machine.deleted.is_some() {
-        return ("resting", "deleted".into());
+        let left_over = machine.state == MachineState::Planned;
+        let word = if left_over { "perhaps made" } else { "deleted" };
+        return ("resting", word.into());
     }
     if host.is_some_and(|h| !h.accepts_work()) {
         return ("unknown", "unknown, its host is silent".into());

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Premise, Urgency, Work},
+    road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{ClusterId, HostId},
@@ -93,7 +93,7 @@ impl Work for Step {
         }
     }
 
-    fn undo(&self, estate: &Estate) -> Option<Event> {
+    fn undo(&self, estate: &Estate, _left: Left) -> Option<Event> {
         match self {
             Step::Ready { cluster } => Some(match estate.hosts_in(*cluster).next() {
                 None => Event::Dropped { cluster: *cluster },

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Premise, Urgency, Work},
+    road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     finding::{Finding, Rule},
@@ -69,7 +69,7 @@ impl Work for Step {
         None
     }
 
-    fn undo(&self, _estate: &Estate) -> Option<Event> {
+    fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
             Step::Claim { host, .. } => Some(Event::Released { host: *host }),
             Step::Leave { .. } | Step::Release { .. } => None,

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Premise, Urgency, Work},
+    road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     finding::{Finding, Rule},
@@ -88,7 +88,7 @@ impl Work for Step {
         None
     }
 
-    fn undo(&self, _estate: &Estate) -> Option<Event> {
+    fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
             Step::Await { .. } | Step::Seal { .. } | Step::Drop { .. } => None,
             // Room that was never held; what arrived of a file stays until somebody removes it.

@@ -19,6 +19,11 @@ pub enum Event {
     Dropped {
         machine: MachineId,
     },
+    /// Its creation was given up without an answer: it may be there.
+    LeftOver {
+        machine: MachineId,
+        at: Moment,
+    },
     Wanted {
         machine: MachineId,
         wanted: Wanted,
@@ -97,12 +102,17 @@ impl Tale for Event {
             Event::Home { machine, volume } => pen.machine(*machine, |m| {
                 m.disks.iter_mut().for_each(|d| d.volume = *volume);
             }),
-            Event::Deleted { machine, at } => pen.machine(*machine, |m| {
+            Event::Deleted { machine, at } | Event::LeftOver { machine, at } => pen.machine(*machine, |m| {
                 m.deleted = Some(*at);
                 m.host = None;
                 m.wanted = Wanted::Off;
             }),
-            Event::Recovered { machine } => pen.machine(*machine, |m| m.deleted = None),
+            Event::Recovered { machine } => pen.machine(*machine, |m| {
+                m.deleted = None;
+                if m.state == MachineState::Planned {
+                    m.state = MachineState::Off;
+                }
+            }),
         }
     }
 
@@ -119,6 +129,11 @@ impl Tale for Event {
             Event::Made { machine, .. } => (machine, "was created".to_owned()),
             Event::Dropped { machine } => {
                 (machine, "was not created; its name and room are free".to_owned())
+            }
+            Event::LeftOver { machine, .. } => {
+                let words = "may have been created, its answer was lost; bring it back if it is there, \
+                             or remove it for good";
+                (machine, words.to_owned())
             }
             Event::Wanted {
                 machine, wanted, ..

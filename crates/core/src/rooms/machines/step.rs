@@ -4,7 +4,7 @@ use super::{Event, premise};
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Premise, Urgency, Work},
+    road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     estate::Wanted,
@@ -96,9 +96,15 @@ impl Work for Step {
         None
     }
 
-    fn undo(&self, estate: &Estate) -> Option<Event> {
+    fn undo(&self, estate: &Estate, left: Left) -> Option<Event> {
         match self {
-            Step::Create { machine, .. } => Some(Event::Dropped { machine: *machine }),
+            Step::Create { machine, .. } => Some(match left {
+                Left::Undone => Event::Dropped { machine: *machine },
+                Left::Open { at } => Event::LeftOver {
+                    machine: *machine,
+                    at,
+                },
+            }),
             // It was meant to be off, and is on: from now on that is how it shall be.
             Step::AwaitOff { machine, .. } | Step::Off { machine } => {
                 let machine = estate.machines.get(machine).filter(|m| !m.is_off())?;
@@ -109,7 +115,7 @@ impl Work for Step {
                 })
             }
             Step::Start { machine, .. } => {
-                let machine = estate.machines.get(machine).filter(|m| m.is_off())?;
+                let machine = estate.machines.get(machine).filter(|m| m.is_off() && m.wanted == Wanted::On)?;
                 Some(Event::Wanted {
                     machine: machine.id,
                     wanted: Wanted::Off,

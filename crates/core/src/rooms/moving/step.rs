@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Premise, Urgency, Work},
+    road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{HostId, MachineId, VolumeId},
@@ -131,7 +131,7 @@ impl Work for Step {
         None
     }
 
-    fn undo(&self, _estate: &Estate) -> Option<Event> {
+    fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
             Step::Move { machine, .. } => Some(Event::Moving {
                 machine: *machine,

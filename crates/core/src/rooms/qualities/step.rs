@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Premise, Urgency, Work},
+    road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
 };
@@ -53,7 +53,7 @@ impl Work for Step {
         match *self {}
     }
 
-    fn undo(&self, _estate: &Estate) -> Option<Event> {
+    fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match *self {}
     }
 }

@@ -66,6 +66,7 @@ fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
         remedy: state
             .fault
             .as_ref()
+            .filter(|_| state.phase == Phase::Failed)
             .map_or_else(String::new, |f| f.remedy.clone()),
         took,
         attempts: state.attempt,

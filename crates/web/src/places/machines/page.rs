@@ -49,6 +49,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
     let (glyph, word) = machine_state(m, host.map(|h| &**h));
     let load = view.loads.machines.get(&m.id);
     let lead = match (m.recoverable_until(), load) {
+        (Some(_), _) if m.state == MachineState::Planned => {
+            "Its creation was given up before an answer came. Bring it back if it is there, or remove it for good."
+                .into()
+        }
         (Some(until), _) => format!(
             "It was deleted and can be brought back for another {}.",
             until.since(desk.now())
