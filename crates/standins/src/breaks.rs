@@ -193,7 +193,7 @@ impl World {
         let records = state.volumes.values().flat_map(|v| v.records.values());
         records
             .filter(|r| r.name == machine)
-            .filter_map(|r| r.seed.as_deref())
+            .filter_map(|r| r.seed.as_ref())
             .flat_map(crate::seed::addresses)
             .collect()
     }

@@ -337,7 +337,7 @@ pub(crate) fn time_of_day(ms: i64) -> String {
 
 fn addresses(record: &Record) -> String {
     let mut out = String::new();
-    let seeded = record.seed.as_deref().map(crate::seed::addresses);
+    let seeded = record.seed.as_ref().map(crate::seed::addresses);
     for (n, nic) in record.nics.iter().enumerate() {
         let _ = write!(out, "eth{n}: {}", nic.mac);
         let given = seeded.clone().unwrap_or_default();

@@ -2,6 +2,34 @@
 //! the guest's own means. Written without the application's writer, or both would err alike.
 
 use base64::{Engine, prelude::BASE64_STANDARD};
+use flate2::{Compression, read::ZlibDecoder, write::ZlibEncoder};
+use serde::{Deserialize, Serialize};
+use std::io::{Read as _, Write as _};
+
+/// A seed as a record keeps it: deflated, as an image is mostly zeros and a volume's records are written together.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub(crate) struct Seed(String);
+
+impl Seed {
+    /// `delivered`: the image in base64.
+    pub(crate) fn keep(delivered: &str) -> Seed {
+        let image = BASE64_STANDARD.decode(delivered).unwrap_or_default();
+        let mut packed = ZlibEncoder::new(Vec::new(), Compression::fast());
+        let packed = packed.write_all(&image).and_then(|()| packed.finish());
+        Seed(BASE64_STANDARD.encode(packed.unwrap_or_default()))
+    }
+
+    fn image(&self) -> Vec<u8> {
+        let packed = BASE64_STANDARD.decode(&self.0).unwrap_or_default();
+        let mut image = Vec::new();
+        match ZlibDecoder::new(packed.as_slice()).read_to_end(&mut image) {
+            Ok(_) => image,
+            // Kept whole by an earlier version.
+            Err(_) => packed,
+        }
+    }
+}
 
 const SECTOR: usize = 2048;
 
@@ -47,9 +75,8 @@ fn files(image: &[u8]) -> Option<Read> {
 }
 
 /// The addresses (with prefix) that the seed's network configuration gives its guest.
-pub(crate) fn addresses(seed: &str) -> Vec<String> {
-    let image = BASE64_STANDARD.decode(seed).unwrap_or_default();
-    let Some((label, files)) = files(&image) else {
+pub(crate) fn addresses(seed: &Seed) -> Vec<String> {
+    let Some((label, files)) = files(&seed.image()) else {
         return Vec::new();
     };
     if !label.eq_ignore_ascii_case("cidata") {

@@ -1,7 +1,7 @@
 //! A simple shared volume: machine records, and the run lease of each machine with its generation. A write under a
 //! lower generation, or by a host that isn't the lease's holder, is refused and recorded.
 
-use crate::network::Nic;
+use crate::{network::Nic, seed::Seed};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -93,7 +93,7 @@ pub(crate) struct Record {
     pub(crate) boot: Boot,
     /// The seed that the guest reads at its first boot, as it was delivered.
     #[serde(default)]
-    pub(crate) seed: Option<String>,
+    pub(crate) seed: Option<Seed>,
     #[serde(default)]
     pub(crate) labels: BTreeMap<String, String>,
     #[serde(default)]

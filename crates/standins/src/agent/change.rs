@@ -439,7 +439,7 @@ pub(super) async fn create(
                 disks,
                 nics: ask.nics,
                 boot: ask.boot,
-                seed: ask.seed,
+                seed: ask.seed.as_deref().map(crate::seed::Seed::keep),
                 labels: ask.labels,
                 tier: ask.tier,
                 apart: ask.apart,
