@@ -105,8 +105,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
     let array = backing.and_then(|b| estate.arrays.get(&b.array));
     let hosts = v.hosts(estate);
     let intended = match &v.intended {
-        None => format!("all {} of the cluster", hosts.len()),
-        Some(_) => format!("{} chosen ones", hosts.len()),
+        None => format!("meant for all {} of the cluster", hosts.len()),
+        Some(_) => format!("meant for {} chosen ones", hosts.len()),
     };
     let (rows, more) = machines(&view, v);
     Ok(VolumePage {
