@@ -4,7 +4,7 @@ use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
 use tokio::{sync::mpsc, time::sleep};
 use zastrugi_core::rooms::World;
-use zastrugi_store::{Head, Journal, News, StoreError};
+use zastrugi_store::{Batch, Head, Journal, News, StoreError};
 
 /// Rings whenever another process may have appended: on its notification, and every two seconds in any case.
 pub(super) async fn listen(shared: Arc<Shared>, behind: mpsc::Sender<()>) {
@@ -70,4 +70,19 @@ async fn fresh(shared: &Shared, journal: &Journal) -> Result<Option<(Head, World
 /// restore. Then everything is read anew, and orders are held until a person has looked: devices know more than we do.
 pub(super) fn other_journal(ours: &Head, head: &Head) -> bool {
     head.epoch != ours.epoch || head.revision < ours.revision
+}
+
+/// What was known at a head, brought up to what the lock holds still.
+pub(super) async fn under_lock(
+    known: &Head,
+    mut world: World,
+    batch: &mut Batch,
+) -> Result<World, StoreError> {
+    let is = batch.head().revision;
+    if is > known.revision {
+        let change = batch.changed_since(known.revision).await?;
+        world.apply(change);
+        world.estate.revision = is;
+    }
+    Ok(world)
 }

@@ -1,28 +1,30 @@
 //! Beginning a new history: after a restore, or where a copy gave orders, a person says that what the database holds is what
 //! counts from now on. What was under way in the old history is nobody's: each such step waits for a person to look.
 
-use super::{Decision, batch::Draft};
+use super::{
+    Decision,
+    batch::Draft,
+    follow::{other_journal, under_lock},
+    write::commit,
+};
 use crate::shared::{Shared, now};
 use std::sync::Arc;
-use uuid::Uuid;
 use zastrugi_core::{
     epoch::Epoch,
     ids::{Revision, RunId},
     permits::Who,
     road::{Entry, Input, turn},
+    rooms::World,
     runs::{Fault, FaultKind, Phase},
     view::View,
 };
-use zastrugi_store::{EventLine, Journal, StoreError};
+use zastrugi_store::{Batch, EventLine, Journal, StoreError};
 
 /// Begins a history above every number that was seen at devices. Answers it, with the revision at which it stands.
 pub(crate) async fn begin(shared: &Shared, who: Who) -> Result<(Epoch, Revision), StoreError> {
     let journal = Journal::new(shared.pool.clone());
-    let (head, world) = journal.load().await?;
-    let mut batch = journal.begin().await?;
-    if *batch.head() != head {
-        return Err(StoreError::Replaced);
-    }
+    let (mut batch, world) = locked(&journal).await?;
+    let head = batch.head().clone();
     let mut draft = Draft::of(world);
     let at = now();
     for (run, step) in under_way(&draft) {
@@ -61,8 +63,21 @@ pub(crate) async fn begin(shared: &Shared, who: Who) -> Result<(Epoch, Revision)
     batch
         .write(revision, &draft.change, &draft.lines, &[])
         .await?;
-    batch.commit(revision, Uuid::new_v4()).await?;
+    commit(&journal, batch, revision).await?;
     Ok((epoch, revision))
+}
+
+/// The lock, with everything as it is under it. Reading everything takes long, so it is done before the lock; what is
+/// appended meanwhile is read under it.
+async fn locked(journal: &Journal) -> Result<(Batch, World), StoreError> {
+    loop {
+        let (known, world) = journal.load().await?;
+        let mut batch = journal.begin().await?;
+        if !other_journal(&known, batch.head()) {
+            let world = under_lock(&known, world, &mut batch).await?;
+            return Ok((batch, world));
+        }
+    }
 }
 
 fn under_way(draft: &Draft) -> Vec<(RunId, usize)> {

@@ -3,7 +3,7 @@
 use super::{
     Append, Refusal,
     batch::Draft,
-    follow::{catch_up, other_journal},
+    follow::{catch_up, other_journal, under_lock},
 };
 use crate::shared::Shared;
 use std::time::Duration;
@@ -91,13 +91,8 @@ async fn attempt(
 
 /// Everything as it is under the lock.
 async fn current(shared: &Shared, batch: &mut Batch) -> Result<Draft, StoreError> {
-    let (ours, head) = (shared.snapshot(), batch.head().clone());
-    let mut world = ours.world();
-    if head.revision > ours.head.revision {
-        let change = batch.changed_since(ours.head.revision).await?;
-        world.apply(change);
-        world.estate.revision = head.revision;
-    }
+    let ours = shared.snapshot();
+    let world = under_lock(&ours.head, ours.world(), batch).await?;
     Ok(Draft::of(world))
 }
 
@@ -133,7 +128,11 @@ async fn finish(
 }
 
 /// A COMMIT whose answer is lost is neither done nor not: the batch is looked up until the database says.
-async fn commit(journal: &Journal, batch: Batch, revision: Revision) -> Result<(), StoreError> {
+pub(super) async fn commit(
+    journal: &Journal,
+    batch: Batch,
+    revision: Revision,
+) -> Result<(), StoreError> {
     let id = Uuid::new_v4();
     match batch.commit(revision, id).await {
         Err(StoreError::Unknown(error)) => {

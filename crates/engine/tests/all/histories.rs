@@ -175,6 +175,30 @@ async fn a_journal_that_goes_back_under_a_running_process_is_noticed(pool: PgPoo
     lab.done(lab.create("tide", 1, false)).await;
 }
 
+/// If this fails, whoever begins a history while hosts report is told that the database was restored again, and orders
+/// stay held until somebody has luck.
+#[sqlx::test(migrations = false)]
+async fn a_history_begins_while_others_write(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let journal = zastrugi_store::Journal::new(pool.clone());
+    let batch = journal.begin().await.unwrap();
+    let head = batch.head().clone();
+    let (desk, admin) = (lab.desk.clone(), lab.admin.clone());
+    let begun = tokio::spawn(async move { desk.begin_history(&admin).await });
+    // It has read what was written, and waits for the lock behind a writer.
+    tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    let revision = zastrugi_core::ids::Revision(head.revision.0 + 1);
+    batch.commit(revision, Uuid::new_v4()).await.unwrap();
+    let epoch = begun.await.unwrap().unwrap();
+    assert_eq!(epoch.number, head.epoch.number + 1);
+    eventually("this process writes in it", || {
+        lab.desk.look().estate.revision > revision
+    })
+    .await;
+    lab.done(lab.create("gate", 1, true)).await;
+}
+
 /// If this fails, a step that was under way when the database was restored is done a second time without anybody looking.
 #[sqlx::test(migrations = false)]
 async fn what_was_under_way_in_the_old_history_waits_for_a_person(pool: PgPool) {
