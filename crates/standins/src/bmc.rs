@@ -165,5 +165,7 @@ async fn reset(
             );
         }
     }
+    let what = body["ResetType"].as_str().unwrap_or_default();
+    device.world.lock().did(&device.name, what);
     StatusCode::NO_CONTENT.into_response()
 }

@@ -241,7 +241,7 @@ fn go_on(state: &mut State, host: &str, uuid: &str, now: i64) -> Vec<String> {
 /// The record goes to the other volume. A guest that runs goes on under the next generation, so that nothing can be
 /// written under the old one.
 fn go_over(state: &mut State, host: &str, uuid: &str, copy: &Copy, now: i64) {
-    let State { hosts, volumes, .. } = state;
+    let State { volumes, .. } = state;
     let record = volumes
         .get_mut(&copy.from)
         .and_then(|v| v.records.remove(uuid));
@@ -252,6 +252,9 @@ fn go_over(state: &mut State, host: &str, uuid: &str, copy: &Copy, now: i64) {
     let generation = record.lease.generation;
     to.incoming.remove(uuid);
     to.records.insert(uuid.to_owned(), record);
+    state.about_to(uuid);
+    state.did(host, &format!("took the disks of {uuid} over"));
+    let State { hosts, .. } = state;
     if let Some(guest) = hosts.get_mut(host).and_then(|h| h.guests.get_mut(uuid)) {
         guest.volume.clone_from(&copy.to);
         guest.generation = generation;

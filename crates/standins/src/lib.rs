@@ -11,6 +11,7 @@ mod breaks;
 mod console;
 mod control;
 mod copying;
+mod deeds;
 mod fault;
 mod guest;
 mod host;

@@ -297,7 +297,7 @@ async fn carry(world: Arc<World>, here: At, ask: Ask, cancel: Arc<AtomicBool>) {
     });
     if moved {
         let key = world.moves.of(&here.0, &here.1).map(|m| m.key);
-        world.count_effect(&here.0, &key.unwrap_or_default());
+        world.count_effect(&here, &key.unwrap_or_default());
     }
 }
 
@@ -624,8 +624,10 @@ impl World {
             volume.violations.push(format!("{uuid}: {words}"));
         }
     }
-    fn count_effect(&self, host: &str, key: &str) {
+    fn count_effect(&self, (host, uuid): &At, key: &str) {
         let mut state = self.lock();
+        state.about_to(uuid);
+        state.did(host, &format!("moved {uuid}"));
         if let Some(host) = state.hosts.get_mut(host) {
             *host.effects.entry(key.to_owned()).or_insert(0) += 1;
         }

@@ -94,6 +94,9 @@ fn change(
     if let (Ok(_), Some(key), Some(array)) = (&answer, key, state.arrays.get_mut(&device.name)) {
         *array.effects.entry(key.to_owned()).or_insert(0) += 1;
     }
+    if answer.is_ok() {
+        state.did(&device.name, "");
+    }
     device.world.save_array(&state, &device.name);
     answer.unwrap_or_else(|no| no)
 }

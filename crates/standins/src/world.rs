@@ -2,6 +2,7 @@
 
 use crate::{
     copying::Copies,
+    deeds::Deeds,
     fault::{Fault, FaultKind},
     guest::Guest,
     host::Host,
@@ -43,6 +44,8 @@ pub(crate) struct State {
     pub(crate) squatters: BTreeMap<String, String>,
     /// Disks on their way to other volumes, by host and machine; not kept over a restart of the stand-ins.
     pub(crate) copies: Copies,
+    /// What was done since the stand-ins began.
+    pub(crate) deeds: Deeds,
 }
 
 impl World {

@@ -1,5 +1,6 @@
 //! The calls, and the values as an array sends them.
 
+use super::made::Wanted;
 use crate::{
     agent::limited,
     fault::garbled,
@@ -10,13 +11,13 @@ use reqwest::Method;
 use serde::{Deserialize, de::DeserializeOwned};
 use serde_json::{Value, json};
 use zastrugi_core::{
-    estate::{Array, ArrayKind, Controller, Pool, Provisioning},
+    estate::{Array, ArrayKind, Controller, Pool},
     evidence::SeenLun,
     runs::{Fault, FaultKind},
     units::Bytes,
 };
 
-const ROOT: &str = "/redfish/v1";
+pub(super) const ROOT: &str = "/redfish/v1";
 
 /// An array's management, signed in.
 pub(crate) struct Keeper<'a> {
@@ -79,7 +80,7 @@ impl Link {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "PascalCase")]
-struct WireVolume {
+pub(super) struct WireVolume {
     id: String,
     name: String,
     capacity_bytes: u64,
@@ -96,8 +97,8 @@ struct Source {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "PascalCase")]
-struct WireEndpoint {
-    id: String,
+pub(super) struct WireEndpoint {
+    pub(super) id: String,
     connected_entities: Vec<Entity>,
     #[serde(default)]
     identifiers: Vec<Identifier>,
@@ -195,33 +196,57 @@ impl Keeper<'_> {
         })
     }
 
-    /// By the first controller that answers; those that were silent last time come last.
+    /// The controllers, those that were silent last time at the end.
+    fn in_order(&self) -> Vec<&Controller> {
+        let mut order: Vec<&Controller> = self.array.controllers.iter().collect();
+        order.sort_by_key(|c| c.silent.is_some());
+        order
+    }
+
+    /// By the first controller that answers. Only for what may be asked twice.
     async fn any<T: DeserializeOwned>(
         &self,
         method: Method,
         path: &str,
         body: Option<Value>,
     ) -> Result<T, Fault> {
-        let mut order: Vec<&Controller> = self.array.controllers.iter().collect();
-        order.sort_by_key(|c| c.silent.is_some());
-        let mut last = Fault::new(
-            FaultKind::Refused,
-            "No management address is known.",
-            "Connect the array again.",
-        );
-        for controller in order {
+        let mut last = no_address();
+        for controller in self.in_order() {
             let call = self.call_at(controller, method.clone(), path, body.clone());
             match self.http.call(call).await {
                 Ok(said) => return Ok(said),
-                Err(fault)
-                    if matches!(
-                        fault.kind,
-                        FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled
-                    ) =>
-                {
-                    last = fault;
-                }
+                Err(fault) if gave_no_answer(&fault) => last = fault,
                 Err(fault) => return Err(fault),
+            }
+        }
+        Err(last)
+    }
+
+    /// Makes something by the first controller that answers. One that took the call and gave no answer may have made it:
+    /// before another is asked, it is looked for.
+    pub(super) async fn make_once<W: Wanted>(&self, wanted: &W) -> Result<W::Made, Fault> {
+        let (path, body) = wanted.order(self);
+        let mut last = no_address();
+        let mut array = self.array.clone();
+        for controller in self.in_order() {
+            let call = self.call_at(controller, Method::POST, path, Some(body.clone()));
+            match self.http.call(call).await {
+                Ok(said) => return Ok(W::read(said)),
+                Err(fault) if gave_no_answer(&fault) => last = fault,
+                Err(fault) => return Err(fault),
+            }
+            let asked = array.controllers.iter_mut();
+            for same in asked.filter(|c| c.address == controller.address) {
+                same.silent = Some(last.said.clone());
+            }
+            if last.kind != FaultKind::Unreachable {
+                let others = Keeper {
+                    array: &array,
+                    ..*self
+                };
+                if let Some(made) = wanted.look(&others).await? {
+                    return Ok(made);
+                }
             }
         }
         Err(last)
@@ -232,7 +257,7 @@ impl Keeper<'_> {
         Ok(said.members)
     }
 
-    fn volumes_path(&self) -> &'static str {
+    pub(super) fn volumes_path(&self) -> &'static str {
         match self.array.kind {
             ArrayKind::Block => "/Storage/1/Volumes",
             ArrayKind::File => "/Storage/1/FileSystems",
@@ -296,7 +321,7 @@ impl Keeper<'_> {
         Ok(found)
     }
 
-    fn read(volume: WireVolume) -> SeenLun {
+    pub(super) fn read(volume: WireVolume) -> SeenLun {
         let pool = volume
             .capacity_sources
             .first()
@@ -333,62 +358,9 @@ impl Keeper<'_> {
         Ok(luns)
     }
 
-    pub(super) async fn make(
-        &self,
-        name: &str,
-        pool: &str,
-        size: Bytes,
-        provisioning: Provisioning,
-    ) -> Result<SeenLun, Fault> {
-        let body = json!({"Name": name, "CapacityBytes": size.0, "Description": self.key,
-            "ProvisioningPolicy": if provisioning == Provisioning::Thick { "Fixed" } else { "Thin" },
-            "CapacitySources": [{"ProvidingPools": {"Members": [{"@odata.id": format!("{ROOT}/Storage/1/StoragePools/{pool}")}]}}]});
-        let made: WireVolume = self
-            .any(Method::POST, self.volumes_path(), Some(body))
-            .await?;
-        Ok(Self::read(made))
-    }
-
     pub(super) async fn grow(&self, lun: &str, size: Bytes) -> Result<(), Fault> {
         let path = format!("{}/{lun}", self.volumes_path());
         self.any::<Value>(Method::PATCH, &path, Some(json!({"CapacityBytes": size.0})))
-            .await
-            .map(drop)
-    }
-
-    /// The number of this initiator, which the array learns if it doesn't know it.
-    pub(super) async fn initiator(&self, name: &str) -> Result<String, Fault> {
-        let find = |fabric: Fabric| {
-            fabric
-                .initiators
-                .into_iter()
-                .find(|(_, n)| n == name)
-                .map(|(id, _)| id)
-        };
-        if let Some(id) = find(self.fabric().await?) {
-            return Ok(id);
-        }
-        let format = match self.array.kind {
-            ArrayKind::Block => "iQN",
-            ArrayKind::File => "FQDN",
-        };
-        let body = json!({"ConnectedEntities": [{"EntityRole": "Initiator"}],
-            "Identifiers": [{"DurableName": name, "DurableNameFormat": format}]});
-        let made: Result<WireEndpoint, Fault> = self
-            .any(Method::POST, "/Fabrics/1/Endpoints", Some(body))
-            .await;
-        match made {
-            Ok(endpoint) => Ok(limited(endpoint.id)),
-            // Somebody was faster, or our own earlier answer was lost.
-            Err(fault) => find(self.fabric().await?).ok_or(fault),
-        }
-    }
-
-    pub(super) async fn connect(&self, lun: &str, initiator: &str) -> Result<(), Fault> {
-        let body = json!({"VolumeInfo": [{"AccessCapabilities": ["Read", "Write"],
-                "Volume": {"@odata.id": format!("{ROOT}{}/{lun}", self.volumes_path())}}],
-            "Links": {"InitiatorEndpoints": [{"@odata.id": format!("{ROOT}/Fabrics/1/Endpoints/{initiator}")}]}});
-        self.any::<Value>(Method::POST, "/Fabrics/1/Connections", Some(body))
             .await
             .map(drop)
     }
@@ -403,4 +375,20 @@ impl Keeper<'_> {
     pub(super) fn odd(&self, why: &str) -> Fault {
         garbled(&self.array.name, why)
     }
+}
+
+fn no_address() -> Fault {
+    Fault::new(
+        FaultKind::Refused,
+        "No management address is known.",
+        "Connect the array again.",
+    )
+}
+
+/// Whether another controller may answer what this one did not.
+pub(super) fn gave_no_answer(fault: &Fault) -> bool {
+    matches!(
+        fault.kind,
+        FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled
+    )
 }

@@ -2,6 +2,7 @@
 //! first, so that a repetition has no second effect.
 
 mod client;
+mod made;
 mod steps;
 
 pub(crate) use client::Keeper;

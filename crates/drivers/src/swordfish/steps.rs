@@ -1,6 +1,10 @@
 //! Steps at an array: what is asked for is looked for first.
 
-use super::Keeper;
+use super::{
+    Keeper,
+    client::gave_no_answer,
+    made::{Initiator, Joined, Lun, Wanted},
+};
 use zastrugi_core::{
     estate::{Array, ArrayCondition, Backing, Controller, Estate, Provisioning, Volume},
     moment::Moment,
@@ -38,12 +42,7 @@ impl Keeper<'_> {
                     }
                     None
                 }
-                Err(fault)
-                    if matches!(
-                        fault.kind,
-                        FaultKind::Unreachable | FaultKind::TimedOut | FaultKind::Garbled
-                    ) =>
-                {
+                Err(fault) if gave_no_answer(&fault) => {
                     let why = fault.said.trim_end_matches('.').to_owned();
                     silence = Some(fault);
                     Some(why)
@@ -119,18 +118,16 @@ impl Keeper<'_> {
         size: Bytes,
         provisioning: Provisioning,
     ) -> Result<Event, Fault> {
-        let there = self
-            .luns()
-            .await?
-            .into_iter()
-            .find(|l| l.name == volume.name);
-        let lun = match there {
-            // Ours, from an attempt whose answer was lost: it is as large as asked and nobody reaches it yet.
-            Some(lun)
-                if lun.capacity == size && lun.initiators.is_empty() && lun.used == Bytes::ZERO =>
-            {
-                lun
-            }
+        let wanted = Lun {
+            name: &volume.name,
+            pool,
+            size,
+            provisioning,
+        };
+        let mut there = self.luns().await?.into_iter();
+        let lun = match there.find(|l| l.name == volume.name) {
+            // Ours, from an attempt whose answer was lost.
+            Some(lun) if wanted.is(&lun) => lun,
             Some(_) => {
                 let said = format!("{} has a volume {} already.", self.array.name, volume.name);
                 return Err(refused(
@@ -138,7 +135,7 @@ impl Keeper<'_> {
                     "Choose another name, or connect the existing one.",
                 ));
             }
-            None => self.make(&volume.name, pool, size, provisioning).await?,
+            None => self.make_once(&wanted).await?,
         };
         if lun.uid.is_empty() {
             return Err(self.odd("a volume without identity"));
@@ -170,27 +167,22 @@ impl Keeper<'_> {
     /// Lets this initiator reach the volume; a repetition finds it there.
     pub(crate) async fn map(&self, volume: &Volume, initiator: &str) -> Result<(), Fault> {
         let lun = &backing(volume)?.lun;
-        let id = self.initiator(initiator).await?;
-        let there = async || {
-            Ok::<_, Fault>(
-                self.mappings()
-                    .await?
-                    .iter()
-                    .any(|m| m.lun == *lun && m.initiator == id),
-            )
+        let id = self.once(&Initiator(initiator)).await?;
+        let joined = Joined {
+            lun,
+            initiator: &id,
         };
-        if there().await? {
-            return Ok(());
+        self.once(&joined).await
+    }
+
+    /// Finds it, or makes it. Somebody may be faster: then the array says no to us, and has it.
+    async fn once<W: Wanted>(&self, wanted: &W) -> Result<W::Made, Fault> {
+        if let Some(there) = wanted.look(self).await? {
+            return Ok(there);
         }
-        match self.connect(lun, &id).await {
-            Ok(()) => Ok(()),
-            Err(fault) => {
-                if there().await? {
-                    Ok(())
-                } else {
-                    Err(fault)
-                }
-            }
+        match self.make_once(wanted).await {
+            Ok(made) => Ok(made),
+            Err(fault) => wanted.look(self).await?.ok_or(fault),
         }
     }
 

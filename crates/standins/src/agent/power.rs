@@ -111,6 +111,7 @@ pub(super) async fn power(
                 ));
             }
         }
+        state.did(&name, &ask.act);
         let host = &state.hosts[&name];
         Ok(say::machine(state, host, &uuid, now).unwrap_or_else(|| json!({})))
     })

@@ -1,0 +1,136 @@
+//! Machines on a host: made, changed, started, stopped, deleted.
+
+use super::{Agent, Stamp};
+use crate::agent::wire::Machine;
+use reqwest::Method;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Boot, Machine as OurMachine, Memory, Provisioning},
+    rooms::edits::Set,
+    runs::Fault,
+};
+
+#[derive(Deserialize)]
+pub(crate) struct Made {
+    pub(crate) guest_key: String,
+}
+
+/// A machine's network cards as an agent takes them, and the seed that its guest reads.
+pub(crate) struct Cards {
+    pub(crate) nics: Vec<Value>,
+    /// An ISO 9660 image in base64.
+    pub(crate) seed: String,
+}
+
+/// What a machine boots from, as an agent takes it.
+pub(crate) fn boot(boot: &Boot, image: Option<(&str, &Uuid)>) -> Value {
+    let image = image.map(|(volume, id)| json!({"volume": volume, "id": id}));
+    json!({"image": image, "order": boot.order, "once": boot.once})
+}
+
+impl Agent<'_> {
+    pub(crate) async fn machine(&self, uuid: &Uuid) -> Result<Machine, Fault> {
+        self.get(format!("/v1/machines/{uuid}")).await
+    }
+
+    /// The machine, if there is one.
+    pub(crate) async fn machine_if_any(&self, uuid: &Uuid) -> Result<Option<Machine>, Fault> {
+        let call = self.ask(Method::GET, format!("/v1/machines/{uuid}"), None, None);
+        self.http.call_if_found(call).await
+    }
+
+    pub(crate) async fn create(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &OurMachine,
+        volume: &str,
+        cards: &Cards,
+        boot: Value,
+    ) -> Result<Made, Fault> {
+        let disks: Vec<Value> = machine
+            .disks
+            .iter()
+            .map(|d| json!({"size": d.size.0, "thick": d.provisioning == Provisioning::Thick}))
+            .collect();
+        let body = json!({
+            "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "memory": memory(&machine.memory),
+            "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
+            "apart": machine.apart, "protected": machine.protected, "note": machine.note,
+            "virtual_hardware": machine.virtual_hardware, "boot": boot
+        });
+        let path = format!("/v1/machines/{}", machine.uuid);
+        self.put(path, stamp, body).await
+    }
+
+    pub(crate) async fn rewrite(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        sets: &[Set],
+        boot: Option<Value>,
+    ) -> Result<(), Fault> {
+        let mut body = json!({});
+        if let Some(boot) = boot {
+            body["boot"] = boot;
+        }
+        for set in sets {
+            match set {
+                Set::Name(name) => body["name"] = json!(name),
+                Set::VCpus(n) => body["vcpus"] = json!(n),
+                Set::Memory(m) => body["memory"] = memory(m),
+                _ => {}
+            }
+        }
+        self.patch(stamp, uuid, body).await
+    }
+
+    pub(crate) async fn set_deleted(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        deleted: bool,
+    ) -> Result<(), Fault> {
+        self.patch(stamp, uuid, json!({"deleted": deleted})).await
+    }
+
+    pub(crate) async fn remove(&self, stamp: Stamp<'_>, uuid: &Uuid) -> Result<(), Fault> {
+        let call = self.ask(
+            Method::DELETE,
+            format!("/v1/machines/{uuid}"),
+            Some(stamp),
+            None,
+        );
+        self.http.call::<Value>(call).await.map(drop)
+    }
+
+    /// `act`: `on` (with a higher generation), `stop` or `off`. Answers the machine as it is then.
+    pub(crate) async fn power(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        act: &str,
+        generation: u64,
+    ) -> Result<Value, Fault> {
+        let body = json!({"act": act, "generation": generation});
+        let path = format!("/v1/machines/{uuid}/power");
+        self.http
+            .call(self.ask(Method::POST, path, Some(stamp), Some(body)))
+            .await
+    }
+
+    async fn patch(&self, stamp: Stamp<'_>, uuid: &Uuid, body: Value) -> Result<(), Fault> {
+        let call = self.ask(
+            Method::PATCH,
+            format!("/v1/machines/{uuid}"),
+            Some(stamp),
+            Some(body),
+        );
+        self.http.call::<Value>(call).await.map(drop)
+    }
+}
+
+fn memory(memory: &Memory) -> Value {
+    json!({"kept": memory.kept.0, "size": memory.size.0, "max": memory.max.0})
+}

@@ -1,0 +1,139 @@
+//! The calls of the agent's protocol: a file for what each part of it is about.
+
+mod claim;
+mod consoles;
+mod images;
+mod machines;
+mod moving;
+mod volumes;
+mod watch;
+
+pub(crate) use claim::greet;
+pub(crate) use machines::{Cards, boot};
+pub(crate) use volumes::Seen;
+pub use watch::{KeptScreen, Sample};
+
+use crate::http::{Call, Http, Watch};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use reqwest::Method;
+use serde_json::Value;
+use zastrugi_core::{epoch::Epoch, ids::Revision, runs::Fault};
+
+/// An agent at an address, with the certificate that it must show and the key that we must.
+pub(crate) struct Agent<'a> {
+    pub(crate) http: &'a Http,
+    pub(crate) address: &'a str,
+    pub(crate) pin: &'a str,
+    pub(crate) key: &'a str,
+}
+
+/// Which step asks, for the agent to recognise a repetition and an outdated caller.
+#[derive(Clone, Copy)]
+pub(crate) struct Stamp<'a> {
+    pub(crate) key: &'a str,
+    pub(crate) epoch: Epoch,
+    pub(crate) fence: Revision,
+}
+
+/// What RFC 3986 calls unreserved stands in a path as it is.
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC
+    .remove(b'-')
+    .remove(b'.')
+    .remove(b'_')
+    .remove(b'~');
+
+/// A name as one segment of a path: a name with a slash or a question mark asks for nothing else.
+fn segment(name: &str) -> String {
+    utf8_percent_encode(name, RESERVED).to_string()
+}
+
+fn at_volume(uid: &str, rest: &str) -> String {
+    format!("/v1/volumes/{}/{rest}", segment(uid))
+}
+
+impl Agent<'_> {
+    fn ask(
+        &self,
+        method: Method,
+        path: impl Into<String>,
+        stamp: Option<Stamp<'_>>,
+        body: Option<Value>,
+    ) -> Call<'_> {
+        let mut headers = Vec::new();
+        if !self.key.is_empty() {
+            headers.push(("authorization", format!("Bearer {}", self.key)));
+        }
+        if let Some(stamp) = stamp {
+            headers.push(("step-key", stamp.key.to_owned()));
+            let Epoch { number, history } = stamp.epoch;
+            headers.push(("epoch", format!("{number}.{}", history.simple())));
+            headers.push(("fence", stamp.fence.0.to_string()));
+        }
+        Call {
+            address: self.address,
+            pin: self.pin,
+            method,
+            path: path.into(),
+            headers,
+            body,
+            bytes: None,
+        }
+    }
+
+    /// Sends it; that it was taken is the answer.
+    async fn tell(
+        &self,
+        method: Method,
+        path: impl Into<String>,
+        stamp: Option<Stamp<'_>>,
+        body: Option<Value>,
+    ) -> Result<(), Fault> {
+        let call = self.ask(method, path, stamp, body);
+        self.http.call::<Value>(call).await.map(drop)
+    }
+
+    async fn get<T: serde::de::DeserializeOwned>(
+        &self,
+        path: impl Into<String>,
+    ) -> Result<T, Fault> {
+        self.http
+            .call(self.ask(Method::GET, path, None, None))
+            .await
+    }
+
+    async fn put<T: serde::de::DeserializeOwned>(
+        &self,
+        path: impl Into<String>,
+        stamp: Stamp<'_>,
+        body: Value,
+    ) -> Result<T, Fault> {
+        self.http
+            .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+    }
+
+    pub(crate) async fn watch(&self) -> Result<Watch, Fault> {
+        self.http
+            .follow(self.ask(Method::GET, "/v1/events", None, None))
+            .await
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::at_volume;
+
+    /// If this fails, a device's odd identity makes us call something else on the host.
+    #[test]
+    fn a_name_stays_one_segment() {
+        assert_eq!(
+            at_volume("naa.600a-1", "mount"),
+            "/v1/volumes/naa.600a-1/mount"
+        );
+        assert_eq!(
+            at_volume("../x?y#z", "mount"),
+            "/v1/volumes/..%2Fx%3Fy%23z/mount"
+        );
+        assert_eq!(at_volume("a b", "owner"), "/v1/volumes/a%20b/owner");
+    }
+}

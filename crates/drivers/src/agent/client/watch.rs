@@ -1,0 +1,65 @@
+//! What a host reports of itself, once a second and whenever something changes.
+
+use crate::{
+    agent::wire::{Report, WireScreen},
+    http::Watch,
+};
+use std::time::Duration;
+use uuid::Uuid;
+use zastrugi_core::{
+    loads::MachineLoad,
+    observe::HostReport,
+    runs::Fault,
+    units::{Bytes, Mhz},
+};
+
+/// Loads as the agent measured them.
+#[derive(Debug, Clone)]
+pub struct Sample {
+    pub cpu: Mhz,
+    pub active: Bytes,
+    pub machines: Vec<(Uuid, MachineLoad)>,
+    pub screens: Vec<KeptScreen>,
+}
+
+/// A picture of a screen that a host kept when something ended it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptScreen {
+    pub machine: Uuid,
+    pub number: i64,
+    pub why: String,
+}
+
+impl Watch {
+    /// The host's next report. An agent speaks at least every second; five seconds of silence are a fault.
+    ///
+    /// # Errors
+    /// [`Fault`] when the stream ends, is silent, or makes no sense.
+    pub async fn report(&mut self) -> Result<(HostReport, Sample), Fault> {
+        let mut report: Report = self.next(Duration::from_secs(5)).await?;
+        let load = std::mem::take(&mut report.load);
+        let screens = std::mem::take(&mut report.screens);
+        let sample = Sample {
+            cpu: Mhz(load.cpu_mhz),
+            active: Bytes(load.active),
+            machines: load
+                .machines
+                .into_iter()
+                .map(|(uuid, l)| (uuid, l.read()))
+                .collect(),
+            screens: screens.iter().take(SCREENS).map(kept).collect(),
+        };
+        Ok((report.read(), sample))
+    }
+}
+
+/// Kept pictures of one host that are looked at.
+const SCREENS: usize = 500;
+
+fn kept(screen: &WireScreen) -> KeptScreen {
+    KeptScreen {
+        machine: screen.uuid,
+        number: screen.number,
+        why: screen.why(),
+    }
+}
