@@ -7,7 +7,11 @@ use std::{
     fs::{self, File, OpenOptions},
     io::{self, Read, Seek, SeekFrom, Write},
     path::{Path, PathBuf},
-    sync::{Mutex, MutexGuard, PoisonError},
+    sync::{
+        Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
 };
 
 /// Why bytes were not taken.
@@ -30,6 +34,12 @@ pub(crate) struct Images {
     dir: PathBuf,
     /// How far each file was read into its checksum while it arrived.
     sums: Mutex<BTreeMap<String, (u64, Sha256)>>,
+    /// How much was read of those whose checksum is being worked out.
+    reading: Mutex<BTreeMap<String, u64>>,
+    /// Those that could not be read.
+    unread: Mutex<BTreeMap<String, String>>,
+    /// Whether the disks stand still.
+    still: AtomicBool,
 }
 
 impl Images {
@@ -39,6 +49,9 @@ impl Images {
         Ok(Images {
             dir,
             sums: Mutex::default(),
+            reading: Mutex::default(),
+            unread: Mutex::default(),
+            still: AtomicBool::new(false),
         })
     }
     /// Names from outside never become paths: only letters, digits and dashes.
@@ -52,6 +65,12 @@ impl Images {
     }
     fn sums(&self) -> MutexGuard<'_, BTreeMap<String, (u64, Sha256)>> {
         self.sums.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+    fn reading(&self) -> MutexGuard<'_, BTreeMap<String, u64>> {
+        self.reading.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+    fn unread(&self) -> MutexGuard<'_, BTreeMap<String, String>> {
+        self.unread.lock().unwrap_or_else(PoisonError::into_inner)
     }
     pub(crate) fn received(&self, volume: &str, id: &str) -> u64 {
         fs::metadata(self.path(volume, id)).map_or(0, |m| m.len())
@@ -83,30 +102,72 @@ impl Images {
         }
         Ok(after)
     }
+    /// Whether the caller shall work out this checksum: nobody does it yet.
+    pub(crate) fn begin(&self, volume: &str, id: &str) -> bool {
+        let mut reading = self.reading();
+        let key = format!("{volume}.{id}");
+        if reading.contains_key(&key) {
+            return false;
+        }
+        self.unread().remove(&key);
+        reading.insert(key, 0);
+        true
+    }
+    /// How many bytes of it were read for its checksum; none: nobody reads it.
+    pub(crate) fn summed(&self, volume: &str, id: &str) -> Option<u64> {
+        self.reading().get(&format!("{volume}.{id}")).copied()
+    }
+    pub(crate) fn end(&self, volume: &str, id: &str, broken: Option<String>) {
+        let key = format!("{volume}.{id}");
+        if let Some(why) = broken {
+            self.unread().insert(key.clone(), why);
+        }
+        self.reading().remove(&key);
+    }
+    /// Why it could not be read when that was tried last.
+    pub(crate) fn broken(&self, volume: &str, id: &str) -> Option<String> {
+        self.unread().get(&format!("{volume}.{id}")).cloned()
+    }
+    pub(crate) fn stand_still(&self, still: bool) {
+        self.still.store(still, Ordering::SeqCst);
+    }
     /// The SHA-256 of the whole file, read again where it did not arrive in this process.
     pub(crate) fn sum(&self, volume: &str, id: &str) -> io::Result<String> {
-        let mut sums = self.sums();
         let there = self.received(volume, id);
         let key = format!("{volume}.{id}");
-        let known = sums.get(&key).filter(|s| s.0 == there).map(|s| s.1.clone());
-        let sum = match known {
-            Some(sum) => sum,
-            None => {
-                let mut sum = Sha256::new();
-                let mut file = File::open(self.path(volume, id))?;
-                let mut buffer = vec![0; 1 << 20];
-                loop {
-                    let n = file.read(&mut buffer)?;
-                    if n == 0 {
-                        break;
-                    }
-                    sum.update(&buffer[..n]);
-                }
-                sums.insert(key, (there, sum.clone()));
-                sum
+        // Not for ever: the process must be able to end.
+        for _ in 0..3000 {
+            if !self.still.load(Ordering::SeqCst) {
+                break;
             }
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        let known = self.sums().get(&key).filter(|s| s.0 == there).cloned();
+        let sum = match known {
+            Some((_, sum)) => sum,
+            None => self.read_whole(volume, id)?,
         };
         Ok(sum.finalize().iter().map(|b| format!("{b:02x}")).collect())
+    }
+    fn read_whole(&self, volume: &str, id: &str) -> io::Result<Sha256> {
+        let key = format!("{volume}.{id}");
+        let mut sum = Sha256::new();
+        let mut file = File::open(self.path(volume, id))?;
+        let mut buffer = vec![0; 1 << 20];
+        let mut done = 0;
+        loop {
+            let n = file.read(&mut buffer)?;
+            if n == 0 {
+                break;
+            }
+            sum.update(&buffer[..n]);
+            done += u64::try_from(n).unwrap_or(0);
+            if let Some(read) = self.reading().get_mut(&key) {
+                *read = done;
+            }
+        }
+        self.sums().insert(key, (done, sum.clone()));
+        Ok(sum)
     }
     pub(crate) fn read(
         &self,

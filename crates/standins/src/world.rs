@@ -220,6 +220,10 @@ impl World {
         }
         all
     }
+    /// Lets the disks stand still, or go on: checksums are not worked out meanwhile.
+    pub fn disks_stand_still(&self, still: bool) {
+        self.images.stand_still(still);
+    }
     /// Writes that no machine should ever have made.
     pub fn violations(&self) -> Vec<String> {
         self.lock()

@@ -115,10 +115,8 @@ impl Drivers {
                 if there >= image.size.0 {
                     return Ok(done(vec![], format!("{}", image.size)));
                 }
-                let percent = u128::from(there) * 100 / u128::from(image.size.0.max(1));
-                let there = units::Bytes(there);
                 Ok(Outcome::NotYet {
-                    said: format!("{there} of {}, {percent} %", image.size),
+                    said: part(there, image.size),
                 })
             }
             Step::Seal { .. } => seal(&agent, image, uid, turn).await,
@@ -129,6 +127,11 @@ impl Drivers {
             }
         }
     }
+}
+
+fn part(there: u64, size: units::Bytes) -> String {
+    let percent = u128::from(there) * 100 / u128::from(size.0.max(1));
+    format!("{} of {size}, {percent} %", units::Bytes(there))
 }
 
 const AGAIN: &str = "Cancel the run, remove the image, and send the right file.";
@@ -150,7 +153,23 @@ async fn seal(
     uid: &str,
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
-    let sum = agent.seal_image(stamp(turn), uid, &image.uuid).await?;
+    let seen = agent.image(uid, &image.uuid).await?;
+    let Some(sum) = seen.sum() else {
+        // Reading a large file takes longer than a call may take: it is begun, and looked at.
+        if seen.summed.is_none() {
+            agent.seal_image(stamp(turn), uid, &image.uuid).await?;
+            if let Some(why) = seen.unread() {
+                let said = format!("The volume did not let it be read: {why}.");
+                let remedy =
+                    "It is being read once more: retry to see what came of it, or cancel the run.";
+                return Err(Fault::new(FaultKind::Refused, said, remedy));
+            }
+        }
+        let read = part(seen.summed.unwrap_or(0), image.size);
+        return Ok(Outcome::NotYet {
+            said: format!("read {read}"),
+        });
+    };
     if let Some(expected) = image.expected.as_ref().filter(|e| **e != sum) {
         let said = format!("The file has SHA-256 {sum}; its publisher names {expected}.");
         return Err(Fault::new(FaultKind::Refused, said, AGAIN));

@@ -68,6 +68,34 @@ async fn feed(lab: &Lab, image: &Image, file: &[u8], to: usize) {
     }
 }
 
+/// If this fails, an image that takes longer to read than a call may take is never ready.
+#[sqlx::test(migrations = false)]
+async fn a_checksum_that_takes_long_is_begun_once_and_looked_at(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let file = iso("TIDE_3", 1 << 18);
+    lab.standins.world.disks_stand_still(true);
+    let (run, image) = begin(&lab, &file, &sum(&file)).await;
+    feed(&lab, &image, &file, file.len()).await;
+    eventually("the step says that it is read", || {
+        let view = lab.desk.look();
+        let said = view.progress.iter().filter(|((r, _), _)| *r == run);
+        said.map(|(_, words)| words)
+            .any(|words| words.starts_with("read 0"))
+    })
+    .await;
+    tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    lab.standins.world.disks_stand_still(false);
+    lab.until(run, &[RunState::Done]).await;
+    let deeds = lab.standins.world.deeds();
+    let sealed: Vec<u32> = deeds
+        .iter()
+        .filter(|(words, _)| words.contains("sealed image"))
+        .map(|(_, n)| *n)
+        .collect();
+    assert_eq!(sealed, [1], "{deeds:?}");
+}
+
 #[sqlx::test(migrations = false)]
 async fn an_upload_cut_at_40_percent_goes_on_there_also_in_another_process(pool: PgPool) {
     let mut lab = Lab::new(&pool, 2).await;

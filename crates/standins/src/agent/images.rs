@@ -1,6 +1,9 @@
 //! Images on volumes: room, bytes in pieces, checksum, removal.
 
-use super::{change::by_owner, owner_only, refused};
+use super::{
+    change::{by_owner, fenced},
+    owner_only, refused,
+};
 use crate::{
     fault::Device,
     images::Refused,
@@ -42,7 +45,8 @@ fn mounted<'a>(state: &'a mut State, host: &str, uid: &str) -> Result<&'a mut Vo
 
 fn told(device: &Device, uid: &str, id: &str, image: &Image) -> Value {
     json!({"name": image.name, "size": image.size, "sha256": image.sha256,
-        "received": device.world.images.received(uid, id)})
+        "received": device.world.images.received(uid, id), "summed": device.world.images.summed(uid, id),
+        "unread": device.world.images.broken(uid, id)})
 }
 
 #[derive(Deserialize)]
@@ -167,13 +171,18 @@ pub(super) async fn read(
     }
 }
 
-/// Nothing more is taken; answers the checksum of what lies there.
+/// Nothing more is taken, and the checksum of what lies there is worked out: begun here, looked at with the image.
 pub(super) async fn seal(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     headers: HeaderMap,
 ) -> Response {
-    let image = match look(&device, &headers, &uid, &id) {
+    let object = format!("image:{uid}/{id}");
+    let found = fenced(&device, &headers, &object, |state, host, _, _| {
+        let volume = mounted(state, host, &uid)?;
+        volume.images.get(&id).cloned().ok_or_else(unknown)
+    });
+    let image = match found {
         Ok(image) => image,
         Err(no) => return no,
     };
@@ -182,22 +191,26 @@ pub(super) async fn seal(
         let words = format!("{received} of {} bytes are there.", image.size);
         return refused(StatusCode::CONFLICT, "incomplete", words);
     }
-    let (world, at) = (device.world.clone(), (uid.clone(), id.clone()));
-    let Ok(Ok(sum)) = tokio::task::spawn_blocking(move || world.images.sum(&at.0, &at.1)).await
-    else {
-        return unknown();
-    };
-    by_owner(
-        &device,
-        &headers,
-        &format!("image:{uid}/{id}"),
-        |state, host| {
-            let volume = mounted(state, host, &uid)?;
-            let image = volume.images.get_mut(&id).ok_or_else(unknown)?;
-            image.sha256 = Some(sum);
-            Ok(told(&device, &uid, &id, image))
-        },
-    )
+    if image.sha256.is_none() && device.world.images.begin(&uid, &id) {
+        let (device, uid, id) = (device.clone(), uid.clone(), id.clone());
+        tokio::task::spawn_blocking(move || work_out(&device, &uid, &id));
+    }
+    Json(told(&device, &uid, &id, &image)).into_response()
+}
+
+fn work_out(device: &Device, uid: &str, id: &str) {
+    let sum = device.world.images.sum(uid, id);
+    let mut state = device.world.lock();
+    let volume = state.volumes.get_mut(uid);
+    let image = volume.and_then(|v| v.images.get_mut(id));
+    if let (Ok(sum), Some(image)) = (&sum, image) {
+        image.sha256 = Some(sum.clone());
+        state.did(&device.name, &format!("sealed image {uid}/{id}"));
+        device.world.save_volume(&state, uid);
+    }
+    drop(state);
+    let broken = sum.err().map(|e| e.to_string());
+    device.world.images.end(uid, id, broken);
 }
 
 pub(super) async fn remove(

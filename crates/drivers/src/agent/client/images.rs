@@ -1,7 +1,7 @@
 //! Images on a volume.
 
 use super::{Agent, Stamp, at_volume};
-use crate::{agent::limited, fault::garbled, http::Call};
+use crate::{agent::limited, http::Call};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::json;
@@ -13,12 +13,30 @@ use zastrugi_core::{runs::Fault, units::Bytes};
 pub(crate) struct FileSeen {
     pub(crate) received: u64,
     #[serde(default)]
-    pub(crate) sha256: Option<String>,
+    sha256: Option<String>,
+    /// How much was read for its checksum; none: nobody reads it.
+    #[serde(default)]
+    pub(crate) summed: Option<u64>,
+    /// Why it could not be read.
+    #[serde(default)]
+    unread: Option<String>,
 }
 
 #[derive(Deserialize)]
 struct Received {
     received: u64,
+}
+
+impl FileSeen {
+    pub(crate) fn unread(&self) -> Option<String> {
+        self.unread.clone().map(limited)
+    }
+
+    /// Its SHA-256 as the host read it, once it is sealed.
+    pub(crate) fn sum(&self) -> Option<String> {
+        let sum = self.sha256.clone()?;
+        Some(limited(sum).to_lowercase())
+    }
 }
 
 impl Agent<'_> {
@@ -73,21 +91,16 @@ impl Agent<'_> {
             .await
     }
 
-    /// Answers the SHA-256 of what lies there.
+    /// Nothing more is taken; the host begins to work out the checksum.
     pub(crate) async fn seal_image(
         &self,
         stamp: Stamp<'_>,
         uid: &str,
         image: &Uuid,
-    ) -> Result<String, Fault> {
+    ) -> Result<(), Fault> {
         let path = at_volume(uid, &format!("images/{image}/seal"));
-        let said: FileSeen = self
-            .http
-            .call(self.ask(Method::POST, path, Some(stamp), Some(json!({}))))
-            .await?;
-        said.sha256
-            .map(|s| limited(s).to_lowercase())
-            .ok_or_else(|| garbled(self.address, "no checksum"))
+        let body = Some(json!({}));
+        self.tell(Method::POST, path, Some(stamp), body).await
     }
 
     pub(crate) async fn drop_image(
