@@ -3,8 +3,8 @@
 use crate::{
     epoch::Obeyed,
     estate::{
-        Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState, Memory,
-        Nic, Uplink, Wanted,
+        AsOf, Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState,
+        Memory, Nic, Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
@@ -106,12 +106,21 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
             networks: report.networks.clone(),
         }));
     }
+    let as_of = AsOf {
+        host,
+        boot: report.boot,
+        seq: report.seq,
+    };
     let mut reported = BTreeSet::new();
     for machine in &report.machines {
         match estate.machine_with_uuid(&machine.uuid) {
+            // A step was answered after the report had been sent.
+            Some(ours) if ours.knows_better(as_of) => {
+                reported.insert(ours.id);
+            }
             Some(ours) => {
                 reported.insert(ours.id);
-                events.extend(differs(ours, host, machine));
+                events.extend(differs(ours, as_of, machine));
                 events.extend(moved_home(estate, ours, machine));
                 events.extend(nics_differ(estate, ours, machine));
                 events.extend(boot_differs(estate, runs, ours, machine));
@@ -126,8 +135,8 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     events.extend(
         estate
             .machines_on(host)
-            .filter(|m| !reported.contains(&m.id))
-            .filter_map(|m| stopped(runs, m)),
+            .filter(|m| !reported.contains(&m.id) && !m.knows_better(as_of))
+            .filter_map(|m| stopped(runs, m, as_of)),
     );
     let stale = held.condition != Condition::Steady
         && !matches!(held.condition, Condition::Stranger { .. });
@@ -238,7 +247,8 @@ fn boot_differs(
 }
 
 /// Where a machine runs is decided by the generation of its run lease, never by arrival order.
-fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> {
+fn differs(ours: &Machine, as_of: AsOf, seen: &MachineReport) -> Option<Event> {
+    let host = as_of.host;
     if seen.generation < ours.generation {
         return None;
     }
@@ -250,12 +260,13 @@ fn differs(ours: &Machine, host: HostId, seen: &MachineReport) -> Option<Event> 
             state: seen.state.clone(),
             host: Some(host),
             generation: seen.generation,
+            as_of: Some(as_of),
         })
     })
 }
 
 /// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving.
-fn stopped(runs: &Runs, machine: &Machine) -> Option<Event> {
+fn stopped(runs: &Runs, machine: &Machine, as_of: AsOf) -> Option<Event> {
     // A planned one was never seen, and one that is off can't stop.
     if machine.is_off() || runs.holds(Object::Machine(machine.id)) {
         return None;
@@ -265,6 +276,7 @@ fn stopped(runs: &Runs, machine: &Machine) -> Option<Event> {
         state: MachineState::Off,
         host: None,
         generation: machine.generation,
+        as_of: Some(as_of),
     }))
 }
 
@@ -313,6 +325,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         protected: seen.protected,
         apart: seen.apart.clone(),
         generation: seen.generation,
+        as_of: None,
         guest_key: seen.guest_key.clone(),
         deleted: None,
         note: seen.note.clone(),

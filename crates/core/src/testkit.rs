@@ -342,6 +342,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         protected: opts.contains_key("protected"),
         apart: opts.get("apart").map(|g| (*g).to_owned()),
         generation: u64::from(host.is_some()),
+        as_of: None,
         guest_key: None,
         deleted: opts.contains_key("deleted").then_some(Moment(1000)),
         note: String::new(),

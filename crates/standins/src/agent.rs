@@ -238,7 +238,7 @@ async fn machine(
     match state
         .hosts
         .get(&device.name)
-        .and_then(|h| say::machine(&state, h, &uuid, now))
+        .and_then(|h| say::machine_now(&state, h, &uuid, now))
     {
         Some(found) => Json(found).into_response(),
         None => refused(

@@ -71,6 +71,15 @@ pub enum Wanted {
     Off,
 }
 
+/// The point in its host's own sequence at which something was said of a machine. What the host sent before says nothing
+/// of it any more.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AsOf {
+    pub host: HostId,
+    pub boot: u64,
+    pub seq: u64,
+}
+
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Machine {
     pub id: MachineId,
@@ -106,6 +115,9 @@ pub struct Machine {
     pub apart: Option<String>,
     /// Of the run lease on its volume; grows with every start.
     pub generation: u64,
+    /// What its host said of it last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub as_of: Option<AsOf>,
     /// SHA-256 of the guest's own public key, which its first host made for it.
     pub guest_key: Option<String>,
     /// When the machine was deleted; recoverable until [`Machine::KEPT_DAYS`] later.
@@ -122,6 +134,12 @@ fn yes() -> bool {
 }
 
 impl Machine {
+    /// Whether a report of this host, at this point of its sequence, is older than what is known of the machine.
+    pub fn knows_better(&self, report: AsOf) -> bool {
+        self.as_of.is_some_and(|known| {
+            known.host == report.host && (known.boot, known.seq) > (report.boot, report.seq)
+        })
+    }
     /// How long a deleted machine stays recoverable (rules, section 8).
     pub const KEPT_DAYS: u64 = 7;
 

@@ -20,7 +20,7 @@ pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
-pub use machine::{Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
+pub use machine::{AsOf, Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
 pub use moving::{Measured, Moved, RoundSeen};
 pub(crate) use network::wire;
 pub use network::{

@@ -29,6 +29,7 @@ fn events() -> impl Strategy<Value = Event> {
                 },
                 host,
                 generation,
+                as_of: None,
             })
         }),
         (machine.clone(), host).prop_map(|(machine, host)| Event::Machines(

@@ -3,7 +3,7 @@
 use zastrugi_core::rooms::{machines, networks, storage};
 use zastrugi_core::view::View;
 use zastrugi_core::{
-    estate::{Estate, Fact, HostNet, Machine, MachineState},
+    estate::{AsOf, Estate, Fact, HostNet, Machine, MachineState},
     evidence::SeenVolume,
     ids::{HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -88,6 +88,7 @@ fn where_a_machine_runs_is_decided_by_its_lease_and_not_by_who_speaks_last() {
         state: UP,
         host: Some(HostId(2)),
         generation: 5,
+        as_of: None,
     }));
     assert_eq!(
         see(&estate, &report(&estate, 5, &[(7, UP, 4)])),
@@ -106,6 +107,49 @@ fn where_a_machine_runs_is_decided_by_its_lease_and_not_by_who_speaks_last() {
         ),
         "{events:?}"
     );
+}
+
+/// If this fails, a machine that was just started reads *off* for a second, or one that was just stopped reads *on*: a report
+/// that had been on its way during the step had the last word.
+#[test]
+fn a_report_from_before_a_step_was_answered_says_nothing_of_its_machine() {
+    let base = (*read("cluster a\nhost 1 64\nmachine 7 db 8 on 1\nmachine 8 web 8 on 1")
+        .view
+        .estate)
+        .clone();
+    let answered = |state, host, seq| {
+        let mut estate = base.clone();
+        estate.absorb(&Event::Machines(machines::Event::Seen {
+            machine: MachineId(7),
+            state,
+            host,
+            generation: 1,
+            as_of: Some(AsOf {
+                host: HostId(1),
+                boot: 1,
+                seq,
+            }),
+        }));
+        estate
+    };
+    let about_7 = |events: &[Event]| {
+        let of = |e: &&Event| matches!(e, Event::Machines(machines::Event::Seen { machine, .. }) if machine.0 == 7);
+        events.iter().filter(of).count()
+    };
+    let off = answered(MachineState::Off, None, 6);
+    let still_on = [(7, UP, 1), (8, UP, 1)];
+    assert_eq!(about_7(&see(&off, &report(&off, 5, &still_on))), 0);
+    assert_eq!(about_7(&see(&off, &report(&off, 7, &still_on))), 1);
+    let on = answered(UP, Some(HostId(1)), 6);
+    let early = see(&on, &report(&on, 5, &[]));
+    assert_eq!(about_7(&early), 0);
+    assert!(
+        early.iter().any(
+            |e| matches!(e, Event::Machines(machines::Event::Seen { machine, .. }) if machine.0 == 8)
+        ),
+        "it counts for the others: {early:?}"
+    );
+    assert_eq!(about_7(&see(&on, &report(&on, 7, &[]))), 1);
 }
 
 #[test]

@@ -838,6 +838,7 @@ fn a_queued_step_whose_goal_is_reached_by_its_turn_is_done() {
         state: zastrugi_core::estate::MachineState::Off,
         host: None,
         generation: 0,
+        as_of: None,
     };
     small.fold(&[seen.into()]);
     tell(&mut small, first, done(0));

@@ -232,6 +232,7 @@ fn each_event_is_a_line_that_names_what_it_is_about() {
                 state: MachineState::Paused("slab-951 is full".into()),
                 host: Some(HostId(1)),
                 generation: 1,
+                as_of: None,
             }),
             "machine",
             "db was paused on h1: slab-951 is full",
@@ -282,6 +283,7 @@ fn what_happens_all_the_time_is_no_line() {
             state: MachineState::Starting("kernel".into()),
             host: Some(HostId(1)),
             generation: 1,
+            as_of: None,
         }),
         Event::Machines(machines::Event::Home {
             machine: MachineId(7),

@@ -8,7 +8,7 @@ mod wire;
 pub(crate) use client::{Agent, Cards, Seen, Stamp, boot, greet};
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};
-pub(crate) use wire::{Machine, limited};
+pub(crate) use wire::{Machine, WireAsOf, limited};
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {
     path.read()

@@ -6,9 +6,9 @@ use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
     epoch::{Epoch, Obeyed},
-    estate::{Cpu, Hardware, HostNet, Image, MachineState, Memory, Path, PsabiLevel, Uplink},
+    estate::{AsOf, Cpu, Hardware, HostNet, Image, MachineState, Memory, Path, PsabiLevel, Uplink},
     evidence::{SeenDevice, SeenVolume},
-    ids::{ImageId, Revision, VolumeId},
+    ids::{HostId, ImageId, Revision, VolumeId},
     moment::Moment,
     observe::{BootReport, HostReport, MachineReport, NicReport},
     units::{Bytes, Mhz},
@@ -257,9 +257,25 @@ pub(crate) struct Machine {
     phase: Option<String>,
     #[serde(default)]
     guest_answers: bool,
+    #[serde(default)]
+    pub(crate) as_of: Option<WireAsOf>,
     /// Only in a volume's records.
     #[serde(default)]
     pub(crate) running_on: Option<String>,
+}
+
+/// Where in its host's sequence something was said.
+#[derive(Debug, Clone, Copy, Deserialize)]
+pub(crate) struct WireAsOf {
+    boot: u64,
+    seq: u64,
+}
+
+impl WireAsOf {
+    pub(crate) fn at(self, host: HostId) -> AsOf {
+        let WireAsOf { boot, seq } = self;
+        AsOf { host, boot, seq }
+    }
 }
 
 #[derive(Debug, Deserialize)]

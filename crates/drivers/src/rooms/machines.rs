@@ -2,7 +2,7 @@
 
 use crate::{
     Drivers, Outcome, Turn,
-    agent::{Agent, Cards},
+    agent::{Agent, Cards, WireAsOf},
     perform::{done, premise, stamp},
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
@@ -61,19 +61,10 @@ async fn act(
         Step::Start { .. } => {
             let generation = machine.generation + 1;
             let said = agent.power(stamp(turn), uuid, "on", generation).await?;
-            let had = said
-                .get("generation")
-                .and_then(serde_json::Value::as_u64)
-                .unwrap_or(generation);
-            Ok(done(
-                vec![seen(
-                    machine,
-                    host,
-                    MachineState::Starting("firmware".into()),
-                    had,
-                )],
-                "on",
-            ))
+            let had = said.generation.unwrap_or(generation);
+            let starting = MachineState::Starting("firmware".into());
+            let seen = seen(machine, host, starting, (had, said.as_of));
+            Ok(done(vec![seen], "on"))
         }
         Step::AwaitGuest { limit, .. } => await_guest(agent, host, machine, *limit, turn).await,
         Step::AskStop { .. } => {
@@ -84,9 +75,10 @@ async fn act(
             await_off(agent, host, machine, (*grace, *then), turn).await
         }
         Step::Off { .. } => {
-            agent.power(stamp(turn), uuid, "off", 0).await?;
+            let said = agent.power(stamp(turn), uuid, "off", 0).await?;
+            let word = (machine.generation, said.as_of);
             Ok(done(
-                vec![seen(machine, host, MachineState::Off, machine.generation)],
+                vec![seen(machine, host, MachineState::Off, word)],
                 "off",
             ))
         }
@@ -231,13 +223,20 @@ fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault
     }
 }
 
-fn seen(machine: &Machine, host: &Host, state: MachineState, generation: u64) -> Event {
+/// `word`: the generation that the host says, and where in its sequence it says so.
+fn seen(
+    machine: &Machine,
+    host: &Host,
+    state: MachineState,
+    (generation, as_of): (u64, Option<WireAsOf>),
+) -> Event {
     let place = (state != MachineState::Off).then_some(host.id);
     Event::Machines(machines::Event::Seen {
         machine: machine.id,
         state,
         host: place,
         generation,
+        as_of: as_of.map(|a| a.at(host.id)),
     })
 }
 
@@ -270,14 +269,14 @@ async fn await_guest(
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
     let now = agent.machine(&machine.uuid).await?;
-    let generation = now.generation;
+    let word = (now.generation, now.as_of);
     match now.state() {
         MachineState::Running { guest: true } => Ok(done(
             vec![seen(
                 machine,
                 host,
                 MachineState::Running { guest: true },
-                generation,
+                word,
             )],
             "answers",
         )),
@@ -328,15 +327,12 @@ async fn await_off(
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
     let now = agent.machine(&machine.uuid).await?;
-    let generation = now.generation;
-    let off = |said: &str| {
-        Ok(done(
-            vec![seen(machine, host, MachineState::Off, generation)],
-            said,
-        ))
+    let off = |as_of: Option<WireAsOf>, said: &str| {
+        let seen = seen(machine, host, MachineState::Off, (now.generation, as_of));
+        Ok(done(vec![seen], said))
     };
     if now.state() == MachineState::Off {
-        return off("stopped by itself");
+        return off(now.as_of, "stopped by itself");
     }
     if turn.waited < grace {
         return Ok(Outcome::NotYet {
@@ -345,8 +341,8 @@ async fn await_off(
     }
     match then {
         AfterGrace::PowerOff => {
-            agent.power(stamp(turn), &machine.uuid, "off", 0).await?;
-            off("powered off after the time was up")
+            let said = agent.power(stamp(turn), &machine.uuid, "off", 0).await?;
+            off(said.as_of, "powered off after the time was up")
         }
         AfterGrace::LeaveOn => Err(Fault::new(
             FaultKind::Refused,

@@ -113,7 +113,7 @@ pub(super) async fn power(
         }
         state.did(&name, &ask.act);
         let host = &state.hosts[&name];
-        Ok(say::machine(state, host, &uuid, now).unwrap_or_else(|| json!({})))
+        Ok(say::machine_now(state, host, &uuid, now).unwrap_or_else(|| json!({})))
     })
 }
 

@@ -81,6 +81,13 @@ pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
     Some(said)
 }
 
+/// The same, with where in the host's sequence it is so: reports from before say nothing of it any more.
+pub(super) fn machine_now(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
+    let mut said = machine(state, host, uuid, now)?;
+    said["as_of"] = json!({"boot": host.boot, "seq": crate::world::tick()});
+    Some(said)
+}
+
 pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
     let machines: Vec<Value> = host
         .guests

@@ -272,6 +272,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         protected: ask.protected,
         apart: ask.apart.then(|| format!("run-{}", draft.run().0)),
         generation: 0,
+        as_of: None,
         guest_key: None,
         deleted: None,
         note: ask.note.clone(),

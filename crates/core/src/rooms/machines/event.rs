@@ -1,7 +1,7 @@
 //! What happens to machines.
 
 use crate::{
-    estate::{Boot, Estate, Machine, MachineState, Nic, Pen, Wanted},
+    estate::{AsOf, Boot, Estate, Machine, MachineState, Nic, Pen, Wanted},
     ids::{HostId, MachineId, VolumeId},
     moment::Moment,
     road::{Entry, Tale},
@@ -34,6 +34,7 @@ pub enum Event {
         state: MachineState,
         host: Option<HostId>,
         generation: u64,
+        as_of: Option<AsOf>,
     },
     /// What a machine's record says of its cards.
     Nics {
@@ -92,9 +93,11 @@ impl Tale for Event {
                 state,
                 host,
                 generation,
+                as_of,
             } => pen.machine(*machine, |m| {
                 m.state = state.clone();
                 m.host = *host;
+                m.as_of = as_of.or(m.as_of);
                 m.generation = m.generation.max(*generation);
             }),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),

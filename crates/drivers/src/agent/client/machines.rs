@@ -1,7 +1,7 @@
 //! Machines on a host: made, changed, started, stopped, deleted.
 
 use super::{Agent, Stamp};
-use crate::agent::wire::Machine;
+use crate::agent::wire::{Machine, WireAsOf};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -11,6 +11,15 @@ use zastrugi_core::{
     rooms::edits::Set,
     runs::Fault,
 };
+
+/// What a machine is after a change of its power.
+#[derive(Deserialize)]
+pub(crate) struct Powered {
+    #[serde(default)]
+    pub(crate) generation: Option<u64>,
+    #[serde(default)]
+    pub(crate) as_of: Option<WireAsOf>,
+}
 
 #[derive(Deserialize)]
 pub(crate) struct Made {
@@ -112,7 +121,7 @@ impl Agent<'_> {
         uuid: &Uuid,
         act: &str,
         generation: u64,
-    ) -> Result<Value, Fault> {
+    ) -> Result<Powered, Fault> {
         let body = json!({"act": act, "generation": generation});
         let path = format!("/v1/machines/{uuid}/power");
         self.http

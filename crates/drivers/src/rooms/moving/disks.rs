@@ -124,6 +124,7 @@ fn moved(way: &Way<'_>, generation: u64) -> Outcome {
         state: way.machine.state.clone(),
         host: way.machine.host,
         generation,
+        as_of: None,
     });
     done(
         vec![home, seen],

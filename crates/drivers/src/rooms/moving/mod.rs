@@ -183,6 +183,7 @@ fn moved(leg: &Leg<'_>, generation: u64, told: Option<&WireMove>, turn: Turn<'_>
             state: leg.machine.state.clone(),
             host: Some(leg.to.id),
             generation,
+            as_of: None,
         });
         let events = vec![
             seen,
