@@ -115,6 +115,11 @@ macro_rules! rooms {
                     $(Step::$Room(step) => step.pause()),*
                 }
             }
+            fn goes_on(&self) -> bool {
+                match self {
+                    $(Step::$Room(step) => step.goes_on()),*
+                }
+            }
             fn device(&self, estate: &Estate) -> Option<Object> {
                 match self {
                     $(Step::$Room(step) => step.device(estate)),*

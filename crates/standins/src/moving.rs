@@ -270,7 +270,7 @@ async fn carry(world: Arc<World>, here: At, ask: Ask, cancel: Arc<AtomicBool>) {
     let began = world.now();
     let outcome = send(&world, &here, &ask, &cancel).await;
     let took = world.now() - began;
-    let holder = world.lease_of(&here.1);
+    let holder = world.thaw_or_leave(&here.0, &here.1);
     let moved = holder == (Some(ask.host.clone()), ask.generation);
     // Neither here nor there: it was stopped, or this host lost its power in the middle.
     let lost = !moved && holder.0.as_deref() != Some(here.0.as_str());
@@ -278,7 +278,6 @@ async fn carry(world: Arc<World>, here: At, ask: Ask, cancel: Arc<AtomicBool>) {
         held(&world.moves.moves).remove(&here);
         return;
     }
-    world.thaw_or_leave(&here.0, &here.1, moved);
     world.moves.edit(&here, |m| {
         m.took = took;
         match outcome {
@@ -546,12 +545,6 @@ impl World {
             .get(host)
             .is_some_and(|h| h.guests.contains_key(uuid))
     }
-    /// Who holds a machine's run lease, and at which generation.
-    fn lease_of(&self, uuid: &str) -> (Option<String>, u64) {
-        let state = self.lock();
-        let record = state.volumes.values().find_map(|v| v.records.get(uuid));
-        record.map_or((None, 0), |r| (r.lease.holder.clone(), r.lease.generation))
-    }
     fn is_writing(&self, host: &str, uuid: &str) -> bool {
         let state = self.lock();
         let guest = state.hosts.get(host).and_then(|h| h.guests.get(uuid));
@@ -567,18 +560,22 @@ impl World {
             guest.frozen = Some(now);
         }
     }
-    /// After a migration: the guest goes on here, or is no longer here.
-    fn thaw_or_leave(&self, host: &str, uuid: &str, moved: bool) {
+    /// After a migration: the guest goes on here if this host has its lease still, and is no longer here if not. Answers
+    /// who has the lease, and at which generation.
+    fn thaw_or_leave(&self, host: &str, uuid: &str) -> (Option<String>, u64) {
         let now = self.now();
         let mut state = self.lock();
+        let record = state.volumes.values().find_map(|v| v.records.get(uuid));
+        let lease = record.map_or((None, 0), |r| (r.lease.holder.clone(), r.lease.generation));
         if let Some(guests) = state.hosts.get_mut(host).map(|h| &mut h.guests) {
-            if moved {
+            if lease.0.as_deref() != Some(host) {
                 guests.remove(uuid);
             } else if let Some(guest) = guests.get_mut(uuid) {
                 guest.thaw(now);
             }
         }
         self.save_host(&state, host);
+        lease
     }
     /// The compare-and-set: the lease goes from its holder to `host` if its generation is the one before, and the guest
     /// goes on there. Answers for how long it stood still, in its milliseconds.
@@ -595,11 +592,14 @@ impl World {
                 .filter(|v| state.reaches(host, v))
         };
         let uid = reaches?;
+        // One that goes on at its source is nobody's to take: the source has given the move up.
         let still = state
             .hosts
             .get(&from)
             .and_then(|h| h.guests.get(uuid))
+            .filter(|g| g.frozen.is_some())
             .cloned();
+        still.as_ref()?;
         let volume = state.volumes.get_mut(&uid)?;
         if !volume.pass_lease(uuid, &from, host, generation) {
             return None;

@@ -5,7 +5,7 @@ use super::{Plan, Work};
 use crate::{
     ids::{Revision, RunId},
     moment::{Moment, Span},
-    runs::{Fault, Needs, Phase, Run, RunState, StepState},
+    runs::{Fault, Needs, Phase, Run, RunState, StepState, Tail},
 };
 
 /// How often a call that failed in passing is tried, without any progress between, before a person is asked.
@@ -243,6 +243,7 @@ impl<A, S: Work> At<'_, A, S> {
         s.ended = Some(self.now);
         s.said = said;
         s.fault = fault;
+        s.tail = Tail::None;
         self.keep(step, s);
         self.orders.push(Order::Freed { step });
     }
@@ -276,6 +277,7 @@ impl<A, S: Work> At<'_, A, S> {
         s.attempt = 1;
         s.said = said;
         s.fault = None;
+        s.tail = Tail::None;
         self.keep(step, s);
         self.orders.push(Order::Perform {
             step,
@@ -289,7 +291,11 @@ impl<A, S: Work> At<'_, A, S> {
             return;
         };
         fault = fault.after(s.fault.as_ref());
-        if fault.passing() && s.attempt < TRIES && self.run.state != RunState::Cancelling {
+        let planned = self.plan.steps.get(step);
+        let goes_on = planned.is_some_and(|p| p.step.goes_on());
+        // A stop that was not heard is worth repeating; what else is given up ends with its answer.
+        let worth_it = self.run.state != RunState::Cancelling || goes_on;
+        if fault.passing() && s.attempt < TRIES && worth_it {
             s.attempt += 1;
             s.said = format!("{} Trying again ({} of {TRIES}).", fault.said, s.attempt);
             let attempt = s.attempt;
@@ -303,10 +309,64 @@ impl<A, S: Work> At<'_, A, S> {
             return;
         }
         self.name_field(step, &mut fault);
-        let title = self.plan.steps.get(step).map_or("", |p| &p.title);
+        let title = planned.map_or("", |p| &p.title);
         let told = format!("{title} failed: {}", fault.said);
         self.orders.push(Order::Tell(told));
-        self.finish(step, Phase::Failed, fault.said.clone(), Some(fault));
+        let silent = fault.passing() || fault.leaves_open();
+        if silent && goes_on {
+            self.leave_under_way(step, s, fault);
+        } else {
+            self.finish(step, Phase::Failed, fault.said.clone(), Some(fault));
+        }
+    }
+
+    /// The device goes on with it for all we know, so what it holds stays held.
+    fn leave_under_way(&mut self, step: usize, mut s: StepState, mut fault: Fault) {
+        s.tail = match self.run.state {
+            RunState::Cancelling => Tail::ToldToStop,
+            _ => Tail::GoesOn,
+        };
+        fault.remedy = match s.tail {
+            Tail::None | Tail::GoesOn => {
+                "It may still be going on there, so nobody else gets what it holds. Retry when the device answers; \
+                 cancelling tells it to stop."
+            }
+            Tail::ToldToStop => {
+                "It was told to stop and has not said that it did. Retry tells it again; cancelling once more gives free \
+                 what it holds, although it may still be going on there."
+            }
+        }
+        .into();
+        s.phase = Phase::Failed;
+        s.ended = Some(self.now);
+        s.said.clone_from(&fault.said);
+        s.fault = Some(fault);
+        self.keep(step, s);
+    }
+
+    /// Tells the device of a step that goes on without us.
+    fn tell_again(&mut self, step: usize, mut s: StepState, tail: Tail) {
+        s.phase = Phase::Running;
+        s.attempt = 1;
+        s.ended = None;
+        s.tail = tail;
+        self.keep(step, s);
+        self.orders.push(Order::Perform {
+            step,
+            attempt: 1,
+            after: Span(0),
+        });
+    }
+
+    /// Failed steps that their devices may still be carrying out.
+    fn under_way(&self) -> Vec<(usize, StepState)> {
+        let left = |s: &StepState| s.phase == Phase::Failed && !s.tail.is_none();
+        if self.run.tally.failed == 0 {
+            return vec![];
+        }
+        (0..self.plan.steps.len())
+            .filter_map(|n| self.state(n, left).map(|s| (n, s)))
+            .collect()
     }
 
     fn name_field(&self, step: usize, fault: &mut Fault) {
@@ -338,6 +398,16 @@ impl<A, S: Work> At<'_, A, S> {
         }
         self.run.state = RunState::Cancelling;
         self.orders.push(Order::Tell("is being stopped".into()));
+        for (step, mut s) in self.under_way() {
+            if s.tail == Tail::ToldToStop {
+                // A person says so, knowing that it may go on.
+                s.tail = Tail::None;
+                self.keep(step, s);
+                self.orders.push(Order::Freed { step });
+            } else {
+                self.tell_again(step, s, Tail::ToldToStop);
+            }
+        }
         if self.run.tally.queued == 0 {
             return;
         }
@@ -355,6 +425,18 @@ impl<A, S: Work> At<'_, A, S> {
     fn retry(&mut self) {
         if self.run.state != RunState::NeedsYou {
             return;
+        }
+        let under_way = self.under_way();
+        let stopping = under_way.iter().any(|(_, s)| s.tail == Tail::ToldToStop);
+        for (step, s) in under_way {
+            let tail = s.tail;
+            self.tell_again(step, s, tail);
+        }
+        if stopping {
+            self.run.state = RunState::Cancelling;
+            return self
+                .orders
+                .push(Order::Tell("is told to stop again".into()));
         }
         self.run.state = RunState::Running;
         self.orders.push(Order::Tell("goes on".into()));
@@ -379,7 +461,11 @@ impl<A, S: Work> At<'_, A, S> {
             return;
         }
         if self.run.state == RunState::Cancelling {
-            return self.close(RunState::Cancelled);
+            if self.under_way().is_empty() {
+                return self.close(RunState::Cancelled);
+            }
+            self.run.state = RunState::NeedsYou;
+            return;
         }
         if tally.done == tally.all() {
             return self.close(RunState::Done);

@@ -106,6 +106,9 @@ pub trait Work: Debug + Clone + PartialEq {
     fn usual(&self) -> Span;
     /// How long until what takes longer is looked at again.
     fn pause(&self) -> Span;
+    /// Whether the device goes on with it by itself, for as long as it takes: then silence is not its end, and what it
+    /// holds stays held until the device has said that it stopped.
+    fn goes_on(&self) -> bool;
     /// Which device is spoken to; none for a step without one.
     fn device(&self, estate: &Estate) -> Option<Object>;
     /// Whose calls go first where a device has its hands full.

@@ -30,9 +30,10 @@ enum Rank {
 
 impl Rank {
     /// None: the step is over.
-    fn of(phase: Phase) -> Option<Rank> {
-        match phase {
+    fn of(state: &StepState) -> Option<Rank> {
+        match state.phase {
             Phase::Running => Some(Rank::Held),
+            Phase::Failed if !state.tail.is_none() => Some(Rank::Held),
             Phase::Queued { since, .. } => Some(Rank::Queued(since)),
             Phase::Waiting | Phase::Failed => Some(Rank::Open),
             Phase::Done | Phase::Skipped => None,
@@ -97,7 +98,7 @@ impl Runs {
             return;
         }
         for (n, (state, need)) in run.steps().zip(needs.iter()).enumerate() {
-            self.index(need, Rank::of(state.phase), run.id, n, true);
+            self.index(need, Rank::of(state), run.id, n, true);
         }
         self.needs.insert(run.id, needs);
         self.open.insert(run.id, run);
@@ -116,7 +117,7 @@ impl Runs {
 
     /// Replaces the state of one step, and its place in the index.
     pub fn set(&mut self, run: RunId, n: usize, state: StepState) {
-        let Some(was) = self.open.get(&run).and_then(|r| r.phase(n)) else {
+        let Some(was) = self.open.get(&run).and_then(|r| r.step(n)).map(Rank::of) else {
             return;
         };
         if let Some(need) = self
@@ -126,7 +127,7 @@ impl Runs {
             .as_ref()
             .and_then(|all| all.get(n))
         {
-            let (before, after) = (Rank::of(was), Rank::of(state.phase));
+            let (before, after) = (was, Rank::of(&state));
             if before != after {
                 self.index(need, before, run, n, false);
                 self.index(need, after, run, n, true);
@@ -142,7 +143,7 @@ impl Runs {
             return;
         };
         for (n, (state, need)) in gone.steps().zip(needs.iter()).enumerate() {
-            self.index(need, Rank::of(state.phase), run, n, false);
+            self.index(need, Rank::of(state), run, n, false);
         }
     }
 

@@ -13,4 +13,4 @@ pub use object::{Lock, Object};
 /// How far steps under way say they are.
 pub type Progress = imbl::OrdMap<(crate::ids::RunId, usize), String>;
 
-pub use run::{Phase, Run, RunState, StepState, Tally};
+pub use run::{Phase, Run, RunState, StepState, Tail, Tally};

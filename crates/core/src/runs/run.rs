@@ -52,6 +52,24 @@ pub enum Phase {
     Skipped,
 }
 
+/// What a device may still be doing for a step whose answer did not come. As long as it may, the step holds what it took.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Tail {
+    #[default]
+    None,
+    /// For all we know it goes on.
+    GoesOn,
+    /// It was told to stop and has not said that it did.
+    ToldToStop,
+}
+
+impl Tail {
+    pub fn is_none(&self) -> bool {
+        *self == Tail::None
+    }
+}
+
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StepState {
     pub phase: Phase,
@@ -64,6 +82,8 @@ pub struct StepState {
     pub fault: Option<Fault>,
     /// The revision at which the step took its objects.
     pub fence: Revision,
+    #[serde(default, skip_serializing_if = "Tail::is_none")]
+    pub tail: Tail,
 }
 
 impl StepState {
@@ -76,6 +96,7 @@ impl StepState {
             said: String::new(),
             fault: None,
             fence: Revision(0),
+            tail: Tail::None,
         }
     }
     pub fn pending(&self) -> bool {

@@ -29,7 +29,7 @@ fn writes(dirty_mib: u64, set_gib: u64) -> Writes {
 }
 
 /// Every host has the migration network on an uplink of so many Mbit/s; every machine was measured.
-fn fixture(mbit: u64, dirty_mib: u64) -> Small {
+pub(crate) fn fixture(mbit: u64, dirty_mib: u64) -> Small {
     fixture_with(mbit, writes(dirty_mib, 8))
 }
 
@@ -76,7 +76,7 @@ fn fixture_with(mbit: u64, writes: Writes) -> Small {
     small
 }
 
-fn go(machines: &[u64], edit: impl FnOnce(&mut Move)) -> Proposal {
+pub(crate) fn go(machines: &[u64], edit: impl FnOnce(&mut Move)) -> Proposal {
     let mut ask = Move {
         disks: None,
         machines: machines.iter().map(|m| MachineId(*m)).collect(),

@@ -50,7 +50,9 @@ impl Task {
         };
         let given_up = run.state == RunState::Cancelling;
         self.way.boundary(Boundary::OrderTaken);
-        let came = if given_up && !order.sent {
+        // What goes on by itself was told before, by an order that has ended.
+        let untold = !order.sent && state.tail.is_none();
+        let came = if given_up && untold {
             Came::Unsent
         } else {
             Came::Back(self.call(&order, plan, state, given_up).await)

@@ -15,9 +15,10 @@ use zastrugi_core::{
     ids::{HostId, RunId},
     rooms::Proposal,
     rooms::moving::Move,
-    runs::RunState,
+    runs::{Object, RunState},
 };
 use zastrugi_engine::{Answer, Engine};
+use zastrugi_standins::{Fault, FaultKind as Breaks};
 use zastrugi_store::testkit::url;
 
 /// Hosts with a migration network and one machine that answers.
@@ -158,6 +159,7 @@ enum Dies {
 /// Breaks something before round `at` (0: before the switch), and looks where the machine is.
 async fn broken(lab: &Lab, at: usize, dies: Dies) {
     let source = host_of(lab);
+    let first = name(lab, source);
     let estate = lab.estate();
     let other = estate
         .hosts
@@ -216,6 +218,10 @@ async fn broken(lab: &Lab, at: usize, dies: Dies) {
     }
     lab.standins.world.on_round(|_, _| {});
     if ended.state == RunState::NeedsYou {
+        // Who is told to stop must be there to say that it did.
+        if dies == Dies::Source {
+            lab.standins.world.power(&first, true);
+        }
         lab.desk
             .answer(&lab.admin, run, Answer::Cancel)
             .await
@@ -331,5 +337,77 @@ async fn zastrugi_dying_in_the_middle_changes_nothing_for_the_machine(pool: PgPo
         assert_ne!(host_of(&lab), source);
         assert_runs_once(&lab, host_of(&lab)).await;
     }
+    lab.assert_once();
+}
+
+/// If this fails, an answer that is lost on the way leaves a machine standing still, or running twice.
+#[sqlx::test(migrations = false)]
+async fn a_move_whose_answers_are_lost_leaves_it_running_once(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    for call in ["/arrival", "PUT /v1/machines/", "GET /v1/machines/"] {
+        for kind in [Breaks::Drop, Breaks::Garbage] {
+            let source = host_of(&lab);
+            for host in lab.estate().hosts.values() {
+                lab.standins.world.add_fault(Fault {
+                    device: host.name.clone(),
+                    call: call.into(),
+                    kind,
+                    times: 1,
+                });
+            }
+            lab.done(go(&lab, |_| {})).await;
+            lab.standins.world.clear_faults();
+            assert_ne!(host_of(&lab), source, "{call} {kind:?}");
+            assert_runs_once(&lab, host_of(&lab)).await;
+        }
+    }
+    lab.assert_once();
+}
+
+/// If this fails, a machine that its source is still sending is given to others, because nobody heard from the source.
+#[sqlx::test(migrations = false)]
+async fn a_move_that_nobody_hears_of_keeps_its_machine(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    let source = name(&lab, host_of(&lab));
+    // Longer than it takes until nobody expects an answer any more.
+    lab.standins.world.busy("m", 1);
+    for host in lab.estate().hosts.values() {
+        lab.standins.world.link(&host.name, 10);
+    }
+    let quiet = || {
+        let view = lab.desk.look();
+        let load = view.loads.machines.get(&lab.machine("m")).copied();
+        let slow = |h: &Arc<zastrugi_core::estate::Host>| h.uplinks.iter().all(|u| u.mbit == 10);
+        load.and_then(|l| l.writes)
+            .is_some_and(|w| w.dirty.0 < 1_000_000)
+            && view.estate.hosts.values().all(slow)
+    };
+    eventually("it hardly writes", quiet).await;
+    let hit = Arc::new(AtomicBool::new(false));
+    let there = hit.clone();
+    lab.standins
+        .world
+        .on_round(move |_, _| there.store(true, Ordering::SeqCst));
+    let run = lab.start(go(&lab, |_| {})).await;
+    eventually("its round begins", || hit.load(Ordering::SeqCst)).await;
+    lab.standins.world.add_fault(Fault {
+        device: source.clone(),
+        call: "/move".into(),
+        kind: Breaks::Garbage,
+        times: 1000,
+    });
+    let silent = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = silent.step(0).unwrap().fault.clone().unwrap();
+    assert!(fault.remedy.contains("may still be going on"), "{fault:?}");
+    let machine = Object::Machine(lab.machine("m"));
+    assert!(lab.desk.look().runs.holds(machine));
+    lab.standins.world.clear_faults();
+    lab.desk
+        .answer(&lab.admin, run, Answer::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    assert!(!lab.desk.look().runs.holds(machine));
+    assert_runs_once(&lab, host_of(&lab)).await;
     lab.assert_once();
 }

@@ -52,6 +52,10 @@ impl Work for Step {
         Span::millis(300)
     }
 
+    fn goes_on(&self) -> bool {
+        false
+    }
+
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::Verify { host } | Step::Join { host, .. } => Some(Object::Host(*host)),

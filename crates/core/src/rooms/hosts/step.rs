@@ -42,6 +42,10 @@ impl Work for Step {
         Span::millis(300)
     }
 
+    fn goes_on(&self) -> bool {
+        false
+    }
+
     fn device(&self, _estate: &Estate) -> Option<Object> {
         Some(Object::Host(self.host()))
     }

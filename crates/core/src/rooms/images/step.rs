@@ -53,6 +53,10 @@ impl Work for Step {
         }
     }
 
+    fn goes_on(&self) -> bool {
+        false
+    }
+
     fn device(&self, estate: &Estate) -> Option<Object> {
         let image = estate.images.get(&self.image())?;
         estate.reach(image.volume).map(|h| Object::Host(h.id))

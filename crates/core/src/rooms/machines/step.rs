@@ -65,6 +65,10 @@ impl Work for Step {
         Span::millis(300)
     }
 
+    fn goes_on(&self) -> bool {
+        false
+    }
+
     fn device(&self, estate: &Estate) -> Option<Object> {
         let on = || estate.machines.get(&self.machine()).and_then(|m| m.host);
         self.host().or_else(on).map(Object::Host)

@@ -57,6 +57,12 @@ impl Work for Step {
         Span::millis(300)
     }
 
+    fn goes_on(&self) -> bool {
+        match self {
+            Step::Move { .. } | Step::MoveDisks { .. } => true,
+        }
+    }
+
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::Move { from, .. } => Some(Object::Host(*from)),

@@ -29,6 +29,10 @@ impl Work for Step {
         match *self {}
     }
 
+    fn goes_on(&self) -> bool {
+        match *self {}
+    }
+
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match *self {}
     }

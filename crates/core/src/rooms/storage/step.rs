@@ -103,6 +103,10 @@ impl Work for Step {
         Span::millis(300)
     }
 
+    fn goes_on(&self) -> bool {
+        false
+    }
+
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::ReadArray { array }
