@@ -82,6 +82,16 @@ macro_rules! rooms {
             }
         }
 
+        impl Step {
+            /// Every kind of step, by the names that are stored: of which room, and which there.
+            pub fn kinds() -> impl Iterator<Item = (&'static str, &'static str)> {
+                use strum::VariantNames as _;
+                let rooms: Vec<(&str, &[&str])> =
+                    vec![$((stringify!($room), $room::Step::VARIANTS)),*];
+                rooms.into_iter().flat_map(|(room, kinds)| kinds.iter().map(move |kind| (room, *kind)))
+            }
+        }
+
         impl Proposal {
             /// What somebody must be allowed to do, for every target of it; all of them.
             pub fn acts(&self) -> BTreeSet<Act> {

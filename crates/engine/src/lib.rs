@@ -20,8 +20,9 @@ pub use desk::{
     Health, HistoryError, KEYBOARDS, PasswordProblem, ProbeError, ScanState, SignIn, SignInError,
     StartError, Ticket, Viewer,
 };
+pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
-pub use settings::{Boundary, EngineSettings};
+pub use settings::EngineSettings;
 pub use zastrugi_drivers::{Announcement, Networks, Screen, check};
 pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, StoreError};
 
@@ -75,7 +76,7 @@ impl Engine {
         if settings.works {
             let way = runs::Way {
                 lease: settings.order_lease,
-                die_at: settings.die_at,
+                ends: settings.ends,
             };
             runs::spawn(
                 &mut tasks,

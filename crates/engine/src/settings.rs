@@ -1,32 +1,11 @@
 //! How a process is started, and the settings that all processes share.
 
+use crate::runs::Ends;
 use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
 use zastrugi_core::moment::Span;
 use zastrugi_drivers::{Installation, Networks};
 use zastrugi_store::{Pool, Settings, StoreError};
-
-/// A point between an order and its written result.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Boundary {
-    OrderTaken,
-    CallSent,
-    AnswerHad,
-    ResultWritten,
-}
-
-impl std::str::FromStr for Boundary {
-    type Err = String;
-    fn from_str(text: &str) -> Result<Self, String> {
-        match text {
-            "order-taken" => Ok(Boundary::OrderTaken),
-            "call-sent" => Ok(Boundary::CallSent),
-            "answer-had" => Ok(Boundary::AnswerHad),
-            "result-written" => Ok(Boundary::ResultWritten),
-            other => Err(format!("{other} is no boundary")),
-        }
-    }
-}
 
 #[derive(Debug, Clone)]
 pub struct EngineSettings {
@@ -45,8 +24,8 @@ pub struct EngineSettings {
     pub works: bool,
     /// How long an order that this process took is its own.
     pub order_lease: Span,
-    /// Where this process shall be killed, for tests of what then happens.
-    pub die_at: Option<Boundary>,
+    /// Where work shall end unheard of, for tests of what then happens.
+    pub ends: Ends,
 }
 
 impl EngineSettings {
@@ -62,7 +41,7 @@ impl EngineSettings {
             announcements_everywhere: false,
             works: false,
             order_lease: Span::secs(30),
-            die_at: None,
+            ends: Ends::Nowhere,
         }
     }
 }

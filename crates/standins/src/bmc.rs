@@ -166,6 +166,9 @@ async fn reset(
         }
     }
     let what = body["ResetType"].as_str().unwrap_or_default();
-    device.world.lock().did(&device.name, what);
+    device
+        .world
+        .lock()
+        .did_what(&device.name, &format!("reset {what}"));
     StatusCode::NO_CONTENT.into_response()
 }

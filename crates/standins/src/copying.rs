@@ -253,7 +253,7 @@ fn go_over(state: &mut State, host: &str, uuid: &str, copy: &Copy, now: i64) {
     to.incoming.remove(uuid);
     to.records.insert(uuid.to_owned(), record);
     state.about_to(uuid);
-    state.did(host, &format!("took the disks of {uuid} over"));
+    state.did_what(host, &format!("took the disks of {uuid} over"));
     let State { hosts, .. } = state;
     if let Some(guest) = hosts.get_mut(host).and_then(|h| h.guests.get_mut(uuid)) {
         guest.volume.clone_from(&copy.to);

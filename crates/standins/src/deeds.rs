@@ -19,34 +19,40 @@ pub(crate) async fn known(request: Request, next: Next) -> Response {
 #[derive(Default)]
 pub(crate) struct Deeds {
     counts: BTreeMap<String, u32>,
-    /// Names of machines by uuid, also of those that are gone.
+    /// Names of machines, images and volumes by what devices call them, also of those that are gone.
     names: BTreeMap<String, String>,
 }
 
 impl State {
-    /// Remembers the machine that the call under way is about, as long as it is there.
+    /// Remembers what the call under way is about, as long as it is there: a machine, or `image:volume/id`.
     pub(crate) fn about_to(&mut self, object: &str) {
-        let name = self
-            .volumes
-            .values()
-            .find_map(|v| v.records.get(object))
-            .map(|r| r.name.clone());
+        let id = object.rsplit('/').next().unwrap_or(object);
+        let name = self.volumes.values().find_map(|v| {
+            let machine = v.records.get(id).map(|r| &r.name);
+            machine.or_else(|| v.images.get(id).map(|i| &i.name))
+        });
         if let Some(name) = name {
-            self.deeds.names.insert(object.to_owned(), name);
+            self.deeds.names.insert(id.to_owned(), name.clone());
+        }
+        for (uid, volume) in &self.volumes {
+            self.deeds.names.insert(uid.clone(), volume.name.clone());
         }
     }
 
-    /// The call under way had its effect; `what` says more than its path.
-    pub(crate) fn did(&mut self, device: &str, what: &str) {
+    /// The call under way had its effect.
+    pub(crate) fn did(&mut self, device: &str) {
         let call = CALL.try_with(Clone::clone).unwrap_or_default();
-        let said = [device, &call, what].map(str::trim);
-        let words = said.join(" ").trim().to_owned();
+        self.did_what(device, &call);
+    }
+
+    pub(crate) fn did_what(&mut self, device: &str, what: &str) {
+        let words = format!("{device} {what}");
         *self.deeds.counts.entry(words).or_insert(0) += 1;
     }
 }
 
 impl World {
-    /// How often each thing was done: `device METHOD /path`, with machines by their names.
+    /// How often each thing was done: `device METHOD /path` or in words, with machines, images and volumes by their names.
     pub fn deeds(&self) -> BTreeMap<String, u32> {
         let state = self.lock();
         let named = |words: &String| {

@@ -627,7 +627,7 @@ impl World {
     fn count_effect(&self, (host, uuid): &At, key: &str) {
         let mut state = self.lock();
         state.about_to(uuid);
-        state.did(host, &format!("moved {uuid}"));
+        state.did_what(host, &format!("moved {uuid}"));
         if let Some(host) = state.hosts.get_mut(host) {
             *host.effects.entry(key.to_owned()).or_insert(0) += 1;
         }

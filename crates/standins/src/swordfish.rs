@@ -89,13 +89,16 @@ fn change(
         return no;
     }
     let mut state = device.world.lock();
+    let is = |state: &World| serde_json::to_string(&state.arrays.get(&device.name)).ok();
+    let was = is(&state);
     let answer = act(&mut state, &device.name);
+    let changed = was != is(&state);
     let key = headers.get("step-key").and_then(|k| k.to_str().ok());
-    if let (Ok(_), Some(key), Some(array)) = (&answer, key, state.arrays.get_mut(&device.name)) {
-        *array.effects.entry(key.to_owned()).or_insert(0) += 1;
-    }
-    if answer.is_ok() {
-        state.did(&device.name, "");
+    if changed {
+        if let (Some(key), Some(array)) = (key, state.arrays.get_mut(&device.name)) {
+            *array.effects.entry(key.to_owned()).or_insert(0) += 1;
+        }
+        state.did(&device.name);
     }
     device.world.save_array(&state, &device.name);
     answer.unwrap_or_else(|no| no)

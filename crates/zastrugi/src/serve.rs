@@ -3,7 +3,7 @@
 use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
 use std::{io::Read, net::SocketAddr};
 use zastrugi_core::moment::Span;
-use zastrugi_engine::{Desk, Engine, EngineSettings, StoreError};
+use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 use zastrugi_web::WebSettings;
 
@@ -31,7 +31,7 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
         announcements_everywhere: args.behind_proxy,
         works: !args.pages_only,
         order_lease: Span::secs(args.order_lease),
-        die_at: args.die_at,
+        ends: args.die_at.map_or(Ends::Nowhere, Ends::Process),
     })
 }
 

@@ -89,7 +89,7 @@ async fn dispatch(shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way)
                         shared: shared.clone(),
                         scribe: scribe.clone(),
                         orders: orders.clone(),
-                        way,
+                        way: way.clone(),
                     };
                     calls.spawn(async move {
                         task.carry_out(order).await;

@@ -2,33 +2,20 @@
 //! them (`task`).
 
 mod dispatch;
+mod ends;
 mod progress;
 mod task;
 
 pub(crate) use dispatch::spawn;
+pub use ends::{Boundary, Ends};
 pub(crate) use progress::follow as follow_progress;
 
-use crate::Boundary;
 use zastrugi_core::moment::Span;
 
 /// How orders are carried out.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub(crate) struct Way {
     /// How long an order is ours. A call ends in half of it.
     pub(crate) lease: Span,
-    pub(crate) die_at: Option<Boundary>,
-}
-
-impl Way {
-    /// Kills this process, as a power cut would, if this is where it shall die.
-    fn boundary(self, here: Boundary) {
-        if self.die_at == Some(here) {
-            let me = std::process::id().to_string();
-            drop(
-                std::process::Command::new("kill")
-                    .args(["-9", &me])
-                    .status(),
-            );
-        }
-    }
+    pub(crate) ends: Ends,
 }

@@ -49,15 +49,22 @@ impl Task {
             return self.put_back(&order).await;
         };
         let given_up = run.state == RunState::Cancelling;
-        self.way.boundary(Boundary::OrderTaken);
+        if self.way.ends.at(&order, Boundary::OrderTaken).await {
+            return;
+        }
         // What goes on by itself was told before, by an order that has ended.
         let untold = !order.sent && state.tail.is_none();
         let came = if given_up && untold {
             Came::Unsent
         } else {
-            Came::Back(self.call(&order, plan, state, given_up).await)
+            match self.call(&order, plan, state, given_up).await {
+                Some(outcome) => Came::Back(outcome),
+                None => return,
+            }
         };
-        self.way.boundary(Boundary::AnswerHad);
+        if self.way.ends.at(&order, Boundary::AnswerHad).await {
+            return;
+        }
         let pause = plan
             .steps
             .get(order.step)
@@ -72,7 +79,7 @@ impl Task {
             }
             Came::Back(_) | Came::Unsent => self.report(&order, came).await,
         }
-        self.way.boundary(Boundary::ResultWritten);
+        self.way.ends.at(&order, Boundary::ResultWritten).await;
     }
 
     /// This process is behind the one that wrote the order.
@@ -80,19 +87,17 @@ impl Task {
         drop(self.orders.put_back(order, Span::millis(50)).await);
     }
 
+    /// None: this task has ended while the call was under way.
     async fn call(
         &self,
         order: &TakenOrder,
         plan: &Plan,
         state: &StepState,
         given_up: bool,
-    ) -> Result<Outcome, Fault> {
+    ) -> Option<Result<Outcome, Fault>> {
         let Some(planned) = plan.steps.get(order.step) else {
-            return Err(Fault::new(
-                FaultKind::Premise,
-                "There is no such step.",
-                "Cancel the run.",
-            ));
+            let said = "There is no such step.";
+            return Some(Err(Fault::new(FaultKind::Premise, said, "Cancel the run.")));
         };
         let epoch = self.shared.epoch();
         let drivers = &self.shared.drivers;
@@ -110,13 +115,6 @@ impl Task {
             waited: now().since(state.began.unwrap_or_else(now)),
             now: now(),
         };
-        if self.way.die_at == Some(Boundary::CallSent) {
-            let way = self.way;
-            tokio::spawn(async move {
-                sleep(Duration::from_millis(400)).await;
-                way.boundary(Boundary::CallSent);
-            });
-        }
         let estate = self.shared.estate();
         let call = async {
             if given_up {
@@ -126,14 +124,15 @@ impl Task {
             }
         };
         let limit = Duration::from_millis(self.way.lease.0 / 2);
-        let outcome = timeout(limit, call).await.unwrap_or_else(|_| {
+        let called = self.way.ends.during(order, timeout(limit, call)).await?;
+        let outcome = called.unwrap_or_else(|_| {
             let said = "The call took too long.";
             let remedy = "Look whether the device is overloaded; then retry.";
             Err(Fault::new(FaultKind::TimedOut, said, remedy))
         });
         let (group, step) = (planned.step.group(), order.step);
         tracing::info!(run = %order.run, step, attempt = order.attempt, group, ok = outcome.is_ok(), "order");
-        outcome
+        Some(outcome)
     }
 
     /// Writes the result. It is tried again while the order is ours: a lost result would mean a second call.

@@ -26,7 +26,7 @@ use zastrugi_core::{
     testkit::machines,
     units::Bytes,
 };
-use zastrugi_engine::{Desk, Engine, EngineSettings, Viewer};
+use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, Viewer};
 use zastrugi_standins::{
     ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioVolume, Settings,
     Standins,
@@ -106,6 +106,14 @@ impl Lab {
         Lab::of(database, scenario(hosts), works, 40.0).await
     }
 
+    /// A laboratory whose work ends unheard of here and there.
+    pub(crate) async fn ending(database: &str, hosts: u32, ends: Ends) -> Lab {
+        Lab::with(database, scenario(hosts), 40.0, |settings| {
+            settings.ends = ends
+        })
+        .await
+    }
+
     /// Devices whose time goes so many times as fast as ours.
     pub(crate) async fn at_speed(database: &str, hosts: u32, speed: f64) -> Lab {
         Lab::of(database, scenario(hosts), true, speed).await
@@ -128,6 +136,15 @@ impl Lab {
     }
 
     async fn of(database: &str, scenario: Scenario, works: bool, speed: f64) -> Lab {
+        Lab::with(database, scenario, speed, |settings| settings.works = works).await
+    }
+
+    async fn with(
+        database: &str,
+        scenario: Scenario,
+        speed: f64,
+        edit: impl FnOnce(&mut EngineSettings),
+    ) -> Lab {
         let dir = tempfile::tempdir().unwrap();
         let (net, held) = net();
         let devices = Settings {
@@ -140,12 +157,13 @@ impl Lab {
             announce: None,
         };
         let standins = Standins::start(devices.clone()).await.unwrap();
-        let settings = EngineSettings {
+        let mut settings = EngineSettings {
             networks: format!("{net}.0.0/16"),
-            works,
+            works: true,
             order_lease: Span::secs(12),
             ..EngineSettings::new(database.to_owned(), [7; 32])
         };
+        edit(&mut settings);
         let engine = Engine::start(settings.clone()).await.unwrap();
         let desk = engine.desk();
         let id = desk
@@ -243,6 +261,10 @@ impl Lab {
 
     /// A network for migration on every host.
     pub(crate) async fn migration_network(&self) {
+        self.done(self.network()).await;
+    }
+
+    pub(crate) fn network(&self) -> Proposal {
         let subnet = Subnet {
             net: "10.9.50.0/24".parse().unwrap(),
             gateway: None,
@@ -257,8 +279,7 @@ impl Lab {
             subnets: vec![subnet],
             uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
         };
-        self.done(Proposal::Networks(networks::Ask::Create(network)))
-            .await;
+        Proposal::Networks(networks::Ask::Create(network))
     }
 
     pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {

@@ -18,6 +18,11 @@ use zastrugi_core::{
 use zastrugi_engine::Answer as Reply;
 
 async fn connect(lab: &Lab, name: &str) {
+    lab.done(switch(lab, name).await).await;
+}
+
+/// A switch of the laboratory, not connected yet.
+pub(crate) async fn switch(lab: &Lab, name: &str) -> Proposal {
     let address = lab.standins.world.switches()[name].clone();
     lab.desk.greet_switch(&address).await;
     let book = lab.desk.look().evidence;
@@ -26,15 +31,12 @@ async fn connect(lab: &Lab, name: &str) {
         other => panic!("{other:?}"),
     };
     let secret = lab.desk.keep_secret("first-light").await.unwrap();
-    lab.done(Proposal::Networks(networks::Ask::ConnectSwitch(
-        ConnectSwitch {
-            target: Endpoint { address, pin },
-            site: "Quayside".into(),
-            user: "reader".into(),
-            password: Password::Kept(secret),
-        },
-    )))
-    .await;
+    Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
+        target: Endpoint { address, pin },
+        site: "Quayside".into(),
+        user: "reader".into(),
+        password: Password::Kept(secret),
+    }))
 }
 
 async fn lab(pool: &PgPool, hosts: u32) -> Lab {

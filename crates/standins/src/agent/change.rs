@@ -70,7 +70,7 @@ pub(super) fn keyed(
     let answer = match act(&mut state, now) {
         Ok(body) => {
             state.about_to(object);
-            state.did(&device.name, "");
+            state.did(&device.name);
             if let Some(host) = state.hosts.get_mut(&device.name) {
                 host.answers.insert(key.to_owned(), (200, body.clone()));
                 *host.effects.entry(key.to_owned()).or_insert(0) += 1;

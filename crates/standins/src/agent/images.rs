@@ -205,7 +205,7 @@ fn work_out(device: &Device, uid: &str, id: &str) {
     let image = volume.and_then(|v| v.images.get_mut(id));
     if let (Ok(sum), Some(image)) = (&sum, image) {
         image.sha256 = Some(sum.clone());
-        state.did(&device.name, &format!("sealed image {uid}/{id}"));
+        state.did_what(&device.name, &format!("sealed image {uid}/{id}"));
         device.world.save_volume(&state, uid);
     }
     drop(state);

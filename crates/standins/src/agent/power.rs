@@ -111,7 +111,7 @@ pub(super) async fn power(
                 ));
             }
         }
-        state.did(&name, &ask.act);
+        state.did_what(&name, &format!("power {} {uuid}", ask.act));
         let host = &state.hosts[&name];
         Ok(say::machine_now(state, host, &uuid, now).unwrap_or_else(|| json!({})))
     })

@@ -1,0 +1,327 @@
+//! Every kind of step is ended at every boundary between its order and its written result. Whoever comes next goes on, and
+//! each thing is done as often as without any of that.
+
+use crate::lab::{Lab, eventually};
+use futures::FutureExt;
+use sqlx::PgPool;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::{Arc, Mutex, PoisonError},
+    time::{Duration, Instant},
+};
+use uuid::Uuid;
+use zastrugi_core::{
+    finding::Severity,
+    ids::{MachineId, RunId},
+    moment::Span,
+    road::Work,
+    rooms::{
+        Proposal, Step, edits,
+        edits::{Set, Target},
+        hosts, images,
+        images::AddImage,
+        machines,
+        machines::{AfterGrace, PowerAct},
+        moving,
+        moving::{DisksTo, Move},
+        networks, storage,
+    },
+    runs::RunState,
+    units::Bytes,
+};
+use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings};
+use zastrugi_store::{TakenOrder, testkit::url};
+
+/// A step, and where its task has ended already.
+type Ended = Arc<Mutex<BTreeSet<(RunId, usize, Boundary)>>>;
+
+/// Each step ends once at each boundary, and its order is free for the next who looks, as when its lease has run out.
+fn everywhere(pool: &PgPool, ended: &Ended) -> Ends {
+    let (pool, ended) = (pool.clone(), ended.clone());
+    Ends::Task(Arc::new(move |order: TakenOrder, at| {
+        let mut all = ended.lock().unwrap_or_else(PoisonError::into_inner);
+        let first = all.insert((order.run, order.step, at));
+        let pool = pool.clone();
+        async move {
+            if first && at != Boundary::ResultWritten {
+                sqlx::query(
+                    "update orders set leased_until = now() - interval '1 second' where token = $1",
+                )
+                .bind(order.token)
+                .execute(&pool)
+                .await
+                .unwrap();
+            }
+            first
+        }
+        .boxed()
+    }))
+}
+
+/// The room and the kind of a step, as they are stored.
+fn kind(step: &Step) -> (String, String) {
+    let value = serde_json::to_value(step).unwrap();
+    let (room, inner) = value.as_object().unwrap().iter().next().unwrap();
+    let kind = inner.as_object().unwrap().keys().next().unwrap();
+    (room.clone(), kind.clone())
+}
+
+/// What is done in all rooms, one after the other, so that every kind of step occurs.
+struct Tour<'a> {
+    lab: &'a Lab,
+    steps: BTreeMap<(RunId, usize), Step>,
+}
+
+impl Tour<'_> {
+    async fn go(&mut self, ask: Proposal) {
+        let run = self.lab.start(ask).await;
+        self.end(run).await;
+    }
+
+    async fn end(&mut self, run: RunId) {
+        let ended = self
+            .lab
+            .until(run, &[RunState::Done, RunState::NeedsYou])
+            .await;
+        let plan = self.lab.desk.run(run).await.unwrap().unwrap().1;
+        let faults: Vec<_> = ended.steps().filter_map(|s| s.fault.clone()).collect();
+        assert_eq!(ended.state, RunState::Done, "{}: {faults:?}", ended.title);
+        for (n, planned) in plan.steps.iter().enumerate() {
+            self.steps.insert((run, n), planned.step.clone());
+        }
+    }
+
+    fn machine(&self) -> MachineId {
+        self.lab.machine("m")
+    }
+
+    async fn power(&mut self, act: PowerAct) {
+        let machines = vec![self.machine()];
+        self.go(Proposal::Machines(machines::Ask::Power { machines, act }))
+            .await;
+    }
+
+    /// Until nothing stands in the way of a proposal any more that hosts have to report first.
+    async fn free(&self, ask: &Proposal) {
+        let free = || {
+            let said = self.lab.desk.assess(&self.lab.admin, ask);
+            !said.findings().iter().any(|f| f.severity == Severity::Stop)
+        };
+        eventually("nothing stands in its way", free).await;
+    }
+
+    async fn beneath(&mut self) {
+        let lab = self.lab;
+        self.go(lab.claim().await).await;
+        self.go(lab.cluster().await).await;
+        eventually("hosts tell of their uplinks", || {
+            lab.estate().hosts.values().all(|h| h.uplinks.len() == 2)
+        })
+        .await;
+        self.go(lab.array("first-light").await).await;
+        self.go(lab.volume("quay", Some(64)).await).await;
+        let volume = lab.volume_named("quay").id;
+        let size = Bytes::gib(80);
+        self.go(Proposal::Storage(storage::Ask::ExtendVolume {
+            volume,
+            size,
+        }))
+        .await;
+        self.go(crate::network::switch(lab, "switch-1-1").await)
+            .await;
+        self.go(lab.network()).await;
+    }
+
+    async fn image(&mut self) {
+        let lab = self.lab;
+        let file = zastrugi_formats::iso9660::write("TIDE_3", &[("payload", &[7; 4096])]).unwrap();
+        let run = lab
+            .start(Proposal::Images(images::Ask::Add(AddImage {
+                name: "tide 3".into(),
+                volume: Some(lab.volume_named("slab").id),
+                size: Bytes(file.len() as u64),
+                mark: "a mark".into(),
+                label: Ok("TIDE_3".into()),
+                expected: String::new(),
+            })))
+            .await;
+        let image = lab.estate().image_named("tide 3").unwrap().id;
+        let awaited = || {
+            let view = lab.desk.look();
+            view.runs.get(run).is_some_and(|r| r.tally.done == 1)
+        };
+        eventually("room is held", awaited).await;
+        let fed = lab.desk.feed(&lab.admin, image, 0, file.into()).await;
+        fed.unwrap();
+        self.end(run).await;
+        self.go(Proposal::Images(images::Ask::Remove { image }))
+            .await;
+    }
+
+    async fn machine_life(&mut self) {
+        let lab = self.lab;
+        let mut ask = lab.create("m", 1, true);
+        if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
+            create.volume = Some(lab.volume_named("slab").id);
+        }
+        self.go(ask).await;
+        let measured = || {
+            let view = lab.desk.look();
+            let load = view.loads.machines.get(&lab.machine("m")).copied();
+            load.is_some_and(|l| l.writes.is_some() && l.disk.is_some())
+        };
+        eventually("its writing is measured", measured).await;
+        let here = lab.estate().machines[&self.machine()].host;
+        let to = lab
+            .estate()
+            .hosts
+            .keys()
+            .copied()
+            .find(|h| Some(*h) != here);
+        let volume = lab.volume_named("quay").id;
+        let disks = Some(DisksTo { volume, stay: true });
+        for (to, disks) in [(to, None), (None, disks)] {
+            let ask = Proposal::Moving(moving::Ask::Move(Move {
+                machines: vec![self.machine()],
+                to,
+                disks,
+                slow: false,
+                force: false,
+            }));
+            self.free(&ask).await;
+            self.go(ask).await;
+        }
+        self.power(PowerAct::Stop {
+            grace: Span::secs(60),
+            then: AfterGrace::LeaveOn,
+        })
+        .await;
+        self.go(Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Machine(self.machine())],
+            sets: vec![Set::VCpus(2)],
+        }))
+        .await;
+        self.power(PowerAct::On { host: None }).await;
+        self.power(PowerAct::Off).await;
+        let machines = vec![self.machine()];
+        let delete = Proposal::Machines(machines::Ask::Delete {
+            machines: machines.clone(),
+        });
+        self.go(delete.clone()).await;
+        self.go(Proposal::Machines(machines::Ask::Recover {
+            machines: machines.clone(),
+        }))
+        .await;
+        self.go(delete).await;
+        self.go(Proposal::Machines(machines::Ask::Purge {
+            machines,
+            typed: "m".into(),
+        }))
+        .await;
+    }
+
+    async fn away(&mut self) {
+        let lab = self.lab;
+        let volume = lab.volume_named("quay").id;
+        let give = Proposal::Storage(storage::Ask::GiveVolume { volume });
+        self.free(&give).await;
+        self.go(give).await;
+        let network = lab.estate().networks.keys().next().copied().unwrap();
+        self.go(Proposal::Networks(networks::Ask::Remove { network }))
+            .await;
+        let hosts = lab.estate().hosts.keys().copied().collect();
+        self.go(Proposal::Hosts(hosts::Ask::HandBack { hosts }))
+            .await;
+    }
+}
+
+async fn tour(lab: &Lab) -> BTreeMap<(RunId, usize), Step> {
+    let mut tour = Tour {
+        lab,
+        steps: BTreeMap::new(),
+    };
+    tour.beneath().await;
+    tour.image().await;
+    tour.machine_life().await;
+    tour.away().await;
+    tour.steps
+}
+
+/// What was done, whichever host or number it was done at.
+fn deeds(lab: &Lab) -> BTreeMap<String, u32> {
+    let mut all = BTreeMap::new();
+    for (words, n) in lab.standins.world.deeds() {
+        let call = words.split_once(' ').map_or("", |w| w.1);
+        let numbers = |part: &str| match part.parse::<u32>() {
+            Ok(_) => "#".to_owned(),
+            Err(_) => part.to_owned(),
+        };
+        let call: Vec<String> = call.split('/').map(numbers).collect();
+        *all.entry(call.join("/")).or_insert(0) += n;
+    }
+    all
+}
+
+/// Of hosts that were handed back no secret is kept: once they are too old to be about to be named, only those of the array
+/// and of the switch are left.
+async fn assert_forgotten(lab: Lab, pool: &PgPool) {
+    lab.engine.stop().await;
+    let age = "update secret set created = created - interval '2 hours'";
+    sqlx::query(age).execute(pool).await.unwrap();
+    let settings = EngineSettings {
+        ends: Ends::Nowhere,
+        ..lab.settings
+    };
+    let next = Engine::start(settings).await.unwrap();
+    let began = Instant::now();
+    loop {
+        let count = sqlx::query_scalar("select count(*) from secret");
+        let left: i64 = count.fetch_one(pool).await.unwrap();
+        if left == 2 {
+            break;
+        }
+        assert!(began.elapsed() < Duration::from_secs(90), "{left} secrets");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    next.stop().await;
+}
+
+/// If this fails, a power cut at the wrong moment does something twice, or leaves a step that nobody goes on with.
+#[sqlx::test(migrations = false)]
+async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
+    let base = url(&pool);
+    let calm_name = format!("_sqlx_test_calm_{}", Uuid::new_v4().simple());
+    let make = sqlx::AssertSqlSafe(format!("create database {calm_name}"));
+    sqlx::query(make).execute(&pool).await.unwrap();
+    let calm = Lab::at(
+        &format!("{}/{calm_name}", &base[..base.rfind('/').unwrap()]),
+        2,
+        true,
+    )
+    .await;
+    let ended = Ended::default();
+    let rough = Lab::ending(&base, 2, everywhere(&pool, &ended)).await;
+    let (_, steps) = tokio::join!(tour(&calm), tour(&rough));
+
+    let told: Vec<_> = steps.iter().filter(|(_, s)| s.record().is_none()).collect();
+    let occurred: BTreeSet<_> = steps.values().map(kind).collect();
+    let kinds: BTreeSet<_> = Step::kinds()
+        .map(|(room, kind)| (room.to_owned(), kind.to_owned()))
+        .collect();
+    assert_eq!(occurred, kinds, "a kind of step that is not tried");
+    let ended = ended.lock().unwrap().clone();
+    for ((run, n), step) in told {
+        for at in Boundary::ALL {
+            assert!(
+                ended.contains(&(*run, *n, at)),
+                "{step:?} was not ended at {at:?}"
+            );
+        }
+    }
+    assert_eq!(deeds(&rough), deeds(&calm));
+    rough.assert_once();
+    assert_forgotten(rough, &pool).await;
+    calm.engine.stop().await;
+    let drop = sqlx::AssertSqlSafe(format!("drop database {calm_name} with (force)"));
+    sqlx::query(drop).execute(&pool).await.unwrap();
+}
