@@ -2,17 +2,19 @@
 
 use crate::world::{State, World};
 use axum::{extract::Request, middleware::Next, response::Response};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 tokio::task_local! {
     /// The call that is being answered, as `METHOD /path`.
     static CALL: String;
 }
 
-/// Lets whatever answers the request know which call it is.
-pub(crate) async fn known(request: Request, next: Next) -> Response {
+/// Lets whatever answers the request know which call it is; what it changed is written before it is answered.
+pub(crate) async fn known(world: &Arc<World>, request: Request, next: Next) -> Response {
     let call = format!("{} {}", request.method(), request.uri().path());
-    CALL.scope(call, next.run(request)).await
+    let answer = CALL.scope(call, next.run(request)).await;
+    world.written().await;
+    answer
 }
 
 /// How often each thing was done.

@@ -87,7 +87,7 @@ pub(crate) async fn inject(State(device): State<Device>, request: Request, next:
         return Response::new(Body::from_stream(broken));
     }
     match device.world.next_fault(&name, &call) {
-        None => known(request, next).await,
+        None => known(&device.world, request, next).await,
         Some(FaultKind::Refuse) => {
             let words = serde_json::json!({"error": {"code": "busy", "message": "The device is busy with its own maintenance."}});
             (StatusCode::CONFLICT, axum::Json(words)).into_response()
@@ -99,17 +99,17 @@ pub(crate) async fn inject(State(device): State<Device>, request: Request, next:
         Some(FaultKind::Garbage) => "\u{fffd}{{ not an answer".into_response(),
         Some(FaultKind::Slow) => {
             tokio::time::sleep(Duration::from_secs(2)).await;
-            known(request, next).await
+            known(&device.world, request, next).await
         }
         Some(FaultKind::Twice) => {
-            let (parts, body) = known(request, next).await.into_parts();
+            let (parts, body) = known(&device.world, request, next).await.into_parts();
             let bytes = to_bytes(body, 1 << 20).await.unwrap_or_default();
             let mut parts = parts;
             parts.headers.remove("content-length");
             Response::from_parts(parts, Body::from([bytes.clone(), bytes].concat()))
         }
         Some(FaultKind::Drop) => {
-            let (mut parts, body) = known(request, next).await.into_parts();
+            let (mut parts, body) = known(&device.world, request, next).await.into_parts();
             let bytes = to_bytes(body, 1 << 20).await.unwrap_or_default();
             parts
                 .headers

@@ -17,6 +17,7 @@ mod guest;
 mod host;
 mod host_console;
 mod images;
+mod keeping;
 mod make;
 mod memory;
 mod moving;

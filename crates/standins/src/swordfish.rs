@@ -100,7 +100,7 @@ fn change(
         }
         state.did(&device.name);
     }
-    device.world.save_array(&state, &device.name);
+    device.world.array_changed(&device.name);
     answer.unwrap_or_else(|no| no)
 }
 
@@ -284,7 +284,7 @@ async fn make_volume(
             ..Volume::default()
         };
         state.volumes.insert(uid.clone(), blank);
-        device.world.save_volume(state, &uid);
+        device.world.volume_changed(&uid);
         let array = &state.arrays[at];
         let said = volume(state, array, &id, &array.luns[&id]);
         Ok((StatusCode::CREATED, Json(said)).into_response())
@@ -417,7 +417,7 @@ async fn make_endpoint(
     let id = array.number();
     array.initiators.insert(id.clone(), name.clone());
     let said = endpoint(&id, &name, array.kind);
-    device.world.save_array(&state, &device.name);
+    device.world.array_changed(&device.name);
     (StatusCode::CREATED, Json(said)).into_response()
 }
 

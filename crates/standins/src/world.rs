@@ -7,6 +7,7 @@ use crate::{
     guest::Guest,
     host::Host,
     images::Images,
+    keeping::Unwritten,
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
     moving::Moves,
     network::Switch,
@@ -14,7 +15,7 @@ use crate::{
     storage::Array,
     volume::Volume,
 };
-use serde::{Serialize, de::DeserializeOwned};
+use serde::de::DeserializeOwned;
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs, io,
@@ -26,9 +27,10 @@ use std::{
 pub struct World {
     state: Mutex<State>,
     faults: Mutex<Vec<Fault>>,
+    pub(crate) unwritten: Unwritten,
     pub(crate) images: Images,
     pub(crate) moves: Moves,
-    dir: PathBuf,
+    pub(crate) dir: PathBuf,
     speed: f64,
     began: Instant,
     began_at: i64,
@@ -78,6 +80,7 @@ impl World {
         let world = World {
             state: Mutex::new(state),
             faults: Mutex::new(Vec::new()),
+            unwritten: Unwritten::default(),
             images: Images::open(dir)?,
             moves: Moves::default(),
             dir: dir.into(),
@@ -136,43 +139,17 @@ impl World {
     }
 
     pub(crate) fn save_host(&self, state: &State, name: &str) {
-        if let Some(host) = state.hosts.get(name) {
-            self.save(&self.dir.join("hosts").join(format!("{name}.json")), host);
-        }
+        self.save("hosts", name, state.hosts.get(name));
     }
     pub(crate) fn save_array(&self, state: &State, name: &str) {
-        if let Some(array) = state.arrays.get(name) {
-            self.save(&self.dir.join("arrays").join(format!("{name}.json")), array);
-        }
+        self.save("arrays", name, state.arrays.get(name));
     }
     pub(crate) fn save_switch(&self, state: &State, name: &str) {
-        if let Some(switch) = state.switches.get(name) {
-            self.save(
-                &self.dir.join("switches").join(format!("{name}.json")),
-                switch,
-            );
-        }
+        self.save("switches", name, state.switches.get(name));
     }
     pub(crate) fn save_volume(&self, state: &State, uid: &str) {
-        if let Some(volume) = state.volumes.get(uid) {
-            self.save(
-                &self.dir.join("volumes").join(format!("{uid}.json")),
-                volume,
-            );
-        }
+        self.save("volumes", uid, state.volumes.get(uid));
     }
-    /// Written beside and renamed, so that a killed process leaves the old or the new state, never half of one.
-    fn save<T: Serialize>(&self, path: &Path, value: &T) {
-        let fresh = path.with_extension("new");
-        let done = serde_json::to_vec(value)
-            .map_err(io::Error::other)
-            .and_then(|bytes| fs::write(&fresh, bytes))
-            .and_then(|()| fs::rename(&fresh, path));
-        if let Err(error) = done {
-            tracing::error!(%error, path = %path.display(), "a stand-in's state can't be written");
-        }
-    }
-
     pub(crate) fn is_on(&self, host: &str) -> bool {
         self.lock().hosts.get(host).is_some_and(|h| h.power)
     }

@@ -10,6 +10,7 @@ use crate::{
 };
 use serde_json::Value;
 use sqlx::{Postgres, Transaction};
+use std::collections::BTreeSet;
 use uuid::Uuid;
 use zastrugi_core::{
     epoch::Epoch,
@@ -71,25 +72,29 @@ impl Batch {
         changes(&mut self.tx, since).await
     }
 
-    /// Whether this order is still ours; locks it until the end of the batch.
+    /// The tokens of those of these orders that are still theirs; locks the orders until the end of the batch.
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn holds(
+    pub async fn held_of(
         &mut self,
-        run: RunId,
-        step: usize,
-        token: Uuid,
-    ) -> Result<bool, StoreError> {
-        let found: Option<i32> = sqlx::query_scalar(
-            "select 1 from orders where run = $1 and step = $2 and token = $3 for update",
+        orders: &[(RunId, usize, Uuid)],
+    ) -> Result<BTreeSet<Uuid>, StoreError> {
+        let runs: Vec<i64> = orders.iter().map(|o| to_db(o.0.0)).collect();
+        let steps = orders.iter().map(|o| i32::try_from(o.1));
+        let steps: Vec<i32> = steps.map(|n| n.unwrap_or(i32::MAX)).collect();
+        let tokens: Vec<Uuid> = orders.iter().map(|o| o.2).collect();
+        let held: Vec<Uuid> = sqlx::query_scalar(
+            "select o.token from unnest($1::bigint[], $2::int[], $3::uuid[]) as a (run, step, token)
+             join orders o on o.run = a.run and o.step = a.step and o.token = a.token
+             for update of o",
         )
-        .bind(to_db(run.0))
-        .bind(i32::try_from(step).unwrap_or(i32::MAX))
-        .bind(token)
-        .fetch_optional(&mut *self.tx)
+        .bind(runs)
+        .bind(steps)
+        .bind(tokens)
+        .fetch_all(&mut *self.tx)
         .await?;
-        Ok(found.is_some())
+        Ok(held.into_iter().collect())
     }
 
     /// Whether the holder of the leader's lease in this term still is it.

@@ -1,6 +1,6 @@
 //! A batch while it is decided: each decision sees what those before it will have written.
 
-use super::{Append, Decision, Guard, Refusal, Sight};
+use super::{Append, Decision, Guard, Refusal, Sight, guards::Guards};
 use crate::shared::{Shared, now};
 use std::{
     panic::{AssertUnwindSafe, catch_unwind},
@@ -52,9 +52,11 @@ impl Draft {
         &mut self,
         shared: &Shared,
         batch: &mut Batch,
+        guards: &mut Guards,
         append: &Append,
     ) -> Result<Result<Option<RunId>, Refusal>, StoreError> {
-        if let Some(refusal) = self.forbids(batch, append.guard).await? {
+        let forbids = guards.forbids(batch, append.guard, &self.requests);
+        if let Some(refusal) = forbids.await? {
             return Ok(Err(refusal));
         }
         let view = View {
@@ -90,39 +92,6 @@ impl Draft {
         let run = decision.run;
         self.take(decision, at);
         Ok(Ok(run))
-    }
-
-    /// Why the guard forbids it, if it does.
-    async fn forbids(
-        &self,
-        batch: &mut Batch,
-        guard: Guard,
-    ) -> Result<Option<Refusal>, StoreError> {
-        let ours = match guard {
-            Guard::None => true,
-            Guard::Order { run, step, token } => batch.holds(run, step, token).await?,
-            Guard::Leader(held) => batch.leads(held.holder, held.term).await?,
-            Guard::Person(person, role) => {
-                let now = batch.role_of(person).await?;
-                return Ok((now != Some(role)).then_some(Refusal::NotAllowed));
-            }
-            Guard::Request { id, by } => {
-                let earlier = self.requests.iter().find(|(r, _)| *r == id).map(|r| r.1);
-                if let Some(run) = earlier.or(batch.run_of(id).await?) {
-                    return Ok(Some(Refusal::Known(run)));
-                }
-                if let Some(why) = &batch.head().held {
-                    return Ok(Some(Refusal::Held(why.clone())));
-                }
-                match by {
-                    Some((person, role)) if batch.role_of(person).await? != Some(role) => {
-                        return Ok(Some(Refusal::NotAllowed));
-                    }
-                    _ => true,
-                }
-            }
-        };
-        Ok((!ours).then_some(Refusal::NotOurs))
     }
 
     pub(super) fn take(&mut self, decision: Decision, at: Moment) {

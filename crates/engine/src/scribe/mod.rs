@@ -3,6 +3,7 @@
 
 mod batch;
 mod follow;
+mod guards;
 pub(crate) mod history;
 mod write;
 

@@ -4,6 +4,7 @@ use super::{
     Append, Refusal,
     batch::Draft,
     follow::{catch_up, other_journal, under_lock},
+    guards::Guards,
 };
 use crate::shared::Shared;
 use std::time::Duration;
@@ -65,10 +66,14 @@ async fn attempt(
         Ok(draft) => draft,
         Err(error) => return Err((error, appends)),
     };
+    let mut guards = match Guards::look(&mut batch, &appends).await {
+        Ok(guards) => guards,
+        Err(error) => return Err((error, appends)),
+    };
     let mut decided: Vec<(Append, Option<RunId>)> = Vec::with_capacity(appends.len());
     let mut appends = appends.into_iter();
     while let Some(append) = appends.next() {
-        match draft.decide(shared, &mut batch, &append).await {
+        match draft.decide(shared, &mut batch, &mut guards, &append).await {
             Ok(Ok(run)) => decided.push((append, run)),
             Ok(Err(refusal)) => drop(append.reply.send(Err(refusal))),
             Err(error) => {

@@ -16,7 +16,7 @@ use axum::{
 };
 use serde::Deserialize;
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) type Outcome = Result<Value, Response>;
 
@@ -67,6 +67,7 @@ pub(super) fn keyed(
         );
     }
     state.about_to(object);
+    let mut touched = beneath(&state, &device.name, object);
     let answer = match act(&mut state, now) {
         Ok(body) => {
             state.about_to(object);
@@ -79,16 +80,31 @@ pub(super) fn keyed(
         }
         Err(no) => no,
     };
-    let mounted: Vec<String> = state
-        .hosts
-        .get(&device.name)
-        .map(|h| h.mounted.iter().cloned().collect())
-        .unwrap_or_default();
-    for uid in mounted {
-        device.world.save_volume(&state, &uid);
+    touched.extend(beneath(&state, &device.name, object));
+    for uid in touched {
+        device.world.volume_changed(&uid);
     }
-    device.world.save_host(&state, &device.name);
+    device.world.host_changed(&device.name);
     answer
+}
+
+/// The volumes on which something is changed when this object is.
+fn beneath(state: &State, host: &str, object: &str) -> BTreeSet<String> {
+    let named = object
+        .strip_prefix("volume:")
+        .or_else(|| object.strip_prefix("image:")?.split('/').next());
+    if let Some(uid) = named {
+        return BTreeSet::from([uid.to_owned()]);
+    }
+    if object == "host" {
+        let mounted = state.hosts.get(host).map(|h| h.mounted.clone());
+        return mounted.unwrap_or_default();
+    }
+    let volumes = state.volumes.iter();
+    volumes
+        .filter(|(_, v)| v.records.contains_key(object))
+        .map(|(uid, _)| uid.clone())
+        .collect()
 }
 
 /// A change whose effect is looked up rather than kept by its key: checks owner and fence, and passes on key and fence.

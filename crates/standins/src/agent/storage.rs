@@ -147,8 +147,7 @@ fn on_volume(
     act: impl FnOnce(&mut State, &str) -> Outcome,
 ) -> Response {
     let answer = by_owner(device, headers, &format!("volume:{uid}"), act);
-    let state = device.world.lock();
-    device.world.save_volume(&state, uid);
+    device.world.volume_changed(uid);
     answer
 }
 
