@@ -15,13 +15,15 @@ pub(crate) mod server;
 pub(crate) mod sheet;
 pub(crate) mod shell;
 pub(crate) mod viewer;
+mod window;
 pub(crate) mod words;
 
 pub(crate) use fields::{Fields, Query};
 pub(crate) use problem::Problem;
 pub(crate) use shell::{Page, page, part};
 pub(crate) use viewer::Signed;
-pub(crate) use words::{ago, glyph, host_state, machine_state, time};
+pub(crate) use window::Window;
+pub(crate) use words::{Glyph, Px, ago, glyph, host_state, machine_state, time};
 
 use rocket::State;
 use zastrugi_engine::Desk;

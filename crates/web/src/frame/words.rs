@@ -1,27 +1,54 @@
 //! States and times in words and shapes.
 
+use askama::Template;
+use std::fmt;
 use zastrugi_core::{
     estate::{Condition, Host, Machine, MachineState},
     moment::Moment,
     runs::RunState,
 };
 
-/// An inline glyph; a word always stands beside it.
-pub(crate) fn glyph(state: &str) -> String {
-    let shape = match state {
-        "clear" | "done" => "steady",
-        "needs you" => "mind",
-        "failed" | "down" => "stop",
-        "running" | "stopping" => "busy",
-        "cancelled" | "waiting" | "skipped" => "resting",
-        "unchecked" => "unknown",
-        other => other,
-    };
-    let class = if state == "needs you" { "needs" } else { state };
-    format!(
-        r##"<svg class="glyph g-{class}" viewBox="0 0 16 16" aria-hidden="true"><use href="#g-{shape}"/></svg>"##
-    )
+/// A state's shape, and the class that colours it.
+#[derive(Template, Clone, Copy)]
+#[template(path = "frame/glyph.html")]
+pub(crate) struct Glyph {
+    pub(crate) class: &'static str,
+    pub(crate) shape: &'static str,
 }
+
+impl Glyph {
+    pub(crate) fn of(state: &'static str) -> Glyph {
+        let shape = match state {
+            "clear" | "done" => "steady",
+            "needs you" => "mind",
+            "failed" | "down" => "stop",
+            "running" | "stopping" => "busy",
+            "cancelled" | "waiting" | "skipped" => "resting",
+            "unchecked" => "unknown",
+            other => other,
+        };
+        let class = if state == "needs you" { "needs" } else { state };
+        Glyph { class, shape }
+    }
+}
+
+/// An inline glyph; a word always stands beside it.
+pub(crate) fn glyph(state: &'static str) -> String {
+    super::sheet::render(&Glyph::of(state))
+}
+
+/// A measure in a picture: to a tenth, as short as it can be said.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Px(pub(crate) f64);
+
+impl fmt::Display for Px {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let tenths = (self.0 * 10.0).round() / 10.0;
+        write!(f, "{tenths}")
+    }
+}
+
+impl askama::filters::HtmlSafe for Px {}
 
 /// A host's glyph and word.
 pub(crate) fn host_state(host: &Host) -> (&'static str, String) {

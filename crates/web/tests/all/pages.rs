@@ -83,6 +83,42 @@ async fn an_empty_estate_offers_the_next_step_to_those_who_may(pool: PgPool) {
     );
 }
 
+/// If this fails, the first page after signing in is a megabyte where it matters most, and every change sends it again.
+#[sqlx::test(migrations = false)]
+async fn a_thousand_hosts_fit_on_a_page(pool: PgPool) {
+    let mut text = String::new();
+    for c in 0..63 {
+        let _ = writeln!(text, "cluster c{c}");
+        for h in (0..1000).filter(|h| h % 63 == c) {
+            let _ = writeln!(text, "host {} 768 cores=64", h + 1);
+            for m in 0..20 {
+                let id = 2001 + h * 20 + m;
+                let _ = writeln!(text, "machine {id} m{id} {} on {}", 8 + m % 4 * 8, h + 1);
+            }
+        }
+    }
+    let house = House::new(&pool, &text).await;
+    let cookie = house.sign_in("otto").await;
+    for path in [
+        "/",
+        "/hosts",
+        "/hosts?from=900",
+        "/machines",
+        "/?cluster=905",
+    ] {
+        let (_, page) = house.get(&cookie, path).await;
+        assert!(page.len() < 150 * 1024, "{path}: {} bytes", page.len());
+    }
+    let (_, field) = house.get(&cookie, "/").await;
+    assert!(words(&field).contains("smaller machines"));
+    let (_, last) = house.get(&cookie, "/hosts?from=900").await;
+    assert!(
+        words(&last).contains("901–1000 of 1000"),
+        "{}",
+        words(&last)
+    );
+}
+
 #[sqlx::test(migrations = false)]
 async fn machines_are_filtered_sorted_and_shown_by_the_window(pool: PgPool) {
     let mut text = "cluster eider\nhost 1 4096 cores=512\nhost 2 256".to_owned();

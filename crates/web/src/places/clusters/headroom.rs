@@ -1,11 +1,11 @@
 //! Could the cluster lose a host? The failure matrix as a picture that opens row by row, pairs as a triangle, and the
 //! smallest change that would let it survive one more.
 
+use super::matrix::{Strip, Triangle};
 use crate::frame::sheet::render;
 use askama::Template;
-use std::fmt::Write;
 use zastrugi_core::{
-    availability::{Answer, Domain, Left, MEMORY, Pairs, Raise, Row, Table, Verdict},
+    availability::{Answer, Domain, Left, MEMORY, Raise, Row, Verdict},
     estate::Estate,
     ids::Revision,
 };
@@ -19,7 +19,7 @@ struct RowView {
     name: String,
     words: String,
     /// How full each host is afterwards, and what of it is new.
-    picture: String,
+    picture: Option<Strip>,
     percent: String,
     time: String,
     restarted: Vec<(String, String)>,
@@ -36,7 +36,7 @@ struct Section {
     link: Option<(String, &'static str)>,
     rows: Vec<RowView>,
     more: usize,
-    triangle: String,
+    triangle: Option<Triangle>,
 }
 
 pub(super) fn section(
@@ -64,7 +64,7 @@ pub(super) fn section(
             .matrix
             .pairs
             .as_ref()
-            .map_or_else(String::new, |p| triangle(&answer.table, p)),
+            .map(|pairs| Triangle::draw(&answer.table, pairs)),
     })
 }
 
@@ -117,11 +117,7 @@ fn row(answer: &Answer, row: &Row) -> RowView {
         } else {
             words.join(", ")
         },
-        picture: if volume {
-            String::new()
-        } else {
-            strip(table, row)
-        },
+        picture: (!volume).then(|| Strip::draw(table, row)),
         percent: if volume {
             String::new()
         } else {
@@ -210,107 +206,6 @@ fn raise_words(
             None,
         ),
     }
-}
-
-/// A column for each host: what its memory holds now, and on top of it what would come; a host that fails is struck out.
-fn strip(table: &Table, row: &Row) -> String {
-    const TALL: f64 = 22.0;
-    let n = table.hosts.len();
-    let step = if n > 16 { 8.0 } else { 26.0 };
-    let wide = step - 2.0;
-    let width = step * n as f64;
-    let mut svg = format!(
-        r#"<svg class="strip" width="{width:.0}" height="{TALL:.0}" viewBox="0 0 {width:.0} {TALL:.0}" aria-hidden="true">"#
-    );
-    for (i, host) in table.hosts.iter().enumerate() {
-        let x = step * i as f64;
-        let share =
-            |machines: u64| (machines as f64 / (host.room[MEMORY] as f64).max(1.0)).min(1.0);
-        let held: u64 = table.on(i).map(|m| table.machines[m].needs[MEMORY]).sum();
-        let coming = row.failure.restarted.iter().filter(|(_, to)| *to == i);
-        let more: u64 = coming.map(|(m, _)| table.machines[*m].needs[MEMORY]).sum();
-        let name = html(&host.name);
-        let (before, after) = (share(held) * TALL, share(held + more) * TALL);
-        let _ = write!(
-            svg,
-            r#"<g><rect class="bg" x="{x:.0}" y="0" width="{wide:.0}" height="{TALL:.0}"/>"#
-        );
-        if row.failure.hosts.contains(&i) {
-            let (right, low) = (x + wide, TALL);
-            let _ = write!(
-                svg,
-                r#"<title>{name} fails</title><path class="gone" d="M{x:.0} {low:.0} L{right:.0} 0"/></g>"#
-            );
-            continue;
-        }
-        let (now, then) = (share(held) * 100.0, share(held + more) * 100.0);
-        let _ = write!(
-            svg,
-            r#"<title>{name}: {now:.0} → {then:.0} %</title><rect class="had" x="{x:.0}" y="{:.1}" width="{wide:.0}" height="{before:.1}"/><rect class="more" x="{x:.0}" y="{:.1}" width="{wide:.0}" height="{:.1}"/></g>"#,
-            TALL - before,
-            TALL - after,
-            after - before
-        );
-    }
-    svg + "</svg>"
-}
-
-/// Every pair of hosts: a cell for both failing together.
-fn triangle(table: &Table, pairs: &Pairs) -> String {
-    let mut hosts: Vec<usize> = pairs.all.iter().flat_map(|(a, b, _)| [*a, *b]).collect();
-    hosts.sort_unstable();
-    hosts.dedup();
-    let cell = if hosts.len() > 24 { 9 } else { 18 };
-    let side = hosts.len() * cell;
-    let names = 92;
-    let (width, height) = (side + names, side + 4);
-    let mut svg = format!(
-        r#"<svg class="triangle" width="{width}" height="{height}" viewBox="0 0 {width} {height}" role="img" aria-label="Which pairs of hosts may fail together">"#
-    );
-    for (a, b, verdict) in &pairs.all {
-        let place = |h: &usize| hosts.iter().position(|x| x == h).unwrap_or(0);
-        let (x, y) = (names + place(a) * cell, place(b) * cell);
-        let (class, words) = match verdict {
-            Verdict::All => ("ok", "survived"),
-            Verdict::Some => ("no", "not survived"),
-            Verdict::Undecided => ("open", "undecided"),
-        };
-        let (inner, one, other) = (cell - 2, &table.hosts[*a].name, &table.hosts[*b].name);
-        let shape = match verdict {
-            // Not by colour alone: a survived pair is a low block, the other a whole one.
-            Verdict::All => format!(
-                r#"<rect class="{class}" x="{x}" y="{}" width="{inner}" height="{}"/>"#,
-                y + inner / 2,
-                inner - inner / 2
-            ),
-            _ => format!(
-                r#"<rect class="{class}" x="{x}" y="{y}" width="{inner}" height="{inner}"/>"#
-            ),
-        };
-        let _ = write!(
-            svg,
-            "<g><title>{} and {}: {words}</title>{shape}</g>",
-            html(one),
-            html(other)
-        );
-    }
-    for (i, host) in hosts.iter().enumerate() {
-        if cell > 10 {
-            let _ = write!(
-                svg,
-                r#"<text x="0" y="{}">{}</text>"#,
-                i * cell + 13,
-                html(&table.hosts[*host].name)
-            );
-        }
-    }
-    svg + "</svg>"
-}
-
-fn html(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('"', "&quot;")
 }
 
 /// What its protected machines hold, for the facts of the page.

@@ -1,6 +1,7 @@
 //! Clusters: making one, and its page.
 
 mod headroom;
+mod matrix;
 pub(crate) mod new;
 pub(crate) mod page;
 pub(crate) mod rule;

@@ -1,5 +1,6 @@
 //! The Field: each cluster a ridgeline, each host a column of the machines stacked on it.
 
+mod picture;
 mod ridge;
 
 use crate::frame::{

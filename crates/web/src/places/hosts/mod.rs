@@ -7,7 +7,7 @@ mod look;
 mod page;
 
 use crate::frame::sheet::Sheet;
-use crate::frame::{AtDesk, Page, Query, Signed, host_state, page as whole, part};
+use crate::frame::{AtDesk, Page, Query, Signed, Window, host_state, page as whole, part};
 use askama::Template;
 use rocket::{Route, get, routes};
 use std::sync::Arc;
@@ -63,11 +63,8 @@ struct List {
     may_clusters: bool,
     loose: usize,
     waiting: usize,
-    shown: usize,
-    total: usize,
+    window: Window,
 }
-
-const WINDOW: usize = 200;
 
 fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let view = desk.look();
@@ -82,7 +79,8 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let total = hosts.len();
     let down = hosts.iter().filter(|h| !h.accepts_work()).count();
-    let rows: Vec<HostRow> = hosts.iter().take(WINDOW).map(|h| row(&view, h)).collect();
+    let (window, shown) = Window::of("/hosts", query, total);
+    let rows: Vec<HostRow> = hosts[shown].iter().map(|h| row(&view, h)).collect();
     let loose = estate
         .hosts
         .values()
@@ -102,7 +100,6 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         _ => ". Others are powered on and not claimed.",
     });
     List {
-        shown: rows.len(),
         rows,
         sentence,
         query: query.0.with("", ""),
@@ -111,7 +108,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         may_clusters: signed.may(Act::Clusters),
         loose,
         waiting,
-        total,
+        window,
     }
 }
 

@@ -1,6 +1,6 @@
 //! The list: filtered and sorted in memory, shown a window at a time.
 
-use crate::frame::{AtDesk, Page, Query, Signed, machine_state, page as whole, part};
+use crate::frame::{AtDesk, Page, Query, Signed, Window, machine_state, page as whole, part};
 use askama::Template;
 use rocket::get;
 use std::{cmp::Reverse, sync::Arc};
@@ -10,9 +10,6 @@ use zastrugi_core::{
     permits::Act,
     view::View,
 };
-
-/// Rows of one window.
-const WINDOW: usize = 100;
 
 struct MachineRow {
     id: u64,
@@ -43,11 +40,7 @@ struct List {
     host: u64,
     hosts: Vec<(u64, String)>,
     columns: Vec<Column>,
-    total: usize,
-    from: usize,
-    to: usize,
-    before: Option<String>,
-    after: Option<String>,
+    window: Window,
     filtered: bool,
     may_machines: bool,
     may_purge: bool,
@@ -209,22 +202,9 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let mut machines = filtered(&view, signed, query);
     sort(&view, &mut machines, query.0.get("sort"));
     let total = machines.len();
-    let from = query
-        .0
-        .get("from")
-        .parse::<usize>()
-        .unwrap_or(0)
-        .min(total.saturating_sub(1))
-        / WINDOW
-        * WINDOW;
-    let rows: Vec<_> = machines
-        .iter()
-        .skip(from)
-        .take(WINDOW)
-        .map(|m| row(&view, m))
-        .collect();
+    let (window, shown) = Window::of("/machines", query, total);
+    let rows: Vec<_> = machines[shown].iter().map(|m| row(&view, m)).collect();
     let on = machines.iter().filter(|m| m.host.is_some()).count();
-    let window = |at: usize| format!("/machines?{}", query.0.with("from", &at.to_string()));
     let named = ["q", "state", "label", "cluster", "host"];
     List {
         sentence: format!(
@@ -250,11 +230,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
             .map(|h| (h.id.0, h.name.clone()))
             .collect(),
         columns: columns(query),
-        total,
-        from: from + 1,
-        to: from + rows.len(),
-        before: (from > 0).then(|| window(from.saturating_sub(WINDOW))),
-        after: (from + WINDOW < total).then(|| window(from + WINDOW)),
+        window,
         filtered: named.iter().any(|n| !query.0.get(n).is_empty()),
         may_machines: signed.may(Act::Machines),
         may_purge: signed.may(Act::Purge),
