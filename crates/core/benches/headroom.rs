@@ -12,7 +12,7 @@ mod shared;
 use shared::measure;
 use std::hint::black_box;
 use zastrugi_core::{
-    availability::{Answer, CPU, Effort, Table, WELL, evacuate, model, pairs},
+    availability::{CPU, Effort, Survival, Table, WELL, evacuate, model, pairs},
     balance::{Measure, balance},
     ids::{ClusterId, MachineId},
     placement::{Ledger, choose},
@@ -30,7 +30,7 @@ fn all(machines: usize, gib: usize) {
     let clusters: Vec<_> = view.estate.clusters.values().cloned().collect();
     measure("every cluster's matrix, k = 1", 5, || {
         for cluster in &clusters {
-            black_box(Answer::of(view, cluster));
+            black_box(Survival::of(view, cluster));
         }
     });
     let cluster = view.estate.clusters[&ClusterId(901)].clone();
@@ -38,7 +38,7 @@ fn all(machines: usize, gib: usize) {
         "after one change: its cluster's table and matrix",
         50,
         || {
-            black_box(Answer::of(view, &cluster));
+            black_box(Survival::of(view, &cluster));
         },
     );
     let (table, _): (Table, _) = model(view, &cluster);
@@ -73,7 +73,7 @@ fn all(machines: usize, gib: usize) {
         );
         black_box(choose(view, &ledger, &cluster, &machine, None)).ok();
     });
-    let answer = Answer::of(view, &cluster);
+    let answer = Survival::of(view, &cluster);
     measure("what would raise it", 3, || {
         black_box(answer.clone().with_pairs().raise());
     });

@@ -7,7 +7,7 @@
 mod stored;
 pub mod upgrade;
 
-pub use stored::{Record, Row, STEPS, closed_run};
+pub use stored::{FactRow, Record, STEPS, closed_run};
 
 use crate::{
     endpoint::Password,

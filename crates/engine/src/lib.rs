@@ -16,8 +16,8 @@ mod watch;
 
 pub use consoles::{Look, Told};
 pub use desk::{
-    Answer, AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms,
-    Health, HistoryError, KEYBOARDS, PasswordProblem, ProbeError, ScanState, SignIn, SignInError,
+    AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms, Health,
+    HistoryError, KEYBOARDS, PasswordProblem, ProbeError, Resolve, ScanState, SignIn, SignInError,
     StartError, Ticket, Viewer,
 };
 pub use runs::{Boundary, Ends};

@@ -122,7 +122,7 @@ pub fn read(text: &str) -> Result<View, Wrong> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use zastrugi_core::{availability::Answer, ids::SecretRef, testkit::read as fixture};
+    use zastrugi_core::{availability::Survival, ids::SecretRef, testkit::read as fixture};
 
     const TWO: &str = "cluster eider\nhost 1 64\nhost 2 64\nmachine 11 a 40 on 1 tier=1\nmachine 12 b 20 on 2 apart=g
         cluster tern\nhost 3 64\nmachine 13 c 20 on 3";
@@ -133,7 +133,7 @@ mod tests {
         let id = ClusterId(901);
         let text = write(&view, id).unwrap();
         let back = read(&text).unwrap();
-        let answer = |v: &View| Answer::of(v, &v.estate.clusters[&id]);
+        let answer = |v: &View| Survival::of(v, &v.estate.clusters[&id]);
         assert_eq!(answer(&view), answer(&back));
         assert_eq!(back.estate.hosts.len(), 2, "not those of the other cluster");
         let key = SecretRef(Default::default()).0.to_string();

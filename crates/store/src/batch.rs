@@ -18,7 +18,7 @@ use zastrugi_core::{
     moment::Moment,
     permits::{Role, Who},
     road::Entry,
-    rooms::{Change, Row, STEPS},
+    rooms::{Change, FactRow, STEPS},
 };
 
 /// A line of the Logbook.
@@ -205,7 +205,7 @@ impl Batch {
     }
 
     async fn write_facts(&mut self, revision: Revision, change: &Change) -> Result<(), StoreError> {
-        let (kept, passing): (Vec<Row>, Vec<Row>) = change
+        let (kept, passing): (Vec<FactRow>, Vec<FactRow>) = change
             .rows()?
             .into_iter()
             .partition(|row| row.keeps_history);
@@ -223,7 +223,7 @@ impl Batch {
     }
 
     /// What was so until now.
-    async fn end_facts(&mut self, revision: Revision, rows: &[Row]) -> Result<(), StoreError> {
+    async fn end_facts(&mut self, revision: Revision, rows: &[FactRow]) -> Result<(), StoreError> {
         sqlx::query(
             "update fact f set until = $3 from unnest($1::text[], $2::bigint[]) as t (kind, id)
              where f.kind = t.kind and f.id = t.id and f.until is null",
@@ -240,7 +240,7 @@ impl Batch {
         &mut self,
         how: &'static str,
         revision: Revision,
-        mut rows: Vec<Row>,
+        mut rows: Vec<FactRow>,
     ) -> Result<(), StoreError> {
         rows.retain(|r| r.body.is_some());
         let bodies: Vec<Value> = rows.iter_mut().filter_map(|r| r.body.take()).collect();

@@ -2,7 +2,7 @@
 
 use super::{
     fail::{Effort, Verdict},
-    matrix::{Domain, Matrix, Row, matrix, pairs},
+    matrix::{Case, Domain, Matrix, matrix, pairs},
     model::model,
     raise::{Raise, raise},
     table::{MEMORY, SIZES, Table},
@@ -14,21 +14,21 @@ use crate::{
 
 /// What is known of a cluster's headroom.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Answer {
+pub struct Survival {
     pub table: Table,
     /// Each volume with the machines that have disks on it.
     pub volumes: Vec<(String, Vec<usize>)>,
     pub matrix: Matrix,
 }
 
-impl Answer {
+impl Survival {
     /// For sheets and overviews; pairs only where the cluster must survive two failures.
-    pub fn of(view: &View, cluster: &Cluster) -> Answer {
+    pub fn of(view: &View, cluster: &Cluster) -> Survival {
         let (table, volumes) = model(view, cluster);
-        Answer::from(table, volumes, cluster.demand.failures > 1)
+        Survival::from(table, volumes, cluster.demand.failures > 1)
     }
-    pub fn from(table: Table, volumes: Vec<(String, Vec<usize>)>, with_pairs: bool) -> Answer {
-        let answer = Answer {
+    pub fn from(table: Table, volumes: Vec<(String, Vec<usize>)>, with_pairs: bool) -> Survival {
+        let answer = Survival {
             matrix: matrix(&table, &volumes, Effort::QUICK),
             table,
             volumes,
@@ -40,7 +40,7 @@ impl Answer {
         }
     }
     /// The same with every pair of hosts.
-    pub fn with_pairs(mut self) -> Answer {
+    pub fn with_pairs(mut self) -> Survival {
         if self.matrix.pairs.is_none() && self.matrix.headroom == 1 && self.open() >= 3 {
             let pairs = pairs(&self.table, Effort::QUICK);
             self.matrix.headroom += u32::from(pairs.pass());
@@ -60,9 +60,9 @@ impl Answer {
     }
     /// Whether it survives what the cluster demands; a stretched one either site too.
     pub fn meets(&self, cluster: &Cluster) -> bool {
-        let site = |r: &&Row| matches!(&r.domain, Domain::Of(kind, _) if kind == "site");
+        let site = |r: &&Case| matches!(&r.domain, Domain::Of(kind, _) if kind == "site");
         let sites = cluster.kind != ClusterKind::Stretched
-            || self.matrix.rows.iter().filter(site).all(Row::passes);
+            || self.matrix.rows.iter().filter(site).all(Case::passes);
         self.matrix.headroom >= cluster.demand.failures && sites
     }
     /// Machines that don't restart, over all hosts that may fail.

@@ -33,7 +33,7 @@ impl Domain {
 
 /// One row: what fails, and what comes of it.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Row {
+pub struct Case {
     pub domain: Domain,
     pub failure: Failure,
     /// Hosts without a controller: somebody must confirm that they are off before anything restarts.
@@ -42,7 +42,7 @@ pub struct Row {
     pub time: Span,
 }
 
-impl Row {
+impl Case {
     pub fn passes(&self) -> bool {
         self.failure.verdict == Verdict::All
     }
@@ -117,28 +117,28 @@ impl Pairs {
 /// All rows, and the pairs where one failure is survived.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Matrix {
-    pub rows: Vec<Row>,
+    pub rows: Vec<Case>,
     pub pairs: Option<Pairs>,
     /// The largest k such that every set of k hosts passes; computed up to 2.
     pub headroom: u32,
 }
 
 impl Matrix {
-    pub fn hosts(&self) -> impl Iterator<Item = &Row> {
+    pub fn hosts(&self) -> impl Iterator<Item = &Case> {
         self.rows
             .iter()
             .filter(|r| matches!(r.domain, Domain::Host(_)))
     }
     /// The row that comes nearest to failing, or fails.
-    pub fn tightest(&self) -> Option<&Row> {
-        let rank = |r: &&Row| {
+    pub fn tightest(&self) -> Option<&Case> {
+        let rank = |r: &&Case| {
             (
                 r.passes(),
                 r.failure.not_restarted.len(),
                 r.failure.tightest.1,
             )
         };
-        let compare = |a: &&Row, b: &&Row| {
+        let compare = |a: &&Case, b: &&Case| {
             let (a, b) = (rank(a), rank(b));
             b.0.cmp(&a.0).then(a.1.cmp(&b.1)).then(a.2.total_cmp(&b.2))
         };
@@ -158,9 +158,9 @@ impl Matrix {
     }
 }
 
-/// Every fault domain fails in turn; pairs of hosts come on top with [`super::Answer::with_pairs`].
+/// Every fault domain fails in turn; pairs of hosts come on top with [`super::Survival::with_pairs`].
 pub fn matrix(table: &Table, volumes: &[(String, Vec<usize>)], effort: Effort) -> Matrix {
-    let mut rows: Vec<Row> = domains(table)
+    let mut rows: Vec<Case> = domains(table)
         .into_iter()
         .map(|(domain, hosts)| row(table, domain, &hosts, effort))
         .collect();
@@ -170,7 +170,7 @@ pub fn matrix(table: &Table, volumes: &[(String, Vec<usize>)], effort: Effort) -
         rows,
         ..Matrix::default()
     };
-    let survives = open(table).len() >= 2 && matrix.hosts().all(Row::passes);
+    let survives = open(table).len() >= 2 && matrix.hosts().all(Case::passes);
     matrix.headroom = u32::from(survives);
     matrix
 }
@@ -206,14 +206,14 @@ fn domains(table: &Table) -> Vec<(Domain, Vec<usize>)> {
     all
 }
 
-fn row(table: &Table, domain: Domain, hosts: &[usize], effort: Effort) -> Row {
+fn row(table: &Table, domain: Domain, hosts: &[usize], effort: Effort) -> Case {
     let failure = fail(table, hosts, effort);
     let waits: Vec<usize> = hosts
         .iter()
         .copied()
         .filter(|h| !table.hosts[*h].fenced)
         .collect();
-    Row {
+    Case {
         domain,
         time: recovery::time(table, &failure.restarted),
         waits,
@@ -222,7 +222,7 @@ fn row(table: &Table, domain: Domain, hosts: &[usize], effort: Effort) -> Row {
 }
 
 /// Without a volume its machines have no disks: nobody restarts them until it is back.
-fn volume(table: &Table, name: &str, machines: &[usize]) -> Row {
+fn volume(table: &Table, name: &str, machines: &[usize]) -> Case {
     let lost = machines
         .iter()
         .filter(|m| {
@@ -233,7 +233,7 @@ fn volume(table: &Table, name: &str, machines: &[usize]) -> Row {
             why: format!("its disks are on {name}"),
         })
         .collect();
-    Row {
+    Case {
         domain: Domain::Volume(name.to_owned()),
         failure: Failure {
             hosts: vec![],

@@ -15,10 +15,10 @@ mod recovery;
 mod table;
 mod words;
 
-pub use answer::Answer;
+pub use answer::Survival;
 pub use broken::{Broken, broken};
 pub use fail::{Effort, Failure, Left, Verdict, fail};
-pub use matrix::{Domain, Matrix, Pairs, Row, headroom, matrix, pairs};
+pub use matrix::{Case, Domain, Matrix, Pairs, headroom, matrix, pairs};
 pub use model::{model, model_with};
 pub use place::{Placing, evacuate, place};
 pub use raise::{Raise, raise};

@@ -5,7 +5,7 @@ use crate::{
     estate::{Cluster, ClusterKind, Host, Machine, Memory, RuleKind},
     ids::{HostId, MachineId, NetworkId, VolumeId},
     packing::Amount,
-    placement::{Ask, Obstacle, Row, demand, obstacles},
+    placement::{Account, Ask, Obstacle, demand, obstacles},
     units::Bytes,
     view::View,
 };
@@ -65,7 +65,7 @@ fn build(view: &View, cluster: &Cluster, coming: &[Machine]) -> Built {
     let mut making = Making {
         view,
         cluster,
-        empty: hosts.iter().map(|h| Row::empty(h.clone())).collect(),
+        empty: hosts.iter().map(|h| Account::empty(h.clone())).collect(),
         place,
         groups: BTreeMap::new(),
         classes: BTreeMap::new(),
@@ -130,7 +130,7 @@ struct Making<'a> {
     view: &'a View,
     cluster: &'a Cluster,
     /// Each host with nothing on it.
-    empty: Vec<Row>,
+    empty: Vec<Account>,
     place: BTreeMap<HostId, usize>,
     groups: BTreeMap<String, u32>,
     classes: BTreeMap<Class, Option<Arc<Vec<bool>>>>,
@@ -203,7 +203,7 @@ impl Making<'_> {
             size: Bytes::ZERO,
             max: Bytes::ZERO,
         };
-        let may = |row: &Row| {
+        let may = |row: &Account| {
             let found = obstacles(Ask {
                 machine: &light,
                 row,

@@ -8,6 +8,7 @@ mod cluster;
 mod fact;
 mod host;
 mod image;
+mod index;
 mod machine;
 mod moving;
 mod network;
@@ -34,7 +35,8 @@ pub use volume::{Backing, Drift, Path, Volume};
 use crate::ids::{
     ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, SiteId, SwitchId, VolumeId,
 };
-use imbl::{OrdMap, OrdSet};
+use imbl::OrdMap;
+use index::Index;
 use std::sync::Arc;
 
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -54,55 +56,33 @@ pub struct Estate {
     index: Index,
 }
 
-/// Ways in, besides the identifier.
-#[derive(Debug, Clone, Default, PartialEq)]
-struct Index {
-    on_host: OrdMap<HostId, OrdSet<MachineId>>,
-    arriving: OrdMap<HostId, OrdSet<MachineId>>,
-    in_cluster: OrdMap<ClusterId, OrdSet<MachineId>>,
-    on_volume: OrdMap<VolumeId, OrdSet<MachineId>>,
-    by_name: OrdMap<Arc<str>, MachineId>,
-    by_uuid: OrdMap<uuid::Uuid, MachineId>,
-    by_label: OrdMap<Arc<str>, OrdSet<MachineId>>,
-    by_address: OrdMap<Arc<str>, HostId>,
-    by_mac: OrdMap<Arc<str>, MachineId>,
-}
-
 impl Estate {
     pub fn machines_on(&self, host: HostId) -> impl Iterator<Item = &Arc<Machine>> {
         self.index
             .on_host
-            .get(&host)
-            .into_iter()
-            .flatten()
+            .all(&host)
             .filter_map(|id| self.machines.get(id))
     }
     /// Machines that are being moved here; room is held for them.
     pub fn machines_arriving(&self, host: HostId) -> impl Iterator<Item = &Arc<Machine>> {
         self.index
             .arriving
-            .get(&host)
-            .into_iter()
-            .flatten()
+            .all(&host)
             .filter_map(|id| self.machines.get(id))
     }
     pub fn machines_in(&self, cluster: ClusterId) -> impl Iterator<Item = &Arc<Machine>> {
         self.index
             .in_cluster
-            .get(&cluster)
-            .into_iter()
-            .flatten()
+            .all(&cluster)
             .filter_map(|id| self.machines.get(id))
     }
     pub fn count_in(&self, cluster: ClusterId) -> usize {
-        self.index.in_cluster.get(&cluster).map_or(0, OrdSet::len)
+        self.index.in_cluster.count(&cluster)
     }
     pub fn machines_with_disk_on(&self, volume: VolumeId) -> impl Iterator<Item = &Arc<Machine>> {
         self.index
             .on_volume
-            .get(&volume)
-            .into_iter()
-            .flatten()
+            .all(&volume)
             .filter_map(|id| self.machines.get(id))
     }
     pub fn machines_labelled<'a>(
@@ -111,9 +91,7 @@ impl Estate {
     ) -> impl Iterator<Item = &'a Arc<Machine>> + use<'a> {
         self.index
             .by_label
-            .get(label)
-            .into_iter()
-            .flatten()
+            .all(label)
             .filter_map(|id| self.machines.get(id))
     }
     pub fn machine_named(&self, name: &str) -> Option<&Arc<Machine>> {
@@ -143,10 +121,7 @@ impl Estate {
     }
     /// All labels with the number of machines that carry them.
     pub fn labels(&self) -> impl Iterator<Item = (&str, usize)> {
-        self.index
-            .by_label
-            .iter()
-            .map(|(label, machines)| (&**label, machines.len()))
+        self.index.by_label.sizes()
     }
     pub fn hosts_in(&self, cluster: ClusterId) -> impl Iterator<Item = &Arc<Host>> {
         self.clusters
@@ -162,7 +137,17 @@ impl Estate {
             .and_then(|id| self.hosts.get(id))
     }
     pub fn host_named(&self, name: &str) -> Option<&Arc<Host>> {
-        self.hosts.values().find(|h| h.name == name)
+        let id = self.index.host_names.first(name)?;
+        self.hosts.get(&id)
+    }
+    pub fn switch_named(&self, name: &str) -> Option<&Arc<Switch>> {
+        let id = self.index.switch_names.first(name)?;
+        self.switches.get(&id)
+    }
+    /// Machines that something holds up while they are on.
+    pub fn machines_paused(&self) -> impl Iterator<Item = &Arc<Machine>> {
+        let all = self.index.paused.iter();
+        all.filter_map(|id| self.machines.get(id))
     }
     pub fn cluster_named(&self, name: &str) -> Option<&Arc<Cluster>> {
         self.clusters
@@ -175,7 +160,8 @@ impl Estate {
             .find(|s| s.name.eq_ignore_ascii_case(name))
     }
     pub fn volume_with_uid(&self, uid: &str) -> Option<&Arc<Volume>> {
-        self.volumes.values().find(|v| v.uid == uid)
+        let id = self.index.uids.first(uid)?;
+        self.volumes.get(&id)
     }
 
     pub fn array_named(&self, name: &str) -> Option<&Arc<Array>> {
@@ -223,16 +209,29 @@ impl Estate {
             Fact::Site(site) => drop(self.sites.insert(site.id, site)),
             Fact::Cluster(cluster) => drop(self.clusters.insert(cluster.id, cluster)),
             Fact::Array(array) => drop(self.arrays.insert(array.id, array)),
-            Fact::Switch(switch) => drop(self.switches.insert(switch.id, switch)),
-            Fact::Network(network) => drop(self.networks.insert(network.id, network)),
-            Fact::Volume(volume) => drop(self.volumes.insert(volume.id, volume)),
             Fact::Image(image) => drop(self.images.insert(image.id, image)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
                     .by_address
                     .insert(host.access.address.as_str().into(), host.id);
+                self.index.host_names.add(host.name.as_str(), host.id);
                 self.hosts.insert(host.id, host);
+            }
+            Fact::Switch(switch) => {
+                self.remove(Kind::Switch, switch.id.0);
+                self.index.switch_names.add(switch.name.as_str(), switch.id);
+                self.switches.insert(switch.id, switch);
+            }
+            Fact::Network(network) => {
+                self.remove(Kind::Network, network.id.0);
+                self.index.networks.add(&network.cluster, network.id);
+                self.networks.insert(network.id, network);
+            }
+            Fact::Volume(volume) => {
+                self.remove(Kind::Volume, volume.id.0);
+                self.index.uids.add(volume.uid.as_str(), volume.id);
+                self.volumes.insert(volume.id, volume);
             }
             Fact::Machine(machine) => {
                 self.remove(Kind::Machine, machine.id.0);
@@ -248,13 +247,28 @@ impl Estate {
             Kind::Site => drop(self.sites.remove(&SiteId(id))),
             Kind::Cluster => drop(self.clusters.remove(&ClusterId(id))),
             Kind::Array => drop(self.arrays.remove(&ArrayId(id))),
-            Kind::Switch => drop(self.switches.remove(&SwitchId(id))),
-            Kind::Network => drop(self.networks.remove(&NetworkId(id))),
-            Kind::Volume => drop(self.volumes.remove(&VolumeId(id))),
+            Kind::Switch => {
+                if let Some(switch) = self.switches.remove(&SwitchId(id)) {
+                    self.index
+                        .switch_names
+                        .take(switch.name.as_str(), switch.id);
+                }
+            }
+            Kind::Network => {
+                if let Some(network) = self.networks.remove(&NetworkId(id)) {
+                    self.index.networks.take(&network.cluster, network.id);
+                }
+            }
+            Kind::Volume => {
+                if let Some(volume) = self.volumes.remove(&VolumeId(id)) {
+                    self.index.uids.take(volume.uid.as_str(), volume.id);
+                }
+            }
             Kind::Image => drop(self.images.remove(&ImageId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());
+                    self.index.host_names.take(host.name.as_str(), host.id);
                 }
             }
             Kind::Machine => {
@@ -263,58 +277,6 @@ impl Estate {
                 }
             }
         }
-    }
-}
-
-impl Index {
-    fn add(&mut self, machine: &Machine) {
-        let id = machine.id;
-        if let Some(host) = machine.host {
-            self.on_host.entry(host).or_default().insert(id);
-        }
-        if let Some(host) = machine.arriving {
-            self.arriving.entry(host).or_default().insert(id);
-        }
-        if let Some(cluster) = machine.cluster {
-            self.in_cluster.entry(cluster).or_default().insert(id);
-        }
-        for volume in machine.volumes() {
-            self.on_volume.entry(volume).or_default().insert(id);
-        }
-        for label in machine.label_words() {
-            self.by_label.entry(label.into()).or_default().insert(id);
-        }
-        for nic in &machine.nics {
-            self.by_mac.insert(nic.mac.as_str().into(), id);
-        }
-        self.by_name.insert(machine.name.as_str().into(), id);
-        self.by_uuid.insert(machine.uuid, id);
-    }
-
-    fn take(&mut self, machine: &Machine) {
-        let id = machine.id;
-        if let Some(host) = machine.host {
-            drop_from(&mut self.on_host, &host, id);
-        }
-        if let Some(host) = machine.arriving {
-            drop_from(&mut self.arriving, &host, id);
-        }
-        if let Some(cluster) = machine.cluster {
-            drop_from(&mut self.in_cluster, &cluster, id);
-        }
-        for volume in machine.volumes() {
-            drop_from(&mut self.on_volume, &volume, id);
-        }
-        for label in machine.label_words() {
-            drop_from(&mut self.by_label, &Arc::from(label), id);
-        }
-        for nic in &machine.nics {
-            self.by_mac.remove(nic.mac.as_str());
-        }
-        if self.by_name.get(machine.name.as_str()) == Some(&id) {
-            self.by_name.remove(machine.name.as_str());
-        }
-        self.by_uuid.remove(&machine.uuid);
     }
 }
 
@@ -329,15 +291,4 @@ fn label_words(
             format!("{k}={v}")
         }
     })
-}
-
-/// Empty sets leave, so that two estates with the same facts are equal.
-fn drop_from<K: Ord + Clone>(index: &mut OrdMap<K, OrdSet<MachineId>>, key: &K, id: MachineId) {
-    let empty = index.get_mut(key).is_some_and(|set| {
-        set.remove(&id);
-        set.is_empty()
-    });
-    if empty {
-        index.remove(key);
-    }
 }

@@ -282,7 +282,7 @@ pub(crate) fn wire(
     mtu: u32,
 ) -> Result<(), Standing> {
     let place = format!("{} port {}", uplink.switch, uplink.port);
-    let switch = estate.switches.values().find(|s| s.name == uplink.switch);
+    let switch = estate.switch_named(&uplink.switch);
     let unchecked = |why: String| Err(Standing::Unchecked(why));
     let Some(switch) = switch else {
         return unchecked(format!("{} is not connected", uplink.switch));
@@ -314,11 +314,8 @@ pub(crate) fn wire(
 impl Estate {
     /// The networks of a cluster, by name.
     pub fn networks_of(&self, cluster: ClusterId) -> Vec<&Arc<Network>> {
-        let mut all: Vec<_> = self
-            .networks
-            .values()
-            .filter(|n| n.cluster == cluster)
-            .collect();
+        let of = self.index.networks.all(&cluster);
+        let mut all: Vec<_> = of.filter_map(|id| self.networks.get(id)).collect();
         all.sort_by(|a, b| a.name.cmp(&b.name));
         all
     }

@@ -1,6 +1,6 @@
 //! Demand and cost (rules, section 2).
 
-use super::Row;
+use super::Account;
 use crate::{
     estate::Machine,
     loads::{Loads, MachineLoad},
@@ -30,7 +30,7 @@ pub fn demand(loads: &Loads, machine: &Machine, base: Mhz) -> MachineLoad {
 }
 
 /// The cost of a host once `machine` is on it: the sum over CPU and memory of u² / (1 − u + ε), u the share used.
-pub fn cost(loads: &Loads, row: &Row, machine: &Machine) -> f64 {
+pub fn cost(loads: &Loads, row: &Account, machine: &Machine) -> f64 {
     let asks = demand(loads, machine, row.host.hardware.cpu.base);
     let cpu = (row.cpu_demand + asks.cpu).share_of(row.host.hardware.cpu_capacity());
     let memory = (row.memory_demand + asks.active).share_of(row.host.usable());

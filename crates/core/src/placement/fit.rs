@@ -1,6 +1,6 @@
 //! Fit: may this machine run on this host (rules, section 1)? Every rule is evaluated, not only up to the first.
 
-use super::Row;
+use super::Account;
 use crate::{
     estate::{
         Cluster, Condition, Estate, Machine, PlaceRule, PsabiLevel, RuleKind, Standing, Volume,
@@ -13,7 +13,7 @@ use crate::{
 #[derive(Clone, Copy)]
 pub struct Ask<'a> {
     pub machine: &'a Machine,
-    pub row: &'a Row,
+    pub row: &'a Account,
     pub cluster: Option<&'a Cluster>,
     pub estate: &'a Estate,
 }

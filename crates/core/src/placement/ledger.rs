@@ -14,7 +14,7 @@ use std::{
 
 /// One host with the sums over everything on, arriving at, or held room for on it.
 #[derive(Debug, Clone)]
-pub struct Row {
+pub struct Account {
     pub host: Arc<Host>,
     /// Always kept + overhead.
     pub held: Bytes,
@@ -28,7 +28,7 @@ pub struct Row {
 
 #[derive(Debug, Clone, Default)]
 pub struct Ledger {
-    rows: BTreeMap<HostId, Row>,
+    rows: BTreeMap<HostId, Account>,
 }
 
 impl Ledger {
@@ -41,7 +41,7 @@ impl Ledger {
         let mut ledger = Ledger::default();
         for host in hosts {
             let id = host.id;
-            ledger.rows.insert(id, Row::empty(host));
+            ledger.rows.insert(id, Account::empty(host));
             let arriving = view.estate.machines_arriving(id);
             for machine in view
                 .estate
@@ -65,17 +65,17 @@ impl Ledger {
         rows.remove(&host);
         Ledger { rows }
     }
-    pub fn row(&self, host: HostId) -> Option<&Row> {
+    pub fn row(&self, host: HostId) -> Option<&Account> {
         self.rows.get(&host)
     }
-    pub fn rows(&self) -> impl Iterator<Item = &Row> {
+    pub fn rows(&self) -> impl Iterator<Item = &Account> {
         self.rows.values()
     }
 }
 
-impl Row {
+impl Account {
     pub(crate) fn empty(host: Arc<Host>) -> Self {
-        Row {
+        Account {
             host,
             held: Bytes::ZERO,
             size: Bytes::ZERO,

@@ -12,5 +12,5 @@ mod volume;
 pub use choose::{Choice, NotPlaced, Placed, choose, choose_all};
 pub use cost::{cost, demand};
 pub use fit::{Ask, Obstacle, clear_checks, obstacles};
-pub use ledger::{Ledger, Row};
+pub use ledger::{Account, Ledger};
 pub use volume::{Among, VolumeChoice, choose_volume, volume_findings};

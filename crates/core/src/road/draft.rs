@@ -234,7 +234,7 @@ impl<'a, S: Work> Draft<'a, S> {
         for row in after.rows() {
             let was = before
                 .row(row.host.id)
-                .map_or(row.host.reserve(), crate::placement::Row::taken);
+                .map_or(row.host.reserve(), crate::placement::Account::taken);
             if row.taken() != was {
                 self.fills.push(Fill {
                     host: row.host.id,

@@ -3,7 +3,7 @@
 
 use super::Tale;
 use crate::{
-    availability::{Answer, Row},
+    availability::{Case, Survival},
     estate::{Change, Cluster, Estate, Fact, Machine, Pen, Touched, Wanted},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId},
@@ -43,7 +43,7 @@ pub(super) fn findings<E: Tale>(
         .filter_map(|id| {
             let was = view.estate.clusters.get(&id)?;
             let then = after.estate.clusters.get(&id)?;
-            let (before, now) = (Answer::of(view, was), Answer::of(&after, then));
+            let (before, now) = (Survival::of(view, was), Survival::of(&after, then));
             let outlook = Outlook {
                 cluster: then.name.clone(),
                 before: before.sentence(),
@@ -118,7 +118,7 @@ fn settle(fork: &mut Estate, change: &Change, leaving: &BTreeSet<HostId>) {
     }
 }
 
-fn finding(before: &Answer, after: &Answer, cluster: &Cluster) -> Option<Finding> {
+fn finding(before: &Survival, after: &Survival, cluster: &Cluster) -> Option<Finding> {
     if cluster.demand.failures == 0 {
         return None;
     }
@@ -170,7 +170,7 @@ fn finding(before: &Answer, after: &Answer, cluster: &Cluster) -> Option<Finding
 }
 
 /// `tightest if h3 fails: its machines need 83 % of the memory that is free elsewhere`
-fn tight(answer: &Answer, row: &Row) -> String {
+fn tight(answer: &Survival, row: &Case) -> String {
     let percent = row.failure.tightest.1 * 100.0;
     format!(
         "tightest if {} fails: its machines need {percent:.0} % of the {} that is free elsewhere",

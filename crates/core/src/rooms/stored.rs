@@ -14,7 +14,7 @@ pub const STEPS: u64 = 1 << 20;
 
 /// A row as it is written. No body: it is gone.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Row {
+pub struct FactRow {
     pub kind: &'static str,
     pub id: u64,
     pub version: i32,
@@ -77,7 +77,7 @@ impl Record {
     ///
     /// # Errors
     /// Never for what this crate made; the error is serde's.
-    pub fn row(&self, live: bool) -> Result<Row, serde_json::Error> {
+    pub fn row(&self, live: bool) -> Result<FactRow, serde_json::Error> {
         let (kind, id, version, body) = match self {
             Record::Entity(fact) => (fact.kind().word(), fact.id(), Fact::VERSION, fact.body()?),
             Record::Plan(plan) => ("plan", plan.run.0, Self::RUNS, serde_json::to_value(plan)?),
@@ -87,7 +87,7 @@ impl Record {
                 ("step", id, Self::RUNS, serde_json::to_value(state)?)
             }
         };
-        Ok(Row {
+        Ok(FactRow {
             kind,
             id,
             version,
@@ -103,7 +103,7 @@ impl Change {
     ///
     /// # Errors
     /// Never for what this crate made; the error is serde's.
-    pub fn rows(&self) -> Result<Vec<Row>, serde_json::Error> {
+    pub fn rows(&self) -> Result<Vec<FactRow>, serde_json::Error> {
         let mut rows = Vec::new();
         for ((kind, id), touched) in &self.estate.touched {
             rows.push(match touched {
@@ -145,8 +145,8 @@ impl Change {
     }
 }
 
-fn gone(kind: Kind, id: u64) -> Row {
-    Row {
+fn gone(kind: Kind, id: u64) -> FactRow {
+    FactRow {
         kind: kind.word(),
         id,
         version: Fact::VERSION,

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use zastrugi_core::rooms::{edits, hosts, machines, networks, sites, storage};
 use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
-    estate::{Change, Estate, Fact, MachineState, Nic, Site, Touched, Volume, Wanted},
+    estate::{Change, Estate, Fact, Machine, MachineState, Nic, Site, Touched, Volume, Wanted},
     ids::{HostId, MachineId, NetworkId, SiteId, VolumeId},
     moment::Moment,
     rooms::Event,
@@ -22,10 +22,10 @@ fn events() -> impl Strategy<Value = Event> {
         (machine.clone(), host.clone(), 0u64..4).prop_map(|(machine, host, generation)| {
             Event::Machines(machines::Event::Seen {
                 machine,
-                state: if host.is_some() {
-                    MachineState::Running { guest: true }
-                } else {
-                    MachineState::Off
+                state: match (host, generation) {
+                    (None, _) => MachineState::Off,
+                    (Some(_), 3) => MachineState::Paused("no path".into()),
+                    (Some(_), _) => MachineState::Running { guest: true },
                 },
                 host,
                 generation,
@@ -157,6 +157,10 @@ fn follow(estate: &mut Estate, change: Change) {
     }
 }
 
+fn paused(machine: &Machine) -> bool {
+    matches!(machine.state, MachineState::Paused(_))
+}
+
 proptest! {
     /// If this fails, a restarted process shows another estate than the one that wrote it.
     #[test]
@@ -172,6 +176,21 @@ proptest! {
         let backward = Estate::from_facts(estate.revision, stored.into_iter().rev());
         prop_assert_eq!(&forward, &estate, "indices are part of the comparison");
         prop_assert_eq!(&backward, &estate);
+        // What an index answers is what a look at everything answers.
+        for uid in (949..955).map(|n| format!("uid-{n}")) {
+            let scanned = estate.volumes.values().find(|v| v.uid == uid);
+            prop_assert_eq!(estate.volume_with_uid(&uid), scanned);
+        }
+        for host in estate.hosts.values() {
+            prop_assert_eq!(estate.host_named(&host.name).map(|h| h.id), Some(host.id));
+        }
+        for cluster in estate.clusters.keys() {
+            let scanned = estate.networks.values().filter(|n| n.cluster == *cluster).count();
+            prop_assert_eq!(estate.networks_of(*cluster).len(), scanned);
+        }
+        let paused = |m: &&std::sync::Arc<_>| paused(m);
+        let scanned: Vec<_> = estate.machines.values().filter(paused).collect();
+        prop_assert_eq!(estate.machines_paused().collect::<Vec<_>>(), scanned);
     }
 
     /// If this fails, a second process on the same database drifts away from the first.

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use std::collections::BTreeMap;
 use zastrugi_core::{
     availability::{
-        Answer, Domain, Effort, Failure, HostRow, MEMORY, MachineRow, Raise, SIZES, Table, VCPUS,
+        Domain, Effort, Failure, HostRow, MEMORY, MachineRow, Raise, SIZES, Survival, Table, VCPUS,
         Verdict, fail, headroom, matrix, model,
     },
     ids::{ClusterId, MachineId},
@@ -175,7 +175,7 @@ fn headroom_by_hand() {
         ],
         ..Table::default()
     };
-    let answer = Answer::from(table.clone(), vec![], true);
+    let answer = Survival::from(table.clone(), vec![], true);
     assert_eq!(answer.matrix.headroom, 1);
     assert_eq!(
         answer.sentence(),
@@ -208,7 +208,7 @@ fn the_tightest_row_and_what_would_raise_it() {
         ],
         ..Table::default()
     };
-    let answer = Answer::from(table, vec![], false);
+    let answer = Survival::from(table, vec![], false);
     assert_eq!(answer.matrix.headroom, 0);
     let row = answer.matrix.tightest().unwrap();
     assert_eq!(row.domain, Domain::Host("b".into()));
@@ -233,16 +233,16 @@ fn more_memory_or_none_of_these() {
         ..Table::default()
     };
     assert_eq!(
-        Answer::from(full(6), vec![], false).raise(),
+        Survival::from(full(6), vec![], false).raise(),
         Raise::Memory { percent: 25 }
     );
     assert_eq!(
-        Answer::from(full(9), vec![], false).raise(),
+        Survival::from(full(9), vec![], false).raise(),
         Raise::Memory { percent: 100 }
     );
     let mut apart = full(3);
     apart.machines.iter_mut().for_each(|m| m.apart = vec![7]);
-    let answer = Answer::from(apart, vec![], false);
+    let answer = Survival::from(apart, vec![], false);
     assert!(
         answer.matrix.rows[0].failure.not_restarted[0]
             .why
@@ -280,9 +280,9 @@ const TWO: &str = "cluster eider
     machine 11 db 30 on 1 tier=1 apart=dbs\nmachine 12 db-2 30 on 2 tier=1 apart=dbs
     machine 13 web 16 on 3\nmachine 14 batch 20 on 3 unprotected\nmachine 15 app 8 on 1 after=11";
 
-fn answer(small: &Small) -> Answer {
+fn answer(small: &Small) -> Survival {
     let estate = &small.view.estate;
-    Answer::of(&small.view, &estate.clusters[&ClusterId(901)])
+    Survival::of(&small.view, &estate.clusters[&ClusterId(901)])
 }
 
 #[test]

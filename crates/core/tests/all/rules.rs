@@ -4,7 +4,7 @@ use crate::{put, worse};
 use std::collections::BTreeSet;
 use zastrugi_core::rooms::{edits, moving};
 use zastrugi_core::{
-    availability::{Answer, broken},
+    availability::{Survival, broken},
     estate::{ClusterKind, Fact, PlaceRule, RuleKind, Where, Who},
     ids::{ClusterId, HostId, MachineId, SiteId},
     rooms::Proposal,
@@ -244,7 +244,7 @@ fn a_stretched_cluster_must_lose_either_site() {
         let estate = &small.view.estate;
         let mut cluster = (*estate.clusters[&CLUSTER]).clone();
         cluster.kind = kind;
-        Answer::of(&small.view, &cluster).meets(&cluster)
+        Survival::of(&small.view, &cluster).meets(&cluster)
     };
     assert!(meets(ClusterKind::Ordinary));
     assert!(!meets(ClusterKind::Stretched));

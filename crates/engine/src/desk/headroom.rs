@@ -10,7 +10,7 @@ use std::{
     time::{Duration, Instant},
 };
 use zastrugi_core::{
-    availability::{Answer, Raise, model},
+    availability::{Raise, Survival, model},
     estate::{Cluster, Host, Machine, Network, Switch, Volume},
     ids::{ClusterId, MachineId, NetworkId, Revision, SwitchId, VolumeId},
     loads::MachineLoad,
@@ -23,20 +23,20 @@ const OLD: Duration = Duration::from_millis(700);
 
 /// What is known of one cluster.
 pub struct Headroom {
-    pub answer: Answer,
+    pub answer: Survival,
     /// Whether it survives what it must.
     pub meets: bool,
     pub sentence: String,
     reserves: Bytes,
     installed: Bytes,
     line: OnceLock<Option<f64>>,
-    whole: OnceLock<Arc<Answer>>,
+    whole: OnceLock<Arc<Survival>>,
     raise: OnceLock<Raise>,
     rests: Rests,
 }
 
 impl Headroom {
-    fn new(view: &View, cluster: &Cluster, rests: Rests, answer: Answer) -> Headroom {
+    fn new(view: &View, cluster: &Cluster, rests: Rests, answer: Survival) -> Headroom {
         let hosts: Vec<_> = view
             .estate
             .hosts_in(cluster.id)
@@ -63,7 +63,7 @@ impl Headroom {
             .get_or_init(|| self.answer.line(self.reserves.0, self.installed.0))
     }
     /// With every pair of hosts; likewise.
-    pub fn whole(&self) -> Arc<Answer> {
+    pub fn whole(&self) -> Arc<Survival> {
         self.whole
             .get_or_init(|| Arc::new(self.answer.clone().with_pairs()))
             .clone()
@@ -167,7 +167,7 @@ fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc
     match known.filter(equal) {
         Some(known) => known.clone(),
         None => {
-            let answer = Answer::from(table, volumes, cluster.demand.failures > 1);
+            let answer = Survival::from(table, volumes, cluster.demand.failures > 1);
             Arc::new(Headroom::new(view, cluster, rests, answer))
         }
     }
@@ -213,7 +213,7 @@ mod tests {
                 let before = known.get(&cluster.id).cloned();
                 let now = of(&small.view, &cluster, before.as_ref());
                 kept += usize::from(before.is_some_and(|b| Arc::ptr_eq(&b, &now)));
-                let whole = Answer::of(&small.view, &cluster);
+                let whole = Survival::of(&small.view, &cluster);
                 assert_eq!(now.answer, whole, "after change {n} in {}", cluster.name);
                 assert_eq!(now.sentence, whole.sentence());
                 known.insert(cluster.id, now);

@@ -17,7 +17,7 @@ pub use history::HistoryError;
 pub use hosts::{Found, ProbeError, ScanState};
 pub use images::FeedError;
 pub use people::{PasswordProblem, SignIn, SignInError};
-pub use runs::{Answer, AnswerError, StartError};
+pub use runs::{AnswerError, Resolve, StartError};
 pub(crate) use runs::{Wish, start_as};
 
 use crate::{

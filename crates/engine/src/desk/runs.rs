@@ -40,7 +40,7 @@ pub enum StartError {
 
 /// What a person says to a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Answer {
+pub enum Resolve {
     Cancel,
     /// Failed steps are tried again.
     Retry,
@@ -85,7 +85,7 @@ impl Desk {
         &self,
         viewer: &Viewer,
         run: RunId,
-        answer: Answer,
+        answer: Resolve,
     ) -> Result<(), AnswerError> {
         let Some(plan) = self.plan(run) else {
             return Err(AnswerError::Over);
@@ -95,8 +95,8 @@ impl Desk {
         }
         let who = viewer.who();
         let input = match answer {
-            Answer::Cancel => Input::Cancel,
-            Answer::Retry => Input::Retry,
+            Resolve::Cancel => Input::Cancel,
+            Resolve::Retry => Input::Retry,
         };
         let guard = Guard::Person(viewer.id, viewer.role);
         let told = self.scribe.append(guard, move |sight| {

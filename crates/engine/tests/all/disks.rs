@@ -9,7 +9,7 @@ use zastrugi_core::{
     rooms::moving::{DisksTo, Move},
     runs::RunState,
 };
-use zastrugi_engine::{Answer, Engine};
+use zastrugi_engine::{Engine, Resolve};
 use zastrugi_store::testkit::url;
 
 /// Two hosts, two volumes, one machine with 4 GiB on its disk and a line on which they take 38 of its seconds.
@@ -110,7 +110,7 @@ async fn a_copy_given_up_leaves_everything_where_it_was(pool: PgPool) {
     let run = lab.start(go(&lab, quay, true)).await;
     under_way(&lab, run).await;
     lab.desk
-        .answer(&lab.admin, run, Answer::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;
@@ -145,7 +145,7 @@ async fn a_path_that_dies_on_the_way_fails_it_and_a_retry_gets_there(pool: PgPoo
     };
     eventually("the machine goes on", up).await;
     lab.desk
-        .answer(&lab.admin, run, Answer::Retry)
+        .answer(&lab.admin, run, Resolve::Retry)
         .await
         .unwrap();
     lab.until(run, &[RunState::Done]).await;

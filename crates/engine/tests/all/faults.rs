@@ -11,7 +11,7 @@ use zastrugi_core::{
     rooms::machines::PowerAct,
     runs::{FaultKind, Phase, RunState},
 };
-use zastrugi_engine::Answer;
+use zastrugi_engine::Resolve;
 use zastrugi_standins::{Fault, FaultKind as Breaks, Standins};
 
 fn fault(device: &str, call: &str, kind: Breaks, times: u32) -> Fault {
@@ -59,7 +59,7 @@ async fn a_refusal_is_shown_in_the_devices_words_and_retry_goes_on(pool: PgPool)
     assert_eq!(said.field.as_deref(), Some("disks"));
     assert!(!said.remedy.is_empty());
     lab.desk
-        .answer(&lab.admin, run, Answer::Retry)
+        .answer(&lab.admin, run, Resolve::Retry)
         .await
         .unwrap();
     lab.until(run, &[RunState::Done]).await;
@@ -90,7 +90,7 @@ async fn left_over(lab: &Lab, name: &str, kind: Breaks) -> MachineId {
     })
     .await;
     tokio::time::sleep(Duration::from_millis(300)).await;
-    let cancel = lab.desk.answer(&lab.admin, run, Answer::Cancel);
+    let cancel = lab.desk.answer(&lab.admin, run, Resolve::Cancel);
     cancel.await.unwrap();
     lab.until(run, &[RunState::Cancelled]).await;
     lab.standins.world.clear_faults();
@@ -151,7 +151,7 @@ async fn cancelling_leaves_what_is_done_and_gives_back_the_rest(pool: PgPool) {
     let run = lab.start(lab.create("gate", 1, true)).await;
     lab.until(run, &[RunState::NeedsYou]).await;
     lab.desk
-        .answer(&lab.admin, run, Answer::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
     let ended = lab.until(run, &[RunState::Cancelled]).await;

@@ -8,7 +8,7 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::runs::{FaultKind, RunState};
-use zastrugi_engine::{Answer, Engine, EngineSettings, StartError};
+use zastrugi_engine::{Engine, EngineSettings, Resolve, StartError};
 use zastrugi_store::testkit::url;
 
 /// The whole database as text, as a backup holds it.
@@ -223,7 +223,7 @@ async fn what_was_under_way_in_the_old_history_waits_for_a_person(pool: PgPool) 
     let fault = stuck.steps().find_map(|s| s.fault.clone()).unwrap();
     assert_eq!(fault.kind, FaultKind::History);
     lab.desk
-        .answer(&lab.admin, run, Answer::Retry)
+        .answer(&lab.admin, run, Resolve::Retry)
         .await
         .unwrap();
     lab.until(run, &[RunState::Done]).await;

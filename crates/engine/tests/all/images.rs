@@ -15,7 +15,7 @@ use zastrugi_core::{
     runs::RunState,
     units::Bytes,
 };
-use zastrugi_engine::{Answer, Engine, FeedError};
+use zastrugi_engine::{Engine, FeedError, Resolve};
 use zastrugi_standins::{Fault, FaultKind as Breaks};
 
 const PIECE: usize = 64 * 1024;
@@ -179,7 +179,7 @@ async fn another_file_than_its_publisher_s_is_refused_with_both_sums(pool: PgPoo
 
     // It is never attached, and its room is given back.
     lab.desk
-        .answer(&lab.admin, run, Answer::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;

@@ -17,7 +17,7 @@ use zastrugi_core::{
     rooms::moving::Move,
     runs::{Object, RunState},
 };
-use zastrugi_engine::{Answer, Engine};
+use zastrugi_engine::{Engine, Resolve};
 use zastrugi_standins::{Fault, FaultKind as Breaks};
 use zastrugi_store::testkit::url;
 
@@ -185,7 +185,7 @@ async fn broken(lab: &Lab, at: usize, dies: Dies) {
     let run = lab.start(go(lab, |m| m.to = Some(other))).await;
     if dies == Dies::Cancelled {
         eventually("its round begins", || hit.load(Ordering::SeqCst)).await;
-        drop(lab.desk.answer(&lab.admin, run, Answer::Cancel).await);
+        drop(lab.desk.answer(&lab.admin, run, Resolve::Cancel).await);
     }
     let ends = [RunState::NeedsYou, RunState::Cancelled, RunState::Done];
     let ended = lab.until(run, &ends).await;
@@ -223,7 +223,7 @@ async fn broken(lab: &Lab, at: usize, dies: Dies) {
             lab.standins.world.power(&first, true);
         }
         lab.desk
-            .answer(&lab.admin, run, Answer::Cancel)
+            .answer(&lab.admin, run, Resolve::Cancel)
             .await
             .unwrap();
         lab.until(run, &[RunState::Cancelled]).await;
@@ -403,7 +403,7 @@ async fn a_move_that_nobody_hears_of_keeps_its_machine(pool: PgPool) {
     assert!(lab.desk.look().runs.holds(machine));
     lab.standins.world.clear_faults();
     lab.desk
-        .answer(&lab.admin, run, Answer::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;

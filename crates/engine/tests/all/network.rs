@@ -15,7 +15,7 @@ use zastrugi_core::{
     rooms::networks::{ConnectSwitch, CreateNetwork},
     runs::RunState,
 };
-use zastrugi_engine::Answer as Reply;
+use zastrugi_engine::Resolve;
 
 async fn connect(lab: &Lab, name: &str) {
     lab.done(switch(lab, name).await).await;
@@ -181,7 +181,7 @@ async fn an_address_that_answers_already_is_not_given(pool: PgPool) {
         "10.2.0.10 answers already: a printer nobody wrote down."
     );
     lab.desk
-        .answer(&lab.admin, run, Reply::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
 }

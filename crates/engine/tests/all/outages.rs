@@ -10,7 +10,7 @@ use zastrugi_core::{
     runs::RunState,
 };
 use zastrugi_drivers::Networks;
-use zastrugi_engine::{Answer, Engine};
+use zastrugi_engine::{Engine, Resolve};
 use zastrugi_standins::{Fault, FaultKind};
 use zastrugi_store::testkit::url;
 
@@ -95,7 +95,7 @@ async fn thirty_two_hanging_hosts_slow_nobody_else(pool: PgPool) {
     assert!(run.tally.running >= 30, "they still hang: {:?}", run.tally);
     lab.standins.world.clear_faults();
     lab.desk
-        .answer(&lab.admin, hangs, Answer::Cancel)
+        .answer(&lab.admin, hangs, Resolve::Cancel)
         .await
         .unwrap();
     lab.until(hangs, &[RunState::Cancelled, RunState::Done])

@@ -10,7 +10,7 @@ use zastrugi_core::{
     runs::{FaultKind, RunState},
     units::Bytes,
 };
-use zastrugi_engine::Answer;
+use zastrugi_engine::Resolve;
 use zastrugi_standins::{Fault, FaultKind as Breaks};
 
 async fn lab(pool: &PgPool, hosts: u32) -> Lab {
@@ -122,7 +122,7 @@ async fn what_is_on_a_lun_is_never_formatted_and_is_named(pool: PgPool) {
         fault.remedy
     );
     lab.desk
-        .answer(&lab.admin, run, Answer::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;
@@ -215,7 +215,7 @@ async fn one_dead_controller_is_gone_around_and_two_stop_the_run_in_words(pool: 
     assert!(!fault.remedy.is_empty());
     lab.standins.world.controller("shelf", 1, true);
     lab.desk
-        .answer(&lab.admin, run, Answer::Retry)
+        .answer(&lab.admin, run, Resolve::Retry)
         .await
         .unwrap();
     lab.until(run, &[RunState::Done]).await;
@@ -235,7 +235,7 @@ async fn a_wrong_password_of_an_array_is_said_and_nothing_is_left(pool: PgPool) 
     assert_eq!(fault.said, "User name or password is wrong.");
     assert_eq!(fault.field.as_deref(), Some("password"));
     lab.desk
-        .answer(&lab.admin, run, Answer::Cancel)
+        .answer(&lab.admin, run, Resolve::Cancel)
         .await
         .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;

@@ -210,11 +210,7 @@ fn storage(estate: &Estate, site: Option<u64>) -> Vec<Need> {
             detail: silent.join(", "),
         });
     }
-    let paused: Vec<_> = estate
-        .machines
-        .values()
-        .filter(|m| matches!(m.state, MachineState::Paused(_)))
-        .collect();
+    let paused: Vec<_> = estate.machines_paused().collect();
     if let Some(first) = paused.first() {
         let why = match &first.state {
             MachineState::Paused(why) => why.clone(),

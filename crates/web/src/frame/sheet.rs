@@ -211,7 +211,7 @@ pub(crate) async fn open(signed: Signed, desk: &AtDesk, kind: Kind, query: Query
 }
 
 #[derive(Responder)]
-pub(crate) enum Answer {
+pub(crate) enum Sent {
     Part(RawHtml<String>),
     Again((Status, RawHtml<String>)),
     Started(Box<Redirect>),
@@ -224,23 +224,23 @@ pub(crate) async fn send(
     kind: Kind,
     htmx: Htmx,
     fields: Fields,
-) -> Result<Answer, Problem> {
+) -> Result<Sent, Problem> {
     let sheet = kind.0;
     allowed(&signed, sheet)?;
     sheet.prepare(desk, &fields).await;
     let filled = (sheet.fill)(&desk.look(), &fields);
     if htmx.0 {
         let assessment = desk.assess(&signed.viewer, &filled.ask);
-        return part(&Consequences::new(&assessment, &filled.wrong, &filled.run)).map(Answer::Part);
+        return part(&Consequences::new(&assessment, &filled.wrong, &filled.run)).map(Sent::Part);
     }
     match start(&signed, desk, sheet, &fields, &filled).await {
         Ok(run) => {
             let to = after(sheet, desk, run);
-            Ok(Answer::Started(Box::new(Redirect::to(to))))
+            Ok(Sent::Started(Box::new(Redirect::to(to))))
         }
         Err(said) => {
             let again = show(&signed, desk, sheet, &fields, filled, said)?;
-            Ok(Answer::Again((Status::UnprocessableEntity, again)))
+            Ok(Sent::Again((Status::UnprocessableEntity, again)))
         }
     }
 }

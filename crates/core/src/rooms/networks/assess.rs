@@ -58,7 +58,7 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
             return draft.found(Finding::stop(Rule::Reachable, address, text).at("address"));
         }
     };
-    if draft.estate().switches.values().any(|s| s.name == name) {
+    if draft.estate().switch_named(&name).is_some() {
         let text = format!("There is a switch {name} already.");
         draft.found(Finding::stop(Rule::Name, &name, text).at("address"));
     }

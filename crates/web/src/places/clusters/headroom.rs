@@ -5,7 +5,7 @@ use super::matrix::{Strip, Triangle};
 use crate::frame::sheet::render;
 use askama::Template;
 use zastrugi_core::{
-    availability::{Answer, Domain, Left, MEMORY, Raise, Row, Verdict},
+    availability::{Case, Domain, Left, MEMORY, Raise, Survival, Verdict},
     estate::Estate,
     ids::Revision,
 };
@@ -68,7 +68,7 @@ pub(super) fn section(
     })
 }
 
-fn row(answer: &Answer, row: &Row) -> RowView {
+fn row(answer: &Survival, row: &Case) -> RowView {
     let (table, failure) = (&answer.table, &row.failure);
     let machine = |m: usize| table.machines[m].name.clone();
     let told = |l: &Left| (machine(l.machine), l.why.clone());
@@ -145,7 +145,7 @@ fn row(answer: &Answer, row: &Row) -> RowView {
 
 fn raise_words(
     estate: &Estate,
-    answer: &Answer,
+    answer: &Survival,
     cluster: u64,
     raise: &Raise,
 ) -> (String, Option<(String, &'static str)>) {
@@ -209,7 +209,7 @@ fn raise_words(
 }
 
 /// What its protected machines hold, for the facts of the page.
-pub(super) fn protected(answer: &Answer) -> String {
+pub(super) fn protected(answer: &Survival) -> String {
     let machines = &answer.table.machines;
     let on = machines
         .iter()

@@ -2,7 +2,7 @@
 
 use crate::frame::Px;
 use askama::Template;
-use zastrugi_core::availability::{MEMORY, Pairs, Row, Table, Verdict};
+use zastrugi_core::availability::{Case, MEMORY, Pairs, Table, Verdict};
 
 /// A column for each host: what its memory holds now, and on top of it what would come; a host that fails is struck out.
 #[derive(Template)]
@@ -30,7 +30,7 @@ struct Bars {
 }
 
 impl Strip {
-    pub(super) fn draw(table: &Table, row: &Row) -> Strip {
+    pub(super) fn draw(table: &Table, row: &Case) -> Strip {
         const TALL: f64 = 22.0;
         let n = table.hosts.len();
         let step = if n > 16 { 8.0 } else { 26.0 };
@@ -55,7 +55,7 @@ impl Strip {
                 x: Px(x),
                 right: Px(x + wide),
                 words,
-                held: (!fails).then(|| Bars {
+                held: (!fails).then_some(Bars {
                     had: Px(TALL - before * TALL),
                     before: Px(before * TALL),
                     then: Px(TALL - after * TALL),

@@ -9,11 +9,11 @@ use askama::Template;
 use rocket::{get, http::ContentType};
 use zastrugi_core::rooms::edits;
 use zastrugi_core::{
-    availability::Answer,
+    availability::Survival,
     estate::{Cluster, ClusterKind, Demand, Host, Machine},
     ids::ClusterId,
     permits::Act,
-    placement::{Ledger, Row},
+    placement::{Account, Ledger},
     rooms::Proposal,
     rooms::edits::{Set, Target},
     units::Bytes,
@@ -83,7 +83,7 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
 }
 
 /// What the cluster is, in words.
-fn facts(view: &View, cluster: &Cluster, answer: Option<&Answer>) -> Vec<(&'static str, String)> {
+fn facts(view: &View, cluster: &Cluster, answer: Option<&Survival>) -> Vec<(&'static str, String)> {
     let estate = &view.estate;
     let volumes = estate.volumes_of(cluster);
     let promised: Bytes = volumes.iter().map(|v| v.promised(estate)).sum();
@@ -248,7 +248,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
 
 fn host_row(view: &View, ledger: &Ledger, h: &Host) -> HostRow {
     let (glyph, word) = host_state(h);
-    let taken = ledger.row(h.id).map(Row::taken).unwrap_or_default();
+    let taken = ledger.row(h.id).map(Account::taken).unwrap_or_default();
     HostRow {
         id: h.id.0,
         name: h.name.clone(),

@@ -14,7 +14,7 @@ use rocket::{Route, get, routes, serde::json::Json};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use zastrugi_core::{
-    availability::{Answer, Left, MEMORY, Row},
+    availability::{Case, Left, MEMORY, Survival},
     ids::HostId,
     permits::Act,
     runs::{Phase, Run},
@@ -173,7 +173,7 @@ fn would(_signed: Signed, desk: &AtDesk, host: u64) -> Option<Json<Value>> {
     Some(Json(json!({"words": words(answer, row), "to": shares})))
 }
 
-fn words(answer: &Answer, row: &Row) -> String {
+fn words(answer: &Survival, row: &Case) -> String {
     let failure = &row.failure;
     let name = |l: &Left| answer.table.machines[l.machine].name.clone();
     let mut words = format!(

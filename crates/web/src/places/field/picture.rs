@@ -5,7 +5,7 @@ use askama::Template;
 use std::sync::Arc;
 use zastrugi_core::{
     estate::{Host, Machine},
-    placement::{Ledger, Row},
+    placement::{Account, Ledger},
     units::{Bytes, round},
     view::View,
 };
@@ -128,7 +128,7 @@ fn column(
     view: &View,
     scale: Scale,
     x: f64,
-    (host, row): (&Host, &Row),
+    (host, row): (&Host, &Account),
     each: usize,
     tone: Tone<'_>,
 ) -> Column {
@@ -150,7 +150,7 @@ fn column(
     }
 }
 
-fn name(scale: Scale, x: f64, host: &Host, row: &Row) -> Name {
+fn name(scale: Scale, x: f64, host: &Host, row: &Account) -> Name {
     let (state, word) = host_state(host);
     let (taken, installed) = (row.taken().in_gib(), host.hardware.memory.in_gib());
     Name {

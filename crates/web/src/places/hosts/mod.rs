@@ -132,7 +132,7 @@ fn row(view: &View, h: &Arc<Host>) -> HostRow {
     let ledger = Ledger::of(view, [h.clone()], &Default::default());
     let taken = ledger
         .row(h.id)
-        .map(zastrugi_core::placement::Row::taken)
+        .map(zastrugi_core::placement::Account::taken)
         .unwrap_or_default();
     let cpu = view
         .loads

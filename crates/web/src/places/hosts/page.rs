@@ -50,7 +50,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
     let ledger = Ledger::of(&view, [host.clone()], &Default::default());
     let row = ledger.row(host.id);
     let taken = row
-        .map(zastrugi_core::placement::Row::taken)
+        .map(zastrugi_core::placement::Account::taken)
         .unwrap_or_default();
     let (glyph, word) = host_state(host);
     let hw = &host.hardware;
@@ -156,7 +156,7 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
                 "{} installed, {} for the host itself, {} free for machines",
                 hw.memory,
                 host.reserve(),
-                row.map(zastrugi_core::placement::Row::free)
+                row.map(zastrugi_core::placement::Account::free)
                     .unwrap_or_default()
             ),
         ),

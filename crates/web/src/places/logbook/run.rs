@@ -12,7 +12,7 @@ use zastrugi_core::{
     runs::{Phase, Run, RunState, StepState},
     view::View,
 };
-use zastrugi_engine::Answer;
+use zastrugi_engine::Resolve;
 
 struct StepView {
     glyph: String,
@@ -158,8 +158,8 @@ pub(crate) async fn answer(
     fields: Fields,
 ) -> Result<Redirect, Problem> {
     let said = match fields.get("answer") {
-        "cancel" => Answer::Cancel,
-        "retry" => Answer::Retry,
+        "cancel" => Resolve::Cancel,
+        "retry" => Resolve::Retry,
         _ => return Err(Problem::not_found("This answer")),
     };
     desk.answer(&signed.viewer, RunId(id), said).await?;

@@ -131,14 +131,14 @@ impl<'r> rocket::request::FromRequest<'r> for Back {
     }
 }
 
-type Answer = Result<Redirect, (Status, Page)>;
+type Settled = Result<Redirect, (Status, Page)>;
 
 fn problem(error: StoreError) -> (Status, Page) {
     (Status::ServiceUnavailable, Err(error.into()))
 }
 
 #[post("/settings/password", data = "<fields>")]
-async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Answer {
+async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Settled {
     let again = |words: &str| {
         Err((
             Status::UnprocessableEntity,
@@ -166,7 +166,7 @@ async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Answer {
 }
 
 #[post("/settings/networks", data = "<fields>")]
-async fn set_networks(may: MaySettings, desk: &AtDesk, fields: Fields) -> Answer {
+async fn set_networks(may: MaySettings, desk: &AtDesk, fields: Fields) -> Settled {
     let typed = fields.get("networks");
     match Networks::parse(typed) {
         Ok(networks) => {
@@ -228,7 +228,7 @@ async fn people(may: MayPeople, desk: &AtDesk) -> Page {
     people_page(&may.0, desk, &Fields::default(), "").await
 }
 
-async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &str) -> Answer {
+async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &str) -> Settled {
     Err((
         Status::UnprocessableEntity,
         people_page(&may.0, desk, fields, words).await,
@@ -236,7 +236,7 @@ async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &s
 }
 
 #[post("/settings/people", data = "<fields>")]
-async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Answer {
+async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Settled {
     let role: Role = match fields.get("role").parse() {
         Ok(role) => role,
         Err(words) => return people_again(&may, desk, &fields, &words).await,
@@ -252,7 +252,7 @@ async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Answer {
 }
 
 #[post("/settings/people/<id>", data = "<fields>")]
-async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -> Answer {
+async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -> Settled {
     let role: Role = match fields.get("role").parse() {
         Ok(role) => role,
         Err(words) => return people_again(&may, desk, &Fields::default(), &words).await,
@@ -272,7 +272,7 @@ async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -
 
 /// What the database holds is what counts from now on.
 #[post("/settings/history", data = "<fields>")]
-async fn begin_history(may: MaySettings, desk: &AtDesk, fields: Fields) -> Answer {
+async fn begin_history(may: MaySettings, desk: &AtDesk, fields: Fields) -> Settled {
     if fields.get("looked") != "yes" {
         let wrong = "Look at the devices first, then say that you did.";
         let page = own_page(&may.0, desk, "", wrong, None);

@@ -1,0 +1,162 @@
+//! Ways into the estate besides the identifier. An entity is taken out before it changes and added after it, so two estates
+//! with the same facts have the same index.
+
+use super::{Machine, MachineState};
+use crate::ids::{ClusterId, HostId, MachineId, NetworkId, SwitchId, VolumeId};
+use imbl::{OrdMap, OrdSet};
+use std::{borrow::Borrow, sync::Arc};
+
+/// Which entities have something in common.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Shared<K: Ord, I: Ord>(OrdMap<K, OrdSet<I>>);
+
+impl<K: Ord, I: Ord> Default for Shared<K, I> {
+    fn default() -> Self {
+        Shared(OrdMap::new())
+    }
+}
+
+impl<K: Ord + Clone, I: Ord + Copy> Shared<K, I> {
+    pub(super) fn add<Q>(&mut self, key: &Q, id: I)
+    where
+        K: Borrow<Q>,
+        Q: Ord + ToKey<K> + ?Sized,
+    {
+        self.0.entry(key.to_key()).or_default().insert(id);
+    }
+    /// Empty sets leave.
+    pub(super) fn take<Q>(&mut self, key: &Q, id: I)
+    where
+        K: Borrow<Q>,
+        Q: Ord + ?Sized,
+    {
+        let empty = self.0.get_mut(key).is_some_and(|set| {
+            set.remove(&id);
+            set.is_empty()
+        });
+        if empty {
+            self.0.remove(key);
+        }
+    }
+    pub(super) fn all<'a, Q>(&'a self, key: &Q) -> impl Iterator<Item = &'a I> + use<'a, K, I, Q>
+    where
+        K: Borrow<Q>,
+        Q: Ord + ?Sized,
+    {
+        self.0.get(key).into_iter().flatten()
+    }
+    pub(super) fn count<Q>(&self, key: &Q) -> usize
+    where
+        K: Borrow<Q>,
+        Q: Ord + ?Sized,
+    {
+        self.0.get(key).map_or(0, OrdSet::len)
+    }
+    /// The one with the lowest number.
+    pub(super) fn first<Q>(&self, key: &Q) -> Option<I>
+    where
+        K: Borrow<Q>,
+        Q: Ord + ?Sized,
+    {
+        self.0.get(key).and_then(OrdSet::get_min).copied()
+    }
+}
+
+impl<I: Ord + Copy> Shared<Arc<str>, I> {
+    /// Every key with how many share it.
+    pub(super) fn sizes(&self) -> impl Iterator<Item = (&str, usize)> {
+        self.0.iter().map(|(key, set)| (&**key, set.len()))
+    }
+}
+
+/// A key as it is looked up, made into one that is kept.
+pub(super) trait ToKey<K> {
+    fn to_key(&self) -> K;
+}
+
+impl ToKey<Arc<str>> for str {
+    fn to_key(&self) -> Arc<str> {
+        self.into()
+    }
+}
+
+impl<K: Copy> ToKey<K> for K {
+    fn to_key(&self) -> K {
+        *self
+    }
+}
+
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(super) struct Index {
+    pub(super) on_host: Shared<HostId, MachineId>,
+    pub(super) arriving: Shared<HostId, MachineId>,
+    pub(super) in_cluster: Shared<ClusterId, MachineId>,
+    pub(super) on_volume: Shared<VolumeId, MachineId>,
+    pub(super) by_label: Shared<Arc<str>, MachineId>,
+    pub(super) paused: OrdSet<MachineId>,
+    pub(super) by_name: OrdMap<Arc<str>, MachineId>,
+    pub(super) by_uuid: OrdMap<uuid::Uuid, MachineId>,
+    pub(super) by_mac: OrdMap<Arc<str>, MachineId>,
+    pub(super) by_address: OrdMap<Arc<str>, HostId>,
+    pub(super) host_names: Shared<Arc<str>, HostId>,
+    pub(super) switch_names: Shared<Arc<str>, SwitchId>,
+    /// Volumes by what devices call them; one that is being made has no such name yet.
+    pub(super) uids: Shared<Arc<str>, VolumeId>,
+    pub(super) networks: Shared<ClusterId, NetworkId>,
+}
+
+impl Index {
+    pub(super) fn add(&mut self, machine: &Machine) {
+        let id = machine.id;
+        if let Some(host) = machine.host {
+            self.on_host.add(&host, id);
+        }
+        if let Some(host) = machine.arriving {
+            self.arriving.add(&host, id);
+        }
+        if let Some(cluster) = machine.cluster {
+            self.in_cluster.add(&cluster, id);
+        }
+        for volume in machine.volumes() {
+            self.on_volume.add(&volume, id);
+        }
+        for label in machine.label_words() {
+            self.by_label.add(label.as_str(), id);
+        }
+        if matches!(machine.state, MachineState::Paused(_)) {
+            self.paused.insert(id);
+        }
+        for nic in &machine.nics {
+            self.by_mac.insert(nic.mac.as_str().into(), id);
+        }
+        self.by_name.insert(machine.name.as_str().into(), id);
+        self.by_uuid.insert(machine.uuid, id);
+    }
+
+    pub(super) fn take(&mut self, machine: &Machine) {
+        let id = machine.id;
+        if let Some(host) = machine.host {
+            self.on_host.take(&host, id);
+        }
+        if let Some(host) = machine.arriving {
+            self.arriving.take(&host, id);
+        }
+        if let Some(cluster) = machine.cluster {
+            self.in_cluster.take(&cluster, id);
+        }
+        for volume in machine.volumes() {
+            self.on_volume.take(&volume, id);
+        }
+        for label in machine.label_words() {
+            self.by_label.take(label.as_str(), id);
+        }
+        self.paused.remove(&id);
+        for nic in &machine.nics {
+            self.by_mac.remove(nic.mac.as_str());
+        }
+        if self.by_name.get(machine.name.as_str()) == Some(&id) {
+            self.by_name.remove(machine.name.as_str());
+        }
+        self.by_uuid.remove(&machine.uuid);
+    }
+}
