@@ -6,11 +6,16 @@ use futures::FutureExt;
 use sqlx::PgPool;
 use std::{
     collections::{BTreeMap, BTreeSet},
-    sync::{Arc, Mutex, PoisonError},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{Duration, Instant},
 };
+use tokio::sync::Notify;
 use uuid::Uuid;
 use zastrugi_core::{
+    estate::MachineState,
     finding::Severity,
     ids::{MachineId, RunId},
     moment::Span,
@@ -29,7 +34,7 @@ use zastrugi_core::{
     runs::RunState,
     units::Bytes,
 };
-use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings};
+use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings, EventFilter};
 use zastrugi_store::{TakenOrder, testkit::url};
 
 /// A step, and where its task has ended already.
@@ -56,6 +61,12 @@ fn everywhere(pool: &PgPool, ended: &Ended) -> Ends {
         }
         .boxed()
     }))
+}
+
+/// As when the order's lease has run out.
+async fn free(pool: &PgPool, token: Uuid) {
+    let now = "update orders set leased_until = now() - interval '1 second' where token = $1";
+    sqlx::query(now).bind(token).execute(pool).await.unwrap();
 }
 
 /// The room and the kind of a step, as they are stored.
@@ -324,4 +335,52 @@ async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
     calm.engine.stop().await;
     let drop = sqlx::AssertSqlSafe(format!("drop database {calm_name} with (force)"));
     sqlx::query(drop).execute(&pool).await.unwrap();
+}
+
+/// If this fails, a process that was thought dead wakes up and writes over what has happened since.
+#[sqlx::test(migrations = false)]
+async fn a_result_that_comes_too_late_changes_nothing(pool: PgPool) {
+    let (wake, held) = (Arc::new(Notify::new()), Arc::new(AtomicBool::new(false)));
+    let (waits, holds, at) = (wake.clone(), held.clone(), pool.clone());
+    let sleeper = Ends::Task(Arc::new(move |order: TakenOrder, boundary| {
+        let asleep = holds.load(Ordering::SeqCst);
+        let sleeps =
+            boundary == Boundary::AnswerHad && asleep && holds.swap(false, Ordering::SeqCst);
+        let (waits, at) = (waits.clone(), at.clone());
+        async move {
+            if sleeps {
+                free(&at, order.token).await;
+                waits.notified().await;
+            }
+            false
+        }
+        .boxed()
+    }));
+    let lab = Lab::ending(&url(&pool), 1, sleeper).await;
+    lab.ready().await;
+    lab.done(lab.create("m", 1, false)).await;
+    held.store(true, Ordering::SeqCst);
+    let power = |act| {
+        let machines = vec![lab.machine("m")];
+        Proposal::Machines(machines::Ask::Power { machines, act })
+    };
+    lab.done(power(PowerAct::On { host: None })).await;
+    assert!(
+        !held.load(Ordering::SeqCst),
+        "somebody fell asleep over the start"
+    );
+    lab.done(power(PowerAct::Off)).await;
+    let filter = EventFilter {
+        about: lab.machine("m").to_string(),
+        ..EventFilter::default()
+    };
+    let told = lab.desk.events(&filter, 100).await.unwrap().len();
+    wake.notify_one();
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    assert_eq!(
+        lab.estate().machine_named("m").unwrap().state,
+        MachineState::Off
+    );
+    let after = lab.desk.events(&filter, 100).await.unwrap();
+    assert_eq!(after.len(), told, "{after:?}");
 }

@@ -5,7 +5,7 @@ use sqlx::{Connection, PgConnection, PgPool};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::Condition,
+    estate::{Condition, MachineState},
     rooms::{Proposal, networks},
     runs::RunState,
 };
@@ -138,6 +138,30 @@ async fn the_lead_is_renewed_while_the_process_has_no_connection_left(pool: PgPo
     assert_eq!(term().await, before, "the same term, not run out");
     locked.rollback().await.unwrap();
     lab.done(lab.claim().await).await;
+}
+
+/// If this fails, a process that was replaced as leader, and has not noticed, still writes what it sees: two of them tell
+/// the same host's story.
+#[sqlx::test(migrations = false)]
+async fn a_leader_that_was_replaced_writes_nothing_more(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    lab.done(lab.create("m", 1, true)).await;
+    eventually("it leads", || lab.desk.health().leads).await;
+    let replace = "update lease set holder = gen_random_uuid(), term = term + 1, expires = now() + interval '1 hour'
+                   where name = 'leader'";
+    sqlx::query(replace).execute(&pool).await.unwrap();
+    lab.standins.world.pull("m");
+    assert_eq!(lab.standins.world.running("m"), []);
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    let state = || lab.estate().machine_named("m").unwrap().state.clone();
+    assert_eq!(state(), MachineState::Running { guest: true });
+    // Its successor goes away; somebody leads again, and sees it.
+    sqlx::query("update lease set expires = now()")
+        .execute(&pool)
+        .await
+        .unwrap();
+    eventually("it is seen", || state() == MachineState::Off).await;
 }
 
 /// If this fails, a network that an admin allowed is allowed in one process only.
