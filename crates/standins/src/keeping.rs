@@ -11,7 +11,11 @@ use std::{
         Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicU64, Ordering},
     },
+    time::Duration,
 };
+
+/// How long a write waits for others.
+const GATHER: Duration = Duration::from_millis(3);
 
 /// A device whose state has a file.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -60,10 +64,12 @@ impl World {
     /// Until everything that was changed so far is in its file.
     pub(crate) async fn written(self: &Arc<Self>) {
         let _turn = self.unwritten.writing.lock().await;
-        let changed = self.unwritten.take();
-        if changed.is_empty() {
+        if held(&self.unwritten.changed).is_empty() {
             return;
         }
+        // Whoever is about to change something too is written with it.
+        tokio::time::sleep(GATHER).await;
+        let changed = self.unwritten.take();
         let world = self.clone();
         let write = move || {
             for what in changed {

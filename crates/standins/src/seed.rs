@@ -4,24 +4,35 @@
 use base64::{Engine, prelude::BASE64_STANDARD};
 use flate2::{Compression, read::ZlibDecoder, write::ZlibEncoder};
 use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
 use std::io::{Read as _, Write as _};
 
-/// A seed as a record keeps it: deflated, as an image is mostly zeros and a volume's records are written together.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+/// A seed as a record keeps it: deflated, as an image is mostly zeros, and as the text that is written, as a volume's
+/// records are written together at every change.
+#[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(transparent)]
-pub(crate) struct Seed(String);
+pub(crate) struct Seed(Box<RawValue>);
+
+impl PartialEq for Seed {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.get() == other.0.get()
+    }
+}
 
 impl Seed {
     /// `delivered`: the image in base64.
-    pub(crate) fn keep(delivered: &str) -> Seed {
+    pub(crate) fn keep(delivered: &str) -> Option<Seed> {
         let image = BASE64_STANDARD.decode(delivered).unwrap_or_default();
         let mut packed = ZlibEncoder::new(Vec::new(), Compression::fast());
-        let packed = packed.write_all(&image).and_then(|()| packed.finish());
-        Seed(BASE64_STANDARD.encode(packed.unwrap_or_default()))
+        packed.write_all(&image).ok()?;
+        let text = BASE64_STANDARD.encode(packed.finish().ok()?);
+        RawValue::from_string(format!("\"{text}\"")).ok().map(Seed)
     }
 
     fn image(&self) -> Vec<u8> {
-        let packed = BASE64_STANDARD.decode(&self.0).unwrap_or_default();
+        let packed = BASE64_STANDARD
+            .decode(self.0.get().trim_matches('"'))
+            .unwrap_or_default();
         let mut image = Vec::new();
         match ZlibDecoder::new(packed.as_slice()).read_to_end(&mut image) {
             Ok(_) => image,

@@ -458,7 +458,7 @@ pub(super) async fn create(
                 disks,
                 nics: ask.nics,
                 boot: ask.boot,
-                seed: ask.seed.as_deref().map(crate::seed::Seed::keep),
+                seed: ask.seed.as_deref().and_then(crate::seed::Seed::keep),
                 labels: ask.labels,
                 tier: ask.tier,
                 apart: ask.apart,
