@@ -1,21 +1,24 @@
 //! What a host agent says: greeting, claim, state, events, and keyed changes. The protocol stands in
 //! `docs/agent-api.json`.
 
-mod change;
-pub(crate) mod console;
-mod disks;
-mod history;
-mod images;
-mod moving;
-mod network;
-mod power;
-mod say;
-pub(crate) mod screen;
-mod storage;
+pub(crate) mod change;
+pub(crate) mod history;
+pub(crate) mod say;
 
 pub(crate) use history::Seen;
 
-use crate::fault::Device;
+use crate::{
+    fault::Device,
+    rooms::{
+        consoles::{calls as console, screens as screen},
+        hosts::claim,
+        images::calls as images,
+        machines::{power, records},
+        moving::{calls as moving, disks},
+        networks::calls as network,
+        storage::calls as storage,
+    },
+};
 use axum::{
     Json, Router,
     body::{Body, Bytes},
@@ -32,13 +35,13 @@ pub(crate) fn routes(device: Device) -> Router {
     Router::new()
         .route("/v1/greeting", get(greeting))
         .route("/v1/password-check", post(password_check))
-        .route("/v1/claim", post(change::claim))
-        .route("/v1/release", post(change::release))
+        .route("/v1/claim", post(claim::claim))
+        .route("/v1/release", post(claim::release))
         .route("/v1/state", get(state))
         .route("/v1/clock", get(clock))
         .route("/v1/events", get(events))
-        .route("/v1/cluster", put(change::join))
-        .route("/v1/cluster", delete(change::leave))
+        .route("/v1/cluster", put(claim::join))
+        .route("/v1/cluster", delete(claim::leave))
         .route("/v1/storage", get(storage::show))
         .route("/v1/networks/{name}", put(network::put))
         .route("/v1/networks/{name}", delete(network::remove))
@@ -61,9 +64,9 @@ pub(crate) fn routes(device: Device) -> Router {
             put(images::append).layer(DefaultBodyLimit::max(PIECE)),
         )
         .route("/v1/machines/{uuid}", get(machine))
-        .route("/v1/machines/{uuid}", put(change::create))
-        .route("/v1/machines/{uuid}", patch(change::rewrite))
-        .route("/v1/machines/{uuid}", delete(change::remove))
+        .route("/v1/machines/{uuid}", put(records::create))
+        .route("/v1/machines/{uuid}", patch(records::rewrite))
+        .route("/v1/machines/{uuid}", delete(records::remove))
         .route("/v1/machines/{uuid}/console", get(console::watch))
         .route("/v1/machines/{uuid}/console", post(console::typed))
         .route("/v1/machines/{uuid}/screen", get(screen::upgrade))
@@ -99,7 +102,7 @@ pub(crate) fn sha(text: &str) -> String {
 }
 
 /// The caller shows the owner's key.
-fn owner_only(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
+pub(crate) fn owner_only(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
     let given = headers
         .get("authorization")
         .and_then(|h| h.to_str().ok())
@@ -131,7 +134,7 @@ async fn greeting(State(device): State<Device>) -> Response {
 }
 
 /// Checks a password; after a wrong one the host says how many tries are left.
-fn check_password(device: &Device, given: &str) -> Result<(), Response> {
+pub(crate) fn check_password(device: &Device, given: &str) -> Result<(), Response> {
     const TRIES: u32 = 5;
     let mut state = device.world.lock();
     let Some(host) = state.hosts.get_mut(&device.name) else {

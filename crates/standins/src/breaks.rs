@@ -2,10 +2,10 @@
 //! control socket.
 
 use crate::{
-    guest::Guest,
     make::offer,
-    storage::Array,
-    volume::Image,
+    rooms::machines::guest::Guest,
+    rooms::storage::array::Array,
+    rooms::storage::volume::Image,
     world::{State, World},
 };
 use std::collections::BTreeMap;
@@ -194,7 +194,7 @@ impl World {
         records
             .filter(|r| r.name == machine)
             .filter_map(|r| r.seed.as_ref())
-            .flat_map(crate::seed::addresses)
+            .flat_map(crate::rooms::machines::seed::addresses)
             .collect()
     }
 

@@ -1,44 +1,27 @@
 //! Stand-ins: simulated hosts, management controllers and volumes on real sockets. They keep their state in files,
 //! follow a virtual clock, and fail by script. They know nothing of the application and share no types with it.
 //!
-//! Start at [`Standins::start`]. `world` holds what the devices are, `agent` and `bmc` what they say.
+//! Start at [`Standins::start`]. `world` holds what the devices are; what they do lies in `rooms`, as in the application.
 
 mod agent;
-mod announce;
-mod arriving;
-mod bmc;
 mod breaks;
-mod console;
 mod control;
-mod copying;
 mod deeds;
 mod fault;
-mod guest;
-mod host;
-mod host_console;
-mod images;
 mod keeping;
 mod make;
-mod memory;
-mod moving;
-mod network;
-mod restconf;
+mod rooms;
 mod scenario;
-mod screen;
-mod seed;
 mod server;
-mod storage;
-mod swordfish;
-mod volume;
 mod world;
 
 pub use fault::{Fault, FaultKind};
+pub use rooms::storage::array::ArrayKind;
 pub use scenario::{
     Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake, ScenarioSwitch,
     ScenarioVolume, large,
 };
 pub use server::{Settings, Standins};
-pub use storage::ArrayKind;
 pub use world::World;
 
 /// Where a host with this agent address awaits machines that are moved to it.

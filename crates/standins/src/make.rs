@@ -2,12 +2,12 @@
 //! port for each host, machines with their records.
 
 use crate::{
-    guest::{Guest, hash},
-    host::{Cpu, Host, Identity},
-    network::{Nic, Port, Switch, Uplink},
+    rooms::hosts::host::{Cpu, Host, Identity},
+    rooms::machines::guest::{Guest, hash},
+    rooms::networks::network::{Nic, Port, Switch, Uplink},
+    rooms::storage::array::{Array, ArrayKind, Controller, Lun, Portal},
+    rooms::storage::volume::{Boot, Disk, Lease, Memory, OURS, Record, Temper, Volume},
     scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioSwitch},
-    storage::{Array, ArrayKind, Controller, Lun, Portal},
-    volume::{Boot, Disk, Lease, Memory, OURS, Record, Temper, Volume},
     world::State,
 };
 use std::{

@@ -63,7 +63,7 @@ pub struct ScenarioVolume {
 #[serde(deny_unknown_fields)]
 pub struct ScenarioArray {
     pub name: String,
-    pub kind: crate::storage::ArrayKind,
+    pub kind: crate::rooms::storage::array::ArrayKind,
     /// Last two numbers of its management addresses.
     pub addresses: Vec<String>,
     /// Last two numbers of its portals.

@@ -2,11 +2,11 @@
 
 use crate::{
     Scenario, agent,
-    announce::Announcer,
-    bmc,
     control::{self, Control},
     fault::{self, Device, Part},
-    host::Identity,
+    rooms::hosts::announce::Announcer,
+    rooms::hosts::bmc,
+    rooms::hosts::host::Identity,
     world::World,
 };
 use axum::{Router, middleware};
@@ -89,7 +89,7 @@ impl Standins {
             let listener = TcpListener::bind(&moving)
                 .await
                 .map_err(|e| io::Error::new(e.kind(), format!("{moving}: {e}")))?;
-            tasks.spawn(crate::arriving::listen(
+            tasks.spawn(crate::rooms::moving::arriving::listen(
                 world.clone(),
                 device_name,
                 listener,
@@ -139,7 +139,7 @@ async fn serve_arrays(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Result
                 part: Part::Controller(n),
             };
             let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
-            let routes = crate::swordfish::routes(device.clone()).layer(guard);
+            let routes = crate::rooms::storage::swordfish::routes(device.clone()).layer(guard);
             serve_tls(
                 tasks,
                 &controller.address,
@@ -162,7 +162,7 @@ async fn serve_switches(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Resu
             part: Part::Switch,
         };
         let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
-        let routes = crate::restconf::routes(device.clone()).layer(guard);
+        let routes = crate::rooms::networks::restconf::routes(device.clone()).layer(guard);
         serve_tls(tasks, &switch.address, switch.identity, routes, device).await?;
     }
     Ok(())

@@ -1,19 +1,19 @@
 //! The state of all devices, with the virtual clock, the faults, and the files it is kept in.
 
 use crate::{
-    copying::Copies,
     deeds::Deeds,
     fault::{Fault, FaultKind},
-    guest::Guest,
-    host::Host,
-    images::Images,
     keeping::Unwritten,
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
-    moving::Moves,
-    network::Switch,
+    rooms::hosts::host::Host,
+    rooms::images::files::Images,
+    rooms::machines::guest::Guest,
+    rooms::moving::copying::Copies,
+    rooms::moving::sending::Moves,
+    rooms::networks::network::Switch,
+    rooms::storage::array::Array,
+    rooms::storage::volume::Volume,
     scenario::Scenario,
-    storage::Array,
-    volume::Volume,
 };
 use serde::de::DeserializeOwned;
 use std::{
@@ -220,7 +220,7 @@ impl World {
     /// Switches a host on or off, as its power cord would; what ran on it is gone.
     pub fn power(&self, name: &str, on: bool) {
         let mut state = self.lock();
-        crate::copying::lost(&mut state, name);
+        crate::rooms::moving::copying::lost(&mut state, name);
         let State { hosts, volumes, .. } = &mut *state;
         let Some(host) = hosts.get_mut(name) else {
             return;

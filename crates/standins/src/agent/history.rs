@@ -52,7 +52,7 @@ fn of(headers: &HeaderMap) -> Option<(u64, String)> {
 }
 
 /// Checks the caller's history at the host and at every volume that it mounts.
-pub(super) fn admit(
+pub(crate) fn admit(
     state: &mut State,
     host: &str,
     headers: &HeaderMap,

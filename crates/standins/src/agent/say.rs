@@ -1,15 +1,15 @@
 //! Values as they go over the wire.
 
 use crate::{
-    guest,
-    host::Host,
-    memory,
-    volume::{Record, Volume},
+    rooms::hosts::host::Host,
+    rooms::machines::guest,
+    rooms::machines::memory,
+    rooms::storage::volume::{Record, Volume},
     world::State,
 };
 use serde_json::{Value, json};
 
-pub(super) fn greeting(state: &State, host: &Host) -> Value {
+pub(crate) fn greeting(state: &State, host: &Host) -> Value {
     let running: Vec<&str> = host
         .guests
         .iter()
@@ -52,7 +52,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
 }
 
 /// A machine as this host sees it; `power` is `off` where it doesn't run here.
-pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
+pub(crate) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
     let volume = host
         .mounted
         .iter()
@@ -82,13 +82,13 @@ pub(super) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
 }
 
 /// The same, with where in the host's sequence it is so: reports from before say nothing of it any more.
-pub(super) fn machine_now(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
+pub(crate) fn machine_now(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
     let mut said = machine(state, host, uuid, now)?;
     said["as_of"] = json!({"boot": host.boot, "seq": crate::world::tick()});
     Some(said)
 }
 
-pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
+pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
     let machines: Vec<Value> = host
         .guests
         .keys()
@@ -100,7 +100,7 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
         .filter_map(|uid| state.volumes.get(uid))
         .map(|v| {
             json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(),
-                "paths": super::storage::paths(state, &host.name, &v.uid)})
+                "paths": crate::rooms::storage::calls::paths(state, &host.name, &v.uid)})
         })
         .collect();
     let (mut cpu, mut active) = (0, 0);
@@ -125,7 +125,7 @@ pub(super) fn report(state: &State, host: &Host, now: i64) -> Value {
             uuid.clone(),
             json!({"cpu_mhz": mhz, "active": bytes, "writes": {"dirty": writes.dirty / 1000 * off,
                 "touched": writes.touched, "working_set": writes.hot},
-                "disks": {"used": used, "writes": crate::copying::writes(record, running.console.writes())}}),
+                "disks": {"used": used, "writes": crate::rooms::moving::copying::writes(record, running.console.writes())}}),
         );
     }
     json!({"seen": host.seen,
@@ -144,7 +144,7 @@ fn screens(host: &Host) -> Vec<Value> {
 }
 
 /// The whole images of a volume.
-pub(super) fn images(volume: &Volume) -> Vec<Value> {
+pub(crate) fn images(volume: &Volume) -> Vec<Value> {
     let all = volume.images.iter();
     all.filter_map(|(id, i)| {
         let sum = i.sha256.as_ref()?;
@@ -153,7 +153,7 @@ pub(super) fn images(volume: &Volume) -> Vec<Value> {
     .collect()
 }
 
-pub(super) fn records(volume: &Volume) -> Vec<Value> {
+pub(crate) fn records(volume: &Volume) -> Vec<Value> {
     volume
         .records
         .iter()

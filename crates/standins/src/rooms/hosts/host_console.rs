@@ -1,8 +1,8 @@
 //! A host's own console, as its management controller shows it: how it does, whether its agent is stuck, a few commands.
 
 use crate::{
-    console::{Paper, time_of_day},
     fault::FaultKind,
+    rooms::consoles::terminal::{Paper, time_of_day},
     world::World,
 };
 use serde::{Deserialize, Serialize};

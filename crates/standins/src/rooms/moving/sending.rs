@@ -6,8 +6,8 @@
 //! for which the guest stood still).
 
 use crate::{
-    guest::{Guest, hash},
-    memory::{PAGE, Pages, Writes, writes},
+    rooms::machines::guest::{Guest, hash},
+    rooms::machines::memory::{PAGE, Pages, Writes, writes},
     world::World,
 };
 use serde_json::{Value, json};
@@ -530,7 +530,7 @@ impl World {
         expected.begun = hello["ticket"] == expected.ticket;
         lives && expected.begun
     }
-    fn record_of(&self, uuid: &str) -> Option<crate::volume::Record> {
+    fn record_of(&self, uuid: &str) -> Option<crate::rooms::storage::volume::Record> {
         let state = self.lock();
         state
             .volumes

@@ -1,7 +1,7 @@
 //! A host and its networks: setting one up on uplinks, taking one away, trying how large a frame gets through.
 
-use super::{change::by_owner, owner_only, refused};
-use crate::{fault::Device, network::HostNet};
+use crate::agent::{change::by_owner, owner_only, refused};
+use crate::{fault::Device, rooms::networks::network::HostNet};
 use axum::{
     Json,
     extract::{Path, State as Extract},
@@ -11,7 +11,7 @@ use axum::{
 use serde::Deserialize;
 use serde_json::json;
 
-pub(super) async fn put(
+pub(crate) async fn put(
     Extract(device): Extract<Device>,
     Path(network): Path<String>,
     headers: HeaderMap,
@@ -48,7 +48,7 @@ pub(super) async fn put(
     )
 }
 
-pub(super) async fn remove(
+pub(crate) async fn remove(
     Extract(device): Extract<Device>,
     Path(network): Path<String>,
     headers: HeaderMap,
@@ -81,7 +81,7 @@ pub(super) async fn remove(
 }
 
 #[derive(Deserialize)]
-pub(super) struct MtuProbe {
+pub(crate) struct MtuProbe {
     network: String,
     /// The other host, by the name that it calls itself.
     to: String,
@@ -90,7 +90,7 @@ pub(super) struct MtuProbe {
 }
 
 /// One packet with do-not-fragment: did it get through?
-pub(super) async fn mtu(
+pub(crate) async fn mtu(
     Extract(device): Extract<Device>,
     headers: HeaderMap,
     Json(ask): Json<MtuProbe>,

@@ -1,7 +1,7 @@
 //! Moving a machine's disks to another volume: begun, looked at, given up.
 
-use super::{change::fenced, owner_only, refused};
-use crate::{copying, fault::Device};
+use crate::agent::{change::fenced, owner_only, refused};
+use crate::{fault::Device, rooms::moving::copying};
 use axum::{
     Json,
     extract::{Path, State as Extract},
@@ -11,12 +11,12 @@ use axum::{
 use serde::Deserialize;
 
 #[derive(Deserialize)]
-pub(super) struct Ask {
+pub(crate) struct Ask {
     /// The volume that they go to.
     to: String,
 }
 
-pub(super) async fn begin(
+pub(crate) async fn begin(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
@@ -33,7 +33,7 @@ pub(super) async fn begin(
     }
 }
 
-pub(super) async fn show(
+pub(crate) async fn show(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
@@ -53,7 +53,7 @@ pub(super) async fn show(
     }
 }
 
-pub(super) async fn cancel(
+pub(crate) async fn cancel(
     Extract(device): Extract<Device>,
     path: Path<String>,
     headers: HeaderMap,

@@ -1,6 +1,6 @@
 //! Switches and what hosts configured on their uplinks: which frames of which network get from one host to another.
 
-use crate::{host::Identity, world::State};
+use crate::{rooms::hosts::host::Identity, world::State};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,7 +1,7 @@
 //! The text console of a simulated guest: what it prints while it boots, a prompt to sign in, a small shell. All in the
 //! guest's own time, which stands still while it is moved.
 
-use crate::{guest::BOOT, volume::Record};
+use crate::{rooms::machines::guest::BOOT, rooms::storage::volume::Record};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
 
@@ -337,7 +337,10 @@ pub(crate) fn time_of_day(ms: i64) -> String {
 
 fn addresses(record: &Record) -> String {
     let mut out = String::new();
-    let seeded = record.seed.as_ref().map(crate::seed::addresses);
+    let seeded = record
+        .seed
+        .as_ref()
+        .map(crate::rooms::machines::seed::addresses);
     for (n, nic) in record.nics.iter().enumerate() {
         let _ = write!(out, "eth{n}: {}", nic.mac);
         let given = seeded.clone().unwrap_or_default();
@@ -358,7 +361,7 @@ fn addresses(record: &Record) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::volume::Memory;
+    use crate::rooms::storage::volume::Memory;
 
     fn record() -> Record {
         serde_json::from_value(

@@ -1,8 +1,8 @@
 //! The receiving side of a live migration: half a copy is nothing, a whole one takes the run lease over.
 
 use crate::{
-    memory::digest,
-    moving::{END, SILENCE, SWITCH},
+    rooms::machines::memory::digest,
+    rooms::moving::sending::{END, SILENCE, SWITCH},
     world::World,
 };
 use serde_json::Value;

@@ -1,14 +1,14 @@
 //! A guest's graphical screen: the remote framebuffer protocol on an upgraded connection, the picture of now, and the one
 //! that was kept when it crashed, was reset or switched off.
 
-use super::{owner_only, refused};
+use crate::agent::{owner_only, refused};
 use crate::{
-    console::time_of_day,
     fault::Device,
-    guest::{BOOT, Guest},
-    host::Kept,
-    screen::{self, Layout, Scene, Screen, Wish},
-    volume::Record,
+    rooms::consoles::screen::{self, Layout, Scene, Screen, Wish},
+    rooms::consoles::terminal::time_of_day,
+    rooms::hosts::host::Kept,
+    rooms::machines::guest::{BOOT, Guest},
+    rooms::storage::volume::Record,
     world::{State, World},
 };
 use axum::{
@@ -24,7 +24,7 @@ use serde::Deserialize;
 const TAIL: usize = 29;
 
 #[derive(Deserialize)]
-pub(super) struct Ask {
+pub(crate) struct Ask {
     /// The keyboard that the guest has: `us`, `de`, `fr`, `se`.
     #[serde(default)]
     keyboard: String,
@@ -128,7 +128,7 @@ impl World {
 }
 
 /// The kernel stops, and the host keeps the picture of what it said last.
-pub(super) fn crash(state: &mut State, host: &str, uuid: &str, now: i64) {
+pub(crate) fn crash(state: &mut State, host: &str, uuid: &str, now: i64) {
     let guest = state
         .hosts
         .get_mut(host)
@@ -176,7 +176,7 @@ fn told(world: &World, host: &str, uuid: &str, layout: Layout, what: screen::Tol
 }
 
 /// Switches to the remote framebuffer protocol: `Upgrade: rfb`.
-pub(super) async fn upgrade(
+pub(crate) async fn upgrade(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     Query(ask): Query<Ask>,
@@ -242,12 +242,12 @@ pub(super) async fn upgrade(
 }
 
 #[derive(Deserialize)]
-pub(super) struct Which {
+pub(crate) struct Which {
     /// The number of a kept picture; none: what is shown now.
     kept: Option<i64>,
 }
 
-pub(super) async fn picture(
+pub(crate) async fn picture(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     Query(which): Query<Which>,

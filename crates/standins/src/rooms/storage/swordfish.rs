@@ -3,8 +3,8 @@
 
 use crate::{
     fault::Device,
-    storage::{Array, ArrayKind, Connection, Lun},
-    volume::Volume,
+    rooms::storage::array::{Array, ArrayKind, Connection, Lun},
+    rooms::storage::volume::Volume,
     world::State as World,
 };
 use axum::{
@@ -266,8 +266,8 @@ async fn make_volume(
         let id = array.number();
         let uid = format!(
             "naa.6{:015x}{:016x}",
-            crate::guest::hash(at) >> 4,
-            crate::guest::hash(&format!("{at}{id}"))
+            crate::rooms::machines::guest::hash(at) >> 4,
+            crate::rooms::machines::guest::hash(&format!("{at}{id}"))
         );
         let lun = Lun {
             name,

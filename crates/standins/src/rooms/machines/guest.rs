@@ -1,9 +1,9 @@
 //! A simulated guest: the phases of its boot, and how busy it is.
 
 use crate::{
-    console::Console,
-    screen::Screen,
-    volume::{Record, Temper},
+    rooms::consoles::screen::Screen,
+    rooms::consoles::terminal::Console,
+    rooms::storage::volume::{Record, Temper},
 };
 use serde::{Deserialize, Serialize};
 

@@ -1,9 +1,9 @@
 //! One simulated host: what it is, who owns it, what runs on it, and what it has answered to which key.
 
 use crate::{
-    guest::Guest,
-    host_console::HostConsole,
-    network::{HostNet, Uplink},
+    rooms::hosts::host_console::HostConsole,
+    rooms::machines::guest::Guest,
+    rooms::networks::network::{HostNet, Uplink},
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

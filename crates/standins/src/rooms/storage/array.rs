@@ -1,7 +1,7 @@
 //! Arrays and filers: pools, volumes on them, who may reach them, and by which portals. What a host really sees of a
 //! volume is decided here, from the array's mapping, the host's logins and the state of each path.
 
-use crate::{host::Identity, world::State};
+use crate::{rooms::hosts::host::Identity, world::State};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -45,7 +45,7 @@ pub(crate) struct Portal {
     pub(crate) up: bool,
 }
 
-/// A volume of the array; what is on it stands in [`crate::volume::Volume`] under the same identity.
+/// A volume of the array; what is on it stands in [`crate::rooms::storage::volume::Volume`] under the same identity.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Lun {
     pub(crate) name: String,
@@ -162,7 +162,7 @@ impl State {
             if lun.thin {
                 self.volumes
                     .get(&lun.uid)
-                    .map_or(0, crate::volume::Volume::used)
+                    .map_or(0, crate::rooms::storage::volume::Volume::used)
             } else {
                 lun.capacity
             }

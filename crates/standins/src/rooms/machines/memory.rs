@@ -1,6 +1,6 @@
 //! A guest's memory while it is moved: pages with versions and dirty bits, written under a seeded pattern.
 
-use crate::{guest::hash, volume::Record};
+use crate::{rooms::machines::guest::hash, rooms::storage::volume::Record};
 
 /// Bytes of a page, as they are tracked here.
 pub(crate) const PAGE: u64 = 64 << 10;

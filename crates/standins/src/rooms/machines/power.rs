@@ -1,11 +1,11 @@
 //! Power: on under a new generation of the run lease, stop, off; and what a machine boots from.
 
-use super::{change::keyed, owner_only, refused, say};
+use crate::agent::{change::keyed, owner_only, refused, say};
 use crate::{
     fault::Device,
-    guest::Guest,
-    host::Host,
-    volume::{Boot, ImageAt, Record, Volume},
+    rooms::hosts::host::Host,
+    rooms::machines::guest::Guest,
+    rooms::storage::volume::{Boot, ImageAt, Record, Volume},
     world::State,
 };
 use axum::{
@@ -18,7 +18,7 @@ use serde::Deserialize;
 use serde_json::json;
 
 /// The image is there, whole, and on a volume that the host mounts.
-pub(super) fn boot_fits(state: &State, host: &str, boot: &Boot) -> Result<(), Response> {
+pub(crate) fn boot_fits(state: &State, host: &str, boot: &Boot) -> Result<(), Response> {
     let Some(at) = &boot.image else {
         return Ok(());
     };
@@ -61,12 +61,12 @@ fn boot_source(state: &State, host: &str, record: &Record) -> Option<String> {
 }
 
 #[derive(Deserialize)]
-pub(super) struct Power {
+pub(crate) struct Power {
     act: String,
     generation: Option<u64>,
 }
 
-pub(super) async fn power(
+pub(crate) async fn power(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
@@ -94,7 +94,13 @@ pub(super) async fn power(
                 guest.stopping.get_or_insert(now);
             }
             "off" => {
-                super::screen::keep(state, &name, &uuid, now, "it was powered off");
+                crate::rooms::consoles::screens::keep(
+                    state,
+                    &name,
+                    &uuid,
+                    now,
+                    "it was powered off",
+                );
                 let gone = state
                     .hosts
                     .get_mut(&name)

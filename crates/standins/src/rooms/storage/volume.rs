@@ -1,7 +1,7 @@
 //! A simple shared volume: machine records, and the run lease of each machine with its generation. A write under a
 //! lower generation, or by a host that isn't the lease's holder, is refused and recorded.
 
-use crate::{network::Nic, seed::Seed};
+use crate::{rooms::machines::seed::Seed, rooms::networks::network::Nic};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -161,7 +161,7 @@ impl Volume {
             .records
             .values()
             .map(|r| {
-                let disks = crate::copying::takes(r);
+                let disks = crate::rooms::moving::copying::takes(r);
                 let swap = if r.lease.holder.is_some() {
                     r.memory.size.saturating_sub(r.memory.kept)
                 } else {

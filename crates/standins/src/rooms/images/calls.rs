@@ -1,13 +1,13 @@
 //! Images on volumes: room, bytes in pieces, checksum, removal.
 
-use super::{
+use crate::agent::{
     change::{by_owner, fenced},
     owner_only, refused,
 };
 use crate::{
     fault::Device,
-    images::Refused,
-    volume::{Image, Volume},
+    rooms::images::files::Refused,
+    rooms::storage::volume::{Image, Volume},
     world::State,
 };
 use axum::{
@@ -50,12 +50,12 @@ fn told(device: &Device, uid: &str, id: &str, image: &Image) -> Value {
 }
 
 #[derive(Deserialize)]
-pub(super) struct New {
+pub(crate) struct New {
     name: String,
     size: u64,
 }
 
-pub(super) async fn create(
+pub(crate) async fn create(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     headers: HeaderMap,
@@ -90,7 +90,7 @@ fn look(device: &Device, headers: &HeaderMap, uid: &str, id: &str) -> Result<Ima
     volume.images.get(id).cloned().ok_or_else(unknown)
 }
 
-pub(super) async fn show(
+pub(crate) async fn show(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     headers: HeaderMap,
@@ -102,13 +102,13 @@ pub(super) async fn show(
 }
 
 #[derive(Deserialize)]
-pub(super) struct Piece {
+pub(crate) struct Piece {
     from: u64,
     #[serde(default)]
     length: usize,
 }
 
-pub(super) async fn append(
+pub(crate) async fn append(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     Query(piece): Query<Piece>,
@@ -155,7 +155,7 @@ pub(super) async fn append(
 /// The most that is read at once.
 const LARGEST: usize = 1 << 20;
 
-pub(super) async fn read(
+pub(crate) async fn read(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     Query(piece): Query<Piece>,
@@ -172,7 +172,7 @@ pub(super) async fn read(
 }
 
 /// Nothing more is taken, and the checksum of what lies there is worked out: begun here, looked at with the image.
-pub(super) async fn seal(
+pub(crate) async fn seal(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     headers: HeaderMap,
@@ -213,7 +213,7 @@ fn work_out(device: &Device, uid: &str, id: &str) {
     device.world.images.end(uid, id, broken);
 }
 
-pub(super) async fn remove(
+pub(crate) async fn remove(
     Extract(device): Extract<Device>,
     Path((uid, id)): At,
     headers: HeaderMap,
@@ -223,7 +223,7 @@ pub(super) async fn remove(
         &headers,
         &format!("image:{uid}/{id}"),
         |state, host| {
-            let mine = |r: &&crate::volume::Record| {
+            let mine = |r: &&crate::rooms::storage::volume::Record| {
                 let image = r.boot.image.as_ref();
                 image.is_some_and(|i| i.volume == uid && i.id == id)
             };

@@ -1,12 +1,12 @@
 //! A host and its volumes: logging in on portals, what it sees there, formatting, mounting, growing, giving up.
 
-use super::{
+use crate::agent::{
     change::{Outcome, by_owner},
     owner_only, refused, say,
 };
 use crate::{
     fault::Device,
-    volume::{OURS, Volume},
+    rooms::storage::volume::{OURS, Volume},
     world::State,
 };
 use axum::{
@@ -29,14 +29,14 @@ fn owner(volume: &Volume) -> Value {
     )
 }
 
-pub(super) fn paths(state: &State, host: &str, uid: &str) -> Vec<Value> {
+pub(crate) fn paths(state: &State, host: &str, uid: &str) -> Vec<Value> {
     let all = state.paths(host, uid).into_iter();
     all.map(|p| json!({"portal": p.portal, "uplink": p.uplink, "up": p.up}))
         .collect()
 }
 
 /// What is offered to this host, mounted or not.
-pub(super) async fn show(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {
+pub(crate) async fn show(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
@@ -56,12 +56,12 @@ pub(super) async fn show(Extract(device): Extract<Device>, headers: HeaderMap) -
 }
 
 #[derive(Deserialize)]
-pub(super) struct LogIn {
+pub(crate) struct LogIn {
     portals: Vec<String>,
 }
 
 /// Logs in on every portal that answers; says which didn't.
-pub(super) async fn log_in(
+pub(crate) async fn log_in(
     Extract(device): Extract<Device>,
     headers: HeaderMap,
     Json(ask): Json<LogIn>,
@@ -100,7 +100,7 @@ fn reached<'a>(state: &'a mut State, host: &str, uid: &str) -> Result<&'a mut Vo
 }
 
 /// Mounts what carries our format. A volume without owner becomes that of the host's owner.
-pub(super) fn mount(
+pub(crate) fn mount(
     state: &mut State,
     host: &str,
     uid: &str,
@@ -131,7 +131,7 @@ pub(super) fn mount(
 }
 
 #[derive(Deserialize)]
-pub(super) struct Give {
+pub(crate) struct Give {
     #[serde(default)]
     name: String,
     cluster: String,
@@ -152,7 +152,7 @@ fn on_volume(
 }
 
 /// Formats only what is provably empty.
-pub(super) async fn format(
+pub(crate) async fn format(
     Extract(device): Extract<Device>,
     Path(uid): Path<String>,
     headers: HeaderMap,
@@ -175,7 +175,7 @@ pub(super) async fn format(
 }
 
 /// Takes a volume that nobody owns, or that whoever is named owned before.
-pub(super) async fn take(
+pub(crate) async fn take(
     Extract(device): Extract<Device>,
     Path(uid): Path<String>,
     headers: HeaderMap,
@@ -202,7 +202,7 @@ pub(super) async fn take(
     })
 }
 
-pub(super) async fn put_mount(
+pub(crate) async fn put_mount(
     Extract(device): Extract<Device>,
     Path(uid): Path<String>,
     headers: HeaderMap,
@@ -219,7 +219,7 @@ pub(super) async fn put_mount(
     })
 }
 
-pub(super) async fn unmount(
+pub(crate) async fn unmount(
     Extract(device): Extract<Device>,
     Path(uid): Path<String>,
     headers: HeaderMap,
@@ -239,7 +239,7 @@ pub(super) async fn unmount(
 }
 
 /// Gives the volume up: it has no owner any more, and everything on it stays.
-pub(super) async fn disown(
+pub(crate) async fn disown(
     Extract(device): Extract<Device>,
     Path(uid): Path<String>,
     headers: HeaderMap,
@@ -264,7 +264,7 @@ pub(super) async fn disown(
 }
 
 /// Lets the format fill a volume that has become larger.
-pub(super) async fn grow(
+pub(crate) async fn grow(
     Extract(device): Extract<Device>,
     Path(uid): Path<String>,
     headers: HeaderMap,

@@ -1,6 +1,6 @@
 //! A switch's management by RESTCONF (RFC 8040): ietf-interfaces (RFC 8343), VLANs by IEEE 802.1Q, neighbours by LLDP.
 
-use crate::{fault::Device, network::Switch};
+use crate::{fault::Device, rooms::networks::network::Switch};
 use axum::{
     Json, Router,
     extract::State,

@@ -2,8 +2,8 @@
 //! goes over, under the next generation of the run lease.
 
 use crate::{
-    guest::whole,
-    volume::Record,
+    rooms::machines::guest::whole,
+    rooms::storage::volume::Record,
     world::{State, World},
 };
 use serde_json::{Value, json};
@@ -52,7 +52,7 @@ impl Copy {
 
 /// What a thin or thick disk takes on its volume.
 pub(crate) fn takes(record: &Record) -> u64 {
-    let disk = |d: &crate::volume::Disk| {
+    let disk = |d: &crate::rooms::storage::volume::Disk| {
         if d.thick {
             d.size
         } else {

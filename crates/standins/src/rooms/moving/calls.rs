@@ -1,9 +1,9 @@
 //! Moving a machine: what the destination promises, and what the source does.
 
-use super::{change::fenced, owner_only, refused};
+use crate::agent::{change::fenced, owner_only, refused};
 use crate::{
     fault::Device,
-    moving::{Ask, begin},
+    rooms::moving::sending::{Ask, begin},
 };
 use axum::{
     Json,
@@ -19,13 +19,13 @@ fn conflict(code: &str, words: impl Into<String>) -> Response {
 }
 
 #[derive(Deserialize)]
-pub(super) struct Arrival {
+pub(crate) struct Arrival {
     /// The host that it comes from.
     from: String,
 }
 
 /// Holds room for a machine; answers where it is awaited and the word that its source must say.
-pub(super) async fn arrive(
+pub(crate) async fn arrive(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
@@ -68,7 +68,7 @@ pub(super) async fn arrive(
     }
 }
 
-pub(super) async fn leave(
+pub(crate) async fn leave(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
@@ -100,7 +100,7 @@ pub(super) async fn leave(
     }
 }
 
-pub(super) async fn show(
+pub(crate) async fn show(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
@@ -118,7 +118,7 @@ pub(super) async fn show(
     }
 }
 
-pub(super) async fn cancel(
+pub(crate) async fn cancel(
     Extract(device): Extract<Device>,
     path: Path<String>,
     headers: HeaderMap,

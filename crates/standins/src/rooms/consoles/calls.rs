@@ -1,9 +1,9 @@
 //! A guest's text console: what it prints as a stream, what is typed as calls.
 
-use super::{owner_only, refused};
+use crate::agent::{owner_only, refused};
 use crate::{
-    console::{Around, Wish},
     fault::Device,
+    rooms::consoles::terminal::{Around, Wish},
     world::World,
 };
 use axum::{
@@ -19,7 +19,7 @@ use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 
 #[derive(Deserialize)]
-pub(super) struct From {
+pub(crate) struct From {
     #[serde(default)]
     from: u64,
 }
@@ -70,13 +70,13 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         .guests
         .insert(uuid.to_owned(), guest);
     if crashes {
-        super::screen::crash(&mut state, host, uuid, now);
+        crate::rooms::consoles::screens::crash(&mut state, host, uuid, now);
     }
     Some(seen)
 }
 
 /// A line of JSON whenever something was printed, and at least every second; ends when the machine is no longer here.
-pub(super) async fn watch(
+pub(crate) async fn watch(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     Query(ask): Query<From>,
@@ -117,7 +117,7 @@ pub(crate) fn stream(
     (kind, Body::from_stream(lines)).into_response()
 }
 
-pub(super) async fn typed(
+pub(crate) async fn typed(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,

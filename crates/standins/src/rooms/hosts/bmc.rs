@@ -44,7 +44,7 @@ async fn console(
     if let Err(no) = signed_in(&device, &headers) {
         return no;
     }
-    crate::agent::console::stream(ask.from, move |from| {
+    crate::rooms::consoles::calls::stream(ask.from, move |from| {
         device.world.host_console(&device.name, from, "")
     })
 }

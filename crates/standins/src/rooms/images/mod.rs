@@ -1,0 +1,4 @@
+//! Images on volumes.
+
+pub(crate) mod calls;
+pub(crate) mod files;

@@ -1,0 +1,7 @@
+//! Machines as their hosts run them.
+
+pub(crate) mod guest;
+pub(crate) mod memory;
+pub(crate) mod power;
+pub(crate) mod records;
+pub(crate) mod seed;

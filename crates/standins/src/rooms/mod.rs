@@ -1,0 +1,9 @@
+//! What devices can do, by the rooms that the application has for it.
+
+pub(crate) mod consoles;
+pub(crate) mod hosts;
+pub(crate) mod images;
+pub(crate) mod machines;
+pub(crate) mod moving;
+pub(crate) mod networks;
+pub(crate) mod storage;

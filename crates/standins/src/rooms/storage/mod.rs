@@ -1,0 +1,6 @@
+//! Arrays, and volumes as hosts see them.
+
+pub(crate) mod array;
+pub(crate) mod calls;
+pub(crate) mod swordfish;
+pub(crate) mod volume;
