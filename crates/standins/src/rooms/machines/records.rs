@@ -1,6 +1,6 @@
 //! Machines' records on their volume: made, rewritten, removed.
 
-use super::power::boot_fits;
+use super::{power::boot_fits, seed::Seed};
 use crate::{
     agent::{
         change::{Outcome, keyed},
@@ -115,10 +115,8 @@ pub(crate) async fn create(
                 ..*d
             })
             .collect();
-        let needs: u64 = disks
-            .iter()
-            .map(|d| if d.thick { d.size } else { d.written })
-            .sum();
+        let takes = |d: &Disk| if d.thick { d.size } else { d.written };
+        let needs: u64 = disks.iter().map(takes).sum();
         let free = volume.capacity.saturating_sub(volume.used());
         if needs > free {
             return Err(refused(
@@ -142,10 +140,7 @@ pub(crate) async fn create(
                 disks,
                 nics: ask.nics,
                 boot: ask.boot,
-                seed: ask
-                    .seed
-                    .as_deref()
-                    .and_then(crate::rooms::machines::seed::Seed::keep),
+                seed: ask.seed.as_deref().and_then(Seed::keep),
                 labels: ask.labels,
                 tier: ask.tier,
                 apart: ask.apart,
