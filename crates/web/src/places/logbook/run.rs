@@ -51,6 +51,8 @@ fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
         Phase::Queued { behind, .. } => (format!("waits for {behind}"), "mind"),
         Phase::Running => ("running".to_owned(), "running"),
         Phase::Done => ("done".to_owned(), "done"),
+        // Nobody knows that it failed: its device fell silent.
+        Phase::Failed if !state.tail.is_none() => ("silent".to_owned(), "unchecked"),
         Phase::Failed => ("failed".to_owned(), "failed"),
         Phase::Skipped => ("left out".to_owned(), "skipped"),
     };
