@@ -300,6 +300,10 @@ impl<A, S: Work> At<'_, A, S> {
             s.said = format!("{} Trying again ({} of {TRIES}).", fault.said, s.attempt);
             let attempt = s.attempt;
             s.fault = Some(fault).filter(Fault::leaves_open);
+            if goes_on && s.tail.is_none() {
+                // Whoever cancels before the next attempt must tell the device all the same.
+                s.tail = Tail::GoesOn;
+            }
             self.keep(step, s);
             self.orders.push(Order::Perform {
                 step,

@@ -129,3 +129,22 @@ fn a_plain_no_ends_it() {
     assert_eq!(left.tail, Tail::None);
     assert!(!waits(&small, stops));
 }
+
+/// If this fails, a move whose source was out of reach for a second is said to be given up before anybody was told, while
+/// its source goes on sending.
+#[test]
+fn what_went_on_before_one_silence_is_told_to_stop_too() {
+    let mut small = crate::moving::fixture(10_000, 100);
+    let (moves, _) = start(&mut small, &crate::moving::go(&[7], |_| {}));
+    let fault = Fault::new(FaultKind::Unreachable, "can't be reached", "wait");
+    tell(&mut small, moves, Input::Failed { step: 0, fault });
+    let state = |small: &Small| small.view.runs.get(moves).unwrap().step(0).unwrap().clone();
+    assert_eq!(state(&small).phase, Phase::Running);
+    assert_eq!(state(&small).tail, Tail::GoesOn, "the next order tells it");
+    let got_on = Input::NotYet {
+        step: 0,
+        said: "round 2".into(),
+    };
+    tell(&mut small, moves, got_on);
+    assert_eq!(state(&small).tail, Tail::None);
+}
