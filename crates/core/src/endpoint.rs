@@ -1,13 +1,13 @@
 //! How a device that is to be connected is reached, and the first password of it.
 
-use crate::ids::SecretRef;
+use crate::{ids::SecretRef, text::Line};
 use serde::{Deserialize, Serialize};
 
 /// A host to claim, with the certificate that the person was shown.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Endpoint {
-    pub address: String,
-    pub pin: String,
+    pub address: Line,
+    pub pin: Line,
 }
 
 /// Whether the first password was given, and where it is kept.

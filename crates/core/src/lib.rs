@@ -14,7 +14,7 @@
 //! road                                      what all of them answer; plans, assessments, turns
 //! placement packing availability …          fields of rules: questions on estate, loads, evidence
 //! view · runs · estate                      what is being changed · what is
-//! ids units moment finding permits …        words
+//! ids units text limits moment finding …    words
 //! ```
 
 pub mod addressing;
@@ -28,6 +28,7 @@ pub mod evidence;
 pub mod finding;
 pub mod forecast;
 pub mod ids;
+pub mod limits;
 pub mod loads;
 pub mod migration;
 pub mod moment;
@@ -41,5 +42,6 @@ pub mod rooms;
 pub mod runs;
 #[cfg(any(test, feature = "testkit"))]
 pub mod testkit;
+pub mod text;
 pub mod units;
 pub mod view;

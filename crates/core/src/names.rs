@@ -1,9 +1,6 @@
 //! Names of machines and hosts: what is allowed, and how a pattern becomes many names.
 
-/// The longest label of a DNS name (RFC 1035, section 2.3.4).
-pub const LONGEST: usize = 63;
-/// How many machines one proposal may make.
-pub const MOST: u32 = 100;
+use crate::limits;
 
 /// Checks one name as a DNS label (RFC 1123, section 2.1).
 ///
@@ -20,9 +17,10 @@ pub fn check(name: &str) -> Result<(), String> {
         Some(c) => Err(format!(
             "“{c}” can't stand in a name; letters a–z, digits and hyphens can."
         )),
-        None if name.len() > LONGEST => Err(format!(
-            "{} characters; a name has at most {LONGEST}.",
-            name.len()
+        None if name.len() > limits::NAME.most => Err(format!(
+            "{} characters; a name has at most {}.",
+            name.len(),
+            limits::NAME.most
         )),
         None if name.starts_with('-') || name.ends_with('-') => {
             Err("A name neither begins nor ends with a hyphen.".into())
@@ -42,9 +40,10 @@ pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
     if count == 0 {
         return Err("At least one machine.".into());
     }
-    if count > MOST {
+    if !may_be_made(count) {
         return Err(format!(
-            "At most {MOST} machines at once; you asked for {count}."
+            "At most {} machines at once; you asked for {count}.",
+            limits::AT_ONCE.most
         ));
     }
     let (head, width, first, tail) = match (pattern.find('{'), pattern.find('}')) {
@@ -75,6 +74,33 @@ pub fn spread(pattern: &str, count: u32) -> Result<Vec<String>, String> {
         .map(|()| names)
 }
 
+/// Whether one proposal may make so many machines.
+pub fn may_be_made(count: u32) -> bool {
+    count > 0 && usize::try_from(count).is_ok_and(|n| limits::AT_ONCE.check(n).is_ok())
+}
+
+/// Checks the labels that one thing will have: their names, their values, and how many they are.
+///
+/// # Errors
+/// Words for the person who typed them.
+pub fn check_labels<'a>(
+    labels: impl IntoIterator<Item = (&'a str, &'a str)>,
+) -> Result<(), String> {
+    let mut count = 0;
+    for (key, value) in labels {
+        check_label(key)?;
+        let length = value.chars().count();
+        if length > limits::LABEL_VALUE.most {
+            return Err(format!(
+                "The value of {key} has {length} characters; {} are taken.",
+                limits::LABEL_VALUE.most
+            ));
+        }
+        count += 1;
+    }
+    limits::LABELS.check(count)
+}
+
 /// Checks a label's key: up to 40 of letters, digits, `-`, `_`, `.`, `/`.
 ///
 /// # Errors
@@ -91,8 +117,9 @@ pub fn check_word(word: &str, what: &str) -> Result<(), String> {
     if word.is_empty() {
         return Err(format!("A {what} is missing."));
     }
-    if word.chars().count() > 40 {
-        return Err(format!("A {what} has at most 40 characters."));
+    let most = limits::LABEL_KEY.most;
+    if word.chars().count() > most {
+        return Err(format!("A {what} has at most {most} characters."));
     }
     let odd = |c: &char| !(c.is_alphanumeric() || "-_./".contains(*c));
     match word.chars().find(odd) {

@@ -329,6 +329,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         guest_key: seen.guest_key.clone(),
         deleted: None,
         note: seen.note.clone(),
+        found_as: None,
         virtual_hardware: seen.virtual_hardware,
         created: if seen.created.0 > 0 {
             seen.created
@@ -340,16 +341,6 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
 
 /// What a found machine is numbered until [`settle_adopted`] numbers it.
 const UNNUMBERED: MachineId = MachineId(0);
-
-/// A name is one machine's; who looks for the found one by the name it had there reads it in its note.
-fn renamed(note: &str, found: &str) -> String {
-    let word = format!("Found under the name {found}, which another machine has.");
-    if note.is_empty() {
-        word
-    } else {
-        format!("{note} {word}")
-    }
-}
 
 /// Gives machines that a device found (number 0) their numbers, and leaves out those that are known already.
 pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
@@ -380,7 +371,7 @@ pub fn settle_adopted(estate: &Estate, events: Vec<Event>) -> Vec<Event> {
                 {
                     let found = machine.name.clone();
                     machine.name = format!("{found}-{}", machine.id.0);
-                    machine.note = renamed(&machine.note, &found);
+                    machine.found_as = Some(found);
                 }
                 settled.push(Event::Machines(machines::Event::Adopted(machine)));
             }

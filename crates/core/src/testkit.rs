@@ -25,6 +25,7 @@ use crate::{
         machines::{CreateMachines, NewDisk, NewNic},
     },
     runs::Runs,
+    text::Note,
     units::{Bytes, Mhz},
     view::View,
 };
@@ -346,6 +347,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         guest_key: None,
         deleted: opts.contains_key("deleted").then_some(Moment(1000)),
         note: String::new(),
+        found_as: None,
         virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
         moved: None,
@@ -383,7 +385,7 @@ pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64)
         tier: 3,
         protected: false,
         apart: false,
-        note: String::new(),
+        note: Note::default(),
         start: true,
     }
 }

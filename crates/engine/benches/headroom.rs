@@ -37,7 +37,7 @@ async fn write(desk: Desk, viewer: Viewer, first: u64, written: Arc<AtomicU64>) 
         let machine = MachineId(2001 + n * 37 % 20_000);
         let ask = Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Machine(machine)],
-            sets: vec![Set::Note(format!("{n}"))],
+            sets: vec![Set::Note(format!("{n}").into())],
         });
         if desk.start(&viewer, ask, None, Uuid::new_v4()).await.is_ok() {
             written.fetch_add(1, Ordering::Relaxed);

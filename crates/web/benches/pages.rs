@@ -17,7 +17,7 @@ use zastrugi_store::{
     Journal,
     testkit::{Scratch, keep, resident},
 };
-use zastrugi_web::{WebSettings, build};
+use zastrugi_web::{WebSettings, pages};
 
 fn large() -> Estate {
     let mut text = String::new();
@@ -129,12 +129,9 @@ async fn pages(url: &str, paths: &[&str]) {
         .add_person("ada", Role::Admin, "benchmarks!")
         .await
         .unwrap();
-    let web = WebSettings {
-        address: "127.0.0.1".parse().unwrap(),
-        port: 0,
-        behind_proxy: false,
-    };
-    let client = Client::untracked(build(engine.desk(), web)).await.unwrap();
+    let client = Client::untracked(pages(engine.desk(), WebSettings::default()))
+        .await
+        .unwrap();
     let signed = client
         .post("/sign-in")
         .header(ContentType::Form)

@@ -1,10 +1,12 @@
-//! The pages: `frame` is what all have in common (shell, guards, sheets, live stream), `places` has a folder for each
+//! The pages: `front` listens, `frame` is what all have in common (shell, guards, sheets, live stream), `places` has a folder for each
 //! place with its routes, view structs and templates. A route is guard → question or proposal → desk → view.
 
 mod frame;
+mod front;
 mod places;
 
-pub use frame::server::{WebSettings, build};
+pub use frame::server::{WebSettings, pages};
+pub use front::{Pace, ServeError, serve};
 
 /// Every sheet that a page offers, with what somebody must be allowed to do to open it: for whoever checks that none is
 /// forgotten.

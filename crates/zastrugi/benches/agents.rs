@@ -82,8 +82,8 @@ async fn measure(url: &str) {
         let targets = chunk
             .iter()
             .map(|f| Endpoint {
-                address: f.address.clone(),
-                pin: f.greeting.pin.clone(),
+                address: (&f.address).into(),
+                pin: (&f.greeting.pin).into(),
             })
             .collect();
         let secret = desk.keep_secret("first-light").await.unwrap();

@@ -12,7 +12,7 @@ mod lab;
 use lab::Lab;
 use std::{
     io::{Read, Write},
-    net::{TcpListener, TcpStream},
+    net::TcpStream,
     time::Instant,
 };
 use zastrugi_core::rooms::images;
@@ -86,15 +86,13 @@ async fn main() {
     desk.add_person("bench.admin", Role::Admin, "harbour-lights")
         .await
         .unwrap();
-    let free = TcpListener::bind("127.0.0.1:0").unwrap();
-    let port = free.local_addr().unwrap().port();
-    drop(free);
-    let web = WebSettings {
-        address: "127.0.0.1".parse().unwrap(),
-        port,
-        behind_proxy: false,
-    };
-    tokio::spawn(zastrugi_web::build(desk.clone(), web).launch());
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    tokio::spawn(zastrugi_web::serve(
+        desk.clone(),
+        WebSettings::default(),
+        listener,
+    ));
 
     let mut file = zastrugi_formats::iso9660::write("BENCH", &[]).unwrap();
     file.resize(SIZE, 0x5a);
@@ -103,9 +101,9 @@ async fn main() {
             name: "bench".into(),
             volume: Some(lab.volume_named("slab").id),
             size: Bytes(SIZE as u64),
-            mark: String::new(),
+            mark: "".into(),
             label: Ok("BENCH".into()),
-            expected: String::new(),
+            expected: "".into(),
         })))
         .await;
     let image = lab.estate().image_named("bench").unwrap().id;

@@ -1,6 +1,7 @@
 //! The command line.
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
+use ipnet::IpNet;
 use std::{net::IpAddr, path::PathBuf};
 
 /// Zastrugi: hosts, clusters and virtual machines, with the consequences before the action.
@@ -102,6 +103,13 @@ pub(crate) struct Migrate {
     pub(crate) database: Database,
 }
 
+/// A network, or one address.
+fn net(text: &str) -> Result<IpNet, String> {
+    let one = |_| text.parse::<IpAddr>().map(IpNet::from);
+    let net = text.parse().or_else(one);
+    net.map_err(|_| format!("“{text}” is neither a network nor an address"))
+}
+
 #[derive(Debug, Clone, ClapArgs)]
 pub(crate) struct Serve {
     #[command(flatten)]
@@ -116,6 +124,9 @@ pub(crate) struct Serve {
     /// A proxy in front does TLS; needed to listen beyond loopback.
     #[arg(long)]
     pub(crate) behind_proxy: bool,
+    /// Proxies that are believed about whom they met, as addresses or networks.
+    #[arg(long, value_delimiter = ',', default_value = "127.0.0.1/32,::1/128", value_parser = net)]
+    pub(crate) proxies: Vec<IpNet>,
     /// Name of this installation, for its first start.
     #[arg(long, default_value = "Zastrugi")]
     pub(crate) name: String,

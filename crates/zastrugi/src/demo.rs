@@ -90,6 +90,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         port: args.port,
         key_file: args.dir.join("seal.key"),
         behind_proxy: false,
+        proxies: vec![],
         name: "Skarholm Ferries".into(),
         networks: format!("{}.0.0/16", args.net),
         announcements: args.announcements,
@@ -217,7 +218,7 @@ async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
     let estate = desk.look().estate;
     let label = |key: &str, value: String| Set::Label {
         key: key.into(),
-        value,
+        value: value.into(),
     };
     let mut edits = Vec::new();
     for (n, host) in estate
@@ -278,7 +279,10 @@ async fn networks(
             .await
             .map_err(Failed::Other)?;
         let ask = Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
-            target: Endpoint { address, pin },
+            target: Endpoint {
+                address: address.into(),
+                pin: pin.into(),
+            },
             site: site.into(),
             user: "reader".into(),
             password: Password::Kept(secret),
@@ -338,9 +342,9 @@ async fn image(
         name: name.into(),
         volume: volume.map(|v| v.id),
         size: Bytes(u64::try_from(file.len()).unwrap_or(u64::MAX)),
-        mark: String::new(),
+        mark: "".into(),
         label: Ok(label.into()),
-        expected: String::new(),
+        expected: "".into(),
     }));
     let run = desk
         .start(admin, ask, None, Uuid::new_v4())
@@ -383,8 +387,8 @@ async fn array(
     let controllers = addresses
         .iter()
         .map(|address| Endpoint {
-            pin: shown(address),
-            address: address.clone(),
+            pin: shown(address).into(),
+            address: address.into(),
         })
         .collect();
     let secret = desk
@@ -428,11 +432,11 @@ async fn take(
     let lun = lun.ok_or_else(missing)?.id.clone();
     let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
         array: Some(array),
-        source: VolumeSource::Existing { lun },
+        source: VolumeSource::Existing { lun: lun.into() },
         name: name.into(),
         cluster: Some(cluster),
         hosts: None,
-        typed: String::new(),
+        typed: "".into(),
     }));
     carry_out(desk, admin, ask).await
 }
@@ -458,8 +462,8 @@ async fn claim(
         .into_iter()
         .filter(|f| addresses.contains(&f.address))
         .map(|f| Endpoint {
-            address: f.address,
-            pin: f.greeting.pin,
+            address: f.address.into(),
+            pin: f.greeting.pin.into(),
         })
         .collect();
     let secret = desk

@@ -2,10 +2,11 @@
 
 use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
 use std::{io::Read, net::SocketAddr};
+use tokio::net::TcpListener;
 use zastrugi_core::moment::Span;
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
-use zastrugi_web::WebSettings;
+use zastrugi_web::{Pace, ServeError, WebSettings};
 
 /// Why a command did not go on.
 #[derive(Debug, thiserror::Error)]
@@ -14,8 +15,8 @@ pub(crate) enum Failed {
     Store(#[from] StoreError),
     #[error("{0}")]
     Io(#[from] std::io::Error),
-    #[error("the pages can't be served: {0}")]
-    Web(Box<rocket::Error>),
+    #[error("{0}")]
+    Web(#[from] ServeError),
     #[error("{0}")]
     Other(String),
 }
@@ -53,13 +54,21 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
 
 /// Serves the pages until it is told to stop.
 pub(crate) async fn pages(desk: Desk, args: &Serve) -> Result<(), Failed> {
+    let at = (args.address, args.port);
+    let listener = TcpListener::bind(at).await.map_err(|error| {
+        Failed::Other(format!(
+            "{}, port {}, can't be listened on: {error}",
+            at.0, at.1
+        ))
+    })?;
+    // Each connection takes descriptors: as many as this process may have.
+    let descriptors = rlimit::increase_nofile_limit(rlimit::INFINITY).unwrap_or(1024);
     let settings = WebSettings {
-        address: args.address,
-        port: args.port,
         behind_proxy: args.behind_proxy,
+        proxies: args.proxies.clone(),
+        pace: Pace::default().within(usize::try_from(descriptors).unwrap_or(usize::MAX)),
     };
-    let served = zastrugi_web::build(desk, settings).launch().await;
-    served.map(drop).map_err(|e| Failed::Web(Box::new(e)))
+    Ok(zastrugi_web::serve(desk, settings, listener).await?)
 }
 
 pub(crate) async fn migrate(database: &Database) -> Result<(), Failed> {

@@ -44,7 +44,7 @@ pub fn broken(view: &View, cluster: &Cluster) -> Vec<Broken> {
                     host.is_some_and(|h| !to.has(h))
                 });
                 found.extend(off.map(|m| Broken {
-                    rule: rule.name.clone(),
+                    rule: rule.name.to_string(),
                     required: rule.required,
                     words: format!("{} is on {}", m.name, host_name(view, m)),
                     heal: heal(view, cluster, m),
@@ -126,7 +126,7 @@ fn scattered(
         .collect();
     let to = most.filter(|_| away.len() == 1);
     Some(Broken {
-        rule: rule.name.clone(),
+        rule: rule.name.to_string(),
         required: rule.required,
         words: names.join(", "),
         heal: to.and_then(|to| fits(view, cluster, away[0], Some(to))),

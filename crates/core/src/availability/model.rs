@@ -158,7 +158,7 @@ impl Making<'_> {
         let apart = apart.into_iter().map(|g| self.group(g)).collect();
         let mut rules = estate.rules_of(machine);
         let together = rules.find(|r| r.required && r.kind == RuleKind::Together);
-        let together = together.map(|r| self.group(r.name.clone()));
+        let together = together.map(|r| self.group(r.name.to_string()));
         let restart = match (arrives, machine.restarts) {
             (true, _) => Restart::Arriving,
             (false, true) => Restart::Yes,
@@ -192,7 +192,7 @@ impl Making<'_> {
             machine.nics.iter().filter_map(|n| n.network).collect(),
             machine.virtual_hardware,
             machine.vcpus,
-            pins.map(|r| r.name.clone()).collect(),
+            pins.map(|r| r.name.to_string()).collect(),
         );
         if let Some(known) = self.classes.get(&class) {
             return known.clone();

@@ -94,6 +94,8 @@ pub(super) struct Index {
     pub(super) on_volume: Shared<VolumeId, MachineId>,
     pub(super) by_label: Shared<Arc<str>, MachineId>,
     pub(super) paused: OrdSet<MachineId>,
+    /// Found under a name that another has.
+    pub(super) renamed: OrdSet<MachineId>,
     pub(super) by_name: OrdMap<Arc<str>, MachineId>,
     pub(super) by_uuid: OrdMap<uuid::Uuid, MachineId>,
     pub(super) by_mac: OrdMap<Arc<str>, MachineId>,
@@ -126,6 +128,9 @@ impl Index {
         if matches!(machine.state, MachineState::Paused(_)) {
             self.paused.insert(id);
         }
+        if machine.found_as.is_some() {
+            self.renamed.insert(id);
+        }
         for nic in &machine.nics {
             self.by_mac.insert(nic.mac.as_str().into(), id);
         }
@@ -151,6 +156,7 @@ impl Index {
             self.by_label.take(label.as_str(), id);
         }
         self.paused.remove(&id);
+        self.renamed.remove(&id);
         for nic in &machine.nics {
             self.by_mac.remove(nic.mac.as_str());
         }

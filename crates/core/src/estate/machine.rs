@@ -123,6 +123,9 @@ pub struct Machine {
     /// When the machine was deleted; recoverable until [`Machine::KEPT_DAYS`] later.
     pub deleted: Option<Moment>,
     pub note: String,
+    /// The name under which it was found, where another machine had that name; until somebody gives it one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub found_as: Option<String>,
     pub virtual_hardware: u32,
     pub created: Moment,
     #[serde(default)]

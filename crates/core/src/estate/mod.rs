@@ -149,6 +149,11 @@ impl Estate {
         let all = self.index.paused.iter();
         all.filter_map(|id| self.machines.get(id))
     }
+    /// Machines that were found under a name that another machine has, until somebody gives them one.
+    pub fn machines_renamed(&self) -> impl Iterator<Item = &Arc<Machine>> {
+        let all = self.index.renamed.iter();
+        all.filter_map(|id| self.machines.get(id))
+    }
     pub fn cluster_named(&self, name: &str) -> Option<&Arc<Cluster>> {
         self.clusters
             .values()

@@ -4,6 +4,7 @@ use super::{Controller, Estate, Host};
 use crate::{
     ids::{ClusterId, NetworkId, SecretRef, SiteId, SwitchId},
     moment::{Moment, Span},
+    text::Line,
 };
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
@@ -101,7 +102,7 @@ pub struct Subnet {
 /// An address that somebody keeps for something that is no machine of ours.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reservation {
-    pub what: String,
+    pub what: Line,
     pub since: Moment,
 }
 
@@ -258,7 +259,7 @@ impl Network {
         let mut all: BTreeMap<IpAddr, (String, Moment)> = self
             .reserved
             .iter()
-            .map(|(a, r)| (*a, (r.what.clone(), r.since)))
+            .map(|(a, r)| (*a, (r.what.to_string(), r.since)))
             .collect();
         for gateway in self.subnets.iter().filter_map(|s| s.gateway) {
             all.insert(gateway, ("gateway".into(), Moment(0)));

@@ -1,14 +1,17 @@
 //! Rules for where machines may be, kept with their cluster.
 
 use super::{Estate, Host, Machine};
-use crate::ids::{HostId, MachineId};
+use crate::{
+    ids::{HostId, MachineId},
+    text::Line,
+};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// A rule for some machines of a cluster.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlaceRule {
-    pub name: String,
+    pub name: Line,
     pub kind: RuleKind,
     pub who: Who,
     /// Else it is preferred: worth a thought, and it costs where it is broken.
@@ -32,7 +35,7 @@ pub enum RuleKind {
 pub enum Who {
     Machines(BTreeSet<MachineId>),
     /// `key=value`, or `key`.
-    Label(String),
+    Label(Line),
 }
 
 /// Hosts by name, or all that carry a label.
@@ -115,7 +118,7 @@ impl Estate {
             .apart
             .iter()
             .cloned()
-            .chain(apart.map(|r| r.name.clone()))
+            .chain(apart.map(|r| r.name.to_string()))
             .collect()
     }
 }

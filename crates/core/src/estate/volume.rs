@@ -3,6 +3,7 @@
 use super::{Cluster, Estate, Host};
 use crate::{
     ids::{ArrayId, ClusterId, HostId, VolumeId},
+    text::Line,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
@@ -39,7 +40,7 @@ pub struct Volume {
     pub ready: bool,
     /// What a person states that it offers.
     #[serde(default)]
-    pub qualities: BTreeSet<String>,
+    pub qualities: BTreeSet<Line>,
     #[serde(default)]
     pub note: String,
 }

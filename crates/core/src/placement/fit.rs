@@ -208,7 +208,7 @@ fn together(ask: Ask<'_>) -> Option<Obstacle> {
     let mut rules = ask.estate.rules_of(ask.machine);
     let rule = rules.find(|r| r.required && r.kind == RuleKind::Together && away(ask, r))?;
     Some(Obstacle::Together {
-        rule: rule.name.clone(),
+        rule: rule.name.to_string(),
     })
 }
 
@@ -217,7 +217,7 @@ fn pinned(ask: Ask<'_>) -> Option<Obstacle> {
     let off = |r: &&PlaceRule| matches!(&r.kind, RuleKind::Pinned(to) if !to.has(&ask.row.host));
     let rule = rules.find(|r| r.required && off(r))?;
     Some(Obstacle::Pinned {
-        rule: rule.name.clone(),
+        rule: rule.name.to_string(),
     })
 }
 
@@ -236,7 +236,7 @@ fn preferred(ask: Ask<'_>) -> Option<Obstacle> {
     let mut rules = ask.estate.rules_of(ask.machine).filter(|r| !r.required);
     let rule = rules.find(broken)?;
     Some(Obstacle::Preferred {
-        rule: rule.name.clone(),
+        rule: rule.name.to_string(),
     })
 }
 

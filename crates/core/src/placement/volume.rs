@@ -4,6 +4,7 @@ use crate::{
     estate::{Cluster, Machine, MachineState, Volume},
     finding::{Finding, Rule},
     ids::VolumeId,
+    text::Line,
     units::Bytes,
     view::View,
 };
@@ -99,10 +100,10 @@ pub struct VolumeChoice {
 }
 
 /// What of that which is asked for the volume does not offer.
-fn lacks(volume: &Volume, asked: &BTreeSet<String>) -> Option<Finding> {
+fn lacks(volume: &Volume, asked: &BTreeSet<Line>) -> Option<Finding> {
     let missing: Vec<&str> = asked
         .difference(&volume.qualities)
-        .map(String::as_str)
+        .map(Line::as_str)
         .collect();
     if missing.is_empty() {
         return None;
@@ -116,7 +117,7 @@ fn lacks(volume: &Volume, asked: &BTreeSet<String>) -> Option<Finding> {
 #[derive(Debug, Clone, Copy)]
 pub struct Among<'a> {
     /// What it must offer.
-    pub qualities: &'a BTreeSet<String>,
+    pub qualities: &'a BTreeSet<Line>,
     /// This one and no other.
     pub only: Option<VolumeId>,
 }

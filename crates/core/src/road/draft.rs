@@ -5,6 +5,7 @@ use crate::{
     estate::{Estate, Host, Machine, Site, Volume},
     finding::{Finding, Rule},
     ids::{HostId, MachineId, RunId, SiteId, VolumeId},
+    limits,
     moment::Moment,
     placement::{Choice, Ledger},
     view::View,
@@ -12,7 +13,7 @@ use crate::{
 use std::{cmp::Reverse, collections::BTreeSet, sync::Arc};
 
 /// The most that one proposal may name.
-pub const MOST_CHOSEN: usize = 10_000;
+pub const MOST_CHOSEN: usize = limits::CHOSEN.most;
 
 pub struct Draft<'a, S: Work> {
     pub view: &'a View,
@@ -170,11 +171,10 @@ impl<'a, S: Work> Draft<'a, S> {
     pub fn site(&mut self, name: &str) -> Option<SiteId> {
         let name = name.trim();
         let words = match name.chars().count() {
-            0 => "Choose a site, or type the name of a new one.",
-            61.. => "A site's name has at most 60 characters.",
-            _ => "",
+            0 => Some("Choose a site, or type the name of a new one.".to_owned()),
+            n => limits::GROUP.check(n).err(),
         };
-        if !words.is_empty() {
+        if let Some(words) = words {
             self.found(Finding::stop(Rule::Name, "site", words).at("site"));
             return None;
         }

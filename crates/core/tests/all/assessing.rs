@@ -371,7 +371,7 @@ fn claiming(greeting: Option<Greeting>, pin: &str) -> (Small, Proposal) {
     }
     small.view.evidence = book.into();
     let targets = vec![Endpoint {
-        address,
+        address: address.into(),
         pin: pin.into(),
     }];
     (

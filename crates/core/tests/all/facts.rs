@@ -56,11 +56,11 @@ fn events() -> impl Strategy<Value = Event> {
                 target: Target::Machine(m),
                 sets: vec![
                     Set::Label {
-                        key: key.clone(),
-                        value
+                        key: (&key).into(),
+                        value: value.into()
                     },
                     Set::Unlabel {
-                        key: if key == "a" { "app".into() } else { key }
+                        key: if key == "a" { "app".into() } else { key.into() }
                     }
                 ],
             }

@@ -63,7 +63,7 @@ fn add(edit: impl FnOnce(&mut AddImage)) -> Proposal {
         size: Bytes::gib(2),
         mark: "other".into(),
         label: Ok("SPRING".into()),
-        expected: "0f".repeat(32),
+        expected: "0f".repeat(32).into(),
     };
     edit(&mut ask);
     Proposal::Images(images::Ask::Add(ask))
@@ -89,9 +89,9 @@ fn everything_that_can_be_known_before_a_file_is_sent_is_said_before() {
         ["stop: There is an image TIDE 3 already."]
     );
     assert_eq!(says(|a| a.name = " ".into()), ["stop: Give it a name."]);
-    assert!(says(|a| a.name = "x".repeat(81))[0].contains("at most 80"));
-    assert!(says(|a| a.expected = "0g".repeat(32))[0].contains("64 digits"));
-    assert!(says(|a| a.expected.clear())[0].starts_with("mind: No checksum is given"));
+    assert!(says(|a| a.name = "x".repeat(81).into())[0].contains("at most 80"));
+    assert!(says(|a| a.expected = "0g".repeat(32).into())[0].contains("64 digits"));
+    assert!(says(|a| a.expected = "".into())[0].starts_with("mind: No checksum is given"));
     assert_eq!(
         says(|a| (a.mark, a.size) = ("m".into(), Bytes::gib(1))),
         ["mind: tide 3 seems to be the same file; it is here already."]

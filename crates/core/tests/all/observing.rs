@@ -1,6 +1,9 @@
 //! Observations: only differences, never backwards.
 
-use zastrugi_core::rooms::{machines, networks, storage};
+use zastrugi_core::rooms::{
+    edits::{self, Set, Target},
+    machines, networks, storage,
+};
 use zastrugi_core::view::View;
 use zastrugi_core::{
     estate::{AsOf, Estate, Fact, HostNet, Machine, MachineState},
@@ -195,18 +198,28 @@ fn two_found_machines_of_one_name_are_both_taken_in_and_the_renamed_one_says_so(
         })
         .collect();
     assert_eq!(
-        (found[0].name.as_str(), found[0].note.as_str()),
-        ("twin", "")
+        (found[0].name.as_str(), &found[0].found_as),
+        ("twin", &None)
     );
     for (renamed, had) in [(found[1], "twin"), (found[2], "db")] {
         assert_eq!(renamed.name, format!("{had}-{}", renamed.id.0));
-        assert!(
-            renamed.note.contains(&format!("under the name {had}")),
-            "who looks for {had} finds it: {}",
-            renamed.note
-        );
+        assert_eq!(renamed.found_as.as_deref(), Some(had), "a person is told");
     }
     assert_eq!(see(&estate, &seen), [], "and that is that");
+    assert_eq!(estate.machines_renamed().count(), 2);
+    let named = Set::Name("twin-of-db".into());
+    let target = Target::Machine(found[2].id);
+    let other = found[1].id;
+    estate.absorb(&Event::Edits(edits::Event::Edited {
+        target,
+        sets: vec![named],
+    }));
+    let left: Vec<_> = estate.machines_renamed().map(|m| m.id).collect();
+    assert_eq!(
+        left,
+        [other],
+        "whoever has a name of a person's choice is settled"
+    );
 }
 
 #[test]

@@ -247,7 +247,10 @@ fn claim(edit: impl FnOnce(&mut Greeting), site: &str, password: Password) -> Ve
     );
     let pin = "aaaa".into();
     let ask = ClaimHosts {
-        targets: vec![Endpoint { address, pin }],
+        targets: vec![Endpoint {
+            address: address.into(),
+            pin,
+        }],
         site: site.into(),
         password,
     };
@@ -328,11 +331,11 @@ fn what_is_typed_wrongly_in_an_edit_is_said_at_its_field() {
     };
     let label = |key: &str| Set::Label {
         key: key.into(),
-        value: String::new(),
+        value: "".into(),
     };
-    let wrong: [(&str, Set); 10] = [
+    let wrong: [(&str, Set); 11] = [
         ("name", Set::Name("No Good".into())),
-        ("name", Set::Name(String::new())),
+        ("name", Set::Name("".into())),
         ("tier", Set::Tier(0)),
         ("vcpus", Set::VCpus(0)),
         ("memory", memory(32, 32, 32)),
@@ -340,13 +343,27 @@ fn what_is_typed_wrongly_in_an_edit_is_said_at_its_field() {
         ("max", memory(512, 1024, 512)),
         ("labels", label("")),
         ("labels", label("a b")),
-        ("note", Set::Note("x".repeat(2001))),
+        (
+            "labels",
+            Set::Label {
+                key: "team".into(),
+                value: "x".repeat(61).into(),
+            },
+        ),
+        ("name", Set::Name("x".repeat(64).into())),
     ];
     for (field, set) in wrong {
         let a = put(&small, &edit(&[8], vec![set.clone()]));
         assert!(a.at_field(field).is_some(), "{set:?}: {:?}", worse(&a));
     }
     assert!(!put(&small, &edit(&[8], vec![label("team/owner.x-1_2")])).blocked());
+    let many = |n: usize| (0..n).map(|i| label(&format!("l{i}"))).collect();
+    assert!(!put(&small, &edit(&[8], many(32))).blocked());
+    let a = put(&small, &edit(&[8], many(33)));
+    assert!(
+        a.at_field("labels").is_some(),
+        "a page must not grow with labels"
+    );
 }
 
 #[test]
@@ -480,7 +497,7 @@ fn what_another_run_holds_is_said_before_one_waits_for_it() {
     small.begin(accepted);
     let label = Set::Label {
         key: "a".into(),
-        value: String::new(),
+        value: "".into(),
     };
     let rename = put(&small, &edit(&[8], vec![Set::Name("quay".into())]));
     assert!(

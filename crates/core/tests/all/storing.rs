@@ -88,7 +88,7 @@ fn new_volume(edit: impl FnOnce(&mut ConnectVolume)) -> Proposal {
         name: "quay".into(),
         cluster: Some(ClusterId(901)),
         hosts: None,
-        typed: String::new(),
+        typed: "".into(),
     };
     edit(&mut ask);
     Proposal::Storage(storage::Ask::ConnectVolume(ask))
@@ -466,8 +466,8 @@ fn connecting(answers: &[(&str, &str)], edit: impl FnOnce(&mut ConnectArray)) ->
             },
         );
         controllers.push(Endpoint {
-            address: (*address).to_owned(),
-            pin,
+            address: (*address).into(),
+            pin: pin.into(),
         });
     }
     let mut ask = ConnectArray {
@@ -543,7 +543,7 @@ fn what_a_volume_offers_is_stated_at_once_and_told() {
     let mut small = read("cluster a\nhost 1 64\nmachine 7 db 8 on 1");
     let volume = *small.view.estate.volumes.keys().next().unwrap();
     let offers = |words: &[&str]| {
-        let qualities = words.iter().map(|w| (*w).to_owned()).collect();
+        let qualities = words.iter().map(|w| (*w).into()).collect();
         Proposal::Qualities(Ask::State { volume, qualities })
     };
     let plan = put(&small, &offers(&["fast", "mirrored"]))
@@ -606,7 +606,7 @@ fn machines_go_where_what_they_ask_for_is_offered() {
         ..Volume::clone(&first)
     };
     let offers = Volume {
-        qualities: ["mirrored".to_owned()].into(),
+        qualities: ["mirrored".into()].into(),
         ..Volume::clone(&first)
     };
     small.alter(|e| {
@@ -618,7 +618,7 @@ fn machines_go_where_what_they_ask_for_is_offered() {
             .insert(VolumeId(952), zastrugi_core::testkit::paths(2));
     });
     let ask = |words: &[&str], volume| {
-        let qualities = words.iter().map(|w| (*w).to_owned()).collect();
+        let qualities = words.iter().map(|w| (*w).into()).collect();
         let machine = CreateMachines {
             qualities,
             volume,

@@ -366,7 +366,7 @@ fn proposals() -> Vec<(Proposal, Act)> {
         (
             Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
                 targets: vec![target()],
-                site: site(),
+                site: (site()).into(),
                 password,
             })),
             Act::Hosts,
@@ -410,7 +410,7 @@ fn proposals() -> Vec<(Proposal, Act)> {
         (
             Proposal::Machines(machines::Ask::Purge {
                 machines: machines(),
-                typed: String::new(),
+                typed: "".into(),
             }),
             Act::Purge,
         ),
@@ -418,8 +418,8 @@ fn proposals() -> Vec<(Proposal, Act)> {
             Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
                 controllers: vec![target()],
                 kind: ArrayKind::File,
-                site: site(),
-                user: user(),
+                site: (site()).into(),
+                user: (user()).into(),
                 password,
             })),
             Act::Storage,
@@ -431,7 +431,7 @@ fn proposals() -> Vec<(Proposal, Act)> {
                 name: "v".into(),
                 cluster: None,
                 hosts: None,
-                typed: String::new(),
+                typed: "".into(),
             })),
             Act::Storage,
         ),
@@ -457,8 +457,8 @@ fn proposals() -> Vec<(Proposal, Act)> {
         (
             Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
                 target: target(),
-                site: site(),
-                user: user(),
+                site: (site()).into(),
+                user: (user()).into(),
                 password,
             })),
             Act::Storage,

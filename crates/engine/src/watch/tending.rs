@@ -126,7 +126,7 @@ async fn purge_expired(shared: &Arc<Shared>, scribe: &Scribe) {
         let deleted = machine.deleted.map_or(0, |at| at.0.unsigned_abs());
         let ask = machines::Ask::Purge {
             machines: vec![machine.id],
-            typed: machine.name.clone(),
+            typed: (&machine.name).into(),
         };
         let wish = Wish {
             who: Who::itself(),

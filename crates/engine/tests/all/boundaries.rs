@@ -153,7 +153,7 @@ impl Tour<'_> {
                 size: Bytes(file.len() as u64),
                 mark: "a mark".into(),
                 label: Ok("TIDE_3".into()),
-                expected: String::new(),
+                expected: "".into(),
             })))
             .await;
         let image = lab.estate().image_named("tide 3").unwrap().id;

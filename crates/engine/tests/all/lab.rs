@@ -225,8 +225,8 @@ impl Lab {
         let targets = found
             .into_iter()
             .map(|f| Endpoint {
-                address: f.address,
-                pin: f.greeting.pin,
+                address: f.address.into(),
+                pin: f.greeting.pin.into(),
             })
             .collect();
         let secret = self.desk.keep_secret("first-light").await.unwrap();
@@ -301,7 +301,10 @@ impl Lab {
                 Answer::Manager { pin, .. } => pin.clone(),
                 other => panic!("{other:?}"),
             };
-            Endpoint { address, pin }
+            Endpoint {
+                address: address.into(),
+                pin: pin.into(),
+            }
         });
         let secret = self.desk.keep_secret(password).await.unwrap();
         Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
@@ -333,7 +336,9 @@ impl Lab {
                 size: Bytes::gib(gib),
                 provisioning: Provisioning::Thin,
             },
-            None => VolumeSource::Existing { lun: lun.unwrap() },
+            None => VolumeSource::Existing {
+                lun: (lun.unwrap()).into(),
+            },
         };
         Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
             array: Some(array),
@@ -341,7 +346,7 @@ impl Lab {
             name: name.into(),
             cluster: estate.clusters.keys().next().copied(),
             hosts: None,
-            typed: String::new(),
+            typed: "".into(),
         }))
     }
 

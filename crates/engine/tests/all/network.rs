@@ -32,7 +32,10 @@ pub(crate) async fn switch(lab: &Lab, name: &str) -> Proposal {
     };
     let secret = lab.desk.keep_secret("first-light").await.unwrap();
     Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
-        target: Endpoint { address, pin },
+        target: Endpoint {
+            address: address.into(),
+            pin: pin.into(),
+        },
         site: "Quayside".into(),
         user: "reader".into(),
         password: Password::Kept(secret),

@@ -6,7 +6,7 @@ use std::{
 };
 use zastrugi_core::runs::{Phase, Runs};
 use zastrugi_core::{
-    estate::{ArrayCondition, Cluster, Condition, Estate, MachineState},
+    estate::{ArrayCondition, Cluster, Condition, Estate, Machine, MachineState},
     runs::RunState,
     view::View,
 };
@@ -66,6 +66,7 @@ fn compute(view: &View, headrooms: &Headrooms, held: Option<&str>, site: Option<
     all.extend(runs(&view.runs));
     all.extend(storage(estate, site));
     all.extend(networks(estate, site));
+    all.extend(renamed(estate, site));
     let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
     all.extend(
         estate
@@ -120,6 +121,37 @@ fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         })
     })
     .collect()
+}
+
+/// Machines that were found under a name that another has: nobody but a person knows which is which.
+fn renamed(estate: &Estate, site: Option<u64>) -> Option<Need> {
+    let here = |m: &&Arc<Machine>| {
+        let cluster = m.cluster.and_then(|c| estate.clusters.get(&c));
+        site.is_none_or(|s| cluster.is_some_and(|c| c.site.0 == s))
+    };
+    let mut found = estate.machines_renamed().filter(here);
+    let first = found.next()?;
+    let was = first.found_as.as_deref().unwrap_or_default();
+    let text = match found.count() {
+        0 => format!(
+            "{} was found under the name {was}, which another machine has.",
+            first.name
+        ),
+        n => format!(
+            "{} machines were found under names that others have.",
+            n + 1
+        ),
+    };
+    Some(Need {
+        glyph: "mind",
+        text,
+        link: format!("/sheet/edit-machines?ids={}", first.id.0),
+        link_words: "Give it a name",
+        detail: format!(
+            "on its volume it was {was}; here it is called {}",
+            first.name
+        ),
+    })
 }
 
 /// Networks that stand otherwise on some hosts, one line for each.

@@ -9,6 +9,10 @@ use rocket::{
     request::{self, FromRequest},
 };
 use std::net::{Ipv6Addr, SocketAddrV6};
+use zastrugi_core::{
+    limits::{self, Limit},
+    text,
+};
 
 /// Where the management of arrays and switches listens if nobody says otherwise.
 const MANAGER_PORT: u16 = 8443;
@@ -22,6 +26,36 @@ pub(crate) fn at_manager(typed: &str) -> String {
     }
 }
 
+/// Fields of many lines, or of many chosen things. What is not named here is one line.
+const LISTS: &[&str] = &[
+    "addresses",
+    "guests",
+    "head",
+    "hosts",
+    "labels",
+    "machines",
+    "networks",
+    "qualities",
+    "range",
+    "reserved",
+    "rows",
+    "unlabel",
+];
+/// What a page made for itself: identifiers and what was before one's eyes, read by parsers that take nothing else.
+const OURS: &[&str] = &["ids", "seen", "request", "_csrf"];
+/// Secrets are taken as they are: they are hashed or sealed, and shown to nobody.
+const SECRETS: &[&str] = &["password", "current", "fresh", "again"];
+
+/// What may stand in a field of this name: how long it is, and whether it has several lines. None: anything.
+fn rule(name: &str) -> Option<(&'static Limit, bool)> {
+    match name {
+        "note" => Some((&limits::NOTE, true)),
+        name if LISTS.contains(&name) => Some((&limits::LIST, true)),
+        name if SECRETS.contains(&name) || OURS.contains(&name) => None,
+        _ => Some((&limits::LINE, false)),
+    }
+}
+
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Fields(Vec<(String, String)>);
 
@@ -32,6 +66,28 @@ impl Fields {
                 .into_owned()
                 .collect(),
         )
+    }
+    /// Fields that hold what can't stand there, with words for each: nothing can be begun with them.
+    pub(crate) fn flaws(&self) -> Vec<(String, String)> {
+        let flaw = |(name, value): &(String, String)| {
+            let (limit, lines) = rule(name)?;
+            let words = text::check(value.trim(), limit, lines).err()?;
+            Some((name.clone(), words))
+        };
+        self.0.iter().filter_map(flaw).collect()
+    }
+    /// A secret, letter by letter: blanks at its ends are part of it.
+    pub(crate) fn secret(&self, name: &str) -> &str {
+        let found = self.0.iter().rev().find(|(n, _)| n == name);
+        found.map_or("", |(_, v)| v)
+    }
+    /// The same without what can't stand in a field: for looking things up, where nothing has such a name.
+    fn cleaned(self) -> Self {
+        let clean = |(name, value): (String, String)| match rule(&name) {
+            Some((limit, lines)) => (name, text::cleaned(&value, limit, lines)),
+            None => (name, value),
+        };
+        Fields(self.0.into_iter().map(clean).collect())
     }
     /// The field's value, trimmed; empty when it isn't there.
     pub(crate) fn get(&self, name: &str) -> &str {
@@ -128,9 +184,8 @@ impl<'r> FromRequest<'r> for Query {
     type Error = std::convert::Infallible;
 
     async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Self::Error> {
-        request::Outcome::Success(Query(Fields::parse(
-            request.uri().query().map_or("", |q| q.as_str()),
-        )))
+        let text = request.uri().query().map_or("", |q| q.as_str());
+        request::Outcome::Success(Query(Fields::parse(text).cleaned()))
     }
 }
 

@@ -2,21 +2,36 @@
 
 use super::{assets, console, find, headers::Headers, live, problem, screen, sheet};
 use crate::places;
+use ipnet::IpNet;
 use rocket::http::Status;
 use rocket::{Build, Config, Rocket, Route, catchers, config::Shutdown, get, routes};
 use serde_json::{Value, json};
-use std::net::IpAddr;
+use std::net::Ipv4Addr;
 use zastrugi_engine::Desk;
 
-use super::{AtDesk, Page, Signed, part, shell::Work};
+use super::{AtDesk, Page, Signed, headers::OnlyFront, part, shell::Work};
+use crate::front::Pace;
 
 /// How the pages are served.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct WebSettings {
-    pub address: IpAddr,
-    pub port: u16,
     /// A proxy in front does TLS: cookies are Secure.
     pub behind_proxy: bool,
+    /// Proxies that are believed about whom they met.
+    pub proxies: Vec<IpNet>,
+    pub pace: Pace,
+}
+
+/// What the front says to the pages, and who else says it is not heard.
+pub(crate) const FRONT: &str = "x-zastrugi-front";
+/// The client's address.
+pub(crate) const WHO: &str = "x-zastrugi-client";
+/// What the pages say to the front: whoever asked is signed in.
+pub(crate) const KNOWN: &str = "x-zastrugi-known";
+
+/// The pages behind a front in the same process: on loopback, for whoever knows the word.
+pub(crate) struct Inner {
+    pub(crate) word: String,
 }
 
 impl WebSettings {
@@ -77,11 +92,16 @@ fn all_routes() -> Vec<Route> {
     all
 }
 
-/// The whole web server, not yet listening.
-pub fn build(desk: Desk, settings: WebSettings) -> Rocket<Build> {
+/// All pages, not yet listening. Behind a front they listen on loopback, wherever there is room.
+pub fn pages(desk: Desk, settings: WebSettings) -> Rocket<Build> {
+    build(desk, settings, None)
+}
+
+pub(crate) fn build(desk: Desk, settings: WebSettings, inner: Option<Inner>) -> Rocket<Build> {
     let config = Config {
-        address: settings.address,
-        port: settings.port,
+        address: Ipv4Addr::LOCALHOST.into(),
+        port: 0,
+        ip_header: inner.is_some().then_some(WHO.into()),
         log_level: rocket::config::LogLevel::Critical,
         cli_colors: false,
         ident: rocket::config::Ident::none(),
@@ -97,6 +117,7 @@ pub fn build(desk: Desk, settings: WebSettings) -> Rocket<Build> {
         .manage(settings)
         .manage(live::Streams::default())
         .attach(Headers)
+        .attach(OnlyFront(inner.map(|i| i.word)))
         .register(
             "/",
             catchers![

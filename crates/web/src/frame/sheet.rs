@@ -228,7 +228,8 @@ pub(crate) async fn send(
     let sheet = kind.0;
     allowed(&signed, sheet)?;
     sheet.prepare(desk, &fields).await;
-    let filled = (sheet.fill)(&desk.look(), &fields);
+    let mut filled = (sheet.fill)(&desk.look(), &fields);
+    filled.wrong.extend(fields.flaws());
     if htmx.0 {
         let assessment = desk.assess(&signed.viewer, &filled.ask);
         return part(&Consequences::new(&assessment, &filled.wrong, &filled.run)).map(Sent::Part);
@@ -277,7 +278,7 @@ async fn start(
             let checked = check(desk, &ask, fields).await;
             checked.map_err(|(field, words)| Said::wrong(&field, words))?;
         }
-        let kept = desk.keep_secret(fields.get("password")).await;
+        let kept = desk.keep_secret(fields.secret("password")).await;
         let kept = Password::Kept(kept.map_err(Said::notice)?);
         if let Some(password) = ask.password() {
             *password = kept;

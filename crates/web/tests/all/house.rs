@@ -5,10 +5,12 @@ use rocket::{
     local::asynchronous::{Client, LocalResponse},
 };
 use sqlx::PgPool;
+use std::net::SocketAddr;
+use tokio::net::TcpListener;
 use zastrugi_core::{estate::Estate, permits::Role, testkit::read};
 use zastrugi_engine::{Engine, EngineSettings};
 use zastrugi_store::testkit::{keep, url};
-use zastrugi_web::{WebSettings, build};
+use zastrugi_web::{WebSettings, pages};
 
 pub(crate) const PEOPLE: [(&str, Role); 3] = [
     ("vera", Role::Viewer),
@@ -20,7 +22,7 @@ pub(crate) const ESTATE: &str = "cluster eider\nhost 1 256\nhost 2 256\nmachine 
 
 pub(crate) struct House {
     pub(crate) client: Client,
-    _engine: Engine,
+    engine: Engine,
 }
 
 impl House {
@@ -51,15 +53,19 @@ impl House {
                 .unwrap();
         }
         let web = WebSettings {
-            address: "127.0.0.1".parse().unwrap(),
-            port: 0,
             behind_proxy,
+            ..WebSettings::default()
         };
-        let client = Client::untracked(build(engine.desk(), web)).await.unwrap();
-        House {
-            client,
-            _engine: engine,
-        }
+        let client = Client::untracked(pages(engine.desk(), web)).await.unwrap();
+        House { client, engine }
+    }
+
+    /// The same house, also on a real socket with its front.
+    pub(crate) async fn open(&self, settings: WebSettings) -> SocketAddr {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let at = listener.local_addr().unwrap();
+        tokio::spawn(zastrugi_web::serve(self.engine.desk(), settings, listener));
+        at
     }
 
     /// The session cookie of somebody who signed in.

@@ -3,6 +3,7 @@
 
 mod beneath;
 mod forms;
+mod front;
 mod headroom;
 mod house;
 mod markup;

@@ -40,8 +40,8 @@ pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
         .collect();
     desk.greet(&addresses).await;
     let targets = desk.found().into_iter().map(|f| Endpoint {
-        address: f.address,
-        pin: f.greeting.pin,
+        address: f.address.into(),
+        pin: f.greeting.pin.into(),
     });
     let claim = ClaimHosts {
         targets: targets.collect(),

@@ -106,7 +106,10 @@ async fn killed_at_every_boundary_each_effect_happens_once(pool: PgPool) {
             .greeting
             .pin;
         let secret = desk.keep_secret("first-light").await.unwrap();
-        let targets = vec![Endpoint { address, pin }];
+        let targets = vec![Endpoint {
+            address: address.into(),
+            pin: pin.into(),
+        }];
         let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
             targets,
             site: "Quayside".into(),

@@ -2,7 +2,7 @@
 
 use crate::{browser::Browser, later, world::World};
 use sqlx::PgPool;
-use std::net::TcpListener;
+use tokio::net::TcpListener;
 use zastrugi_core::permits::Role;
 use zastrugi_engine::{Desk, Engine, EngineSettings};
 use zastrugi_standins::{Fault, FaultKind};
@@ -16,11 +16,8 @@ pub(crate) struct Served {
 }
 
 pub(crate) async fn serve(pool: &PgPool, world: &World) -> Served {
-    let port = TcpListener::bind("127.0.0.1:0")
-        .unwrap()
-        .local_addr()
-        .unwrap()
-        .port();
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
     let settings = EngineSettings {
         networks: format!("{}.0.0/16", world.net),
         works: true,
@@ -34,12 +31,11 @@ pub(crate) async fn serve(pool: &PgPool, world: &World) -> Served {
     desk.add_person("bridge.viewer", Role::Viewer, "spyglass-only")
         .await
         .unwrap();
-    let web = WebSettings {
-        address: "127.0.0.1".parse().unwrap(),
-        port,
-        behind_proxy: false,
-    };
-    tokio::spawn(zastrugi_web::build(desk.clone(), web).launch());
+    tokio::spawn(zastrugi_web::serve(
+        desk.clone(),
+        WebSettings::default(),
+        listener,
+    ));
     Served {
         base: format!("http://127.0.0.1:{port}"),
         desk,

@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    text::Line,
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -37,11 +38,11 @@ impl Asked for Ask {
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CreateCluster {
-    pub name: String,
+    pub name: Line,
     pub hosts: Vec<HostId>,
     /// None: the highest that all hosts have.
     pub level: Option<PsabiLevel>,
     /// The identity of the volume; None: the one that all hosts see.
-    pub volume: Option<String>,
+    pub volume: Option<Line>,
     pub demand: Demand,
 }

@@ -6,6 +6,7 @@ use crate::{
     evidence::{Answer, Probe, SeenVolume},
     finding::{Finding, Rule},
     ids::{ClusterId, VolumeId},
+    limits,
 };
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -44,8 +45,8 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
 fn check_name(draft: &mut Draft<'_>, name: &str) {
     let problem = if name.is_empty() {
         Some("A name is missing.".to_owned())
-    } else if name.chars().count() > 40 {
-        Some("A cluster's name has at most 40 characters.".to_owned())
+    } else if let Err(words) = limits::GROUP.check(name.chars().count()) {
+        Some(words)
     } else {
         draft
             .estate()
@@ -262,7 +263,7 @@ fn shared_volume(
     let taken = |uid: &str| draft.estate().volume_with_uid(uid).is_some();
     let fits = |(volume, n): &(SeenVolume, usize)| *n == hosts.len() && !taken(&volume.uid);
     let chosen = match &ask.volume {
-        Some(uid) => seen_by.get(uid).cloned(),
+        Some(uid) => seen_by.get(uid.as_str()).cloned(),
         None => seen_by.values().find(|v| fits(v)).cloned(),
     };
     let finding = match &chosen {

@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    text::{Line, Note},
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -103,14 +104,14 @@ impl fmt::Display for Target {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Set {
-    Name(String),
-    Note(String),
+    Name(Line),
+    Note(Note),
     Label {
-        key: String,
-        value: String,
+        key: Line,
+        value: Line,
     },
     Unlabel {
-        key: String,
+        key: Line,
     },
     Tier(u8),
     Protected(bool),
@@ -157,10 +158,13 @@ impl Set {
     }
     pub fn on_machine(&self, m: &mut Machine) {
         match self {
-            Set::Name(name) => m.name.clone_from(name),
-            Set::Note(note) => m.note.clone_from(note),
-            Set::Label { key, value } => drop(m.labels.insert(key.clone(), value.clone())),
-            Set::Unlabel { key } => drop(m.labels.remove(key)),
+            Set::Name(name) => {
+                m.name = name.into();
+                m.found_as = None;
+            }
+            Set::Note(note) => m.note = note.into(),
+            Set::Label { key, value } => drop(m.labels.insert(key.into(), value.into())),
+            Set::Unlabel { key } => drop(m.labels.remove(key.as_str())),
             Set::Tier(tier) => m.tier = *tier,
             Set::Protected(yes) => m.protected = *yes,
             Set::Restarts(yes) => m.restarts = *yes,
@@ -176,17 +180,17 @@ impl Set {
     }
     pub fn on_host(&self, h: &mut Host) {
         match self {
-            Set::Name(name) => h.name.clone_from(name),
-            Set::Note(note) => h.note.clone_from(note),
-            Set::Label { key, value } => drop(h.labels.insert(key.clone(), value.clone())),
-            Set::Unlabel { key } => drop(h.labels.remove(key)),
+            Set::Name(name) => h.name = name.into(),
+            Set::Note(note) => h.note = note.into(),
+            Set::Label { key, value } => drop(h.labels.insert(key.into(), value.into())),
+            Set::Unlabel { key } => drop(h.labels.remove(key.as_str())),
             Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_cluster(&self, c: &mut Cluster) {
         match self {
-            Set::Name(name) => c.name.clone_from(name),
-            Set::Note(note) => c.note.clone_from(note),
+            Set::Name(name) => c.name = name.into(),
+            Set::Note(note) => c.note = note.into(),
             Set::Demand(demand) => c.demand = *demand,
             Set::Rules(rules) => c.rules.clone_from(rules),
             Set::Kind(kind) => c.kind = *kind,
@@ -195,22 +199,22 @@ impl Set {
     }
     pub fn on_volume(&self, v: &mut Volume) {
         match self {
-            Set::Name(name) => v.name.clone_from(name),
-            Set::Note(note) => v.note.clone_from(note),
+            Set::Name(name) => v.name = name.into(),
+            Set::Note(note) => v.note = note.into(),
             Set::Intended(hosts) => v.intended.clone_from(hosts),
             Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_network(&self, n: &mut Network) {
         match self {
-            Set::Note(note) => n.note.clone_from(note),
+            Set::Note(note) => n.note = note.into(),
             Set::Reserved(all) => n.reserved.clone_from(all),
             Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
         }
     }
     pub fn on_image(&self, i: &mut Image) {
         if let Set::Name(name) = self {
-            i.name.clone_from(name);
+            i.name = name.into();
         }
     }
     pub fn tell(&self) -> String {

@@ -1,11 +1,13 @@
 //! Plain edits: one proposal for names, notes, labels, tiers and sizes.
 
 use super::{Draft, Event, Set, Step, Target};
+use std::collections::BTreeMap;
 use crate::{
     booting,
     estate::{ClusterKind, Machine, MachineState, PlaceRule, RuleKind},
     finding::{Finding, Rule},
     ids::{HostId, MachineId},
+    limits,
     names,
     units::Bytes,
 };
@@ -43,7 +45,10 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
                     edit_machine(draft, &machine, sets);
                 }
             }
-            Target::Host(id) => drop(draft.host(*id).cloned()),
+            Target::Host(id) => {
+                let labels = draft.host(*id).map(|h| h.labels.clone());
+                check_labels(draft, labels.unwrap_or_default(), sets);
+            }
             Target::Cluster(id) if !draft.estate().clusters.contains_key(id) => {
                 draft.found(Finding::stop(
                     Rule::Exists,
@@ -108,36 +113,8 @@ fn dated(set: &Set, now: crate::moment::Moment) -> Set {
 fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
     let stop = |rule, field: &str, text: String| Some(Finding::stop(rule, field, text).at(field));
     let found = match set {
-        Set::Name(_) if targets.len() > 1 => {
-            stop(Rule::Name, "name", "Several can't have one name.".into())
-        }
-        Set::Name(name) => match targets[0] {
-            Target::Cluster(id)
-                if draft
-                    .estate()
-                    .cluster_named(name)
-                    .is_some_and(|c| c.id != id) =>
-            {
-                stop(
-                    Rule::Name,
-                    "name",
-                    format!("There is a cluster {name} already."),
-                )
-            }
-            Target::Cluster(_) if !name.trim().is_empty() => None,
-            Target::Image(_) => image_name(draft, targets[0], name),
-            Target::Machine(_) | Target::Host(_) | Target::Cluster(_) | Target::Volume(_) | Target::Network(_) => match names::check(name) {
-                Err(words) => stop(Rule::Name, "name", words),
-                Ok(()) => taken(draft, targets[0], name).and_then(|what| {
-                    stop(
-                        Rule::Name,
-                        "name",
-                        format!("There is a {what} {name} already."),
-                    )
-                }),
-            },
-        },
-        Set::Label { key, .. } => names::check_label(key)
+        Set::Name(name) => named(draft, targets, name),
+        Set::Label { key, value } => names::check_labels([(key.as_str(), value.as_str())])
             .err()
             .and_then(|words| stop(Rule::Label, "labels", words)),
         Set::Tier(tier) if !(1..=4).contains(tier) => stop(
@@ -159,12 +136,10 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "max",
             "It can't grow to less than its size.".into(),
         ),
-        Set::Note(note) if note.chars().count() > 2000 => stop(
-            Rule::State,
-            "note",
-            "A note has at most 2,000 characters.".into(),
+        Set::Reserved(all) => limits::RESERVED.check(all.len()).err().map_or_else(
+            || outside(draft, targets, all),
+            |words| stop(Rule::Address, "reserved", words),
         ),
-        Set::Reserved(all) => outside(draft, targets, all),
         Set::Intended(Some(hosts)) if hosts.is_empty() => stop(
             Rule::Nothing,
             "hosts",
@@ -178,17 +153,58 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
         ),
         Set::Kind(kind) => built_so(draft, targets, *kind),
         Set::After(Some(other)) => after(draft, targets, *other),
+        Set::Rules(rules) if rules.len() > limits::RULES.most => stop(
+            Rule::Place,
+            "name",
+            limits::RULES.check(rules.len()).err().unwrap_or_default(),
+        ),
         Set::Rules(rules) => rules.iter().find_map(|r| rule(draft, targets, rules, r)),
         Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
     };
     draft.found_all(found);
 }
 
+fn named(draft: &Draft<'_>, targets: &[Target], name: &str) -> Option<Finding> {
+    let stop = |text: String| Some(Finding::stop(Rule::Name, "name", text).at("name"));
+    if targets.len() > 1 {
+        return stop("Several can't have one name.".into());
+    }
+    match targets[0] {
+            Target::Cluster(id)
+                if draft
+                    .estate()
+                    .cluster_named(name)
+                    .is_some_and(|c| c.id != id) =>
+            {
+                stop(format!("There is a cluster {name} already."),
+                )
+            }
+            Target::Cluster(_) if name.trim().is_empty() => {
+                stop("A name is missing.".into())
+            }
+            Target::Cluster(_) => limits::GROUP
+                .check(name.chars().count())
+                .err()
+                .and_then(stop),
+            Target::Image(_) => image_name(draft, targets[0], name),
+            Target::Machine(_) | Target::Host(_) | Target::Volume(_) | Target::Network(_) => match names::check(name) {
+                Err(words) => stop(words),
+                Ok(()) => taken(draft, targets[0], name).and_then(|what| {
+                    stop(format!("There is a {what} {name} already."),
+                    )
+                }),
+            },
+        }
+}
+
 /// Images have names that people read: a line of up to 80 characters.
 fn image_name(draft: &Draft<'_>, target: Target, name: &str) -> Option<Finding> {
     let stop = |text: String| Some(Finding::stop(Rule::Name, "name", text).at("name"));
-    if name.trim().is_empty() || name.chars().count() > 80 {
-        return stop("A name has between 1 and 80 characters.".into());
+    if name.trim().is_empty() || limits::IMAGE_NAME.check(name.chars().count()).is_err() {
+        return stop(format!(
+            "A name has between 1 and {} characters.",
+            limits::IMAGE_NAME.most
+        ));
     }
     taken(draft, target, name)?;
     stop(format!("There is an image {name} already."))
@@ -264,8 +280,9 @@ fn rule(
 ) -> Option<Finding> {
     let stop =
         |field: &str, text: String| Some(Finding::stop(Rule::Place, &rule.name, text).at(field));
-    if rule.name.trim().is_empty() || rule.name.chars().count() > 60 {
-        return stop("name", "A rule has a name of up to 60 characters.".into());
+    if rule.name.trim().is_empty() || limits::GROUP.check(rule.name.chars().count()).is_err() {
+        let most = limits::GROUP.most;
+        return stop("name", format!("A rule has a name of up to {most} characters."));
     }
     if all.iter().filter(|r| r.name == rule.name).count() > 1 {
         return stop("name", format!("There is a rule “{}” already.", rule.name));
@@ -379,8 +396,23 @@ fn taken(draft: &Draft<'_>, target: Target, name: &str) -> Option<&'static str> 
     }
 }
 
+/// The labels that a thing will have, all together.
+fn check_labels(draft: &mut Draft<'_>, mut labels: BTreeMap<String, String>, sets: &[Set]) {
+    for set in sets {
+        if let Set::Label { key, value } = set {
+            labels.insert(key.into(), value.into());
+        } else if let Set::Unlabel { key } = set {
+            labels.remove(key.as_str());
+        }
+    }
+    if let Err(words) = limits::LABELS.check(labels.len()) {
+        draft.found(Finding::stop(Rule::Label, "labels", words).at("labels"));
+    }
+}
+
 fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
     let name = &machine.name;
+    check_labels(draft, machine.labels.clone(), sets);
     if machine.deleted.is_some() {
         draft.found(Finding::stop(
             Rule::Deleted,

@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    text::Line,
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -44,6 +45,6 @@ impl Asked for Ask {
 pub struct ClaimHosts {
     pub targets: Vec<Endpoint>,
     /// An existing site, or the name of a new one.
-    pub site: String,
+    pub site: Line,
     pub password: Password,
 }

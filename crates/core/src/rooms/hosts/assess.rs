@@ -6,6 +6,7 @@ use crate::{
     evidence::{Answer, Greeting, Probe},
     finding::{Finding, Rule},
     ids::{HostId, SiteId},
+    limits,
     names,
     endpoint::{Endpoint, Password, short},
     units::Bytes,
@@ -18,6 +19,9 @@ const LEAST_CORES: u32 = 4;
 pub(super) fn claim(draft: &mut Draft<'_>, ask: &ClaimHosts) {
     if ask.targets.is_empty() {
         draft.found(Finding::stop(Rule::Nothing, "hosts", "No host is selected.").at("hosts"));
+    }
+    if let Err(words) = limits::DEVICES.check(ask.targets.len()) {
+        draft.found(Finding::stop(Rule::Count, "hosts", words).at("hosts"));
     }
     match ask.password {
         Password::Missing => {
@@ -53,7 +57,7 @@ fn greeting(draft: &mut Draft<'_>, target: &Endpoint) -> Option<Box<Greeting>> {
     let answer = draft
         .view
         .evidence
-        .fresh(&Probe::Greeting(address.clone()), draft.now);
+        .fresh(&Probe::Greeting(address.to_string()), draft.now);
     let finding = match answer {
         Some(Answer::Greeting(greeting)) => return Some(greeting.clone()),
         Some(Answer::Silent { why }) => Finding::stop(
@@ -191,8 +195,8 @@ fn add_steps(
         site,
         cluster: None,
         access: Access {
-            address: target.address.clone(),
-            pin: target.pin.clone(),
+            address: target.address.to_string(),
+            pin: target.pin.to_string(),
             key: None,
         },
         bmc: greeting.bmc.map(|address| Bmc {

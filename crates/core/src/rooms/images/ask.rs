@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    text::Line,
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -40,13 +41,13 @@ impl Asked for Ask {
 /// A file that a person is about to send.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AddImage {
-    pub name: String,
+    pub name: Line,
     pub volume: Option<VolumeId>,
     /// Zero while no file is chosen.
     pub size: Bytes,
-    pub mark: String,
+    pub mark: Line,
     /// The label in the file's own descriptor, or why it has none.
-    pub label: Result<String, String>,
+    pub label: Result<Line, Line>,
     /// The SHA-256 that its publisher names; empty for none.
-    pub expected: String,
+    pub expected: Line,
 }

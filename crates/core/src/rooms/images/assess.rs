@@ -5,12 +5,13 @@ use crate::{
     estate::Image,
     finding::{Finding, Rule},
     ids::{ImageId, draw_uuid},
+    limits,
     runs::Object,
     units::Bytes,
 };
 
 /// The longest name of an image.
-const LONGEST: usize = 80;
+const LONGEST: usize = limits::IMAGE_NAME.most;
 
 pub(super) fn add(draft: &mut Draft<'_>, ask: &AddImage) {
     let name = ask.name.trim();
@@ -53,10 +54,10 @@ pub(super) fn add(draft: &mut Draft<'_>, ask: &AddImage) {
         name: name.to_owned(),
         volume: on,
         size: ask.size,
-        mark: ask.mark.clone(),
+        mark: ask.mark.to_string(),
         expected: Some(ask.expected.to_lowercase()).filter(|e| !e.is_empty()),
         sha256: None,
-        label: ask.label.clone().unwrap_or_default(),
+        label: ask.label.clone().unwrap_or_default().into(),
         ready: false,
         added: draft.now,
     })));

@@ -2,6 +2,7 @@
 
 use super::{Step, create, lifecycle, power};
 use crate::{
+    text::{Line, Note},
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -33,7 +34,7 @@ pub enum Ask {
     /// `typed` is the name (or the number of machines) that the person typed to confirm.
     Purge {
         machines: Vec<MachineId>,
-        typed: String,
+        typed: Line,
     },
 }
 
@@ -81,12 +82,12 @@ pub struct NewDisk {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CreateMachines {
     /// A name, with `{01}` for a running number.
-    pub pattern: String,
+    pub pattern: Line,
     pub count: u32,
     pub cluster: Option<ClusterId>,
     /// What the volume must offer.
     #[serde(default)]
-    pub qualities: BTreeSet<String>,
+    pub qualities: BTreeSet<Line>,
     /// None: the best of those, with reasons.
     pub volume: Option<VolumeId>,
     /// None: the best, with reasons.
@@ -101,12 +102,12 @@ pub struct CreateMachines {
     /// What the first boot is from; none for the usual order.
     #[serde(default)]
     pub first_boot: Option<BootFrom>,
-    pub labels: BTreeMap<String, String>,
+    pub labels: BTreeMap<Line, Line>,
     pub tier: u8,
     pub protected: bool,
     /// Keep these machines on different hosts.
     pub apart: bool,
-    pub note: String,
+    pub note: Note,
     /// Power on when made.
     pub start: bool,
 }

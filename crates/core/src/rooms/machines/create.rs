@@ -7,6 +7,7 @@ use crate::{
     estate::{Attached, Boot, Cluster, Disk, Machine, MachineState, Nic, Wanted},
     finding::{Finding, Rule},
     ids::{MachineId, VolumeId, draw_uuid, mix},
+    limits,
     moment::Span,
     names,
     placement::{Among, Ledger, NotPlaced, choose_all, choose_volume, clear_checks},
@@ -71,7 +72,7 @@ fn wanted_names(draft: &mut Draft<'_>, ask: &CreateMachines) -> Vec<String> {
     let names = match names::spread(&ask.pattern, ask.count) {
         Ok(names) => names,
         Err(words) => {
-            let field = if ask.count == 0 || ask.count > names::MOST {
+            let field = if !names::may_be_made(ask.count) {
                 "count"
             } else {
                 "name"
@@ -150,8 +151,11 @@ fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
     if ask.disks.is_empty() {
         stop(Rule::Disk, "disks", "A machine needs at least one disk.");
     }
-    if ask.disks.len() > 16 {
-        stop(Rule::Disk, "disks", "At most 16 disks.");
+    if let Err(words) = limits::DISKS.check(ask.disks.len()) {
+        stop(Rule::Disk, "disks", &words);
+    }
+    if let Err(words) = limits::CARDS.check(ask.nics.len()) {
+        stop(Rule::Count, "nics", &words);
     }
     for (i, disk) in ask.disks.iter().enumerate() {
         if disk.size == Bytes::ZERO {
@@ -174,10 +178,9 @@ fn check_sizes(draft: &mut Draft<'_>, ask: &CreateMachines) {
 }
 
 fn check_labels(draft: &mut Draft<'_>, ask: &CreateMachines) {
-    for key in ask.labels.keys() {
-        if let Err(words) = names::check_label(key) {
-            draft.found(Finding::stop(Rule::Label, key, words).at("labels"));
-        }
+    let labels = ask.labels.iter().map(|(k, v)| (k.as_str(), v.as_str()));
+    if let Err(words) = names::check_labels(labels) {
+        draft.found(Finding::stop(Rule::Label, "labels", words).at("labels"));
     }
 }
 
@@ -265,7 +268,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
             })
             .collect(),
         boot: boot_of(draft, ask),
-        labels: ask.labels.clone(),
+        labels: ask.labels.iter().map(|(k, v)| (k.into(), v.into())).collect(),
         tier: ask.tier,
         restarts: true,
         after: None,
@@ -275,7 +278,8 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         as_of: None,
         guest_key: None,
         deleted: None,
-        note: ask.note.clone(),
+        note: (&ask.note).into(),
+        found_as: None,
         virtual_hardware: VIRTUAL_HARDWARE,
         created: draft.now,
         moved: None,

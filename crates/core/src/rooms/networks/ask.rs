@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    text::Line,
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -53,19 +54,20 @@ impl Asked for Ask {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ConnectSwitch {
     pub target: Endpoint,
-    pub site: String,
-    pub user: String,
+    pub site: Line,
+    pub user: Line,
     pub password: Password,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CreateNetwork {
-    pub name: String,
+    pub name: Line,
     pub cluster: Option<ClusterId>,
     pub role: NetRole,
     /// None: untagged.
     pub vlan: Option<u16>,
     pub mtu: u32,
     pub subnets: Vec<Subnet>,
+    /// As hosts call them: one that no host has stops it.
     pub uplinks: BTreeSet<String>,
 }

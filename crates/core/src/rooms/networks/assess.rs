@@ -7,6 +7,7 @@ use crate::{
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{NetworkId, SecretRef, SwitchId},
+    limits,
     names,
     endpoint::{Password, short},
 };
@@ -38,7 +39,7 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
         let text = format!("{address} is {}, which is connected already.", known.name);
         return draft.found(Finding::stop(Rule::Owner, address, text).at("address"));
     }
-    let probe = Probe::SwitchGreeting(address.clone());
+    let probe = Probe::SwitchGreeting(address.to_string());
     let name = match draft.view.evidence.fresh(&probe, draft.now).cloned() {
         Some(Answer::Manager { name, pin }) if pin == ask.target.pin => {
             let text = format!("{name} answers at {address}; compare its fingerprint.");
@@ -80,8 +81,8 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
         name: name.clone(),
         site,
         access: Controller {
-            address: address.clone(),
-            pin: ask.target.pin.clone(),
+            address: address.to_string(),
+            pin: ask.target.pin.to_string(),
             silent: None,
         },
         user: ask.user.trim().to_owned(),
@@ -111,6 +112,9 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateNetwork) {
     };
     check_name(draft, name, &cluster);
     check_wire(draft, ask, &cluster);
+    if let Err(words) = limits::SUBNETS.check(ask.subnets.len()) {
+        draft.found(Finding::stop(Rule::Subnet, name, words).at("subnets"));
+    }
     for subnet in &ask.subnets {
         for (field, words) in check(subnet) {
             draft.found(Finding::stop(Rule::Subnet, name, words).at(field));

@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    text::Line,
     endpoint::Password,
     ids::VolumeId,
     permits::Act,
@@ -16,7 +17,7 @@ pub enum Ask {
     /// Replaces everything that was stated of it.
     State {
         volume: VolumeId,
-        qualities: BTreeSet<String>,
+        qualities: BTreeSet<Line>,
     },
 }
 

@@ -4,14 +4,13 @@ use super::{Draft, Event};
 use crate::{
     finding::{Finding, Rule},
     ids::VolumeId,
+    limits,
     names,
+    text::Line,
 };
 use std::collections::BTreeSet;
 
-/// The most that is stated of one volume.
-const MOST: usize = 12;
-
-pub(super) fn state(draft: &mut Draft<'_>, id: VolumeId, qualities: &BTreeSet<String>) {
+pub(super) fn state(draft: &mut Draft<'_>, id: VolumeId, qualities: &BTreeSet<Line>) {
     "State what a volume offers".clone_into(&mut draft.title);
     let Some(volume) = draft.volume(id).cloned() else {
         return;
@@ -20,15 +19,14 @@ pub(super) fn state(draft: &mut Draft<'_>, id: VolumeId, qualities: &BTreeSet<St
     let stop = |text: String| Finding::stop(Rule::Label, "qualities", text).at("qualities");
     let wrong = qualities.iter().find_map(|q| names::check_word(q, "quality").err());
     draft.found_all(wrong.map(stop));
-    if qualities.len() > MOST {
-        let n = qualities.len();
-        draft.found(stop(format!("{n} qualities; a volume has up to {MOST}.")));
+    if let Err(words) = limits::QUALITIES.check(qualities.len()) {
+        draft.found(stop(words));
     }
     if volume.qualities == *qualities {
         let text = "Nothing is changed yet.";
         return draft.found(Finding::stop(Rule::Nothing, "qualities", text).at("qualities"));
     }
-    let lost: Vec<&str> = volume.qualities.difference(qualities).map(String::as_str).collect();
+    let lost: Vec<&str> = volume.qualities.difference(qualities).map(Line::as_str).collect();
     let users = draft.estate().machines_with_disk_on(id).count();
     if !lost.is_empty() && users > 0 {
         let text = format!("{users} machines lie on it; it no longer offers {}.", lost.join(", "));

@@ -5,6 +5,7 @@ use crate::{
     ids::VolumeId,
     road::{Entry, Tale},
     runs::Object,
+    text::Line,
 };
 use std::collections::BTreeSet;
 
@@ -12,7 +13,7 @@ use std::collections::BTreeSet;
 pub enum Event {
     Stated {
         volume: VolumeId,
-        qualities: BTreeSet<String>,
+        qualities: BTreeSet<Line>,
     },
 }
 
@@ -25,7 +26,7 @@ impl Tale for Event {
     fn tell(&self, estate: &Estate) -> Option<Entry> {
         let Event::Stated { volume, qualities } = self;
         let name = Object::Volume(*volume).name(estate);
-        let all: Vec<&str> = qualities.iter().map(String::as_str).collect();
+        let all: Vec<&str> = qualities.iter().map(Line::as_str).collect();
         let text = match all.as_slice() {
             [] => format!("{name} offers nothing in particular"),
             all => format!("{name} offers {}", all.join(", ")),

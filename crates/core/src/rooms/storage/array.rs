@@ -6,6 +6,7 @@ use crate::{
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{ArrayId, SecretRef},
+    limits,
     endpoint::{Endpoint, Password, short},
 };
 use std::collections::BTreeSet;
@@ -15,6 +16,9 @@ pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectArray) {
     if ask.controllers.is_empty() {
         let text = "Type the management address of each of its controllers.";
         draft.found(Finding::stop(Rule::Nothing, "addresses", text).at("addresses"));
+    }
+    if let Err(words) = limits::CONTROLLERS.check(ask.controllers.len()) {
+        draft.found(Finding::stop(Rule::Count, "addresses", words).at("addresses"));
     }
     if ask.user.trim().is_empty() {
         draft.found(Finding::stop(Rule::Name, "user", "A user name is missing.").at("user"));
@@ -58,8 +62,8 @@ pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectArray) {
         Password::Missing => None,
     };
     let controllers = ask.controllers.iter().map(|t| Controller {
-        address: t.address.clone(),
-        pin: t.pin.clone(),
+        address: t.address.to_string(),
+        pin: t.pin.to_string(),
         silent: None,
     });
     draft.intend(Event::ArrayConnecting(Box::new(Array {
@@ -98,7 +102,7 @@ fn greeting(draft: &mut Draft<'_>, target: &Endpoint) -> Option<String> {
         draft.found(Finding::stop(Rule::Owner, address, text).at("addresses"));
         return None;
     }
-    let probe = Probe::ArrayGreeting(address.clone());
+    let probe = Probe::ArrayGreeting(address.to_string());
     let finding = match draft.view.evidence.fresh(&probe, draft.now) {
         Some(Answer::Manager { name, pin }) if *pin == target.pin => {
             let text = format!("{name} answers at {address}; compare its fingerprint.");

@@ -2,6 +2,7 @@
 
 use super::{Step, array, change, connect};
 use crate::{
+    text::Line,
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -65,8 +66,8 @@ impl Asked for Ask {
 pub struct ConnectArray {
     pub controllers: Vec<Endpoint>,
     pub kind: ArrayKind,
-    pub site: String,
-    pub user: String,
+    pub site: Line,
+    pub user: Line,
     pub password: Password,
 }
 
@@ -75,22 +76,22 @@ pub struct ConnectArray {
 #[serde(rename_all = "snake_case")]
 pub enum VolumeSource {
     New {
-        pool: String,
+        pool: Line,
         size: Bytes,
         provisioning: Provisioning,
     },
     /// One that the array has already, by the array's own number.
-    Existing { lun: String },
+    Existing { lun: Line },
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ConnectVolume {
     pub array: Option<ArrayId>,
     pub source: VolumeSource,
-    pub name: String,
+    pub name: Line,
     pub cluster: Option<ClusterId>,
     /// None: all hosts of the cluster.
     pub hosts: Option<BTreeSet<HostId>>,
     /// Its name, typed, to take it over from an owner that is gone.
-    pub typed: String,
+    pub typed: Line,
 }

@@ -367,7 +367,7 @@ fn add_steps(
             let make = Step::MakeLun {
                 array: array.id,
                 volume: id,
-                pool: pool.clone(),
+                pool: pool.to_string(),
                 size: *size,
                 provisioning: *provisioning,
             };

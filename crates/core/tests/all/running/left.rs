@@ -156,7 +156,7 @@ fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
         name: "quay".into(),
         cluster: Some(ClusterId(901)),
         hosts: None,
-        typed: String::new(),
+        typed: "".into(),
     }));
     start(small, &ask)
 }

@@ -93,10 +93,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         fields.ticked("enforced", false),
     );
     let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {
-        name: name.clone(),
+        name: (&name).into(),
         hosts: chosen.clone(),
         level: PsabiLevel::ALL.into_iter().find(|l| l.word() == level),
-        volume: (!volume.is_empty()).then(|| volume.clone()),
+        volume: (!volume.is_empty()).then(|| (&volume).into()),
         demand: Demand {
             failures: u32::from(survive),
             enforced,

@@ -208,7 +208,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let demand = Demand { failures, enforced };
     let mut sets = Vec::new();
     if name != was_name {
-        sets.push(Set::Name(name.clone()));
+        sets.push(Set::Name((&name).into()));
     }
     if demand != was_demand {
         sets.push(Set::Demand(demand));
@@ -217,7 +217,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         sets.push(Set::Kind(kind));
     }
     if note != was_note {
-        sets.push(Set::Note(note.clone()));
+        sets.push(Set::Note((&note).into()));
     }
     Filled {
         title: format!("Edit {was_name}"),

@@ -44,7 +44,7 @@ struct Section {
 pub(super) fn section(view: &View, cluster: &Cluster, may: bool, may_machines: bool) -> String {
     let estate = &view.estate;
     let row = |r: &PlaceRule| RuleView {
-        name: r.name.clone(),
+        name: (&r.name).into(),
         kind: r.kind_word(),
         strength: r.strength(),
         who: r.who.words(estate),
@@ -178,7 +178,7 @@ fn read(view: &View, shown: &RuleFields, wrong: &mut Vec<(String, String)>) -> P
         wrong.push((field.to_owned(), format!("There is no {what} {name}.")));
     };
     let who = match shown.who.trim().strip_prefix("label:") {
-        Some(label) => Who::Label(label.trim().to_owned()),
+        Some(label) => Who::Label(label.trim().into()),
         None => Who::Machines(
             words(&shown.who)
                 .iter()
@@ -212,7 +212,7 @@ fn read(view: &View, shown: &RuleFields, wrong: &mut Vec<(String, String)>) -> P
         _ => RuleKind::Apart,
     };
     PlaceRule {
-        name: shown.name.trim().to_owned(),
+        name: shown.name.trim().into(),
         kind,
         who,
         required: shown.required,

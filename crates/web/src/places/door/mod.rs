@@ -73,7 +73,7 @@ async fn sign_in(
 ) -> Result<Entry, Problem> {
     let source = source.map_or_else(String::new, |ip| ip.to_string());
     match desk
-        .sign_in(fields.get("name"), fields.get("password"), &source)
+        .sign_in(fields.get("name"), fields.secret("password"), &source)
         .await
     {
         Ok(done) => {

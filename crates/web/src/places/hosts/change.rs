@@ -68,14 +68,14 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
     let mut sets = Vec::new();
     if name != was_name {
-        sets.push(Set::Name(name.clone()));
+        sets.push(Set::Name((&name).into()));
     }
     let was_labels = host.map_or_else(Default::default, |h| h.labels.clone());
     let shown_labels = host.map_or_else(Vec::new, |h| h.label_words().collect());
     let labels = fields.or("labels", &shown_labels.join(" "));
     sets.extend(relabel(&was_labels, &read_labels(&labels)));
     if note != was_note {
-        sets.push(Set::Note(note.clone()));
+        sets.push(Set::Note((&note).into()));
     }
     Filled {
         title: format!("Edit {was_name}"),
@@ -100,11 +100,11 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
 /// What makes the one of the other.
 pub(super) fn relabel(was: &BTreeMap<String, String>, then: &BTreeMap<String, String>) -> Vec<Set> {
     let gone = was.keys().filter(|k| !then.contains_key(*k));
-    let gone = gone.map(|key| Set::Unlabel { key: key.clone() });
+    let gone = gone.map(|key| Set::Unlabel { key: key.into() });
     let new = then.iter().filter(|(k, v)| was.get(*k) != Some(v));
     let new = new.map(|(key, value)| Set::Label {
-        key: key.clone(),
-        value: value.clone(),
+        key: key.into(),
+        value: value.into(),
     });
     gone.chain(new).collect()
 }

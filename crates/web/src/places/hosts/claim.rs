@@ -81,12 +81,12 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             .iter()
             .filter(|t| t.chosen)
             .map(|t| Endpoint {
-                address: t.address.clone(),
-                pin: t.pin.clone(),
+                address: (&t.address).into(),
+                pin: (&t.pin).into(),
             })
             .collect(),
-        site: site.clone(),
-        password: if fields.get("password").is_empty() {
+        site: (&site).into(),
+        password: if fields.secret("password").is_empty() {
             Password::Missing
         } else {
             Password::Typed
@@ -134,9 +134,11 @@ pub(crate) fn check<'a>(
         };
         let targets = claim.targets.iter();
         let targets: Vec<_> = targets
-            .map(|t| (t.address.clone(), t.pin.clone()))
+            .map(|t| (t.address.to_string(), t.pin.to_string()))
             .collect();
-        let checked = desk.check_password(&targets, fields.get("password")).await;
+        let checked = desk
+            .check_password(&targets, fields.secret("password"))
+            .await;
         checked.map_err(|(address, fault)| {
             let field = if fault.kind == FaultKind::Password {
                 "password"

@@ -154,7 +154,7 @@ fn of_one(
     wrong: &mut Vec<(String, String)>,
 ) {
     if shown.name != machine.name {
-        sets.push(Set::Name(shown.name.clone()));
+        sets.push(Set::Name((&shown.name).into()));
     }
     match shown.vcpus.parse::<u32>() {
         Ok(n) if n == machine.vcpus => {}
@@ -183,17 +183,17 @@ fn of_one(
     }
     let labels = read_labels(&shown.labels);
     let gone = machine.labels.keys().filter(|k| !labels.contains_key(*k));
-    sets.extend(gone.map(|key| Set::Unlabel { key: key.clone() }));
+    sets.extend(gone.map(|key| Set::Unlabel { key: key.into() }));
     let new = labels
         .iter()
         .filter(|(k, v)| machine.labels.get(*k) != Some(v));
     sets.extend(new.map(|(key, value)| Set::Label {
-        key: key.clone(),
-        value: value.clone(),
+        key: key.into(),
+        value: value.into(),
     }));
     common(shown, Some(machine), sets);
     if shown.note != machine.note {
-        sets.push(Set::Note(shown.note.clone()));
+        sets.push(Set::Note((&shown.note).into()));
     }
 }
 
@@ -283,12 +283,15 @@ fn of_many(shown: &EditFields, sets: &mut Vec<Set>) {
     sets.extend(
         read_labels(&shown.labels)
             .into_iter()
-            .map(|(key, value)| Set::Label { key, value }),
+            .map(|(key, value)| Set::Label {
+                key: key.into(),
+                value: value.into(),
+            }),
     );
     sets.extend(
         read_labels(&shown.unlabel)
             .into_keys()
-            .map(|key| Set::Unlabel { key }),
+            .map(|key| Set::Unlabel { key: key.into() }),
     );
     common(shown, None, sets);
 }

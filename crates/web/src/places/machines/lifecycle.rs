@@ -73,7 +73,7 @@ pub(crate) fn purge(view: &View, fields: &Fields) -> Filled {
         }),
         ask: Proposal::Machines(machines::Ask::Purge {
             machines: ids,
-            typed,
+            typed: typed.into(),
         }),
         wrong: vec![],
     }

@@ -8,13 +8,14 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::{Memory, NetRole, Provisioning},
     ids::{ClusterId, HostId, ImageId, NetworkId, VolumeId},
     rooms::Proposal,
     rooms::machines::{CreateMachines, NewDisk, NewNic},
+    text::Line,
     units::Bytes,
     view::View,
 };
@@ -222,12 +223,17 @@ fn many(count: u32) -> String {
     }
 }
 
+fn labels(fields: &Fields) -> BTreeMap<Line, Line> {
+    let typed = read_labels(fields.get("labels")).into_iter();
+    typed.map(|(k, v)| (k.into(), v.into())).collect()
+}
+
 /// What the volumes of a cluster offer.
 fn offered(view: &View, cluster: Option<ClusterId>) -> Vec<String> {
     let of = cluster.and_then(|c| view.estate.clusters.get(&c));
     let volumes = of.map(|c| view.estate.volumes_of(c)).unwrap_or_default();
-    let all: BTreeSet<String> = volumes.iter().flat_map(|v| v.qualities.clone()).collect();
-    all.into_iter().collect()
+    let all: BTreeSet<Line> = volumes.iter().flat_map(|v| v.qualities.clone()).collect();
+    all.into_iter().map(String::from).collect()
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
@@ -252,7 +258,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let (shown_nics, nics) = nics(view, cluster, fields, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
     let ask = CreateMachines {
-        pattern: fields.get("name").to_owned(),
+        pattern: fields.get("name").into(),
         count,
         cluster,
         qualities: qualities::words(fields.get("qualities")),
@@ -264,11 +270,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         nics,
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
-        labels: read_labels(fields.get("labels")),
+        labels: labels(fields),
         tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
         protected: fields.ticked("protected", false),
         apart: fields.ticked("apart", false),
-        note: fields.get("note").to_owned(),
+        note: fields.get("note").into(),
         start: fields.ticked("start", true),
     };
     let shown = NewFields {
@@ -290,7 +296,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         apart: ask.apart,
         protected: ask.protected,
         start: ask.start,
-        note: ask.note.clone(),
+        note: (&ask.note).into(),
         qualities: fields.get("qualities").into(),
         offered: offered(view, cluster),
         volume: ask.volume.map_or(0, |v| v.0),

@@ -13,6 +13,7 @@ use zastrugi_core::{
     moment::Moment,
     rooms::Proposal,
     rooms::edits::{Set, Target},
+    text::Line,
     view::View,
 };
 
@@ -103,7 +104,7 @@ fn read(
             .filter(|b| b.what == what)
             .map_or(Moment(0), |b| b.since);
         let kept = Reservation {
-            what: what.chars().take(120).collect(),
+            what: Line::read(what).map_err(|words| format!("Line {}: {words}", i + 1))?,
             since,
         };
         if all.insert(address, kept).is_some() {
@@ -132,7 +133,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         Err(words) => wrong.push(("reserved".to_owned(), words)),
     }
     if note != was_note {
-        sets.push(Set::Note(note.clone()));
+        sets.push(Set::Note((&note).into()));
     }
     Filled {
         title: format!("Edit {name}"),

@@ -43,10 +43,13 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         .evidence
         .manager_pin(&Probe::SwitchGreeting(address.clone()));
     let ask = Proposal::Networks(networks::Ask::ConnectSwitch(ConnectSwitch {
-        target: Endpoint { address, pin },
-        site: site.clone(),
-        user: user.clone(),
-        password: if fields.get("password").is_empty() {
+        target: Endpoint {
+            address: address.into(),
+            pin: pin.into(),
+        },
+        site: (&site).into(),
+        user: (&user).into(),
+        password: if fields.secret("password").is_empty() {
             Password::Missing
         } else {
             Password::Typed

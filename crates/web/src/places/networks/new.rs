@@ -140,7 +140,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     );
     let role = fields.or("role", "guest");
     let ask = CreateNetwork {
-        name: name.clone(),
+        name: (&name).into(),
         cluster,
         role: NetRole::ALL
             .into_iter()

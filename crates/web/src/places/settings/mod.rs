@@ -146,17 +146,17 @@ async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Settled 
         ))
     };
     match desk
-        .sign_in(&signed.viewer.name, fields.get("current"), "settings")
+        .sign_in(&signed.viewer.name, fields.secret("current"), "settings")
         .await
     {
         Ok(check) => desk.sign_out(&check.cookie).await.map_err(problem)?,
         Err(_) => return again("The current password is wrong."),
     }
-    if fields.get("fresh") != fields.get("again") {
+    if fields.secret("fresh") != fields.secret("again") {
         return again("The two new passwords differ.");
     }
     match desk
-        .set_password(signed.viewer.id, fields.get("fresh"))
+        .set_password(signed.viewer.id, fields.secret("fresh"))
         .await
     {
         Ok(()) => Ok(Redirect::to("/sign-in")),
@@ -242,7 +242,7 @@ async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Settled {
         Err(words) => return people_again(&may, desk, &fields, &words).await,
     };
     match desk
-        .add_person(fields.get("name"), role, fields.get("password"))
+        .add_person(fields.get("name"), role, fields.secret("password"))
         .await
     {
         Ok(_) => Ok(Redirect::to("/settings/people")),

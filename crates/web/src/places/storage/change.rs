@@ -129,13 +129,13 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let hosts = (!all).then(|| picked.clone());
     let mut sets = Vec::new();
     if name != was_name {
-        sets.push(Set::Name(name.clone()));
+        sets.push(Set::Name((&name).into()));
     }
     if hosts != was_hosts {
         sets.push(Set::Intended(hosts));
     }
     if note != was_note {
-        sets.push(Set::Note(note.clone()));
+        sets.push(Set::Note((&note).into()));
     }
     let members = volume.and_then(|v| v.cluster).into_iter();
     let mut rows: Vec<_> = members

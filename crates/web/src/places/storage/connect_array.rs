@@ -13,13 +13,11 @@ use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::ArrayKind,
     evidence::Probe,
+    limits,
     rooms::Proposal,
     rooms::storage::ConnectArray,
     view::View,
 };
-
-/// More controllers than any array has.
-const MOST: usize = 8;
 
 #[derive(Template)]
 #[template(path = "places/storage/connect_array_array_fields.html")]
@@ -38,7 +36,7 @@ pub(crate) fn addresses(fields: &Fields) -> Vec<String> {
         .split(|c: char| c.is_whitespace() || c == ',');
     given
         .filter(|a| !a.is_empty())
-        .take(MOST)
+        .take(limits::CONTROLLERS.most + 1)
         .map(at_manager)
         .collect()
 }
@@ -52,7 +50,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         let pin = view
             .evidence
             .manager_pin(&Probe::ArrayGreeting(address.clone()));
-        Endpoint { address, pin }
+        Endpoint {
+            address: address.into(),
+            pin: pin.into(),
+        }
     });
     let ask = Proposal::Storage(storage::Ask::ConnectArray(ConnectArray {
         controllers: controllers.collect(),
@@ -61,9 +62,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         } else {
             ArrayKind::Block
         },
-        site: site.clone(),
-        user: user.clone(),
-        password: if fields.get("password").is_empty() {
+        site: (&site).into(),
+        user: (&user).into(),
+        password: if fields.secret("password").is_empty() {
             Password::Missing
         } else {
             Password::Typed

@@ -85,11 +85,11 @@ fn source(from: &str, size: Bytes, provisioning: Provisioning) -> (Option<ArrayI
     let array = array.and_then(|a| a.parse().ok()).map(ArrayId);
     let rest = rest.to_owned();
     match kind {
-        Some("lun") => (array, VolumeSource::Existing { lun: rest }),
+        Some("lun") => (array, VolumeSource::Existing { lun: rest.into() }),
         _ => (
             array,
             VolumeSource::New {
-                pool: rest,
+                pool: rest.into(),
                 size,
                 provisioning,
             },
@@ -154,10 +154,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {
         array,
         source,
-        name: name.clone(),
+        name: (&name).into(),
         cluster,
         hosts: (!chosen.is_empty()).then(|| chosen.clone()),
-        typed: typed.clone(),
+        typed: (&typed).into(),
     }));
     let count = if chosen.is_empty() {
         hosts.len()

@@ -13,6 +13,7 @@ use zastrugi_core::{
     rooms::Proposal,
     rooms::edits::{Set, Target},
     rooms::images::AddImage,
+    text::Line,
     units::Bytes,
     view::View,
 };
@@ -83,12 +84,14 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
         name => name,
     };
     let ask = AddImage {
-        name: name.to_owned(),
+        name: name.into(),
         volume: volume.map(VolumeId),
         size,
-        mark: fields.get("mark").chars().take(64).collect(),
-        label: descriptor_label(&from_hex(fields.get("head"))).map_err(|why| why.to_string()),
-        expected: fields.get("expected").to_owned(),
+        mark: fields.get("mark").into(),
+        label: descriptor_label(&from_hex(fields.get("head")))
+            .map(Line::from)
+            .map_err(|why| why.to_string().into()),
+        expected: fields.get("expected").into(),
     };
     Filled {
         title: "Add an image".into(),
@@ -100,12 +103,12 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
         fields: render(&AddFields {
             file: fields.get("file").into(),
             bytes: fields.get("bytes").into(),
-            mark: ask.mark.clone(),
+            mark: (&ask.mark).into(),
             head: fields.get("head").into(),
             name: fields.get("name").into(),
             volume: volume.unwrap_or(0),
             volumes,
-            expected: ask.expected.clone(),
+            expected: (&ask.expected).into(),
         }),
         ask: Proposal::Images(images::Ask::Add(ask)),
         wrong,
@@ -131,7 +134,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let sets = if name == was {
         vec![]
     } else {
-        vec![Set::Name(name.clone())]
+        vec![Set::Name((&name).into())]
     };
     Filled {
         title: format!("Rename {was}"),

@@ -117,7 +117,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
         lead: format!("{} free, {} machines on it.", v.free(), rows.len() + more),
         room: room(&view, v),
         forecast: desk.forecast(v).await?.to_string(),
-        qualities: v.qualities.iter().cloned().collect(),
+        qualities: v.qualities.iter().map(String::from).collect(),
         facts: vec![
             (
                 "Cluster",
