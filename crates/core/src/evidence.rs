@@ -3,6 +3,7 @@
 use crate::{
     estate::{Hardware, Path},
     ids::{ArrayId, HostId, NetworkId},
+    limits,
     moment::{Moment, Span},
     units::Bytes,
 };
@@ -188,6 +189,17 @@ impl EvidenceBook {
             _ => lifetime(&probe),
         };
         let expires = now.plus(lasts);
+        if self.answers.len() >= limits::EVIDENCE.most && !self.answers.contains_key(&probe) {
+            let good =
+                |(p, e): (&Probe, &Evidence)| (e.expires > now).then(|| (p.clone(), e.clone()));
+            self.answers = self.answers.iter().filter_map(good).collect();
+            let oldest = self.answers.iter().min_by_key(|(_, e)| e.taken);
+            if self.answers.len() >= limits::EVIDENCE.most
+                && let Some(oldest) = oldest.map(|(p, _)| p.clone())
+            {
+                self.answers.remove(&oldest);
+            }
+        }
         self.answers.insert(
             probe,
             Evidence {

@@ -206,6 +206,7 @@ rooms! {
     Qualities qualities;
     Sites sites,
     Consoles consoles,
+    People people,
 }
 
 pub type Assessment = road::Assessment<Proposal, Step>;

@@ -173,13 +173,11 @@ pub fn said(text: &str) -> String {
 /// Whether two names are taken for each other by whoever reads them: equal but for case, or confusable (Unicode Technical
 /// Standard 39, section 4).
 pub fn looks_like(one: &str, other: &str) -> bool {
-    let shape = |name: &str| {
-        let lower = name.to_lowercase();
-        unicode_security::skeleton(&lower).collect::<String>()
-    };
+    let skeleton = |name: &str| unicode_security::skeleton(name).collect::<String>();
+    // A zero is taken for a capital O, which is a small one but for its case.
+    let shape = |name: &str| skeleton(&name.to_lowercase()).to_lowercase();
     // A capital I is taken for a small l only as it is typed.
-    let typed = |name: &str| unicode_security::skeleton(name).collect::<String>();
-    shape(one) == shape(other) || typed(one) == typed(other)
+    shape(one) == shape(other) || skeleton(one) == skeleton(other)
 }
 
 #[cfg(test)]
@@ -212,6 +210,7 @@ mod tests {
             ("duty.admin", "duty.аdmin"),
             ("zastrugi", "zastrugI"),
             ("pilot", "pi1ot"),
+            ("otto", "0tto"),
         ] {
             assert!(looks_like(one, other), "{one} {other}");
         }

@@ -6,9 +6,10 @@ use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, PoisonError},
 };
+use zastrugi_core::{limits, text};
 
 const SERVICE: &str = "_zastrugi-agent._tcp.local.";
-const MOST: usize = 2048;
+const MOST: usize = limits::ANNOUNCEMENTS.most;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Announcement {
@@ -52,13 +53,8 @@ impl Announcements {
                         };
                         let full = info.fullname.clone();
                         if book.len() < MOST || book.contains_key(&full) {
-                            let name = full
-                                .split('.')
-                                .next()
-                                .unwrap_or_default()
-                                .chars()
-                                .take(63)
-                                .collect();
+                            let name = full.split('.').next().unwrap_or_default();
+                            let name = text::cleaned(name, &limits::NAME, false);
                             let address = std::net::SocketAddr::new(ip, info.port).to_string();
                             book.insert(full, Announcement { name, address });
                         }

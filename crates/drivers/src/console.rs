@@ -24,7 +24,7 @@ impl Console {
     /// # Errors
     /// [`Fault`] when the stream ends or is silent.
     pub async fn next(&mut self) -> Result<(u64, Vec<u8>), Fault> {
-        let said: Printed = self.watch.next(Duration::from_secs(5)).await?;
+        let said: Printed = self.watch.next_bytes(Duration::from_secs(5)).await?;
         let bytes = BASE64_STANDARD.decode(said.bytes);
         let bytes = bytes.map_err(|e| garbled("a console", &e.to_string()))?;
         Ok((said.from, bytes))

@@ -1,5 +1,6 @@
 //! What went wrong on the wire, in words with a remedy.
 
+use crate::said;
 use serde::Deserialize;
 use zastrugi_core::runs::{Fault, FaultKind};
 
@@ -65,7 +66,7 @@ pub(crate) fn garbled(address: &str, why: &str) -> Fault {
 
 /// The device said no: its own words are kept.
 pub(crate) fn refused(status: u16, body: &[u8]) -> Fault {
-    let said = serde_json::from_slice::<Refusal>(body)
+    let said = said::read::<Refusal>(body)
         .map(|r| r.error)
         .unwrap_or(Said {
             code: String::new(),

@@ -2,7 +2,7 @@
 
 use crate::{
     fault::{garbled, refused, unanswered},
-    tls,
+    said, tls,
 };
 use futures::{Stream, StreamExt};
 use reqwest::{Client, Method, Response, StatusCode, Upgraded};
@@ -14,14 +14,17 @@ use std::{
     time::Duration,
 };
 use tokio::time::timeout;
-use zastrugi_core::runs::{Fault, FaultKind};
+use zastrugi_core::{
+    limits,
+    runs::{Fault, FaultKind},
+};
 
 const CONNECT: Duration = Duration::from_secs(2);
 /// A whole call, well within the lease of its order.
 const WHOLE: Duration = Duration::from_secs(5);
 /// A piece of a file: eight MiB at the least rate that is borne with.
 const PIECE: Duration = Duration::from_secs(30);
-const LARGEST: usize = 4 << 20;
+const LARGEST: usize = limits::DEVICE_ANSWER.most;
 
 #[derive(Clone, Default)]
 pub(crate) struct Http {
@@ -149,7 +152,7 @@ impl Http {
             .await
             .map_err(|e| unanswered(address, &e))?;
         let body = read(address, response).await?;
-        let answer = serde_json::from_slice(&body).map_err(|e| garbled(address, &e.to_string()))?;
+        let answer = said::read(&body).map_err(|e| garbled(address, &e.to_string()))?;
         let pin = shown.lock().unwrap_or_else(PoisonError::into_inner).clone();
         Ok((answer, pin.unwrap_or_default()))
     }
@@ -171,7 +174,7 @@ fn parsed<T: DeserializeOwned>(call: &Call<'_>, body: Vec<u8>) -> Result<T, Faul
     } else {
         body
     };
-    serde_json::from_slice(&body).map_err(|e| garbled(call.address, &e.to_string()))
+    said::read(&body).map_err(|e| garbled(call.address, &e.to_string()))
 }
 
 fn silent(address: &str) -> Fault {
@@ -226,11 +229,23 @@ pub struct Watch {
 impl Watch {
     /// The next value; a silence of more than `limit` is a fault.
     pub(crate) async fn next<T: DeserializeOwned>(&mut self, limit: Duration) -> Result<T, Fault> {
+        let line = self.line(limit).await?;
+        said::read(&line).map_err(|e| garbled(&self.address, &e.to_string()))
+    }
+
+    /// The same where its texts are bytes for a terminal, which takes whatever they are.
+    pub(crate) async fn next_bytes<T: DeserializeOwned>(
+        &mut self,
+        limit: Duration,
+    ) -> Result<T, Fault> {
+        let line = self.line(limit).await?;
+        serde_json::from_slice(&line).map_err(|e| garbled(&self.address, &e.to_string()))
+    }
+
+    async fn line(&mut self, limit: Duration) -> Result<Vec<u8>, Fault> {
         loop {
             if let Some(end) = self.rest.iter().position(|b| *b == b'\n') {
-                let line: Vec<u8> = self.rest.drain(..=end).collect();
-                return serde_json::from_slice(&line)
-                    .map_err(|e| garbled(&self.address, &e.to_string()));
+                return Ok(self.rest.drain(..=end).collect());
             }
             if self.rest.len() > LARGEST {
                 return Err(garbled(&self.address, "more than 4 MiB in a line"));

@@ -16,6 +16,7 @@ mod probe;
 mod redfish;
 mod restconf;
 mod rooms;
+mod said;
 mod scan;
 mod screen;
 mod swordfish;

@@ -2,6 +2,7 @@
 
 use ipnet::IpNet;
 use std::net::SocketAddr;
+use zastrugi_core::limits;
 
 /// The port of host agents.
 pub(crate) const AGENT_PORT: u16 = 7443;
@@ -43,15 +44,15 @@ impl Networks {
     /// # Errors
     /// Words for the person who typed it.
     pub fn parse(text: &str) -> Result<Networks, String> {
-        text.split([',', '\n', ' '])
-            .map(str::trim)
-            .filter(|part| !part.is_empty())
-            .map(|part| {
-                part.parse::<IpNet>()
-                    .map_err(|_| format!("“{part}” is not a network such as 10.20.0.0/16."))
-            })
-            .collect::<Result<Vec<_>, _>>()
-            .map(Networks)
+        let parts = text.split([',', '\n', ' ']).map(str::trim);
+        let read = |part: &str| {
+            let short: String = part.chars().take(60).collect();
+            let wrong = |_| format!("“{short}” is not a network such as 10.20.0.0/16.");
+            part.parse::<IpNet>().map_err(wrong)
+        };
+        let all: Result<Vec<_>, _> = parts.filter(|p| !p.is_empty()).map(read).collect();
+        let all = all?;
+        limits::MANAGEMENT.check(all.len()).map(|()| Networks(all))
     }
 }
 

@@ -3,9 +3,10 @@
 use crate::networks::{AGENT_PORT, Networks, NotAllowed};
 use ipnet::{IpAddrRange, IpNet, Ipv4AddrRange, Ipv6AddrRange};
 use std::net::{IpAddr, SocketAddr};
+use zastrugi_core::limits;
 
 /// The most addresses of one scan.
-const MOST: usize = 4096;
+const MOST: usize = limits::SCAN.most;
 
 /// A range as a person types it: `10.1.2.0/24`, `10.1.2.11-10.1.2.30`, `10.1.2.11-30` or a single address.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,7 +6,9 @@
 mod consoles;
 mod desk;
 mod evidence;
+mod guard;
 mod passwords;
+mod pulse;
 mod runs;
 mod scribe;
 mod secrets;
@@ -16,9 +18,9 @@ mod watch;
 
 pub use consoles::{Look, Told};
 pub use desk::{
-    AnswerError, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms, Health,
-    HistoryError, KEYBOARDS, PasswordProblem, ProbeError, Resolve, ScanState, SignIn, SignInError,
-    StartError, Ticket, Viewer,
+    AnswerError, Asking, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms,
+    Health, HistoryError, KEYBOARDS, PasswordProblem, ProbeError, Resolve, ScanState, SignIn,
+    SignInError, StartError, Ticket, Viewer,
 };
 pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
@@ -89,10 +91,11 @@ impl Engine {
             watch::spawn(&mut tasks, shared.clone(), scribe.clone(), &begun);
             renewal = Some(begun);
         }
+        tasks.spawn(pulse::beat(shared.clone()));
         tasks.spawn(settings::follow(shared.clone()));
         tasks.spawn(runs::follow_progress(shared.clone()));
         Ok(Engine {
-            desk: Desk::new(shared, scribe),
+            desk: Desk::new(shared, scribe, &settings.key),
             tasks,
             renewal,
         })

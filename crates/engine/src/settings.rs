@@ -55,7 +55,8 @@ const AGAIN: Duration = Duration::from_secs(10);
 pub(crate) async fn follow(shared: Arc<Shared>) {
     let settings = Settings::new(shared.pool.clone());
     loop {
-        tokio::time::sleep(AGAIN).await;
+        // At once when another process changed them; now and then in any case.
+        drop(tokio::time::timeout(AGAIN, shared.settings.notified()).await);
         match settings.get::<String>(NETWORKS).await {
             Ok(Some(text)) => {
                 if let Ok(networks) = Networks::parse(&text) {
@@ -78,7 +79,11 @@ pub(crate) async fn first(
         .keep("installation id", &uuid::Uuid::new_v4().to_string())
         .await?;
     let name = settings.keep("installation name", &given.name).await?;
-    let networks = settings.keep(NETWORKS, &given.networks).await?;
+    // Whoever doesn't say which (a person added before the first start) doesn't settle that there are none.
+    let networks = match given.networks.trim() {
+        "" => settings.get(NETWORKS).await?.unwrap_or_default(),
+        given => settings.keep(NETWORKS, &given.to_owned()).await?,
+    };
     Ok((
         Installation { id, name },
         Networks::parse(&networks).unwrap_or_default(),

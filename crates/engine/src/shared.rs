@@ -64,7 +64,10 @@ pub(crate) struct Shared {
     progress: watch::Sender<Arc<Progress>>,
     /// Rung when an order may be due.
     pub(crate) orders: Notify,
+    /// Rung when another process changed a setting.
+    pub(crate) settings: Notify,
     pub(crate) database_answers: AtomicBool,
+    pub(crate) database_writes: AtomicBool,
     pub(crate) leads: AtomicBool,
     pub(crate) broken: AtomicBool,
     /// The highest history that a device was seen to obey.
@@ -99,7 +102,9 @@ impl Shared {
             revision,
             progress: watch::Sender::new(Arc::default()),
             orders: Notify::new(),
+            settings: Notify::new(),
             database_answers: AtomicBool::new(true),
+            database_writes: AtomicBool::new(true),
             leads: AtomicBool::new(false),
             broken: AtomicBool::new(false),
             seen: AtomicU64::new(0),

@@ -1,5 +1,7 @@
 //! Comma-separated values (RFC 4180) that no spreadsheet takes for a formula.
 
+use zastrugi_core::{limits, text};
+
 /// A table with a head line. Cells that begin with `=`, `+`, `-`, `@` or a tab get a quote in front; control
 /// characters leave.
 pub fn write<const N: usize>(head: [&str; N], rows: impl Iterator<Item = [String; N]>) -> String {
@@ -43,9 +45,12 @@ pub fn read<const N: usize>(text: &str) -> Result<Vec<(u64, [String; N])>, Strin
     Ok(rows)
 }
 
+/// What is left is what is judged: a character that leaves must not hide what stands behind it.
 fn safe(cell: &str) -> String {
-    let risky = cell.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    let clean: String = cell.chars().filter(|c| !c.is_control()).collect();
+    let clean = text::cleaned(cell, &limits::LIST, false);
+    let risky = clean
+        .trim_start()
+        .starts_with(['=', '+', '-', '@', '＝', '＋', '－', '＠']);
     if risky { format!("'{clean}") } else { clean }
 }
 
@@ -84,9 +89,14 @@ mod tests {
         let rows = [
             ["=1+1".to_owned(), "a,b\"c".to_owned()],
             ["@x\u{7}".to_owned(), "plain".to_owned()],
+            ["\u{1}=1".to_owned(), "\u{200b}+1".to_owned()],
+            [" \t-1".to_owned(), "\r\n@a".to_owned()],
         ];
         let text = write(["one", "two"], rows.into_iter());
-        assert_eq!(text, "one,two\r\n'=1+1,\"a,b\"\"c\"\r\n'@x,plain\r\n");
+        assert_eq!(
+            text,
+            "one,two\r\n'=1+1,\"a,b\"\"c\"\r\n'@x,plain\r\n'=1,'+1\r\n'  -1,' @a\r\n"
+        );
     }
 
     #[test]

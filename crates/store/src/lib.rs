@@ -14,6 +14,7 @@ mod news;
 mod orders;
 mod people;
 mod pictures;
+mod pulse;
 mod reads;
 mod settings;
 #[cfg(feature = "testkit")]
@@ -26,10 +27,11 @@ pub use head::Head;
 pub use journal::Journal;
 pub use lease::{Held, Leases};
 pub use measurements::Measurements;
-pub use news::News;
+pub use news::{Heard, News};
 pub use orders::{NewOrder, Orders, TakenOrder};
 pub use people::{People, Person, SessionRow};
 pub use pictures::{Picture, Pictures};
+pub use pulse::Pulse;
 pub use reads::{EventFilter, EventRow, Reads};
 pub use settings::Settings;
 pub use vault::{Vault, VaultError};
@@ -50,19 +52,22 @@ pub static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     /// Nothing was written; try again.
-    #[error("the database does not answer: {0}")]
+    #[error("the database does not answer")]
     Unavailable(#[source] sqlx::Error),
     /// Whether it was written is not known.
-    #[error("the database went away while it was writing: {0}")]
+    #[error("the database went away while it was writing")]
     Unknown(#[source] sqlx::Error),
     #[error("something with this {0} is there already")]
     Taken(String),
     /// The journal is not the one that it was.
     #[error("the database was restored or begun anew; look again")]
     Replaced,
-    /// The database says that this can't be stored, whoever tries.
-    #[error("this can't be stored: {0}")]
+    /// The database says that this can't be stored, whoever tries; its words are for the log.
+    #[error("the database can't store this")]
     Refused(String),
+    /// It was not written, for this reason.
+    #[error("{0}")]
+    NotWritten(String),
     #[error(transparent)]
     Upgrade(#[from] zastrugi_core::estate::UpgradeError),
     #[error("a stored body can't be written or read: {0}")]
@@ -72,6 +77,16 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// With the database's own words, for the log: they are not for pages.
+    pub fn detail(&self) -> String {
+        match self {
+            StoreError::Unavailable(source) | StoreError::Unknown(source) => {
+                format!("{self}: {source}")
+            }
+            StoreError::Refused(why) => format!("{self}: {why}"),
+            other => other.to_string(),
+        }
+    }
     /// This machine gave no thread or no timer.
     pub fn of_io(error: std::io::Error) -> Self {
         StoreError::Unavailable(sqlx::Error::Io(error))
@@ -82,7 +97,7 @@ impl From<sqlx::Error> for StoreError {
     fn from(error: sqlx::Error) -> Self {
         match error.as_database_error() {
             Some(db) if db.is_unique_violation() => {
-                StoreError::Taken(db.constraint().unwrap_or("value").replace('_', " "))
+                StoreError::Taken(taken(db.constraint().unwrap_or_default()))
             }
             // Classes 22 and 23 of SQLSTATE: the data itself is at fault.
             Some(db)
@@ -94,6 +109,25 @@ impl From<sqlx::Error> for StoreError {
             }
             _ => StoreError::Unavailable(error),
         }
+    }
+}
+
+/// What a unique index is of, in words.
+fn taken(index: &str) -> String {
+    const TOLD: &[&str] = &[
+        "machine_name",
+        "machine_uuid",
+        "host_name",
+        "host_address",
+        "cluster_name",
+        "volume_uid",
+        "person_name",
+        "image_name",
+        "image_uuid",
+    ];
+    match TOLD.contains(&index) {
+        true => index.replace('_', " "),
+        false => "value".into(),
     }
 }
 

@@ -6,7 +6,7 @@ use crate::{
 };
 use sqlx::{PgPool, Row, postgres::PgRow};
 use time::OffsetDateTime;
-use zastrugi_core::{ids::PersonId, moment::Moment, permits::Role};
+use zastrugi_core::{ids::PersonId, limits, moment::Moment, permits::Role};
 
 #[derive(Debug, Clone)]
 pub struct People {
@@ -159,6 +159,15 @@ impl People {
         sqlx::query("delete from session where used < now() - interval '1 day'")
             .execute(&self.pool)
             .await?;
+        // Of one person only so many: those that were used least lately end.
+        sqlx::query(
+            "delete from session where token in
+             (select token from session where person = $1 order by used desc, created desc offset $2)",
+        )
+        .bind(to_db(person.0))
+        .bind(i64::try_from(limits::SESSIONS.most).unwrap_or(i64::MAX))
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 

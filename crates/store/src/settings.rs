@@ -1,6 +1,6 @@
 //! Settings of the installation: one JSON value a name.
 
-use crate::StoreError;
+use crate::{StoreError, journal::CHANNEL};
 use serde::{Serialize, de::DeserializeOwned};
 use sqlx::PgPool;
 
@@ -28,11 +28,18 @@ impl Settings {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn set<T: Serialize>(&self, name: &str, value: &T) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
         sqlx::query("insert into setting (name, value) values ($1, $2) on conflict (name) do update set value = $2")
             .bind(name)
             .bind(serde_json::to_value(value)?)
-            .execute(&self.pool)
+            .execute(&mut *tx)
             .await?;
+        // Every process looks again, at once.
+        sqlx::query("select pg_notify($1, 'settings')")
+            .bind(CHANNEL)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
         Ok(())
     }
 

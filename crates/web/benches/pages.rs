@@ -73,7 +73,7 @@ async fn main() {
         "/field/part?cluster=905",
         "/",
     ];
-    pages(&scratch.url, &all).await;
+    timed(&scratch.url, &all).await;
     println!(
         "resident memory with 1,000 hosts and 20,000 machines: {} MiB",
         resident()
@@ -116,12 +116,12 @@ async fn matrix() {
     let scratch = Scratch::make().await;
     let own = zastrugi_store::connect(&scratch.url, 4).await.unwrap();
     keep(&own, &estate).await;
-    pages(&scratch.url, &["/networks"]).await;
+    timed(&scratch.url, &["/networks"]).await;
     own.close().await;
     scratch.remove().await;
 }
 
-async fn pages(url: &str, paths: &[&str]) {
+async fn timed(url: &str, paths: &[&str]) {
     let settings = EngineSettings::new(url.to_owned(), [3; 32]);
     let engine = Engine::start(settings).await.unwrap();
     engine

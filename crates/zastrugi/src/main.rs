@@ -3,20 +3,14 @@
 mod args;
 mod compute;
 mod demo;
+mod log;
 mod serve;
 
 use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let filter = tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| {
-        "warn,zastrugi=info,zastrugi_engine=warn,rocket=error,mdns_sd=error".into()
-    });
-    tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_target(false)
-        .with_writer(std::io::stderr)
-        .init();
+    log::begin();
     let args = args::Args::parse();
     if let args::Command::Compute(what) = &args.command {
         return answer(what);

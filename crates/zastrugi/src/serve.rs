@@ -126,7 +126,7 @@ pub(crate) async fn add_person(args: AddPerson) -> Result<(), Failed> {
     let engine = Engine::start(settings).await?;
     let added = engine
         .desk()
-        .add_person(&args.name, role, password.trim_end_matches('\n'))
+        .add_person(&args.name, role, password.trim_end_matches(['\r', '\n']))
         .await;
     added.map(drop).map_err(|e| Failed::Other(e.to_string()))
 }

@@ -13,7 +13,13 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::rooms::consoles;
-use zastrugi_core::{ids::MachineId, permits::Act, rooms::Event, rooms::consoles::ConsoleOf};
+use zastrugi_core::{
+    ids::{MachineId, PersonId},
+    limits,
+    permits::Act,
+    rooms::Event,
+    rooms::consoles::ConsoleOf,
+};
 use zastrugi_drivers::Screen;
 use zastrugi_store::{Picture, Pictures, StoreError};
 
@@ -26,8 +32,6 @@ pub const KEYBOARDS: [(&str, &str); 4] = [
 ];
 /// How long a ticket counts.
 const LASTS: Duration = Duration::from_secs(30);
-/// Tickets that may be out at once in this process.
-const MOST: usize = 1000;
 
 /// A word that opens one console once.
 pub type Ticket = String;
@@ -57,6 +61,7 @@ pub enum Way {
 }
 
 struct Issued {
+    person: PersonId,
     of: ConsoleOf,
     way: Way,
     session: [u8; 32],
@@ -71,15 +76,17 @@ fn hash(text: &str) -> [u8; 32] {
 }
 
 impl Tickets {
-    /// None when too many are out.
-    fn issue(&self, of: ConsoleOf, way: Way, session: &str) -> Option<Ticket> {
+    /// None when this person has too many out; nobody else's count.
+    fn issue(&self, person: PersonId, of: ConsoleOf, way: Way, session: &str) -> Option<Ticket> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         all.retain(|_, issued| issued.at.elapsed() < LASTS);
-        if all.len() >= MOST {
+        let theirs = all.values().filter(|i| i.person == person).count();
+        if theirs >= limits::TICKETS.most {
             return None;
         }
         let ticket = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
         let issued = Issued {
+            person,
             of,
             way,
             session: hash(session),
@@ -136,7 +143,7 @@ impl Desk {
         match recorded.await {
             Ok(_) => self
                 .tickets
-                .issue(of, way, session)
+                .issue(viewer.id, of, way, session)
                 .ok_or(ConsoleError::Busy),
             Err(Refusal::NotOurs) => Err(ConsoleError::Gone),
             Err(Refusal::Unavailable(why)) => Err(ConsoleError::Unavailable(why)),
@@ -237,12 +244,22 @@ impl Desk {
 mod tests {
     use super::*;
     use zastrugi_core::ids::{HostId, MachineId};
+    const ME: PersonId = PersonId(1);
+
+    #[test]
+    fn one_person_cannot_use_up_the_tickets_of_all() {
+        let tickets = Tickets::default();
+        let seven = ConsoleOf::Machine(MachineId(7));
+        let mine = (0..1000).filter_map(|_| tickets.issue(ME, seven, Way::Text, "a"));
+        assert_eq!(mine.count(), limits::TICKETS.most);
+        assert!(tickets.issue(PersonId(2), seven, Way::Text, "b").is_some());
+    }
 
     #[test]
     fn a_ticket_counts_once_for_its_session_and_machine() {
         let tickets = Tickets::default();
         let (seven, eight) = (ConsoleOf::Machine(MachineId(7)), ConsoleOf::Host(HostId(7)));
-        let one = tickets.issue(seven, Way::Text, "a").unwrap();
+        let one = tickets.issue(ME, seven, Way::Text, "a").unwrap();
         assert!(
             !tickets.punch(&one, eight, Way::Text, "a"),
             "another console"
@@ -251,15 +268,15 @@ mod tests {
             !tickets.punch(&one, seven, Way::Text, "a"),
             "a wrong try uses it up"
         );
-        let two = tickets.issue(seven, Way::Text, "a").unwrap();
+        let two = tickets.issue(ME, seven, Way::Text, "a").unwrap();
         assert!(
             !tickets.punch(&two, seven, Way::Text, "b"),
             "another session"
         );
-        let three = tickets.issue(seven, Way::Text, "a").unwrap();
+        let three = tickets.issue(ME, seven, Way::Text, "a").unwrap();
         assert!(tickets.punch(&three, seven, Way::Text, "a"));
         assert!(!tickets.punch(&three, seven, Way::Text, "a"), "once");
-        let four = tickets.issue(seven, Way::Text, "a").unwrap();
+        let four = tickets.issue(ME, seven, Way::Text, "a").unwrap();
         assert!(
             !tickets.punch(&four, seven, Way::Screen, "a"),
             "for text only"

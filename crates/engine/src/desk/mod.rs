@@ -1,6 +1,7 @@
 //! The desk: all that pages and API may do. One file for each place.
 
 mod consoles;
+mod door;
 mod headroom;
 mod history;
 mod hosts;
@@ -12,16 +13,17 @@ mod runs;
 mod storage;
 
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
+pub use door::{Asking, SignIn, SignInError};
 pub use headroom::{Headroom, Headrooms};
 pub use history::HistoryError;
 pub use hosts::{Found, ProbeError, ScanState};
 pub use images::FeedError;
-pub use people::{PasswordProblem, SignIn, SignInError};
+pub use people::PasswordProblem;
 pub use runs::{AnswerError, Resolve, StartError};
 pub(crate) use runs::{Wish, start_as};
 
 use crate::{
-    passwords::Softlock,
+    guard::{Browsers, Guard},
     scribe::Scribe,
     shared::{Shared, now},
 };
@@ -49,7 +51,7 @@ impl Viewer {
     pub fn permits(&self) -> Permits {
         Permits::of(self.role)
     }
-    pub(crate) fn who(&self) -> Who {
+    pub fn who(&self) -> Who {
         Who {
             person: Some(self.id),
             name: self.name.clone(),
@@ -61,6 +63,8 @@ impl Viewer {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Health {
     pub database: bool,
+    /// The database takes writes, also if nobody changes anything just now.
+    pub writes: bool,
     pub revision: Revision,
     pub leads: bool,
     /// A part of this process ended; it is about to end too.
@@ -76,13 +80,15 @@ pub struct Desk {
     people: People,
     reads: Reads,
     settings: Settings,
-    softlock: Arc<Softlock>,
+    guard: Arc<Guard>,
+    remembered: Arc<door::Remembered>,
+    browsers: Browsers,
     headrooms: Arc<std::sync::Mutex<Option<headroom::Cached>>>,
     tickets: Arc<consoles::Tickets>,
 }
 
 impl Desk {
-    pub(crate) fn new(shared: Arc<Shared>, scribe: Scribe) -> Self {
+    pub(crate) fn new(shared: Arc<Shared>, scribe: Scribe, key: &[u8; 32]) -> Self {
         let pool = shared.pool.clone();
         Desk {
             shared,
@@ -90,7 +96,9 @@ impl Desk {
             people: People::new(pool.clone()),
             reads: Reads::new(pool.clone()),
             settings: Settings::new(pool),
-            softlock: Arc::default(),
+            guard: Arc::default(),
+            remembered: Arc::default(),
+            browsers: Browsers::new(key),
             headrooms: Arc::default(),
             tickets: Arc::default(),
         }
@@ -110,11 +118,16 @@ impl Desk {
     pub fn health(&self) -> Health {
         Health {
             database: self.shared.database_answers.load(Ordering::Relaxed),
+            writes: self.shared.database_writes.load(Ordering::Relaxed),
             revision: self.shared.estate().revision,
             leads: self.shared.leads.load(Ordering::Relaxed),
             broken: self.shared.broken.load(Ordering::Relaxed),
             held: self.shared.snapshot().head.held.clone(),
         }
+    }
+    #[cfg(test)]
+    pub(crate) fn scribe(&self) -> &Scribe {
+        &self.scribe
     }
     pub(crate) fn say_broken(&self) {
         self.shared.broken.store(true, Ordering::Relaxed);

@@ -1,105 +1,56 @@
-//! Signing in, sessions, people and settings.
+//! People, their passwords, and where calls may go: kept as belongings, told in the Logbook.
 
-use super::{Desk, Viewer};
+use super::{Asking, Desk, SignInError, Viewer};
 use crate::{
-    passwords::{hash, verify},
+    passwords::hash,
+    scribe::{Decision, Guard, Refusal},
     settings::NETWORKS,
-    shared::now,
 };
-use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
-use sha2::{Digest, Sha256};
-use zastrugi_core::{ids::PersonId, moment::Span, permits::Role};
+use zastrugi_core::{
+    ids::PersonId,
+    limits,
+    permits::{Role, Who},
+    rooms::people::Event,
+    text,
+};
 use zastrugi_drivers::Networks;
 use zastrugi_store::{Person, StoreError};
-
-/// A session just opened: the cookie's value is shown once and never kept.
-#[derive(Debug, Clone)]
-pub struct SignIn {
-    pub cookie: String,
-    pub person: Person,
-}
-
-#[derive(Debug, thiserror::Error)]
-pub enum SignInError {
-    #[error("name or password is wrong")]
-    Wrong,
-    #[error("too many wrong attempts; wait {0}")]
-    Wait(Span),
-    #[error(transparent)]
-    Store(#[from] StoreError),
-}
 
 #[derive(Debug, thiserror::Error)]
 pub enum PasswordProblem {
     #[error("A password has at least 10 characters.")]
     Short,
-    #[error("A password has at most 200 characters.")]
+    #[error("A password has at most {} characters.", limits::PASSWORD.most)]
     Long,
     #[error("{0}")]
     Name(String),
+    #[error("The current password is wrong.")]
+    Current,
+    #[error("{0}")]
+    Later(String),
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error("The password can't be hashed now; try again.")]
     Busy,
 }
 
-fn draw() -> String {
-    BASE64_URL_SAFE_NO_PAD.encode(rand::random::<[u8; 32]>())
-}
-fn token(cookie: &str) -> Vec<u8> {
-    Sha256::digest(cookie.as_bytes()).to_vec()
-}
-
 impl Desk {
-    /// # Errors
-    /// [`SignInError`]; wrong names take as long as wrong passwords.
-    pub async fn sign_in(
-        &self,
-        name: &str,
-        password: &str,
-        source: &str,
-    ) -> Result<SignIn, SignInError> {
-        if let Some(wait) = self.softlock.wait(name, source, now()) {
-            return Err(SignInError::Wait(wait));
-        }
-        let person = self.people.named(name).await?.filter(|p| p.active);
-        let right = verify(
-            password.to_owned(),
-            person.as_ref().map(|p| p.password.clone()),
-        )
-        .await;
-        self.softlock.note(name, source, right, now());
-        let person = person.filter(|_| right).ok_or(SignInError::Wrong)?;
-        let cookie = draw();
-        self.people
-            .open_session(&token(&cookie), person.id, &draw())
-            .await?;
-        Ok(SignIn { cookie, person })
-    }
-
-    /// The viewer behind a cookie with the session's CSRF token and theme. `extend` for a request by a person.
+    /// Records what happened to people.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer.
-    pub async fn session(
-        &self,
-        cookie: &str,
-        extend: bool,
-    ) -> Result<Option<(Viewer, String, String)>, StoreError> {
-        let found = self.people.session(&token(cookie), extend).await?;
-        Ok(found.map(|s| {
-            let viewer = Viewer {
-                id: s.person.id,
-                name: s.person.name,
-                role: s.person.role,
-            };
-            (viewer, s.csrf, s.person.theme)
-        }))
-    }
-    /// # Errors
-    /// [`StoreError`] when the database does not answer.
-    pub async fn sign_out(&self, cookie: &str) -> Result<(), StoreError> {
-        self.people.close_session(&token(cookie)).await
+    /// [`StoreError`] when it could not be recorded.
+    pub(crate) async fn tell(&self, who: Who, event: Event) -> Result<(), StoreError> {
+        let decide = move |_: crate::scribe::Sight<'_>| {
+            Ok(Decision {
+                events: vec![event.clone().into()],
+                ..Decision::nothing(who.clone())
+            })
+        };
+        match self.scribe.append(Guard::None, decide).await {
+            Ok(_) => Ok(()),
+            Err(Refusal::Unavailable(why)) => Err(StoreError::NotWritten(why)),
+            Err(_) => Err(StoreError::Replaced),
+        }
     }
 
     /// # Errors
@@ -108,7 +59,7 @@ impl Desk {
         self.people.all().await
     }
 
-    /// Adds somebody who may sign in.
+    /// Adds somebody who may sign in, for whoever sets the place up.
     ///
     /// # Errors
     /// [`PasswordProblem`] with words for the field.
@@ -118,31 +69,72 @@ impl Desk {
         role: Role,
         password: &str,
     ) -> Result<PersonId, PasswordProblem> {
-        let name = name.trim();
-        let fine = |c: char| c.is_alphanumeric() || ".-_@".contains(c);
-        if name.is_empty() || name.chars().count() > 60 || !name.chars().all(fine) {
-            return Err(PasswordProblem::Name(
-                "A name has 1 to 60 letters, digits, dots or hyphens.".into(),
-            ));
-        }
-        let hashed = self.checked_hash(password).await?;
-        self.people
-            .add(name, role, &hashed)
+        self.add_person_by(Who::itself(), name, role, password)
             .await
-            .map_err(|e| match e {
-                StoreError::Taken(_) => {
-                    PasswordProblem::Name(format!("There is a person {name} already."))
-                }
-                other => other.into(),
-            })
+    }
+
+    /// Adds somebody who may sign in.
+    ///
+    /// # Errors
+    /// [`PasswordProblem`] with words for the field.
+    pub async fn add_person_by(
+        &self,
+        by: Who,
+        name: &str,
+        role: Role,
+        password: &str,
+    ) -> Result<PersonId, PasswordProblem> {
+        let name = name.trim();
+        self.check_name(name).await?;
+        let hashed = self.checked_hash(password).await?;
+        let taken = |error| match error {
+            StoreError::Taken(_) => {
+                PasswordProblem::Name(format!("There is a person {name} already."))
+            }
+            other => other.into(),
+        };
+        let person = self.people.add(name, role, &hashed).await.map_err(taken)?;
+        let name = name.to_owned();
+        self.tell(by, Event::Added { person, name, role }).await?;
+        Ok(person)
+    }
+
+    /// A name that can be read, and that nobody takes for another's.
+    async fn check_name(&self, name: &str) -> Result<(), PasswordProblem> {
+        let fine = |c: char| c.is_alphanumeric() || ".-_@".contains(c);
+        let long = limits::PERSON.check(name.chars().count()).is_err();
+        if name.is_empty() || long || !name.chars().all(fine) {
+            let most = limits::PERSON.most;
+            return Err(PasswordProblem::Name(format!(
+                "A name has 1 to {most} letters, digits, dots or hyphens."
+            )));
+        }
+        if text::looks_like(name, &Who::itself().name) {
+            let words = "This name is taken for Zastrugi itself in the Logbook; choose another.";
+            return Err(PasswordProblem::Name(words.into()));
+        }
+        let all = self.people.all().await?;
+        if let Some(other) = all.iter().find(|p| text::looks_like(&p.name, name)) {
+            let other = &other.name;
+            let words = if other.eq_ignore_ascii_case(name) {
+                format!("There is a person {other} already.")
+            } else {
+                format!("This name is taken for that of {other}; choose another.")
+            };
+            return Err(PasswordProblem::Name(words));
+        }
+        Ok(())
     }
 
     async fn checked_hash(&self, password: &str) -> Result<String, PasswordProblem> {
-        match password.chars().count() {
-            0..10 => Err(PasswordProblem::Short),
-            201.. => Err(PasswordProblem::Long),
-            _ => hash(password.to_owned()).await.ok_or(PasswordProblem::Busy),
+        let length = password.chars().count();
+        if length < 10 {
+            return Err(PasswordProblem::Short);
         }
+        if limits::PASSWORD.check(length).is_err() {
+            return Err(PasswordProblem::Long);
+        }
+        hash(password.to_owned()).await.ok_or(PasswordProblem::Busy)
     }
 
     /// Changes role and standing; their sessions end.
@@ -151,18 +143,61 @@ impl Desk {
     /// [`StoreError::Taken`] when no admin would be left.
     pub async fn change_person(
         &self,
-        id: PersonId,
+        by: &Viewer,
+        person: PersonId,
         role: Role,
         active: bool,
     ) -> Result<(), StoreError> {
-        self.people.change(id, role, active).await
+        self.people.change(person, role, active).await?;
+        let name = self.name_of(person).await?;
+        let changed = Event::Changed {
+            person,
+            name,
+            role,
+            active,
+        };
+        self.tell(by.who(), changed).await
     }
+
+    async fn name_of(&self, person: PersonId) -> Result<String, StoreError> {
+        let all = self.people.all().await?;
+        let found = all.into_iter().find(|p| p.id == person);
+        Ok(found.map_or_else(|| person.to_string(), |p| p.name))
+    }
+
+    /// Changes one's own password; all one's sessions end.
+    ///
     /// # Errors
     /// [`PasswordProblem`] with words for the field.
-    pub async fn set_password(&self, id: PersonId, password: &str) -> Result<(), PasswordProblem> {
-        let hashed = self.checked_hash(password).await?;
-        Ok(self.people.set_password(id, &hashed).await?)
+    pub async fn change_password(
+        &self,
+        viewer: &Viewer,
+        current: &str,
+        fresh: &str,
+        source: &str,
+    ) -> Result<(), PasswordProblem> {
+        let asking = Asking {
+            name: &viewer.name,
+            password: current,
+            source,
+            browser: "",
+        };
+        self.prove(asking).await.map_err(|error| match error {
+            SignInError::Wrong => PasswordProblem::Current,
+            SignInError::Store(error) => error.into(),
+            SignInError::Wait(_) | SignInError::Busy => {
+                PasswordProblem::Later(format!("Nothing was changed: {error}."))
+            }
+        })?;
+        let hashed = self.checked_hash(fresh).await?;
+        self.people.set_password(viewer.id, &hashed).await?;
+        let set = Event::PasswordSet {
+            person: viewer.id,
+            name: viewer.name.clone(),
+        };
+        Ok(self.tell(viewer.who(), set).await?)
     }
+
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn set_theme(&self, viewer: &Viewer, theme: &str) -> Result<(), StoreError> {
@@ -174,17 +209,25 @@ impl Desk {
     pub fn networks(&self) -> Networks {
         self.shared.drivers.networks()
     }
+
+    /// Calls go there and nowhere else, from every process.
+    ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn set_networks(&self, networks: Networks) -> Result<(), StoreError> {
-        let text = networks
-            .0
-            .iter()
-            .map(ToString::to_string)
-            .collect::<Vec<_>>()
-            .join(", ");
-        self.settings.set(NETWORKS, &text).await?;
+    pub async fn set_networks(&self, by: &Viewer, networks: Networks) -> Result<(), StoreError> {
+        let words = |n: &Networks| n.0.iter().map(ToString::to_string).collect::<Vec<_>>();
+        let (was, is) = (words(&self.networks()), words(&networks));
+        self.settings.set(NETWORKS, &is.join(", ")).await?;
         self.shared.drivers.allow(networks);
-        Ok(())
+        let without = |all: &[String], of: &[String]| {
+            let rest = all.iter().filter(|n| !of.contains(n));
+            rest.cloned().collect::<Vec<_>>()
+        };
+        let (added, removed) = (without(&is, &was), without(&was, &is));
+        if added.is_empty() && removed.is_empty() {
+            return Ok(());
+        }
+        self.tell(by.who(), Event::Networks { added, removed })
+            .await
     }
 }

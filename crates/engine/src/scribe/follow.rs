@@ -4,15 +4,19 @@ use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
 use tokio::{sync::mpsc, time::sleep};
 use zastrugi_core::rooms::World;
-use zastrugi_store::{Batch, Head, Journal, News, StoreError};
+use zastrugi_store::{Batch, Head, Heard, Journal, News, StoreError};
 
 /// Rings whenever another process may have appended: on its notification, and every two seconds in any case.
 pub(super) async fn listen(shared: Arc<Shared>, behind: mpsc::Sender<()>) {
     loop {
         match News::listen(&shared.pool).await {
             Ok(mut news) => {
-                while news.next(Duration::from_secs(2)).await.is_ok() {
-                    if behind.send(()).await.is_err() {
+                // What was said while nobody listened is looked up.
+                shared.settings.notify_one();
+                while let Ok(heard) = news.next(Duration::from_secs(2)).await {
+                    if heard == Heard::Settings {
+                        shared.settings.notify_one();
+                    } else if behind.send(()).await.is_err() {
                         return;
                     }
                 }
@@ -37,7 +41,7 @@ pub(super) async fn catch_up(shared: &Shared, journal: &Journal) {
         }
         Err(error) => {
             shared.answers(false);
-            tracing::warn!(%error, "the database is asked again");
+            tracing::warn!(error = %error.detail(), "the database is asked again");
         }
     }
 }

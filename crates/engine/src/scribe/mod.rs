@@ -159,3 +159,50 @@ async fn work(
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Engine, EngineSettings};
+    use futures::future::join_all;
+    use zastrugi_core::{
+        estate::Site,
+        ids::SiteId,
+        rooms::{Event, sites},
+    };
+    use zastrugi_store::testkit::url;
+
+    /// If this fails, one value that the database can't hold takes the writes of everybody else with it.
+    #[sqlx::test(migrations = false)]
+    async fn one_append_that_the_database_refuses_fails_alone(pool: sqlx::PgPool) {
+        let engine = Engine::start(EngineSettings::new(url(&pool), [1; 32]))
+            .await
+            .unwrap();
+        let desk = engine.desk();
+        let site = |n: u64| {
+            let name = if n == 50 {
+                "a\0b".into()
+            } else {
+                format!("site-{n}")
+            };
+            desk.scribe().append(Guard::None, move |_: Sight<'_>| {
+                let site = Site {
+                    id: SiteId(1000 + n),
+                    name: name.clone(),
+                };
+                Ok(Decision {
+                    events: vec![Event::Sites(sites::Event::Added(site))],
+                    ..Decision::nothing(Who::itself())
+                })
+            })
+        };
+        let all = join_all((0..200).map(site)).await;
+        let refused: Vec<usize> = (0..200).filter(|n| all[*n].is_err()).collect();
+        assert_eq!(refused, [50]);
+        assert_eq!(desk.look().estate.sites.len(), 199);
+        let Err(Refusal::Unavailable(words)) = &all[50] else {
+            panic!("{:?}", all[50]);
+        };
+        assert_eq!(words, "the database can't store this", "no words of SQL");
+    }
+}

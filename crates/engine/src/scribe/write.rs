@@ -34,7 +34,7 @@ pub(super) async fn write(shared: &Shared, journal: &Journal, appends: Vec<Appen
 }
 
 fn fail(shared: &Shared, error: &StoreError, appends: Vec<Append>) {
-    tracing::warn!(%error, appends = appends.len(), "not written");
+    tracing::warn!(error = %error.detail(), appends = appends.len(), "not written");
     if !matches!(error, StoreError::Taken(_) | StoreError::Refused(_)) {
         shared.answers(false);
     }

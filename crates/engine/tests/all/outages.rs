@@ -170,7 +170,10 @@ async fn settings_reach_every_process(pool: PgPool) {
     let lab = Lab::new(&pool, 1).await;
     let other = Engine::start(lab.settings.clone()).await.unwrap();
     let networks = Networks::parse("10.9.0.0/16").unwrap();
-    lab.desk.set_networks(networks.clone()).await.unwrap();
+    lab.desk
+        .set_networks(&lab.admin, networks.clone())
+        .await
+        .unwrap();
     eventually("the other knows", || other.desk().networks() == networks).await;
 }
 

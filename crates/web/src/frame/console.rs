@@ -1,13 +1,18 @@
 //! Text consoles of machines and hosts: the page, the ticket, and the socket that the ticket opens once.
 
-use super::{AtDesk, Fields, Page, Problem, Signed, sheet::render, viewer::SameOrigin};
+use super::{
+    AtDesk, Fields, Page, Problem, Signed,
+    seats::{Seat, Seats},
+    sheet::render,
+    viewer::SameOrigin,
+};
 use askama::Template;
 use futures::{SinkExt, StreamExt};
 use rocket::{
-    Shutdown, get,
+    Request, Shutdown, get,
     http::Status,
     post,
-    request::FromParam,
+    request::{FromParam, FromRequest, Outcome},
     response::content::RawHtml,
     serde::json::Json,
     tokio::{
@@ -163,6 +168,39 @@ pub(crate) async fn ticket(
     issue(&signed, desk, of.0, ConsoleWay::Text).await
 }
 
+/// What one person may look at at once.
+pub(crate) struct Looks(Seats);
+
+impl Default for Looks {
+    fn default() -> Self {
+        Looks(Seats::of(zastrugi_core::limits::LOOKS))
+    }
+}
+
+/// Somebody with a seat at a console.
+pub(crate) struct Seated {
+    pub(super) signed: Signed,
+    pub(super) seat: Seat,
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Seated {
+    type Error = &'static str;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        let signed = match Signed::from_request(request).await {
+            Outcome::Success(signed) => signed,
+            Outcome::Error(error) => return Outcome::Error(error),
+            Outcome::Forward(status) => return Outcome::Forward(status),
+        };
+        let looks = request.rocket().state::<Looks>();
+        match looks.and_then(|l| l.0.take(signed.viewer.id)) {
+            Some(seat) => Outcome::Success(Seated { signed, seat }),
+            None => Outcome::Error((Status::TooManyRequests, "too many consoles")),
+        }
+    }
+}
+
 /// A ticket, or why there is none.
 pub(super) async fn issue(
     signed: &Signed,
@@ -187,7 +225,7 @@ pub(super) fn refused(why: &ConsoleError) -> (Status, Json<Value>) {
 }
 
 /// The most that one message of a browser may hold.
-pub(super) const LARGEST: usize = 16 << 10;
+pub(super) const LARGEST: usize = zastrugi_core::limits::FRAME.most;
 
 /// Nothing longer is taken from a browser.
 pub(super) fn limits(largest: usize) -> rocket_ws::Config {
@@ -208,7 +246,7 @@ pub(super) async fn signed_out(desk: &Desk, cookie: &str) -> bool {
 /// A socket on a console, for a page of ours with a ticket.
 #[get("/console/<of>/socket?<ticket>")]
 pub(crate) fn open(
-    signed: Signed,
+    seated: Seated,
     _origin: SameOrigin,
     desk: &AtDesk,
     socket: WebSocket,
@@ -216,12 +254,14 @@ pub(crate) fn open(
     ticket: &str,
     end: Shutdown,
 ) -> Result<Channel<'static>, Status> {
+    let Seated { signed, seat } = seated;
     let look = desk
         .console(&signed.viewer, of.0, &signed.cookie, ticket)
         .map_err(|_| Status::Forbidden)?;
     let desk = desk.inner().clone();
     let channel = socket.config(limits(LARGEST)).channel(move |stream| {
         Box::pin(async move {
+            let _seat = seat;
             let closing = serve(stream, look, &desk, &signed.cookie, end).await;
             tracing::debug!(?closing, "a console was closed");
             Ok(())

@@ -1,8 +1,8 @@
 //! The policy on every answer. Nothing inline, nothing from elsewhere, nothing kept by the browser but assets.
 
 use super::{
-    Signed,
     server::{FRONT, KNOWN},
+    viewer::Known,
 };
 use rocket::{
     Data, Request, Response,
@@ -24,7 +24,7 @@ impl Fairing for Headers {
         }
     }
     async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {
-        if request.local_cache(|| None::<Signed>).is_some() {
+        if matches!(request.local_cache(|| Known::Nobody), Known::Somebody(_)) {
             response.set_header(Header::new(KNOWN, "1"));
         }
         for (name, value) in [

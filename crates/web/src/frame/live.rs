@@ -1,6 +1,6 @@
 //! One stream a page: it says that there is a new revision or that loads changed; the page fetches its parts.
 
-use super::{AtDesk, Signed};
+use super::{AtDesk, Signed, seats::Seats};
 use rocket::{
     Shutdown, State, get,
     response::stream::{Event, EventStream},
@@ -9,40 +9,13 @@ use rocket::{
         time::{Duration, interval, sleep},
     },
 };
-use std::{
-    collections::HashMap,
-    sync::{Arc, Mutex, PoisonError},
-};
-use zastrugi_core::ids::PersonId;
+use zastrugi_core::limits;
 
-/// Streams of one person at once.
-const MOST: usize = 8;
+pub(crate) struct Streams(Seats);
 
-#[derive(Default)]
-pub(crate) struct Streams(Arc<Mutex<HashMap<PersonId, usize>>>);
-
-/// Counts a stream while it lives.
-struct Ticket(Arc<Mutex<HashMap<PersonId, usize>>>, PersonId);
-
-impl Streams {
-    fn open(&self, person: PersonId) -> Option<Ticket> {
-        let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let count = open.entry(person).or_insert(0);
-        if *count >= MOST {
-            return None;
-        }
-        *count += 1;
-        drop(open);
-        Some(Ticket(self.0.clone(), person))
-    }
-}
-
-impl Drop for Ticket {
-    fn drop(&mut self) {
-        let mut open = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(count) = open.get_mut(&self.1) {
-            *count = count.saturating_sub(1);
-        }
+impl Default for Streams {
+    fn default() -> Self {
+        Streams(Seats::of(limits::STREAMS))
     }
 }
 
@@ -54,9 +27,9 @@ pub(crate) fn live(
     mut end: Shutdown,
 ) -> EventStream![] {
     let desk = desk.inner().clone();
-    let ticket = streams.open(signed.viewer.id);
+    let seat = streams.0.take(signed.viewer.id);
     EventStream! {
-        let Some(_ticket) = ticket else { return };
+        let Some(_seat) = seat else { return };
         let mut revisions = desk.revisions();
         let mut progress = desk.progresses();
         progress.mark_unchanged();
@@ -64,6 +37,7 @@ pub(crate) fn live(
         let mut loads = interval(Duration::from_secs(5));
         session.tick().await;
         loads.tick().await;
+        let mut well = (desk.health().database, desk.health().writes);
         let mut loads_at = desk.loads_at();
         let first = revisions.borrow_and_update().0;
         yield Event::data(first.to_string()).event("hello");
@@ -82,6 +56,13 @@ pub(crate) fn live(
                     yield Event::data("new").event("progress");
                 }
                 _ = loads.tick() => {
+                    let now = (desk.health().database, desk.health().writes);
+                    if now != well {
+                        // There is no revision of it: the pages look again.
+                        well = now;
+                        let revision = revisions.borrow().0;
+                        yield Event::data(revision.to_string()).event("revision");
+                    }
                     if desk.loads_at() != loads_at {
                         loads_at = desk.loads_at();
                         yield Event::data("new").event("loads");

@@ -11,10 +11,12 @@ pub(crate) mod live;
 pub(crate) mod problem;
 pub(crate) mod rounds;
 mod screen;
+mod seats;
 pub(crate) mod server;
 pub(crate) mod sheet;
 pub(crate) mod shell;
 pub(crate) mod viewer;
+pub(crate) mod way;
 mod window;
 pub(crate) mod words;
 

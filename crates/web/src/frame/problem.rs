@@ -1,6 +1,6 @@
 //! What went wrong, for a person: the only responder for failures.
 
-use super::{Signed, headers::is_htmx};
+use super::{Signed, headers::is_htmx, server::NUMBER};
 use askama::Template;
 use rocket::{
     Request, Response, catch,
@@ -37,12 +37,8 @@ impl Problem {
 
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
-        tracing::warn!(%error, "a page could not be made");
-        Problem {
-            status: Status::ServiceUnavailable,
-            text: "The database does not answer.".into(),
-            hint: "Machines go on running. Try again in a moment.".into(),
-        }
+        tracing::warn!(error = %error.detail(), "a page could not be made");
+        away()
     }
 }
 
@@ -63,6 +59,8 @@ impl From<AnswerError> for Problem {
 #[template(path = "frame/problem.html")]
 struct ProblemPage {
     code: u16,
+    /// Of the request, as the log has it; empty without a front.
+    number: String,
     text: String,
     hint: String,
     theme: String,
@@ -80,8 +78,17 @@ impl<'r> Responder<'r, 'static> for Problem {
         } else {
             "day"
         };
+        let number = request.headers().get_one(NUMBER).unwrap_or_default();
+        if self.status.code >= 500 {
+            tracing::warn!(number, code = self.status.code, "{}", self.text);
+        }
         let page = ProblemPage {
             code: self.status.code,
+            number: number
+                .chars()
+                .take(16)
+                .filter(char::is_ascii_hexdigit)
+                .collect(),
             text: self.text,
             hint: self.hint,
             theme: theme.into(),
@@ -133,6 +140,15 @@ pub(crate) async fn forbidden(request: &Request<'_>) -> Problem {
             ..Problem::not_allowed()
         },
         _ => Problem::not_allowed(),
+    }
+}
+
+#[catch(503)]
+pub(crate) fn away() -> Problem {
+    Problem {
+        status: Status::ServiceUnavailable,
+        text: "The database does not answer.".into(),
+        hint: "Machines go on running, and you stay signed in. Try again in a moment.".into(),
     }
 }
 

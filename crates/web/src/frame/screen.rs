@@ -3,7 +3,9 @@
 
 use super::{
     AtDesk, Fields, Page, Problem, Signed,
-    console::{Alone, LARGEST, SIGNED_OUT, alone, close, issue, limits, refused, signed_out},
+    console::{
+        Alone, LARGEST, SIGNED_OUT, Seated, alone, close, issue, limits, refused, signed_out,
+    },
     viewer::SameOrigin,
 };
 use askama::Template;
@@ -77,7 +79,7 @@ pub(crate) async fn ticket(
 #[get("/screen/<id>/socket?<ticket>&<keyboard>")]
 #[expect(clippy::too_many_arguments, reason = "guards are arguments")]
 pub(crate) async fn open(
-    signed: Signed,
+    seated: Seated,
     _origin: SameOrigin,
     desk: &AtDesk,
     socket: WebSocket,
@@ -86,6 +88,7 @@ pub(crate) async fn open(
     keyboard: Option<&str>,
     end: Shutdown,
 ) -> Result<Channel<'static>, Status> {
+    let Seated { signed, seat } = seated;
     let keyboard = keyboard.unwrap_or_default();
     let screen = desk.screen(
         &signed.viewer,
@@ -98,6 +101,7 @@ pub(crate) async fn open(
     let desk = desk.inner().clone();
     let channel = socket.config(limits(2 * LARGEST)).channel(move |stream| {
         Box::pin(async move {
+            let _seat = seat;
             let closing = serve(stream, screen, &desk, &signed.cookie, end).await;
             tracing::debug!(?closing, "a screen was closed");
             Ok(())

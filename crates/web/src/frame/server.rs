@@ -26,6 +26,8 @@ pub struct WebSettings {
 pub(crate) const FRONT: &str = "x-zastrugi-front";
 /// The client's address.
 pub(crate) const WHO: &str = "x-zastrugi-client";
+/// The number of a request, for the log and for whoever asks about it.
+pub(crate) const NUMBER: &str = "x-request-id";
 /// What the pages say to the front: whoever asked is signed in.
 pub(crate) const KNOWN: &str = "x-zastrugi-known";
 
@@ -35,6 +37,14 @@ pub(crate) struct Inner {
 }
 
 impl WebSettings {
+    /// The cookie by which a browser is known that signed in before.
+    pub(crate) fn browser_name(&self) -> &'static str {
+        if self.behind_proxy {
+            "__Host-zastrugi-browser"
+        } else {
+            "zastrugi-browser"
+        }
+    }
     pub(crate) fn cookie_name(&self) -> &'static str {
         if self.behind_proxy {
             "__Host-zastrugi"
@@ -55,12 +65,27 @@ fn healthz(desk: &AtDesk) -> (Status, rocket::serde::json::Json<Value>) {
     let body = rocket::serde::json::Json(json!({
         "version": env!("CARGO_PKG_VERSION"),
         "database": if health.database { "answers" } else { "does not answer" },
+        "writes": if health.writes { "are taken" } else { "are not taken" },
         "revision": health.revision.0,
         "leads": health.leads,
         "engine": if health.broken { "a part of it ended" } else { "works" },
         "held": health.held,
     }));
     (status, body)
+}
+
+/// Whether this process can do its work now: whoever spreads requests asks here.
+#[get("/readyz")]
+fn readyz(desk: &AtDesk) -> (Status, &'static str) {
+    let health = desk.health();
+    if health.broken {
+        return (Status::ServiceUnavailable, "a part of it ended\n");
+    }
+    match (health.database, health.writes) {
+        (true, true) => (Status::Ok, "ready\n"),
+        (true, false) => (Status::ServiceUnavailable, "the database takes no writes\n"),
+        (false, _) => (Status::ServiceUnavailable, "the database does not answer\n"),
+    }
 }
 
 #[get("/work")]
@@ -73,6 +98,7 @@ fn all_routes() -> Vec<Route> {
         assets::file,
         assets::favicon,
         healthz,
+        readyz,
         work,
         find::find,
         live::live,
@@ -116,6 +142,7 @@ pub(crate) fn build(desk: Desk, settings: WebSettings, inner: Option<Inner>) -> 
         .manage(desk)
         .manage(settings)
         .manage(live::Streams::default())
+        .manage(console::Looks::default())
         .attach(Headers)
         .attach(OnlyFront(inner.map(|i| i.word)))
         .register(
@@ -124,6 +151,7 @@ pub(crate) fn build(desk: Desk, settings: WebSettings, inner: Option<Inner>) -> 
                 problem::unauthorized,
                 problem::forbidden,
                 problem::not_found,
+                problem::away,
                 problem::other
             ],
         )

@@ -14,6 +14,8 @@ pub(crate) struct Shell {
     /// How far the running work is, as the end of the ridge in the top bar.
     pub(crate) share: u32,
     pub(crate) needs: usize,
+    /// What is wrong with the database; empty: nothing.
+    pub(crate) away: &'static str,
     pub(crate) revision: u64,
     pub(crate) sites: Vec<(u64, String)>,
     pub(crate) site: Option<u64>,
@@ -34,6 +36,11 @@ impl Shell {
             place,
             running: view.runs.len(),
             share: u32::try_from(done * 84 / all.max(1)).unwrap_or(84).max(6),
+            away: match (desk.health().database, desk.health().writes) {
+                (true, true) => "",
+                (true, false) => "nothing can be changed: the database takes no writes",
+                (false, _) => "nothing can be changed: the database does not answer",
+            },
             needs: attention::needs(desk, signed.site).len(),
             revision: estate.revision.0,
             sites: estate

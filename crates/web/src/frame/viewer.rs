@@ -45,16 +45,25 @@ impl<'r> FromRequest<'r> for Signed {
         ) else {
             return Outcome::Error((Status::InternalServerError, "not set up"));
         };
-        let cached: &Option<Signed> = request
+        let cached: &Known = request
             .local_cache_async(async {
-                let cookie = session_cookie(request.cookies(), settings)?;
+                let Some(cookie) = session_cookie(request.cookies(), settings) else {
+                    return Known::Nobody;
+                };
                 let by_hand = !asked_by_itself(request.uri().path().as_str());
-                let (viewer, csrf, theme) = desk.session(cookie, by_hand).await.ok()??;
+                let (viewer, csrf, theme) = match desk.session(cookie, by_hand).await {
+                    Ok(Some(found)) => found,
+                    Ok(None) => return Known::Nobody,
+                    Err(error) => {
+                        tracing::warn!(error = %error.detail(), "nobody's session can be read");
+                        return Known::NotNow;
+                    }
+                };
                 let site = request
                     .cookies()
                     .get("site")
                     .and_then(|c| c.value().parse().ok());
-                Some(Signed {
+                Known::Somebody(Signed {
                     viewer,
                     csrf,
                     theme,
@@ -64,10 +73,19 @@ impl<'r> FromRequest<'r> for Signed {
             })
             .await;
         match cached {
-            Some(signed) => Outcome::Success(signed.clone()),
-            None => Outcome::Error((Status::Unauthorized, "nobody is signed in")),
+            Known::Somebody(signed) => Outcome::Success(signed.clone()),
+            Known::Nobody => Outcome::Error((Status::Unauthorized, "nobody is signed in")),
+            Known::NotNow => Outcome::Error((Status::ServiceUnavailable, "the database is away")),
         }
     }
+}
+
+/// Who a request is by, looked up once.
+pub(crate) enum Known {
+    Nobody,
+    Somebody(Signed),
+    /// The database does not answer: nobody is sent away for that.
+    NotNow,
 }
 
 /// What an open page asks for by itself, again and again, keeps nobody signed in: a page left open is nobody's work.

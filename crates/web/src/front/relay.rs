@@ -5,7 +5,7 @@ use super::{
     body::{Broken, Paced},
     table::Ticket,
 };
-use crate::frame::server::{FRONT, KNOWN, WHO, WebSettings};
+use crate::frame::server::{FRONT, KNOWN, NUMBER, WHO, WebSettings};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Either, Full, combinators::BoxBody};
 use hyper::{
@@ -99,7 +99,8 @@ impl Relay {
         let upgrade = hyper::upgrade::on(&mut request);
         let (mut head, body) = request.into_parts();
         let who = self.who(peer, &head.headers);
-        self.mark(&mut head.headers, who);
+        let number = format!("{:016x}", rand::random::<u64>());
+        self.mark(&mut head.headers, who, &number);
         head.uri = self
             .inside(&head.uri)
             .ok_or_else(|| refuse(StatusCode::BAD_REQUEST, "This address can't be read.\n"))?;
@@ -115,7 +116,7 @@ impl Relay {
             })?;
         let answered = self.client.request(Request::from_parts(head, body)).await;
         let mut answer = answered.map_err(|error| {
-            tracing::debug!(%error, "the pages did not answer");
+            tracing::debug!(%error, number, "the pages did not answer");
             if slow(&error) {
                 return refuse(
                     StatusCode::REQUEST_TIMEOUT,
@@ -127,6 +128,9 @@ impl Relay {
                 "Zastrugi is busy; try again in a moment.\n",
             )
         })?;
+        if let Ok(number) = HeaderValue::from_str(&number) {
+            answer.headers_mut().insert(NUMBER, number);
+        }
         if answer.headers_mut().remove(KNOWN).is_some() {
             ticket.know();
         }
@@ -150,8 +154,13 @@ impl Relay {
     }
 
     /// What only the front may say is said by the front alone.
-    fn mark(&self, headers: &mut HeaderMap, who: IpAddr) {
-        for (name, value) in [(WHO, who.to_string()), (FRONT, self.word.clone())] {
+    fn mark(&self, headers: &mut HeaderMap, who: IpAddr, number: &str) {
+        let marks = [
+            (WHO, who.to_string()),
+            (FRONT, self.word.clone()),
+            (NUMBER, number.to_owned()),
+        ];
+        for (name, value) in marks {
             if let Ok(value) = HeaderValue::from_str(&value) {
                 headers.insert(HeaderName::from_static(name), value);
             }

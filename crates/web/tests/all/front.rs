@@ -190,7 +190,6 @@ async fn an_address_is_the_connections_whatever_a_header_says(pool: PgPool) {
         )
     };
     let at = house.open(WebSettings::default()).await;
-    let mut last = String::new();
     for (n, header) in [
         "X-Forwarded-For",
         "X-Real-IP",
@@ -201,7 +200,18 @@ async fn an_address_is_the_connections_whatever_a_header_says(pool: PgPool) {
     .into_iter()
     .enumerate()
     {
-        last = ask(at, &guess(n, header)).await;
+        let said = ask(at, &guess(n, header)).await;
+        assert!(said.starts_with("HTTP/1.1 401"), "{said:.60}");
     }
-    assert!(last.contains("wait"), "five guesses are slowed: {last}");
+    let cookie = house.sign_in("vera").await;
+    let (_, told) = house.get(&cookie, "/logbook/events.csv").await;
+    assert!(
+        told.contains("A sign-in as ada from 127.0.0.1 was refused"),
+        "{told}"
+    );
+    assert!(!told.contains("192.0.2."), "{told}");
+    assert!(
+        told.contains("refused, 3 times of late"),
+        "they count as one: {told}"
+    );
 }

@@ -17,7 +17,7 @@ pub(crate) const PEOPLE: [(&str, Role); 3] = [
     ("otto", Role::Operator),
     ("ada", Role::Admin),
 ];
-const PASSWORD: &str = "tide and time";
+pub(crate) const PASSWORD: &str = "tide and time";
 pub(crate) const ESTATE: &str = "cluster eider\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1 label=app:tickets\nmachine 8 web 16 off\nmachine 9 gone 8 off deleted";
 
 pub(crate) struct House {

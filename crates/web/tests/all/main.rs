@@ -2,9 +2,11 @@
 #![expect(clippy::unwrap_used, reason = "tests fail loudly")]
 
 mod beneath;
+mod door;
 mod forms;
 mod front;
 mod headroom;
+mod hostile;
 mod house;
 mod markup;
 mod matrix;

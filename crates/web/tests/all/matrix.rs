@@ -54,7 +54,13 @@ fn every_sheet_is_known_here_with_who_may_open_it() {
 }
 
 /// Routes that anybody may call, signed in or not.
-const OPEN: [&str; 4] = ["/healthz", "/sign-in", "/assets/<name>", "/favicon.ico"];
+const OPEN: [&str; 5] = [
+    "/healthz",
+    "/readyz",
+    "/sign-in",
+    "/assets/<name>",
+    "/favicon.ico",
+];
 
 /// The least role for a route: 0 viewer, 1 operator, 2 admin.
 fn least(method: Method, route: &str) -> usize {

@@ -1,6 +1,8 @@
 //! Signing in and out.
 
-use crate::frame::{AtDesk, Fields, Page, Problem, Query, Signed, part, server::WebSettings};
+use crate::frame::{
+    AtDesk, Fields, Page, Problem, Query, Signed, part, server::WebSettings, way::inside,
+};
 use askama::Template;
 use rocket::{
     Responder, Route, State, get,
@@ -11,7 +13,8 @@ use rocket::{
     time::Duration,
 };
 use std::net::IpAddr;
-use zastrugi_engine::SignInError;
+use zastrugi_core::{limits, text::cleaned};
+use zastrugi_engine::{Asking, SignInError};
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![show, sign_in, sign_out]
@@ -50,19 +53,6 @@ enum Entry {
     Again((Status, RawHtml<String>)),
 }
 
-/// Only paths of this site: nobody is sent elsewhere by a link that they followed here.
-fn local(next: &str) -> String {
-    let fine = next.starts_with('/')
-        && !next.starts_with("//")
-        && !next.contains('\\')
-        && !next.contains("/sign-");
-    if fine {
-        next.to_owned()
-    } else {
-        "/".to_owned()
-    }
-}
-
 #[post("/sign-in", data = "<fields>")]
 async fn sign_in(
     desk: &AtDesk,
@@ -71,12 +61,23 @@ async fn sign_in(
     source: Option<IpAddr>,
     fields: Fields,
 ) -> Result<Entry, Problem> {
-    let source = source.map_or_else(String::new, |ip| ip.to_string());
-    match desk
-        .sign_in(fields.get("name"), fields.secret("password"), &source)
-        .await
-    {
+    let source = source.map_or_else(|| "an unknown address".to_owned(), |ip| ip.to_string());
+    let browser = jar.get(settings.browser_name()).map_or("", |c| c.value());
+    let asking = Asking {
+        name: fields.get("name"),
+        password: fields.secret("password"),
+        source: &source,
+        browser,
+    };
+    match desk.sign_in(asking).await {
         Ok(done) => {
+            let browser = Cookie::build((settings.browser_name(), done.browser))
+                .path("/")
+                .http_only(true)
+                .same_site(SameSite::Strict)
+                .secure(settings.behind_proxy)
+                .max_age(Duration::days(180));
+            jar.add(browser);
             let cookie = Cookie::build((settings.cookie_name(), done.cookie))
                 .path("/")
                 .http_only(true)
@@ -85,7 +86,9 @@ async fn sign_in(
                 .max_age(Duration::hours(12));
             jar.add(cookie);
             remember_theme(jar, &done.person.theme);
-            Ok(Entry::In(Box::new(Redirect::to(local(fields.get("next"))))))
+            Ok(Entry::In(Box::new(Redirect::to(inside(
+                fields.get("next"),
+            )))))
         }
         Err(SignInError::Store(error)) => Err(error.into()),
         Err(other) => {
@@ -96,7 +99,7 @@ async fn sign_in(
                     .collect::<String>()
             });
             let door = Door {
-                name: fields.get("name").into(),
+                name: cleaned(fields.get("name"), &limits::PERSON, false),
                 next: fields.get("next").into(),
                 wrong: format!("{}.", wrong.unwrap_or_default()),
                 theme: theme(jar),
@@ -123,25 +126,8 @@ async fn sign_out(
     _fields: Fields,
 ) -> Result<Redirect, Problem> {
     desk.sign_out(&signed.cookie).await?;
-    jar.remove(Cookie::build(settings.cookie_name()).path("/"));
+    // A cookie of this name is only taken, and only given up, when it says Secure.
+    let gone = Cookie::build(settings.cookie_name()).path("/");
+    jar.remove(gone.secure(settings.behind_proxy));
     Ok(Redirect::to("/sign-in"))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::local;
-
-    #[test]
-    fn nobody_is_sent_elsewhere_after_signing_in() {
-        assert_eq!(local("/machines?q=x"), "/machines?q=x");
-        for bad in [
-            "https://elsewhere.example",
-            "//elsewhere.example",
-            "/\\elsewhere",
-            "",
-            "/sign-out",
-        ] {
-            assert_eq!(local(bad), "/");
-        }
-    }
 }

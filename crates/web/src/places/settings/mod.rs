@@ -4,6 +4,7 @@ use super::door::remember_theme;
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Query, Signed, page,
     viewer::{MayPeople, MaySettings},
+    way::inside,
 };
 use askama::Template;
 use rocket::{
@@ -13,6 +14,7 @@ use rocket::{
     response::Redirect,
     routes,
 };
+use std::net::IpAddr;
 use zastrugi_core::{
     ids::PersonId,
     permits::{Act, Role},
@@ -105,9 +107,14 @@ async fn set_theme(
 
 #[post("/settings/site", data = "<fields>")]
 fn set_site(_signed: Signed, jar: &CookieJar<'_>, referer: Back, fields: Fields) -> Redirect {
-    let cookie = Cookie::build(("site", fields.get("site").to_owned()))
-        .path("/")
-        .same_site(SameSite::Strict);
+    // A number, or nothing: whatever else was sent is not kept.
+    let site = fields.get("site").parse::<u64>();
+    let cookie = Cookie::build((
+        "site",
+        site.map_or_else(|_| String::new(), |s| s.to_string()),
+    ))
+    .path("/")
+    .same_site(SameSite::Strict);
     jar.add(cookie);
     Redirect::to(referer.0)
 }
@@ -125,8 +132,8 @@ impl<'r> rocket::request::FromRequest<'r> for Back {
             .headers()
             .get_one("Referer")
             .and_then(|r| r.split_once("://"))
-            .and_then(|(_, rest)| rest.find('/').map(|at| rest[at..].to_owned()))
-            .filter(|p| !p.starts_with("//") && !p.starts_with("/sheet"));
+            .and_then(|(_, rest)| rest.find('/').map(|at| inside(&rest[at..])))
+            .filter(|p| !p.starts_with("/sheet"));
         rocket::request::Outcome::Success(Back(path.unwrap_or_else(|| "/".into())))
     }
 }
@@ -138,25 +145,25 @@ fn problem(error: StoreError) -> (Status, Page) {
 }
 
 #[post("/settings/password", data = "<fields>")]
-async fn set_password(signed: Signed, desk: &AtDesk, fields: Fields) -> Settled {
+async fn set_password(
+    signed: Signed,
+    desk: &AtDesk,
+    source: Option<IpAddr>,
+    fields: Fields,
+) -> Settled {
     let again = |words: &str| {
         Err((
             Status::UnprocessableEntity,
             own_page(&signed, desk, "", words, None),
         ))
     };
-    match desk
-        .sign_in(&signed.viewer.name, fields.secret("current"), "settings")
-        .await
-    {
-        Ok(check) => desk.sign_out(&check.cookie).await.map_err(problem)?,
-        Err(_) => return again("The current password is wrong."),
-    }
     if fields.secret("fresh") != fields.secret("again") {
         return again("The two new passwords differ.");
     }
+    let source = source.map_or_else(String::new, |ip| ip.to_string());
+    let (current, fresh) = (fields.secret("current"), fields.secret("fresh"));
     match desk
-        .set_password(signed.viewer.id, fields.secret("fresh"))
+        .change_password(&signed.viewer, current, fresh, &source)
         .await
     {
         Ok(()) => Ok(Redirect::to("/sign-in")),
@@ -170,7 +177,8 @@ async fn set_networks(may: MaySettings, desk: &AtDesk, fields: Fields) -> Settle
     let typed = fields.get("networks");
     match Networks::parse(typed) {
         Ok(networks) => {
-            desk.set_networks(networks).await.map_err(problem)?;
+            let set = desk.set_networks(&may.0.viewer, networks);
+            set.await.map_err(problem)?;
             Ok(Redirect::to("/settings?done=networks"))
         }
         Err(words) => Err((
@@ -241,8 +249,9 @@ async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Settled {
         Ok(role) => role,
         Err(words) => return people_again(&may, desk, &fields, &words).await,
     };
+    let by = may.0.viewer.who();
     match desk
-        .add_person(fields.get("name"), role, fields.secret("password"))
+        .add_person_by(by, fields.get("name"), role, fields.secret("password"))
         .await
     {
         Ok(_) => Ok(Redirect::to("/settings/people")),
@@ -258,7 +267,12 @@ async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -
         Err(words) => return people_again(&may, desk, &Fields::default(), &words).await,
     };
     match desk
-        .change_person(PersonId(id), role, fields.get("active") == "yes")
+        .change_person(
+            &may.0.viewer,
+            PersonId(id),
+            role,
+            fields.get("active") == "yes",
+        )
         .await
     {
         Ok(()) => Ok(Redirect::to("/settings/people")),
