@@ -29,6 +29,7 @@ pub(crate) fn at_manager(typed: &str) -> String {
 /// Fields of many lines, or of many chosen things. What is not named here is one line.
 const LISTS: &[&str] = &[
     "addresses",
+    "at",
     "guests",
     "head",
     "hosts",

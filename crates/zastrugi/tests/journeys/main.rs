@@ -8,6 +8,7 @@ mod first_day;
 mod headroom;
 mod killed;
 mod later;
+mod logs;
 mod moving;
 mod road;
 mod world;
