@@ -87,12 +87,18 @@ at_the_field! {
 }
 
 limits! {
+    DOOR = 8 << 10, "bytes", "what is sent to sign in", "refused";
     FORM = 512 << 10, "bytes", "a sent form", "refused; nothing is changed";
     PIECE = 8 << 20, "bytes", "a piece of a file", "refused; the file goes on with smaller pieces";
     HEAD = 32 << 10, "bytes", "a request's line and headers", "refused";
     HEADERS = 64, "headers", "headers of a request", "refused";
     DEVICE_ANSWER = 4 << 20, "bytes", "an answer of a device", "the answer counts as garbled";
-    DEVICE_WORDS = 400, "characters", "one text in a device's answer", "cut; control characters leave";
+    DEVICE_WORDS = 2_000, "characters", "one text in a device's answer", "cut; control characters leave";
+    FIGURE_MEMORY = 64 << 40, "bytes", "memory that a device tells of", "counts as the most";
+    FIGURE_DISK = 16 << 50, "bytes", "a disk or volume that a device tells of", "counts as the most";
+    FIGURE_CORES = 65_536, "cores", "cores, vCPUs or nodes that a device tells of", "counts as the most";
+    FIGURE_RATE = 100_000_000, "units", "MHz of a host, or Mbit/s of an uplink, that a device tells of", "counts as the most";
+    FIGURE_COUNT = 1 << 62, "starts", "starts that a machine's record tells of", "counts as the most";
     FRAME = 16 << 10, "bytes", "a message of a browser on a console", "the console is closed";
     STREAMS = 8, "streams", "live streams of one person in one process", "the page says that it is not live";
     TICKETS = 32, "tickets", "console tickets of one person within 30 s", "refused with words";

@@ -8,6 +8,7 @@ use crate::{
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
+    limits::{self, Limit},
     moment::Moment,
     rooms::{Event, hosts, images, machines, networks, storage},
     runs::{Object, Runs},
@@ -80,6 +81,57 @@ pub struct HostReport {
     /// Every machine that is not off here, and nothing else.
     pub machines: Vec<MachineReport>,
     pub volumes: Vec<SeenVolume>,
+}
+
+/// A figure that a device tells of, as the rules reckon with it: sums of thousands of them have room.
+pub fn figure(said: u64, limit: &Limit) -> u64 {
+    said.min(u64::try_from(limit.most).unwrap_or(u64::MAX))
+}
+
+/// The same of a small one.
+pub fn count(said: u32, limit: &Limit) -> u32 {
+    said.min(u32::try_from(limit.most).unwrap_or(u32::MAX))
+}
+
+impl MachineReport {
+    /// The machine as the rules reckon with it.
+    #[must_use]
+    pub fn bounded(mut self) -> Self {
+        let memory = |b: Bytes| Bytes(figure(b.0, &limits::FIGURE_MEMORY));
+        let Memory { kept, size, max } = self.memory;
+        self.memory = Memory {
+            kept: memory(kept),
+            size: memory(size),
+            max: memory(max),
+        };
+        self.video = memory(self.video);
+        self.vcpus = count(self.vcpus, &limits::FIGURE_CORES);
+        self.generation = figure(self.generation, &limits::FIGURE_COUNT);
+        for (size, _) in &mut self.disks {
+            *size = Bytes(figure(size.0, &limits::FIGURE_DISK));
+        }
+        self
+    }
+}
+
+impl HostReport {
+    /// The report as the rules reckon with it: an absurd figure counts as the most there may be.
+    #[must_use]
+    pub fn bounded(mut self) -> Self {
+        self.machines = self
+            .machines
+            .into_iter()
+            .map(MachineReport::bounded)
+            .collect();
+        for volume in &mut self.volumes {
+            volume.capacity = Bytes(figure(volume.capacity.0, &limits::FIGURE_DISK));
+            volume.used = Bytes(figure(volume.used.0, &limits::FIGURE_DISK));
+        }
+        for uplink in &mut self.uplinks {
+            uplink.mbit = figure(uplink.mbit, &limits::FIGURE_RATE);
+        }
+        self
+    }
 }
 
 /// What differs between the report and the estate. A report that is not newer than the last answers nothing; one that

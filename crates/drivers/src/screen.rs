@@ -204,4 +204,18 @@ mod tests {
             "a length that lies"
         );
     }
+
+    proptest::proptest! {
+        /// Whatever a browser sends, nothing grows without bound, and who only looks types nothing.
+        #[test]
+        fn no_bytes_of_a_browser_harm(pieces in proptest::collection::vec(proptest::collection::vec(proptest::prelude::any::<u8>(), 0..300), 0..8)) {
+            let mut filter = Filter::new(false);
+            filter.pass(&[0; 14]).unwrap();
+            for piece in pieces {
+                let Ok(passed) = filter.pass(&piece) else { return Ok(()) };
+                proptest::prop_assert!(filter.rest.len() <= CLIPBOARD + 8 + piece.len());
+                proptest::prop_assert!(!passed.first().is_some_and(|kind| matches!(kind, 4..=6)));
+            }
+        }
+    }
 }

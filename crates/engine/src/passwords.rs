@@ -2,11 +2,32 @@
 
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use password_hash::phc::PasswordHash;
-use std::sync::{Arc, LazyLock};
-use tokio::sync::Semaphore;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError, mpsc};
+use tokio::sync::{Semaphore, oneshot};
 
-/// Hashing takes memory and a core; two at once are enough.
-static AT_ONCE: LazyLock<Arc<Semaphore>> = LazyLock::new(|| Arc::new(Semaphore::new(2)));
+/// Hashing takes a core and 19 MiB; two at once are enough. They are always the same two threads: what each of many once
+/// took, its allocator would keep.
+const AT_ONCE: usize = 2;
+
+type Job = Box<dyn FnOnce() + Send>;
+
+static THREADS: LazyLock<mpsc::Sender<Job>> = LazyLock::new(|| {
+    let (jobs, queue) = mpsc::channel::<Job>();
+    let queue = Arc::new(Mutex::new(queue));
+    for _ in 0..AT_ONCE {
+        let queue = queue.clone();
+        std::thread::spawn(move || {
+            loop {
+                let next = queue.lock().unwrap_or_else(PoisonError::into_inner).recv();
+                let Ok(job) = next else { return };
+                // A hash that fails in itself must not take the thread with it.
+                drop(catch_unwind(AssertUnwindSafe(job)));
+            }
+        });
+    }
+    jobs
+});
 
 /// Verified for unknown names, so that they take as long as known ones.
 static NOBODY: LazyLock<String> = LazyLock::new(|| hash_now("nobody has this").unwrap_or_default());
@@ -29,8 +50,13 @@ async fn on_pool<T: Send + 'static>(
         true => None,
         false => Some(WAITING.try_acquire().ok()?),
     };
-    let _permit = AT_ONCE.acquire().await.ok()?;
-    tokio::task::spawn_blocking(work).await.ok()
+    let (tell, told) = oneshot::channel();
+    let job = move || {
+        // Whoever asked may have gone away.
+        let _ = tell.send(work());
+    };
+    THREADS.send(Box::new(job)).ok()?;
+    told.await.ok()
 }
 
 /// A PHC string of the password; none if the machine is out of memory.

@@ -7,3 +7,6 @@ pub mod estate;
 pub mod iso9660;
 pub mod seed;
 pub mod table;
+
+#[cfg(test)]
+mod hostile;

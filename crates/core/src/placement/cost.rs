@@ -21,7 +21,7 @@ pub fn demand(loads: &Loads, machine: &Machine, base: Mhz) -> MachineLoad {
             disk: None,
         },
         None => MachineLoad {
-            cpu: Mhz(u64::from(machine.vcpus) * base.0 / 4),
+            cpu: Mhz(u64::from(machine.vcpus).saturating_mul(base.0) / 4),
             active: machine.memory.size,
             writes: None,
             disk: None,

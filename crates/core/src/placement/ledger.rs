@@ -90,7 +90,7 @@ impl Account {
         let asks = demand(&view.loads, machine, self.host.hardware.cpu.base);
         self.held = self.held + machine.held();
         self.size = self.size + machine.memory.size;
-        self.vcpus += machine.vcpus;
+        self.vcpus = self.vcpus.saturating_add(machine.vcpus);
         self.cpu_demand = self.cpu_demand + asks.cpu;
         self.memory_demand = self.memory_demand + asks.active;
         self.machines += 1;

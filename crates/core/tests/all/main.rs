@@ -7,6 +7,7 @@ mod disks;
 mod facts;
 mod fitting;
 mod headroom;
+mod hostile;
 mod images;
 mod moving;
 mod networking;

@@ -5,8 +5,10 @@ use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{Measured, Moved, RoundSeen},
+    limits,
     loads::{DiskUse, MachineLoad, Writes},
     moment::Span,
+    observe::figure,
     units::{Bytes, Mhz, Rate},
 };
 
@@ -44,16 +46,16 @@ struct WireWrites {
 impl WireLoad {
     pub(crate) fn read(self) -> MachineLoad {
         MachineLoad {
-            cpu: Mhz(self.cpu_mhz),
-            active: Bytes(self.active),
+            cpu: Mhz(figure(self.cpu_mhz, &limits::FIGURE_RATE)),
+            active: Bytes(figure(self.active, &limits::FIGURE_MEMORY)),
             writes: self.writes.map(|w| Writes {
-                dirty: Rate(w.dirty),
-                touched: Bytes(w.touched),
-                working_set: Bytes(w.working_set),
+                dirty: Rate(figure(w.dirty, &limits::FIGURE_MEMORY)),
+                touched: Bytes(figure(w.touched, &limits::FIGURE_MEMORY)),
+                working_set: Bytes(figure(w.working_set, &limits::FIGURE_MEMORY)),
             }),
             disk: self.disks.map(|d| DiskUse {
-                used: Bytes(d.used),
-                writes: Rate(d.writes),
+                used: Bytes(figure(d.used, &limits::FIGURE_DISK)),
+                writes: Rate(figure(d.writes, &limits::FIGURE_DISK)),
             }),
         }
     }

@@ -9,8 +9,9 @@ use zastrugi_core::{
     estate::{AsOf, Cpu, Hardware, HostNet, Image, MachineState, Memory, Path, PsabiLevel, Uplink},
     evidence::{SeenDevice, SeenVolume},
     ids::{HostId, ImageId, Revision, VolumeId},
+    limits,
     moment::Moment,
-    observe::{BootReport, HostReport, MachineReport, NicReport},
+    observe::{BootReport, HostReport, MachineReport, NicReport, count, figure},
     units::{Bytes, Mhz},
 };
 
@@ -68,14 +69,14 @@ impl WireHardware {
             cpu: Cpu {
                 maker: limited(self.cpu.maker),
                 model: limited(self.cpu.model),
-                sockets: self.cpu.sockets,
-                cores: self.cpu.cores,
-                threads: self.cpu.threads,
-                base: Mhz(self.cpu.base_mhz),
+                sockets: count(self.cpu.sockets, &limits::FIGURE_CORES),
+                cores: count(self.cpu.cores, &limits::FIGURE_CORES),
+                threads: count(self.cpu.threads, &limits::FIGURE_CORES),
+                base: Mhz(self.cpu.base_mhz.min(100_000)),
                 level,
             },
-            memory: Bytes(self.memory_bytes),
-            numa_nodes: self.numa_nodes,
+            memory: Bytes(figure(self.memory_bytes, &limits::FIGURE_MEMORY)),
+            numa_nodes: count(self.numa_nodes, &limits::FIGURE_CORES),
             virtualization: self.virtualization,
             virtual_hardware: self.virtual_hardware,
         })
@@ -202,8 +203,8 @@ impl Storage {
             let volume = SeenVolume {
                 uid: limited(d.uid.clone()),
                 name: limited(d.name),
-                capacity: Bytes(d.capacity),
-                used: Bytes(d.used),
+                capacity: Bytes(figure(d.capacity, &limits::FIGURE_DISK)),
+                used: Bytes(figure(d.used, &limits::FIGURE_DISK)),
                 paths: d.paths.into_iter().take(64).map(WirePath::read).collect(),
             };
             let device = SeenDevice {
@@ -403,7 +404,7 @@ impl Machine {
 
     pub(crate) fn read(self) -> MachineReport {
         let state = self.state();
-        MachineReport {
+        let report = MachineReport {
             uuid: self.uuid,
             name: limited(self.name),
             state,
@@ -437,13 +438,14 @@ impl Machine {
             note: self.note.chars().take(2000).collect(),
             virtual_hardware: self.virtual_hardware,
             created: Moment(self.created_ms),
-        }
+        };
+        report.bounded()
     }
 }
 
 impl Report {
     pub(crate) fn read(self) -> HostReport {
-        HostReport {
+        let report = HostReport {
             boot: self.boot,
             seq: self.seq,
             obeyed: self.seen.as_ref().and_then(WireSeen::read),
@@ -486,7 +488,8 @@ impl Report {
                     paths: v.paths.into_iter().take(64).map(WirePath::read).collect(),
                 })
                 .collect(),
-        }
+        };
+        report.bounded()
     }
 }
 
@@ -646,5 +649,77 @@ mod tests {
         };
         assert_eq!(hardware("v3").read().unwrap().cpu.level, PsabiLevel::V3);
         assert_eq!(hardware("v9").read().unwrap_err(), "CPU level “v9”");
+    }
+
+    use proptest::prelude::*;
+
+    /// A whole report as an agent gives it.
+    fn whole() -> Value {
+        json!({"boot": 1, "seq": 2, "seen": {"epoch": 1, "history": "00000000-0000-4000-8000-000000000001", "fence": 9},
+            "software": "1.2", "initiator": "iqn.x", "uplinks": [{"name": "u1", "mac": "02:00", "mbit": 10000, "switch": "s",
+            "port": "1"}], "networks": {"guest": {"vlan": 12, "mtu": 1500, "uplinks": ["u1"]}},
+            "machines": [{"uuid": "00000000-0000-4000-8000-000000000007", "name": "db", "generation": 3, "vcpus": 2,
+            "memory": {"kept": 1, "size": 2, "max": 3}, "video": 4, "disks": [{"size": 5, "thick": true}],
+            "nics": [{"mac": "02:00:00:00:00:01", "network": "guest", "addresses": ["10.0.0.1/24"]}],
+            "boot": {"image": {"uuid": "00000000-0000-4000-8000-000000000008"}, "order": ["disk"], "once": "image"},
+            "labels": {"a": "b"}, "tier": 1, "virtual_hardware": 3, "guest_key": "k", "power": "on", "phase": "up",
+            "as_of": {"boot": 1, "seq": 1}}],
+            "volumes": [{"uid": "v", "name": "slab", "capacity": 10, "used": 5, "paths": [{"portal": "p", "uplink": "u1", "up": true}]}],
+            "load": {"cpu_mhz": 1, "active": 2, "machines": {}}, "screens": []})
+    }
+
+    fn absurd() -> impl Strategy<Value = Value> {
+        prop_oneof![
+            Just(Value::Null),
+            Just(json!(u64::MAX)),
+            Just(json!(-1)),
+            Just(json!(1e308)),
+            Just(json!("")),
+            Just(json!([])),
+            Just(json!({})),
+            Just(json!(true)),
+            any::<String>().prop_map(Value::from),
+        ]
+    }
+
+    /// The n-th value within, counted in order.
+    fn nth<'a>(value: &'a mut Value, n: &mut usize) -> Option<&'a mut Value> {
+        if *n == 0 {
+            return Some(value);
+        }
+        *n -= 1;
+        match value {
+            Value::Array(all) => all.iter_mut().find_map(|v| nth(v, n)),
+            Value::Object(all) => all.values_mut().find_map(|v| nth(v, n)),
+            _ => None,
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_report_with_absurd_values_is_read_or_refused(changes in prop::collection::vec((0..90usize, absurd()), 0..4)) {
+            let mut report = whole();
+            for (at, with) in changes {
+                let mut n = at;
+                if let Some(value) = nth(&mut report, &mut n) {
+                    *value = with;
+                }
+            }
+            if let Ok(report) = crate::said::read::<Report>(report.to_string().as_bytes()) {
+                let read = report.read();
+                prop_assert!(read.machines.iter().all(|m| !m.name.contains('\0') && (1..=4).contains(&m.tier)));
+            }
+        }
+    }
+
+    #[test]
+    fn a_whole_report_is_read() {
+        let read = crate::said::read::<Report>(whole().to_string().as_bytes())
+            .unwrap()
+            .read();
+        assert_eq!(
+            (read.machines.len(), read.volumes.len(), read.uplinks.len()),
+            (1, 1, 1)
+        );
     }
 }

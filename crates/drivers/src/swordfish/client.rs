@@ -13,6 +13,8 @@ use serde_json::{Value, json};
 use zastrugi_core::{
     estate::{Array, ArrayKind, Controller, Pool},
     evidence::SeenLun,
+    limits,
+    observe::figure,
     runs::{Fault, FaultKind},
     units::Bytes,
 };
@@ -271,8 +273,11 @@ impl Keeper<'_> {
             .take(64)
             .map(|p| Pool {
                 name: limited(p.name),
-                capacity: Bytes(p.capacity.data.allocated_bytes),
-                used: Bytes(p.capacity.data.consumed_bytes),
+                capacity: Bytes(figure(
+                    p.capacity.data.allocated_bytes,
+                    &limits::FIGURE_DISK,
+                )),
+                used: Bytes(figure(p.capacity.data.consumed_bytes, &limits::FIGURE_DISK)),
             })
             .collect())
     }
@@ -336,8 +341,11 @@ impl Keeper<'_> {
                 .map_or_else(String::new, |i| limited(i.durable_name)),
             name: limited(volume.name),
             pool: pool.unwrap_or_default(),
-            capacity: Bytes(volume.capacity_bytes),
-            used: Bytes(volume.capacity.data.consumed_bytes),
+            capacity: Bytes(figure(volume.capacity_bytes, &limits::FIGURE_DISK)),
+            used: Bytes(figure(
+                volume.capacity.data.consumed_bytes,
+                &limits::FIGURE_DISK,
+            )),
             initiators: vec![],
         }
     }

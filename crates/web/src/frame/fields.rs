@@ -148,22 +148,30 @@ impl<'r> FromData<'r> for Fields {
     type Error = &'static str;
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        let Ok(text) = data.open(512.kibibytes()).into_string().await else {
+        if !from_here(request) {
+            return Outcome::Error((Status::Forbidden, "foreign"));
+        }
+        // Signing in has no session yet; everything else shows the session's token. Nothing of a stranger's is read.
+        let door = request.uri().path() == "/sign-in";
+        let signed = if door {
+            None
+        } else {
+            match Signed::from_request(request).await {
+                request::Outcome::Success(signed) => Some(signed),
+                request::Outcome::Error((status, why)) => return Outcome::Error((status, why)),
+                request::Outcome::Forward(status) => return Outcome::Error((status, "nobody")),
+            }
+        };
+        let most = if door { limits::DOOR } else { limits::FORM };
+        let Ok(text) = data.open(most.most.bytes()).into_string().await else {
             return Outcome::Error((Status::BadRequest, "unreadable"));
         };
         if !text.is_complete() {
             return Outcome::Error((Status::PayloadTooLarge, "too large"));
         }
         let fields = Fields::parse(&text);
-        if !from_here(request) {
-            return Outcome::Error((Status::Forbidden, "foreign"));
-        }
-        // Signing in has no session yet; everything else shows the session's token.
-        if request.uri().path() == "/sign-in" {
+        let Some(signed) = signed else {
             return Outcome::Success(fields);
-        }
-        let request::Outcome::Success(signed) = Signed::from_request(request).await else {
-            return Outcome::Error((Status::Unauthorized, "nobody"));
         };
         let shown = request
             .headers()
@@ -217,5 +225,23 @@ mod tests {
         assert_eq!(at_manager("basalt.example"), "basalt.example:8443");
         assert_eq!(at_manager("fd00::11"), "[fd00::11]:8443");
         assert_eq!(at_manager("[fd00::11]:443"), "[fd00::11]:443");
+    }
+
+    proptest::proptest! {
+        /// Whatever is sent, a form is read; what is not said to be wrong holds nothing that harms.
+        #[test]
+        fn any_bytes_are_fields(text in ".{0,400}", name in "note|labels|name|q", value in proptest::prelude::any::<String>()) {
+            let _ = Fields::parse(&text).flaws();
+            let sent: String = form_urlencoded::Serializer::new(String::new()).append_pair(&name, &value).finish();
+            let fields = Fields::parse(&sent);
+            if fields.flaws().is_empty() {
+                let hidden = fields.get(&name).contains(['\0', '\u{202e}', '\u{1b}']);
+                proptest::prop_assert!(!hidden);
+            }
+            let clean = fields.cleaned();
+            proptest::prop_assert!(clean.flaws().is_empty(), "{:?}", clean);
+            let way = crate::frame::way::inside(&text);
+            proptest::prop_assert!(way.starts_with('/') && !way.starts_with("//"));
+        }
     }
 }

@@ -25,7 +25,7 @@ use std::{
 };
 
 /// A body this short is awaited here: half of it costs nothing behind.
-const SHORT: u64 = 64 << 10;
+const SHORT: u64 = 16 << 10;
 
 type Sent = Either<Full<Bytes>, Paced>;
 type Answer = Response<BoxBody<Bytes, hyper::Error>>;

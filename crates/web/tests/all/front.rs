@@ -215,3 +215,78 @@ async fn an_address_is_the_connections_whatever_a_header_says(pool: PgPool) {
         "they count as one: {told}"
     );
 }
+
+#[sqlx::test(migrations = false)]
+async fn one_person_has_eight_streams_and_others_have_theirs(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let (vera, otto) = (house.sign_in("vera").await, house.sign_in("otto").await);
+    let at = house.open(WebSettings::default()).await;
+    let listen = async |cookie: &Cookie<'_>| {
+        let mut stream = sent(at, &get("/live", cookie)).await;
+        let mut told: Vec<u8> = Vec::new();
+        let mut some = [0; 4096];
+        // Until it says hello, or ends.
+        while let Ok(n @ 1..) = stream.read(&mut some).await {
+            told.extend(&some[..n]);
+            if told.windows(5).any(|w| w == b"hello") {
+                return Some(stream);
+            }
+        }
+        None
+    };
+    let mut open = Vec::new();
+    for _ in 0..8 {
+        open.push(listen(&vera).await.unwrap());
+    }
+    assert!(listen(&vera).await.is_none(), "the ninth ends at once");
+    assert!(listen(&otto).await.is_some(), "nobody else's count");
+    // A stream outlives the time limits of requests, and its place is free when it is closed.
+    drop(open);
+    for n in 0.. {
+        if listen(&vera).await.is_some() {
+            break;
+        }
+        assert!(n < 100, "the places are never free again");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_console_comes_through_the_front_and_a_message_too_long_ends_it(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("otto").await;
+    let token = house.token(&cookie).await;
+    let at = house.open(paced(hasty())).await;
+    let (status, ticket) = house
+        .post(
+            &cookie,
+            "/console/machine-7/ticket",
+            format!("_csrf={token}"),
+        )
+        .await;
+    assert_eq!(status, rocket::http::Status::Ok, "{ticket}");
+    let ticket = ticket.split('"').nth(3).unwrap().to_owned();
+    let ask = format!(
+        "GET /console/machine-7/socket?ticket={ticket} HTTP/1.1\r\nHost: x\r\nOrigin: http://x\r\nCookie: {}={}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n",
+        cookie.name(),
+        cookie.value()
+    );
+    let mut socket = sent(at, &ask).await;
+    let mut some = [0; 8192];
+    let n = socket.read(&mut some).await.unwrap();
+    assert!(
+        some[..n].starts_with(b"HTTP/1.1 101"),
+        "{}",
+        String::from_utf8_lossy(&some[..n])
+    );
+    // It is open for longer than any request may take.
+    tokio::time::sleep(hasty().head * 4).await;
+    // A text of 1 MiB, masked (RFC 6455, section 5.2).
+    let mut frame = vec![0x81, 0xff];
+    frame.extend((1u64 << 20).to_be_bytes());
+    frame.extend([0; 4]);
+    frame.extend(vec![b'x'; 1 << 20]);
+    let _ = socket.write_all(&frame).await;
+    // Whatever it was told before, it ends now.
+    rest(&mut socket).await;
+}

@@ -7,8 +7,9 @@ use crate::{
 use std::time::Duration;
 use uuid::Uuid;
 use zastrugi_core::{
+    limits,
     loads::MachineLoad,
-    observe::HostReport,
+    observe::{HostReport, figure},
     runs::Fault,
     units::{Bytes, Mhz},
 };
@@ -40,8 +41,8 @@ impl Watch {
         let load = std::mem::take(&mut report.load);
         let screens = std::mem::take(&mut report.screens);
         let sample = Sample {
-            cpu: Mhz(load.cpu_mhz),
-            active: Bytes(load.active),
+            cpu: Mhz(figure(load.cpu_mhz, &limits::FIGURE_RATE)),
+            active: Bytes(figure(load.active, &limits::FIGURE_MEMORY)),
             machines: load
                 .machines
                 .into_iter()
