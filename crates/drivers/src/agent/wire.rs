@@ -661,7 +661,7 @@ mod tests {
             "machines": [{"uuid": "00000000-0000-4000-8000-000000000007", "name": "db", "generation": 3, "vcpus": 2,
             "memory": {"kept": 1, "size": 2, "max": 3}, "video": 4, "disks": [{"size": 5, "thick": true}],
             "nics": [{"mac": "02:00:00:00:00:01", "network": "guest", "addresses": ["10.0.0.1/24"]}],
-            "boot": {"image": {"uuid": "00000000-0000-4000-8000-000000000008"}, "order": ["disk"], "once": "image"},
+            "boot": {"image": {"id": "00000000-0000-4000-8000-000000000008"}, "order": ["disk"], "once": "image"},
             "labels": {"a": "b"}, "tier": 1, "virtual_hardware": 3, "guest_key": "k", "power": "on", "phase": "up",
             "as_of": {"boot": 1, "seq": 1}}],
             "volumes": [{"uid": "v", "name": "slab", "capacity": 10, "used": 5, "paths": [{"portal": "p", "uplink": "u1", "up": true}]}],

@@ -78,5 +78,6 @@ pub(crate) fn live(
             }
         }
     }
-    .heartbeat(Duration::from_secs(15))
+    // Who is gone is only noticed by sending: until then the seat is taken.
+    .heartbeat(Duration::from_secs(3))
 }
