@@ -4,12 +4,23 @@
 use mdns_sd::{IfKind, ServiceDaemon, ServiceEvent};
 use std::{
     collections::BTreeMap,
+    net::SocketAddr,
     sync::{Arc, Mutex, PoisonError},
 };
 use zastrugi_core::{limits, text};
 
 const SERVICE: &str = "_zastrugi-agent._tcp.local.";
 const MOST: usize = limits::ANNOUNCEMENTS.most;
+
+/// Takes one in, if there is room: anybody in the network can announce anything.
+fn note(book: &mut BTreeMap<String, Announcement>, full: &str, address: String) {
+    if book.len() < MOST || book.contains_key(full) {
+        let name = full.split('.').next().unwrap_or_default();
+        let name = text::cleaned(name, &limits::NAME, false);
+        let key = full.chars().take(limits::LINE.most).collect();
+        book.insert(key, Announcement { name, address });
+    }
+}
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Announcement {
@@ -51,13 +62,8 @@ impl Announcements {
                         let Some(ip) = info.addresses.iter().next().map(|a| a.to_ip_addr()) else {
                             continue;
                         };
-                        let full = info.fullname.clone();
-                        if book.len() < MOST || book.contains_key(&full) {
-                            let name = full.split('.').next().unwrap_or_default();
-                            let name = text::cleaned(name, &limits::NAME, false);
-                            let address = std::net::SocketAddr::new(ip, info.port).to_string();
-                            book.insert(full, Announcement { name, address });
-                        }
+                        let address = SocketAddr::new(ip, info.port).to_string();
+                        note(&mut book, &info.fullname, address);
                     }
                     ServiceEvent::ServiceRemoved(_, full) => drop(book.remove(&full)),
                     _ => {}
@@ -88,5 +94,31 @@ impl Announcements {
     }
     pub fn is_listening(&self) -> bool {
         self.daemon.is_some()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whoever_announces_without_end_is_passed_over_and_no_name_harms() {
+        let mut book = BTreeMap::new();
+        for n in 0..10_000 {
+            note(
+                &mut book,
+                &format!("h{n}\0\u{202e}x.local"),
+                "192.0.2.1:7443".into(),
+            );
+        }
+        assert_eq!(book.len(), MOST);
+        assert!(book.values().all(|a| !a.name.contains(['\0', '\u{202e}'])));
+        note(&mut book, "h1\0\u{202e}x.local", "192.0.2.9:7443".into());
+        let moved = book.values().filter(|a| a.address.starts_with("192.0.2.9"));
+        assert_eq!(moved.count(), 1, "who is known may say where they are now");
+        let mut one = BTreeMap::new();
+        note(&mut one, &"x".repeat(100_000), "192.0.2.1:7443".into());
+        let (key, said) = one.first_key_value().unwrap();
+        assert!(key.len() <= 200 && said.name.len() <= 63);
     }
 }

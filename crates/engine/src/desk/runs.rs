@@ -34,7 +34,7 @@ pub enum StartError {
     Held(String),
     #[error("so much is changing that it could not be placed; try again")]
     Busy,
-    #[error("nothing was started: {0}")]
+    #[error("{0}")]
     Unavailable(String),
 }
 

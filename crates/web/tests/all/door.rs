@@ -188,7 +188,7 @@ async fn who_comes_who_was_refused_and_what_an_admin_changed_stands_in_the_logbo
     for line in [
         "Zastrugi,people,A sign-in as otto from ",
         "A sign-in as a name that nobody has from ",
-        "ada,people,signed in from ",
+        "ada,people,Signed in from ",
         "\"bosun may sign in, as viewer\"",
         "Management networks: added 10.9.0.0/16",
         "bosun is now operator",

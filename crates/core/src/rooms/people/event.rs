@@ -65,7 +65,7 @@ impl Tale for Event {
     fn tell(&self, _estate: &Estate) -> Option<Entry> {
         let (text, about) = match self {
             Event::SignedIn { person, from } => {
-                (format!("signed in from {from}"), vec![person.to_string()])
+                (format!("Signed in from {from}"), vec![person.to_string()])
             }
             Event::Refused {
                 name,

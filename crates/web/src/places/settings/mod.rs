@@ -201,13 +201,20 @@ struct PersonRow {
 #[template(path = "places/settings/people.html")]
 struct People {
     csrf: String,
+    /// The field that the words stand at.
+    field: String,
     rows: Vec<PersonRow>,
     name: String,
     role: String,
     wrong: String,
 }
 
-async fn people_page(signed: &Signed, desk: &AtDesk, typed: &Fields, wrong: &str) -> Page {
+async fn people_page(
+    signed: &Signed,
+    desk: &AtDesk,
+    typed: &Fields,
+    (field, wrong): (&str, &str),
+) -> Page {
     let rows = desk
         .people()
         .await?
@@ -223,6 +230,7 @@ async fn people_page(signed: &Signed, desk: &AtDesk, typed: &Fields, wrong: &str
         .collect();
     let people = People {
         csrf: signed.csrf.clone(),
+        field: field.into(),
         rows,
         name: typed.get("name").into(),
         role: typed.or("role", "viewer"),
@@ -233,10 +241,16 @@ async fn people_page(signed: &Signed, desk: &AtDesk, typed: &Fields, wrong: &str
 
 #[get("/settings/people")]
 async fn people(may: MayPeople, desk: &AtDesk) -> Page {
-    people_page(&may.0, desk, &Fields::default(), "").await
+    people_page(&may.0, desk, &Fields::default(), ("", "")).await
 }
 
-async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &str) -> Settled {
+/// The page again, with words at a field; at none, above everything.
+async fn people_again(
+    may: &MayPeople,
+    desk: &AtDesk,
+    fields: &Fields,
+    words: (&str, &str),
+) -> Settled {
     Err((
         Status::UnprocessableEntity,
         people_page(&may.0, desk, fields, words).await,
@@ -247,7 +261,7 @@ async fn people_again(may: &MayPeople, desk: &AtDesk, fields: &Fields, words: &s
 async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Settled {
     let role: Role = match fields.get("role").parse() {
         Ok(role) => role,
-        Err(words) => return people_again(&may, desk, &fields, &words).await,
+        Err(words) => return people_again(&may, desk, &fields, ("role", &words)).await,
     };
     let by = may.0.viewer.who();
     match desk
@@ -256,7 +270,13 @@ async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Settled {
     {
         Ok(_) => Ok(Redirect::to("/settings/people")),
         Err(PasswordProblem::Store(error)) => Err(problem(error)),
-        Err(other) => people_again(&may, desk, &fields, &other.to_string()).await,
+        Err(other) => {
+            let field = match other {
+                PasswordProblem::Name(_) => "name",
+                _ => "password",
+            };
+            people_again(&may, desk, &fields, (field, &other.to_string())).await
+        }
     }
 }
 
@@ -264,7 +284,7 @@ async fn add_person(may: MayPeople, desk: &AtDesk, fields: Fields) -> Settled {
 async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -> Settled {
     let role: Role = match fields.get("role").parse() {
         Ok(role) => role,
-        Err(words) => return people_again(&may, desk, &Fields::default(), &words).await,
+        Err(words) => return people_again(&may, desk, &Fields::default(), ("", &words)).await,
     };
     match desk
         .change_person(
@@ -278,7 +298,7 @@ async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -
         Ok(()) => Ok(Redirect::to("/settings/people")),
         Err(StoreError::Taken(_)) => {
             let words = "Somebody must stay an admin who can sign in; nothing was changed.";
-            people_again(&may, desk, &Fields::default(), words).await
+            people_again(&may, desk, &Fields::default(), ("", words)).await
         }
         Err(error) => Err(problem(error)),
     }
