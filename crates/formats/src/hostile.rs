@@ -56,10 +56,12 @@ proptest! {
     }
 
     #[test]
-    fn no_cell_becomes_a_formula(cell in any::<String>()) {
-        let text = csv::write(["a"], std::iter::once([format!("={cell}")]));
-        let read = text.split_once("\r\n").unwrap().1;
-        prop_assert!(read.trim_start_matches('"').starts_with('\''), "{read:?}");
+    fn no_cell_becomes_a_formula(first in "[=+@\\-\u{0}\u{200b} ]{1,3}", cell in any::<String>()) {
+        let text = csv::write(["a"], std::iter::once([format!("{first}{cell}")]));
+        let rows = csv::read::<1>(&text).unwrap();
+        let read = rows.get(1).map_or("", |row| &row.1[0]);
+        // What a mark behind it makes another character of is no formula: = and a stroke are ≠.
+        prop_assert!(!read.starts_with(['=', '+', '-', '@']), "{read:?}");
     }
 
     #[test]

@@ -4,6 +4,7 @@ use crate::house::{ESTATE, House};
 use rocket::http::{Cookie, Status};
 use sqlx::PgPool;
 use std::fmt::Write;
+use zastrugi_core::{estate::Fact, ids::MachineId, testkit};
 
 /// The text of a page: tags gone, white space folded.
 pub(crate) fn words(html: &str) -> String {
@@ -368,4 +369,24 @@ async fn a_console_needs_a_ticket_and_a_page_of_ours_and_viewers_only_look(pool:
         Status::Forbidden,
         "no such ticket"
     );
+}
+
+/// If this fails, two machines of one name are settled and nobody is told which is which.
+#[sqlx::test(migrations = false)]
+async fn a_machine_found_under_anothers_name_needs_a_person_until_it_has_one(pool: PgPool) {
+    let mut estate = (*testkit::read(ESTATE).view.estate).clone();
+    let mut found = (**estate.machines.get(&MachineId(8)).unwrap()).clone();
+    found.found_as = Some("db".into());
+    found.name = "db-8".into();
+    estate.put(Fact::Machine(found.into()));
+    let house = House::of(&pool, &estate).await;
+    let cookie = house.sign_in("otto").await;
+    let (_, field) = house.get(&cookie, "/").await;
+    assert!(field.contains("db-8 was found under the name db, which another machine has."));
+    let token = house.token(&cookie).await;
+    let named = format!(
+        "_csrf={token}&sent=1&ids=8&name=web&vcpus=1&memory=16+GiB&kept=16+GiB&max=16+GiB&tier=3&restarts=yes&protected=no&image=&once=&order=&labels=&note="
+    );
+    let (status, page) = house.post(&cookie, "/sheet/edit-machines", named).await;
+    assert_eq!(status, Status::SeeOther, "{page}");
 }
