@@ -90,7 +90,7 @@ limits! {
     DOOR = 8 << 10, "bytes", "what is sent to sign in", "refused";
     FORM = 512 << 10, "bytes", "a sent form", "refused; nothing is changed";
     PIECE = 8 << 20, "bytes", "a piece of a file", "refused; the file goes on with smaller pieces";
-    HEAD = 32 << 10, "bytes", "a request's line and headers", "refused";
+    HEAD = 96 << 10, "bytes", "a request's line and headers", "refused";
     HEADERS = 64, "headers", "headers of a request", "refused";
     DEVICE_ANSWER = 4 << 20, "bytes", "an answer of a device", "the answer counts as garbled";
     DEVICE_WORDS = 2_000, "characters", "one text in a device's answer", "cut; control characters leave";

@@ -32,7 +32,7 @@ impl Default for Pace {
             least: 16 << 10,
             write: Duration::from_secs(30),
             connections: 2048,
-            kept_room: 512,
+            kept_room: 1280,
             per_address: 256,
         }
     }
@@ -44,7 +44,11 @@ impl Pace {
     pub fn within(mut self, descriptors: usize) -> Self {
         let room = descriptors.saturating_sub(256) / 3;
         self.connections = self.connections.min(room.max(32));
-        self.kept_room = self.kept_room.min(self.connections / 4);
+        // Strangers get 768 places at most, and three quarters of a small room.
+        self.kept_room = self
+            .connections
+            .saturating_sub(768)
+            .max(self.connections / 4);
         self
     }
 
