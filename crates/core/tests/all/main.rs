@@ -9,6 +9,7 @@ mod fitting;
 mod headroom;
 mod hostile;
 mod images;
+mod limits;
 mod moving;
 mod networking;
 mod observing;
