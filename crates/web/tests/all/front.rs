@@ -290,3 +290,29 @@ async fn a_console_comes_through_the_front_and_a_message_too_long_ends_it(pool: 
     // Whatever it was told before, it ends now.
     rest(&mut socket).await;
 }
+
+#[sqlx::test(migrations = false)]
+async fn a_piece_of_a_file_that_stands_still_is_ended(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    let at = house.open(paced(hasty())).await;
+    let put = |length: usize| {
+        format!(
+            "PUT /storage/images/7/bytes?from=0 HTTP/1.1\r\nHost: x\r\nSec-Fetch-Site: same-origin\r\nX-CSRF-Token: {token}\r\nCookie: {}={}\r\nContent-Length: {length}\r\n\r\n{}",
+            cookie.name(),
+            cookie.value(),
+            "x".repeat(20_000)
+        )
+    };
+    let said = ask(at, &put(4 << 20)).await;
+    assert!(
+        !said.contains(" 200 ") && !said.contains("received"),
+        "{said:.200}"
+    );
+    // A piece that is too large is refused without being read to its end.
+    let said = ask(at, &put(64 << 20)).await;
+    assert!(!said.contains(" 200 "), "{said:.200}");
+    let page = ask(at, &get("/machines", &cookie)).await;
+    assert!(page.starts_with("HTTP/1.1 200"), "{page:.60}");
+}
