@@ -22,6 +22,7 @@ use std::time::Duration;
 use zastrugi_core::{
     estate::Image,
     ids::ImageId,
+    limits,
     permits::Act,
     runs::{Object, Phase},
     view::View,
@@ -184,8 +185,7 @@ pub(crate) async fn received(may: MayStorage, desk: &AtDesk, id: u64) -> Told {
 /// A piece of a file, from a page of ours, with the session's token.
 pub(crate) struct Piece(bytes::Bytes);
 
-/// The largest piece; and the time that it may take, which is the least rate that is borne with (140 KiB/s).
-const LARGEST: u64 = 8;
+/// The time that a piece may take: the least rate that is borne with is 140 KiB/s.
 const SLOWEST: Duration = Duration::from_secs(60);
 
 #[rocket::async_trait]
@@ -200,7 +200,7 @@ impl<'r> FromData<'r> for Piece {
         if !from_here(request) || token != Some(may.0.csrf.as_str()) {
             return Outcome::Error((Status::Forbidden, "token"));
         }
-        let open = data.open(LARGEST.mebibytes());
+        let open = data.open(limits::PIECE.most.bytes());
         match tokio::time::timeout(SLOWEST, open.into_bytes()).await {
             Ok(Ok(bytes)) if bytes.is_complete() => {
                 Outcome::Success(Piece(bytes.into_inner().into()))
