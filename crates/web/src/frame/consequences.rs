@@ -168,18 +168,24 @@ impl Consequences {
             remedy: String::new(),
             field: field.clone(),
         });
-        let open = assessment
+        // What can't be read was not what was judged there: it is said once, and nothing is said of it besides.
+        let judged = |f: &&Finding| {
+            let field = f.field.as_deref();
+            !wrong.iter().any(|(unread, _)| field == Some(unread))
+        };
+        let open: Vec<&Finding> = assessment
             .findings()
             .iter()
             .filter(|f| f.severity > Severity::Clear)
-            .map(finding);
-        let stops = assessment.findings().iter().filter(|f| f.stops()).count() + wrong.len();
+            .filter(judged)
+            .collect();
+        let stops = open.iter().filter(|f| f.stops()).count() + wrong.len();
         Consequences {
             errors: serde_json::to_string(&errors).unwrap_or_default(),
             run: run.to_owned(),
             revision: assessment.revision().to_string(),
             stops,
-            findings: unread.chain(open).collect(),
+            findings: unread.chain(open.into_iter().map(finding)).collect(),
             clear_words: clear_words(assessment.findings()),
             clear: clear(assessment.findings()),
             interrupted: assessment

@@ -129,6 +129,11 @@ async fn a_hidden_character_is_said_at_its_field(pool: PgPool) {
         let (status, page) = house.post(&ada, "/sheet/edit-machines", sent).await;
         assert_eq!(status, Status::UnprocessableEntity, "{field}");
         assert!(page.contains(words), "{field}: {words}");
+        assert_eq!(
+            page.matches("Go to the field").count(),
+            1,
+            "{field}: it is said once"
+        );
     }
 }
 
