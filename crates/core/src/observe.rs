@@ -149,6 +149,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     if !newer || held.condition == Condition::Claiming {
         return Vec::new();
     }
+    let restarted = report.boot != held.seen.0;
     let mut events = volumes(estate, report);
     events.extend(mounts(estate, held, report));
     if report.networks != held.networks || report.uplinks != held.uplinks {
@@ -188,12 +189,11 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
         estate
             .machines_on(host)
             .filter(|m| !reported.contains(&m.id) && !m.knows_better(as_of))
-            .filter_map(|m| stopped(runs, m, as_of)),
+            .flat_map(|m| stopped(runs, m, as_of, restarted.then_some(now))),
     );
     let stale = held.condition != Condition::Steady
         && !matches!(held.condition, Condition::Stranger { .. });
-    if !events.is_empty() || stale || report.boot != held.seen.0 || report.software != held.software
-    {
+    if !events.is_empty() || stale || restarted || report.software != held.software {
         events.push(Event::Hosts(hosts::Event::Seen {
             host,
             boot: report.boot,
@@ -317,19 +317,38 @@ fn differs(ours: &Machine, as_of: AsOf, seen: &MachineReport) -> Option<Event> {
     })
 }
 
-/// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving.
-fn stopped(runs: &Runs, machine: &Machine, as_of: AsOf) -> Option<Event> {
+/// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving. `restarted`: when
+/// the host was first seen after it went down; else whoever uses the machine stopped it from inside, and it shall be off.
+fn stopped(runs: &Runs, machine: &Machine, as_of: AsOf, restarted: Option<Moment>) -> Vec<Event> {
     // A planned one was never seen, and one that is off can't stop.
     if machine.is_off() || runs.holds(Object::Machine(machine.id)) {
-        return None;
+        return vec![];
     }
-    Some(Event::Machines(machines::Event::Seen {
-        machine: machine.id,
+    let id = machine.id;
+    let off = machines::Event::Seen {
+        machine: id,
         state: MachineState::Off,
         host: None,
         generation: machine.generation,
         as_of: Some(as_of),
-    }))
+    };
+    let events = match (restarted, machine.wanted) {
+        (Some(at), Wanted::On) => vec![machines::Event::Fell {
+            machine: id,
+            host: as_of.host,
+            at,
+        }],
+        (None, Wanted::On) => vec![
+            off,
+            machines::Event::Wanted {
+                machine: id,
+                wanted: Wanted::Off,
+                host: None,
+            },
+        ],
+        (_, Wanted::Off) => vec![off],
+    };
+    events.into_iter().map(Event::Machines).collect()
 }
 
 /// A machine that was there before us, with everything that its host knows of it.
@@ -382,6 +401,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         deleted: None,
         note: seen.note.clone(),
         found_as: None,
+        fell: None,
         virtual_hardware: seen.virtual_hardware,
         created: if seen.created.0 > 0 {
             seen.created

@@ -348,6 +348,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         deleted: opts.contains_key("deleted").then_some(Moment(1000)),
         note: String::new(),
         found_as: None,
+        fell: None,
         virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
         moved: None,

@@ -1,9 +1,9 @@
 //! What rules see: the estate, what is being changed, loads, and evidence, all at one moment.
 
 use crate::{
-    estate::Estate,
+    estate::{Estate, Host, Machine, MachineState},
     evidence::EvidenceBook,
-    loads::Loads,
+    loads::{HostLoad, Loads, MachineLoad},
     runs::{Progress, Run, Runs},
 };
 use std::sync::Arc;
@@ -30,6 +30,23 @@ impl View {
             estate: Arc::new(estate),
             ..self.clone()
         }
+    }
+    /// What a machine uses now; none where it runs nothing, or nobody knows what it does: what was measured before says
+    /// nothing about now.
+    pub fn uses(&self, machine: &Machine) -> Option<&MachineLoad> {
+        let runs = matches!(
+            machine.state,
+            MachineState::Starting(_) | MachineState::Running { .. } | MachineState::Stopping
+        );
+        let known = runs && self.estate.unknown(machine).is_none();
+        self.loads.machines.get(&machine.id).filter(|_| known)
+    }
+    /// What a host uses now; none while it is silent.
+    pub fn host_uses(&self, host: &Host) -> Option<&HostLoad> {
+        self.loads
+            .hosts
+            .get(&host.id)
+            .filter(|_| host.accepts_work())
     }
     /// What a device last said of a step.
     pub fn said<'a>(&'a self, run: &'a Run, step: usize) -> &'a str {

@@ -22,44 +22,41 @@ struct Said {
 }
 
 /// A call that got no answer at all.
-pub(crate) fn unanswered(address: &str, error: &reqwest::Error) -> Fault {
+pub(crate) fn unanswered(who: &str, error: &reqwest::Error) -> Fault {
     let chain = format!("{error:?}");
     if chain.contains("ApplicationVerificationFailure") {
         return Fault::new(
             FaultKind::Stranger,
-            format!("{address} shows another certificate than the pinned one."),
+            format!("{who} shows another certificate than the pinned one."),
             "Find out why on the host's own screen. If it was installed anew, hand it back and claim it again.",
         );
     }
     if error.is_timeout() {
         return Fault::new(
             FaultKind::TimedOut,
-            format!("{address} took the call and did not answer in time."),
+            format!("{who} took the call and did not answer in time."),
             "Look whether the host is overloaded or hung; then retry. A step is safe to repeat.",
         );
     }
     if error.is_connect() {
         return Fault::new(
             FaultKind::Unreachable,
-            format!("{address} can't be reached."),
+            format!("{who} can't be reached."),
             "Check that the host is on and that the management network reaches it; then retry.",
         );
     }
     Fault::new(
         FaultKind::Garbled,
-        format!("The connection to {address} broke in the middle of an answer."),
+        format!("The connection to {who} broke in the middle of an answer."),
         "Retry. A step is safe to repeat: the device keeps its answer.",
     )
 }
 
 /// An answer that can't be read.
-pub(crate) fn garbled(address: &str, why: &str) -> Fault {
+pub(crate) fn garbled(who: &str, why: &str) -> Fault {
     Fault::new(
         FaultKind::Garbled,
-        format!(
-            "{address} gave an answer that makes no sense ({}).",
-            words(why)
-        ),
+        format!("{who} gave an answer that makes no sense ({}).", words(why)),
         "Look whether the host's agent has a version that Zastrugi knows; then retry.",
     )
 }

@@ -33,6 +33,8 @@ pub(crate) struct Http {
 
 /// One call.
 pub(crate) struct Call<'a> {
+    /// What people call the device, for words about it.
+    pub(crate) who: String,
     pub(crate) address: &'a str,
     pub(crate) pin: &'a str,
     pub(crate) method: Method,
@@ -76,10 +78,7 @@ impl Http {
         if let Some(limit) = limit {
             request = request.timeout(limit);
         }
-        request
-            .send()
-            .await
-            .map_err(|e| unanswered(call.address, &e))
+        request.send().await.map_err(|e| unanswered(&call.who, &e))
     }
 
     /// Sends it and reads the answer as `T`.
@@ -111,30 +110,30 @@ impl Http {
     /// Follows an endless answer of one JSON value a line.
     pub(crate) async fn follow(&self, call: Call<'_>) -> Result<Watch, Fault> {
         let response = timeout(WHOLE, self.send(&call, None)).await;
-        let response = response.map_err(|_| silent(call.address))??;
+        let response = response.map_err(|_| silent(&call.who))??;
         let status = response.status();
         if !status.is_success() {
-            let body = read(call.address, response).await?;
+            let body = read(&call.who, response).await?;
             return Err(refused(status.as_u16(), &body));
         }
         Ok(Watch {
             bytes: Box::pin(response.bytes_stream()),
             rest: Vec::new(),
-            address: call.address.to_owned(),
+            who: call.who.clone(),
         })
     }
 
     /// Asks for another protocol on the same connection.
     pub(crate) async fn upgrade(&self, call: &Call<'_>) -> Result<Upgraded, Fault> {
         let response = timeout(WHOLE, self.send(call, None)).await;
-        let response = response.map_err(|_| silent(call.address))??;
+        let response = response.map_err(|_| silent(&call.who))??;
         let status = response.status();
         if status != StatusCode::SWITCHING_PROTOCOLS {
-            let body = read(call.address, response).await?;
+            let body = read(&call.who, response).await?;
             return Err(refused(status.as_u16(), &body));
         }
         let upgraded = response.upgrade().await;
-        upgraded.map_err(|e| unanswered(call.address, &e))
+        upgraded.map_err(|e| unanswered(&call.who, &e))
     }
 
     /// Asks somebody unknown: answers what they said and the fingerprint that they showed.
@@ -161,7 +160,7 @@ impl Http {
 /// The whole answer, or the device's no.
 async fn body(call: &Call<'_>, response: Response) -> Result<Vec<u8>, Fault> {
     let status = response.status();
-    let body = read(call.address, response).await?;
+    let body = read(&call.who, response).await?;
     if !status.is_success() {
         return Err(refused(status.as_u16(), &body));
     }
@@ -174,11 +173,11 @@ fn parsed<T: DeserializeOwned>(call: &Call<'_>, body: Vec<u8>) -> Result<T, Faul
     } else {
         body
     };
-    said::read(&body).map_err(|e| garbled(call.address, &e.to_string()))
+    said::read(&body).map_err(|e| garbled(&call.who, &e.to_string()))
 }
 
-fn silent(address: &str) -> Fault {
-    let said = format!("{address} did not answer in time.");
+fn silent(who: &str) -> Fault {
+    let said = format!("{who} did not answer in time.");
     Fault::new(FaultKind::TimedOut, said, "It is asked again.")
 }
 
@@ -223,14 +222,14 @@ type Chunks = std::pin::Pin<Box<dyn Stream<Item = reqwest::Result<bytes::Bytes>>
 pub struct Watch {
     bytes: Chunks,
     rest: Vec<u8>,
-    address: String,
+    who: String,
 }
 
 impl Watch {
     /// The next value; a silence of more than `limit` is a fault.
     pub(crate) async fn next<T: DeserializeOwned>(&mut self, limit: Duration) -> Result<T, Fault> {
         let line = self.line(limit).await?;
-        said::read(&line).map_err(|e| garbled(&self.address, &e.to_string()))
+        said::read(&line).map_err(|e| garbled(&self.who, &e.to_string()))
     }
 
     /// The same where its texts are bytes for a terminal, which takes whatever they are.
@@ -239,7 +238,7 @@ impl Watch {
         limit: Duration,
     ) -> Result<T, Fault> {
         let line = self.line(limit).await?;
-        serde_json::from_slice(&line).map_err(|e| garbled(&self.address, &e.to_string()))
+        serde_json::from_slice(&line).map_err(|e| garbled(&self.who, &e.to_string()))
     }
 
     async fn line(&mut self, limit: Duration) -> Result<Vec<u8>, Fault> {
@@ -248,27 +247,23 @@ impl Watch {
                 return Ok(self.rest.drain(..=end).collect());
             }
             if self.rest.len() > LARGEST {
-                return Err(garbled(&self.address, "more than 4 MiB in a line"));
+                return Err(garbled(&self.who, "more than 4 MiB in a line"));
             }
             let silent = || {
-                let said = format!(
-                    "{} has been silent for {} s.",
-                    self.address,
-                    limit.as_secs()
-                );
+                let said = format!("{} has been silent for {} s.", self.who, limit.as_secs());
                 Fault::new(FaultKind::TimedOut, said, "It is asked again.")
             };
             match tokio::time::timeout(limit, self.bytes.next()).await {
                 Err(_) => return Err(silent()),
                 Ok(None) => {
-                    let said = format!("{} ended the connection.", self.address);
+                    let said = format!("{} ended the connection.", self.who);
                     return Err(Fault::new(
                         FaultKind::Unreachable,
                         said,
                         "It is asked again.",
                     ));
                 }
-                Ok(Some(Err(error))) => return Err(unanswered(&self.address, &error)),
+                Ok(Some(Err(error))) => return Err(unanswered(&self.who, &error)),
                 Ok(Some(Ok(chunk))) => self.rest.extend_from_slice(&chunk),
             }
         }

@@ -104,6 +104,7 @@ impl Drivers {
 
     pub(crate) fn agent<'a>(&'a self, host: &'a Host, key: &'a str) -> Agent<'a> {
         Agent {
+            name: &host.name,
             http: &self.http,
             address: &host.access.address,
             pin: &host.access.pin,

@@ -111,6 +111,7 @@ impl Drivers {
     ) -> Result<(), Fault> {
         self.allowed(address)?;
         Agent {
+            name: address,
             http: &self.http,
             address,
             pin,
@@ -144,6 +145,7 @@ impl Drivers {
         let bmc = host.bmc.as_ref().ok_or_else(none)?;
         self.allowed(&bmc.address)?;
         Ok(Controller {
+            host: &host.name,
             http: &self.http,
             address: &bmc.address,
             pin: &bmc.pin,

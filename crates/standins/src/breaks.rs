@@ -56,6 +56,26 @@ impl World {
             .collect()
     }
 
+    /// Lets a host answer nobody while it has power and its machines run on, or answer again.
+    pub fn hang(&self, name: &str, hung: bool) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.hung = hung;
+        }
+        self.save_host(&state, name);
+    }
+    /// Takes the power of a host's own controller away, or gives it back.
+    pub fn silence_bmc(&self, name: &str, silent: bool) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.bmc_silent = silent;
+        }
+        self.save_host(&state, name);
+    }
+    pub(crate) fn bmc_answers(&self, name: &str) -> bool {
+        self.lock().hosts.get(name).is_some_and(|h| !h.bmc_silent)
+    }
+
     /// Breaks or mends a management controller, counted from 1.
     pub fn controller(&self, array: &str, number: usize, up: bool) {
         let mut state = self.lock();

@@ -25,6 +25,8 @@ pub(crate) fn routes(control: Control) -> Router {
         .route("/violations", get(violations))
         .route("/agents", get(agents))
         .route("/hosts/{name}/power/{state}", post(power))
+        .route("/hosts/{name}/agent/{state}", post(hang))
+        .route("/hosts/{name}/controller/{state}", post(silence_bmc))
         .route("/arrays/{name}/controllers/{n}/{state}", post(controller))
         .route("/arrays/{name}/portals/{n}/{state}", post(portal))
         .route(
@@ -73,6 +75,21 @@ async fn power(
     Path((name, state)): Path<(String, String)>,
 ) -> StatusCode {
     control.world.power(&name, state == "on");
+    StatusCode::NO_CONTENT
+}
+
+async fn hang(
+    State(control): State<Control>,
+    Path((name, state)): Path<(String, String)>,
+) -> StatusCode {
+    control.world.hang(&name, state != "up");
+    StatusCode::NO_CONTENT
+}
+async fn silence_bmc(
+    State(control): State<Control>,
+    Path((name, state)): Path<(String, String)>,
+) -> StatusCode {
+    control.world.silence_bmc(&name, state != "up");
     StatusCode::NO_CONTENT
 }
 

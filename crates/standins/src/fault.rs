@@ -71,7 +71,7 @@ impl Device {
     pub(crate) fn lives(&self) -> bool {
         match self.part {
             Part::Agent => self.world.is_on(&self.name),
-            Part::Bmc => true,
+            Part::Bmc => self.world.bmc_answers(&self.name),
             Part::Switch => self.world.switch_answers(&self.name),
             Part::Controller(n) => self.world.answers(&self.name, n),
         }

@@ -196,6 +196,8 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         owner: None,
         bmc_password: "first-light".into(),
         power: true,
+        hung: false,
+        bmc_silent: false,
         boot: 1,
         cluster: None,
         mounted: host.volumes.iter().cloned().collect(),

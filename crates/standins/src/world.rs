@@ -7,7 +7,7 @@ use crate::{
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
     rooms::hosts::host::Host,
     rooms::images::files::Images,
-    rooms::machines::guest::Guest,
+    rooms::machines::{guest::Guest, power::settle_leases},
     rooms::moving::copying::Copies,
     rooms::moving::sending::Moves,
     rooms::networks::network::Switch,
@@ -90,8 +90,23 @@ impl World {
         };
         if fresh {
             world.make(scenario, net)?;
+        } else {
+            world.settle_all();
         }
         Ok(world)
+    }
+
+    /// Everything ended, perhaps in the middle of a start: each host proves what it runs.
+    fn settle_all(&self) {
+        let mut state = self.lock();
+        let on = state.hosts.values().filter(|h| h.power);
+        let names: Vec<String> = on.map(|h| h.name.clone()).collect();
+        for name in names {
+            for uid in settle_leases(&mut state, &name) {
+                self.save_volume(&state, &uid);
+            }
+            self.save_host(&state, &name);
+        }
     }
 
     fn make(&self, scenario: &Scenario, net: &str) -> io::Result<()> {
@@ -151,7 +166,10 @@ impl World {
         self.save("volumes", uid, state.volumes.get(uid));
     }
     pub(crate) fn is_on(&self, host: &str) -> bool {
-        self.lock().hosts.get(host).is_some_and(|h| h.power)
+        self.lock()
+            .hosts
+            .get(host)
+            .is_some_and(|h| h.power && !h.hung)
     }
 
     /// Adds faults for the next matching calls.
@@ -217,25 +235,26 @@ impl World {
             .map(|h| (h.name.clone(), h.address.clone()))
             .collect()
     }
-    /// Switches a host on or off, as its power cord would; what ran on it is gone.
+    /// Switches a host on or off, as its power cord would; what ran on it is gone. Its leases stay where they are until it
+    /// can give them back, or somebody has proof that it is off.
     pub fn power(&self, name: &str, on: bool) {
         let mut state = self.lock();
+        if state.hosts.get(name).is_none_or(|h| h.power == on) {
+            return;
+        }
         crate::rooms::moving::copying::lost(&mut state, name);
-        let State { hosts, volumes, .. } = &mut *state;
-        let Some(host) = hosts.get_mut(name) else {
+        let Some(host) = state.hosts.get_mut(name) else {
             return;
         };
-        if on && !host.power {
+        if on {
             host.boot += 1;
         }
-        host.power = on;
-        let lost: Vec<(String, Guest)> = std::mem::take(&mut host.guests).into_iter().collect();
-        for (uuid, guest) in lost {
-            if let Some(volume) = volumes.get_mut(&guest.volume) {
-                volume.drop_lease(&uuid, name);
-            }
+        (host.power, host.hung) = (on, false);
+        host.guests.clear();
+        if on {
+            settle_leases(&mut state, name);
         }
-        let touched: Vec<String> = volumes.keys().cloned().collect();
+        let touched: Vec<String> = state.volumes.keys().cloned().collect();
         self.save_host(&state, name);
         for uid in touched {
             self.save_volume(&state, &uid);

@@ -52,8 +52,18 @@ pub struct Failure {
     pub tightest: (usize, f64),
 }
 
-/// Takes the hosts away and restarts their machines on the others.
+/// Takes the hosts away, besides those that have failed already, and restarts their machines on the others.
 pub fn fail(table: &Table, hosts: &[usize], effort: Effort) -> Failure {
+    let mut down: Vec<usize> = hosts.to_vec();
+    down.extend(table.gone().filter(|h| !hosts.contains(h)));
+    let failure = take_away(table, &down, effort);
+    Failure {
+        hosts: hosts.to_vec(),
+        ..failure
+    }
+}
+
+fn take_away(table: &Table, hosts: &[usize], effort: Effort) -> Failure {
     let failed = |host: usize| hosts.contains(&host);
     let (open, pieces, lost) = split(table, hosts);
     let free = table.free(&failed);
@@ -98,7 +108,7 @@ fn split(table: &Table, hosts: &[usize]) -> (Vec<usize>, Vec<Vec<usize>>, Vec<Le
             (Restart::Arriving, _) => {}
             (Restart::Unprotected, _) => lost.push(Left {
                 machine: i,
-                why: "it is not restarted elsewhere".into(),
+                why: "nobody asked that it is started elsewhere".into(),
             }),
             (Restart::Yes, Some(group)) => match together.get(&group) {
                 Some(at) => pieces[*at].push(i),

@@ -40,6 +40,8 @@ pub struct Case {
     pub waits: Vec<usize>,
     /// Until the last machine that restarts has booted.
     pub time: Span,
+    /// It is no thought: it has failed already.
+    pub happened: bool,
 }
 
 impl Case {
@@ -124,10 +126,15 @@ pub struct Matrix {
 }
 
 impl Matrix {
+    /// Hosts that may fail next.
     pub fn hosts(&self) -> impl Iterator<Item = &Case> {
         self.rows
             .iter()
-            .filter(|r| matches!(r.domain, Domain::Host(_)))
+            .filter(|r| matches!(r.domain, Domain::Host(_)) && !r.happened)
+    }
+    /// Hosts that have failed: where their machines would go.
+    pub fn happened(&self) -> impl Iterator<Item = &Case> {
+        self.rows.iter().filter(|r| r.happened)
     }
     /// The row that comes nearest to failing, or fails.
     pub fn tightest(&self) -> Option<&Case> {
@@ -164,6 +171,15 @@ pub fn matrix(table: &Table, volumes: &[(String, Vec<usize>)], effort: Effort) -
         .into_iter()
         .map(|(domain, hosts)| row(table, domain, &hosts, effort))
         .collect();
+    rows.extend(table.gone().map(|h| Case {
+        happened: true,
+        ..row(
+            table,
+            Domain::Host(table.hosts[h].name.clone()),
+            &[h],
+            effort,
+        )
+    }));
     let lost = volumes.iter();
     rows.extend(lost.map(|(name, machines)| volume(table, name, machines)));
     let mut matrix = Matrix {
@@ -216,6 +232,7 @@ fn row(table: &Table, domain: Domain, hosts: &[usize], effort: Effort) -> Case {
     Case {
         domain,
         time: recovery::time(table, &failure.restarted),
+        happened: false,
         waits,
         failure,
     }
@@ -246,6 +263,7 @@ fn volume(table: &Table, name: &str, machines: &[usize]) -> Case {
             tightest: (super::table::MEMORY, 0.0),
         },
         waits: vec![],
+        happened: false,
         time: Span(0),
     }
 }
@@ -278,8 +296,10 @@ pub fn pairs(table: &Table, effort: Effort) -> Pairs {
 /// Whether all that the two fullest hosts hold is no more than what is free on the rest without the two emptiest.
 fn bound(table: &Table, by_load: &[usize]) -> bool {
     let free = table.free(&|_| false);
-    let held: Amount = by_load.iter().take(2).fold([0; 5], |sum, h| {
-        let on = table.on(*h).map(|m| table.machines[m].needs);
+    // What has failed already wants its place too.
+    let fails = by_load.iter().take(2).copied().chain(table.gone());
+    let held: Amount = fails.fold([0; 5], |sum, h| {
+        let on = table.on(h).map(|m| table.machines[m].needs);
         on.fold(sum, |mut sum, n| {
             sum.iter_mut().zip(n).for_each(|(s, n)| *s += n);
             sum

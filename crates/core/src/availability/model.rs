@@ -75,7 +75,9 @@ fn build(view: &View, cluster: &Cluster, coming: &[Machine]) -> Built {
     for host in &hosts {
         let arriving = estate.machines_arriving(host.id).map(|m| (m, true));
         let here = estate.machines_on(host.id).map(|m| (m, false));
-        for (machine, arrives) in here.chain(arriving) {
+        // They should be on: their place is wanted, here or elsewhere.
+        let fallen = estate.machines_fallen_from(host.id).map(|m| (m, false));
+        for (machine, arrives) in here.chain(arriving).chain(fallen) {
             making.add(host, machine, arrives);
         }
     }
@@ -118,6 +120,7 @@ fn host_row(view: &View, cluster: &Cluster, host: &Host) -> HostRow {
             usable.0,
         ],
         closed: (!host.accepts_work()).then(|| "it does not accept work".to_owned()),
+        gone: host.is_gone(),
         fenced: host.bmc.is_some(),
         domains,
     }

@@ -111,7 +111,10 @@ fn single_move(table: &Table, test: &mut Test<'_>) -> (Option<Raise>, bool) {
     let groups = table.there();
     // The smallest first: it is the least to do.
     let mut machines: Vec<usize> = (0..table.machines.len())
-        .filter(|m| table.machines[*m].at.is_some() && table.machines[*m].together.is_none())
+        .filter(|m| {
+            let row = &table.machines[*m];
+            row.at.is_some_and(|at| !table.hosts[at].gone) && row.together.is_none()
+        })
         .collect();
     machines.sort_by_key(|m| (table.machines[*m].needs[MEMORY], *m));
     for machine in machines {

@@ -38,6 +38,8 @@ pub struct HostRow {
     pub room: Amount,
     /// Why no machine can be started there; none if it takes some.
     pub closed: Option<String>,
+    /// It has failed already: its machines are to be started on the others.
+    pub gone: bool,
     /// A controller that can be told to switch it off.
     pub fenced: bool,
     /// Fault domains that it is in: `rack`, `chassis`, `feed`, `site` and the name of each.
@@ -88,6 +90,11 @@ impl Table {
             }
         }
         free
+    }
+    /// Hosts that have failed already.
+    pub fn gone(&self) -> impl Iterator<Item = usize> {
+        let all = self.hosts.iter().enumerate();
+        all.filter(|(_, h)| h.gone).map(|(i, _)| i)
     }
     /// The keep-apart groups that are on each host.
     pub(super) fn there(&self) -> Vec<BTreeSet<u32>> {

@@ -36,9 +36,44 @@ pub(super) fn list(names: &[&str]) -> String {
 impl Matrix {
     /// `survives any one host; two only if eider-03 is not among them; limited by memory`
     pub fn sentence(&self, table: &Table) -> String {
+        let lost = self.lost(table);
+        if lost.is_empty() {
+            return self.survives(table, "host");
+        }
+        format!("{lost}; {}", self.survives(table, "more host"))
+    }
+
+    /// `has lost eider-05, whose 7 machines fit on the others`, or nothing.
+    fn lost(&self, table: &Table) -> String {
+        let gone: Vec<&str> = self
+            .happened()
+            .flat_map(|r| &r.failure.hosts)
+            .map(|h| table.hosts[*h].name.as_str())
+            .collect();
+        let Some(row) = self.happened().next() else {
+            return String::new();
+        };
+        // Every one of them is failed with all that have failed.
+        let (fit, left) = (row.failure.restarted.len(), row.failure.not_restarted.len());
+        let machines = |n: usize| if n == 1 { "machine" } else { "machines" };
+        let fate = match (fit, left) {
+            (0, 0) => "which ran nothing".to_owned(),
+            (1, 0) => "whose machine fits on the others".to_owned(),
+            (n, 0) => format!("whose {n} machines fit on the others"),
+            (0, n) => format!("and {n} {} of it fit nowhere", machines(n)),
+            (fit, n) => format!(
+                "and {n} of its {} {} fit nowhere",
+                fit + n,
+                machines(fit + n)
+            ),
+        };
+        format!("has lost {}, {fate}", list(&gone))
+    }
+
+    fn survives(&self, table: &Table, host: &str) -> String {
         let open = table.hosts.iter().filter(|h| h.closed.is_none()).count();
         if open < 2 {
-            return "survives no host failure: fewer than two hosts take machines".into();
+            return format!("survives no {host} failure: fewer than two hosts take machines");
         }
         let failing: Vec<&str> = self
             .hosts()
@@ -47,9 +82,9 @@ impl Matrix {
             .map(|h| table.hosts[*h].name.as_str())
             .collect();
         let mut words = match (failing.is_empty(), failing.len() < open) {
-            (true, _) => "survives any one host".to_owned(),
-            (false, true) => format!("survives one host only if it is not {}", or(&failing)),
-            (false, false) => "survives no host failure".to_owned(),
+            (true, _) => format!("survives any one {host}"),
+            (false, true) => format!("survives one {host} only if it is not {}", or(&failing)),
+            (false, false) => format!("survives no {host} failure"),
         };
         if failing.is_empty()
             && let Some(pairs) = &self.pairs

@@ -116,6 +116,11 @@ pub enum Condition {
         since: Moment,
         pin: String,
     },
+    /// Proved off: by its controller, or on a person's word.
+    Off {
+        since: Moment,
+        proof: String,
+    },
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -149,6 +154,22 @@ pub struct Host {
 }
 
 impl Host {
+    /// Volumes that it mounts and doesn't reach, and those that it reaches by fewer paths than it has.
+    pub fn lost_paths(&self) -> (usize, usize) {
+        let all = self
+            .mounts
+            .values()
+            .filter(|paths| paths.iter().any(|p| !p.up));
+        let dead = all
+            .clone()
+            .filter(|paths| !paths.iter().any(|p| p.up))
+            .count();
+        (dead, all.count() - dead)
+    }
+    /// It answers, and reaches all that it mounts by every path.
+    pub fn is_steady(&self) -> bool {
+        self.accepts_work() && self.lost_paths() == (0, 0)
+    }
     /// How many paths to a volume work; 0 also where it isn't mounted.
     pub fn paths_up(&self, volume: VolumeId) -> usize {
         self.mounts
@@ -164,6 +185,29 @@ impl Host {
     }
     pub fn accepts_work(&self) -> bool {
         self.condition == Condition::Steady
+    }
+    /// Since when nobody hears of it, so that nobody knows what runs on it.
+    pub fn silent_since(&self) -> Option<Moment> {
+        match &self.condition {
+            Condition::Lost { since, .. } | Condition::Stranger { since, .. } => Some(*since),
+            Condition::Claiming | Condition::Steady | Condition::Off { .. } => None,
+        }
+    }
+    /// Whether it has failed: it is off, or nobody can tell it anything.
+    pub fn is_gone(&self) -> bool {
+        matches!(self.condition, Condition::Off { .. }) || self.silent_since().is_some()
+    }
+    /// Why nothing can be asked of its agent; none where it answers.
+    pub fn out_of_reach(&self) -> Option<String> {
+        match &self.condition {
+            Condition::Claiming | Condition::Steady => None,
+            Condition::Lost { why, .. } => Some(format!("{} does not answer: {why}", self.name)),
+            Condition::Stranger { .. } => Some(format!(
+                "{} shows another certificate than the pinned one",
+                self.name
+            )),
+            Condition::Off { .. } => Some(format!("{} is off", self.name)),
+        }
     }
     /// What the host keeps for itself: 4 GiB + 2 % of installed (rules, section 1.2).
     pub fn reserve(&self) -> Bytes {

@@ -96,6 +96,8 @@ pub(super) struct Index {
     pub(super) paused: OrdSet<MachineId>,
     /// Found under a name that another has.
     pub(super) renamed: OrdSet<MachineId>,
+    /// Off under them, with the host that went down.
+    pub(super) fallen: OrdSet<(HostId, MachineId)>,
     pub(super) by_name: OrdMap<Arc<str>, MachineId>,
     pub(super) by_uuid: OrdMap<uuid::Uuid, MachineId>,
     pub(super) by_mac: OrdMap<Arc<str>, MachineId>,
@@ -131,6 +133,9 @@ impl Index {
         if machine.found_as.is_some() {
             self.renamed.insert(id);
         }
+        if let Some(fell) = &machine.fell {
+            self.fallen.insert((fell.host, id));
+        }
         for nic in &machine.nics {
             self.by_mac.insert(nic.mac.as_str().into(), id);
         }
@@ -157,6 +162,9 @@ impl Index {
         }
         self.paused.remove(&id);
         self.renamed.remove(&id);
+        if let Some(fell) = &machine.fell {
+            self.fallen.remove(&(fell.host, id));
+        }
         for nic in &machine.nics {
             self.by_mac.remove(nic.mac.as_str());
         }

@@ -80,6 +80,16 @@ pub struct AsOf {
     pub seq: u64,
 }
 
+/// A machine that should be on and is off, because its host went down under it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fell {
+    pub host: HostId,
+    pub at: Moment,
+    /// The serial of the host that was proved off: it holds the machine's run lease and can't give it back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proved: Option<String>,
+}
+
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Machine {
     pub id: MachineId,
@@ -93,6 +103,8 @@ pub struct Machine {
     pub arriving: Option<HostId>,
     pub state: MachineState,
     pub wanted: Wanted,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fell: Option<Fell>,
     pub vcpus: u32,
     pub memory: Memory,
     pub video: Bytes,
@@ -174,6 +186,17 @@ impl Machine {
     }
     pub fn is_off(&self) -> bool {
         matches!(self.state, MachineState::Off | MachineState::Planned)
+    }
+    /// Off under it: its host went down. It should be on as long as nobody says otherwise.
+    pub fn falls(&mut self, fell: Fell) {
+        if self.is_off() {
+            return;
+        }
+        if self.wanted == Wanted::On && self.deleted.is_none() {
+            self.fell = Some(fell);
+        }
+        self.state = MachineState::Off;
+        self.host = None;
     }
     /// Thick room + what the thin disks could grow to.
     pub fn disk_total(&self) -> Bytes {

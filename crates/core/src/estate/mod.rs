@@ -12,6 +12,7 @@ mod index;
 mod machine;
 mod moving;
 mod network;
+mod outage;
 mod pen;
 mod rule;
 mod volume;
@@ -21,13 +22,14 @@ pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
-pub use machine::{AsOf, Disk, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
+pub use machine::{AsOf, Disk, Fell, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
 pub use moving::{Measured, Moved, RoundSeen};
 pub(crate) use network::wire;
 pub use network::{
-    AddressRange, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet, Switch,
-    SwitchPort, Uplink,
+    AddressRange, Amiss, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet,
+    Switch, SwitchPort, Uplink, WireFault,
 };
+pub use outage::{Cause, Outage, Outages};
 pub use pen::{Change, Pen, Touched};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use volume::{Backing, Drift, Path, Volume};
@@ -35,6 +37,7 @@ pub use volume::{Backing, Drift, Path, Volume};
 use crate::ids::{
     ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, SiteId, SwitchId, VolumeId,
 };
+use crate::moment::Moment;
 use imbl::OrdMap;
 use index::Index;
 use std::sync::Arc;
@@ -153,6 +156,25 @@ impl Estate {
     pub fn machines_renamed(&self) -> impl Iterator<Item = &Arc<Machine>> {
         let all = self.index.renamed.iter();
         all.filter_map(|id| self.machines.get(id))
+    }
+    /// Machines that should be on and are off since a host went down under them.
+    pub fn machines_fallen(&self) -> impl Iterator<Item = &Arc<Machine>> {
+        let all = self.index.fallen.iter();
+        all.filter_map(|(_, id)| self.machines.get(id))
+    }
+    /// Those of them that were on this host.
+    pub fn machines_fallen_from(&self, host: HostId) -> impl Iterator<Item = &Arc<Machine>> {
+        let from = (host, MachineId(0))..=(host, MachineId(u64::MAX));
+        let all = self.index.fallen.range(from);
+        all.filter_map(|(_, id)| self.machines.get(id))
+    }
+    /// The silent host that a machine is on, with since when: nobody knows whether the machine runs.
+    pub fn unknown(&self, machine: &Machine) -> Option<(&Arc<Host>, Moment)> {
+        let host = self
+            .hosts
+            .get(&machine.host?)
+            .filter(|_| !machine.is_off())?;
+        Some((host, host.silent_since()?))
     }
     pub fn cluster_named(&self, name: &str) -> Option<&Arc<Cluster>> {
         self.clusters

@@ -10,6 +10,7 @@ use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use std::{
     collections::{BTreeMap, BTreeSet},
+    fmt,
     net::IpAddr,
     sync::Arc,
 };
@@ -185,7 +186,38 @@ pub enum Standing {
     /// The host has it otherwise.
     Differs(String),
     /// The host has it, the switch port doesn't carry it.
-    Wire(String),
+    Wire(WireFault),
+}
+
+/// What is amiss with a switch port at the end of an uplink.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct WireFault {
+    pub switch: String,
+    pub port: String,
+    pub what: Amiss,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Amiss {
+    Down,
+    NoVlan(u16),
+    Mtu { has: u32, needs: u32 },
+}
+
+impl fmt::Display for Amiss {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Amiss::Down => f.write_str("is down"),
+            Amiss::NoVlan(vlan) => write!(f, "does not carry VLAN {vlan}"),
+            Amiss::Mtu { has, needs } => write!(f, "carries at most {has} bytes, not {needs}"),
+        }
+    }
+}
+
+impl fmt::Display for WireFault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} port {} {}", self.switch, self.port, self.what)
+    }
 }
 
 impl Standing {
@@ -201,7 +233,8 @@ impl Standing {
             Standing::Fine => "fine".into(),
             Standing::Unchecked(why) => format!("unchecked: {why}"),
             Standing::Missing => "missing on the host".into(),
-            Standing::Differs(why) | Standing::Wire(why) => why.clone(),
+            Standing::Differs(why) => why.clone(),
+            Standing::Wire(fault) => fault.to_string(),
         }
     }
 }
@@ -282,7 +315,13 @@ pub(crate) fn wire(
     vlan: Option<u16>,
     mtu: u32,
 ) -> Result<(), Standing> {
-    let place = format!("{} port {}", uplink.switch, uplink.port);
+    let amiss = |what| {
+        Err(Standing::Wire(WireFault {
+            switch: uplink.switch.clone(),
+            port: uplink.port.clone(),
+            what,
+        }))
+    };
     let switch = estate.switch_named(&uplink.switch);
     let unchecked = |why: String| Err(Standing::Unchecked(why));
     let Some(switch) = switch else {
@@ -295,19 +334,17 @@ pub(crate) fn wire(
         return unchecked(format!("{} tells of no port {}", switch.name, uplink.port));
     };
     if !port.up {
-        return Err(Standing::Wire(format!("{place} is down")));
+        return amiss(Amiss::Down);
     }
     let carried = vlan.is_none_or(|v| port.tagged.contains(&v) || port.untagged == v);
     if let (false, Some(vlan)) = (carried, vlan) {
-        return Err(Standing::Wire(format!(
-            "{place} does not carry VLAN {vlan}"
-        )));
+        return amiss(Amiss::NoVlan(vlan));
     }
     if port.mtu < mtu {
-        return Err(Standing::Wire(format!(
-            "{place} carries at most {} bytes, not {mtu}",
-            port.mtu
-        )));
+        return amiss(Amiss::Mtu {
+            has: port.mtu,
+            needs: mtu,
+        });
     }
     Ok(())
 }

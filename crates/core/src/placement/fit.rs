@@ -113,6 +113,7 @@ fn open(ask: Ask<'_>) -> Option<Obstacle> {
         Condition::Claiming => "it is being claimed".to_owned(),
         Condition::Lost { why, .. } => format!("its agent does not answer ({why})"),
         Condition::Stranger { .. } => "its certificate is not the pinned one".to_owned(),
+        Condition::Off { .. } => "it is off".to_owned(),
     };
     Some(Obstacle::NotOpen { why })
 }

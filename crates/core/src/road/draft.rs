@@ -1,6 +1,6 @@
 //! What every kind of proposal fills in while it is assessed.
 
-use super::{Assessment, Fill, Place, PlannedStep, Work, assessment::total, held, outlook};
+use super::{Assessment, Fill, Place, PlannedStep, Work, assessment::total, held, outlook, reach};
 use crate::{
     estate::{Estate, Host, Machine, Site, Volume},
     finding::{Finding, Rule},
@@ -137,6 +137,22 @@ impl<'a, S: Work> Draft<'a, S> {
         }
         found
     }
+    /// Whether it is known what the machine does; else a *stop* with what can be done.
+    pub fn knows(&mut self, machine: &Machine) -> bool {
+        let Some((host, since)) = self.estate().unknown(machine) else {
+            return true;
+        };
+        let name = &machine.name;
+        let ago = self.now.since(since);
+        let text = format!(
+            "What {name} does is unknown: it was on {}, which has not answered for {ago}.",
+            host.name
+        );
+        let stop = Finding::stop(Rule::HostOpen, name, text).at("machines");
+        let because = host.out_of_reach().unwrap_or_default();
+        self.found(stop.because(because).remedy(reach::remedy(host)));
+        false
+    }
     /// A host that reaches the machine's volume: its own, else any of its cluster that answers; else a *stop*.
     pub fn via(&mut self, machine: &Machine) -> Option<HostId> {
         let estate = self.estate();
@@ -251,6 +267,8 @@ impl<'a, S: Work> Draft<'a, S> {
         let headroom = outlook::findings(self.view, &self.intents, &self.leaving);
         let (outlooks, found): (Vec<_>, Vec<_>) = headroom.into_iter().unzip();
         self.found_all(found.into_iter().flatten());
+        let silent = reach::silent(self.view, &self.steps, &self.findings);
+        self.found_all(silent);
         let waits = held::waits(self.view, &self.steps);
         self.found_all(waits);
         self.findings.sort_by_key(|f| Reverse(f.severity));

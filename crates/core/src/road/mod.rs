@@ -19,6 +19,7 @@ mod event;
 mod held;
 mod outlook;
 mod plan;
+mod reach;
 mod start;
 mod tale;
 mod turn;

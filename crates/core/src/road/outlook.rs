@@ -146,7 +146,7 @@ fn finding(before: &Survival, after: &Survival, cluster: &Cluster) -> Option<Fin
             };
             let still = if worse { "" } else { " still" };
             format!(
-                "If {} fails, {who}{others} would{still} not restart.",
+                "If {} fails, {who}{others} would{still} find no place.",
                 row.domain.words()
             )
         }

@@ -12,6 +12,8 @@ use std::fmt;
 #[serde(rename_all = "snake_case")]
 pub enum Object {
     Host(HostId),
+    /// The management controller of a host: it answers while the host doesn't.
+    Controller(HostId),
     Cluster(ClusterId),
     Machine(MachineId),
     Volume(VolumeId),
@@ -26,6 +28,10 @@ impl Object {
     pub fn name(self, estate: &Estate) -> String {
         match self {
             Object::Host(id) => estate.hosts.get(&id).map(|h| h.name.clone()),
+            Object::Controller(id) => {
+                let host = estate.hosts.get(&id);
+                host.map(|h| format!("the controller of {}", h.name))
+            }
             Object::Cluster(id) => estate.clusters.get(&id).map(|c| c.name.clone()),
             Object::Machine(id) => estate.machines.get(&id).map(|m| m.name.clone()),
             Object::Volume(id) => estate.volumes.get(&id).map(|v| v.name.clone()),
@@ -42,6 +48,7 @@ impl fmt::Display for Object {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Object::Host(id) => id.fmt(f),
+            Object::Controller(id) => write!(f, "controller-{}", id.0),
             Object::Cluster(id) => id.fmt(f),
             Object::Machine(id) => id.fmt(f),
             Object::Volume(id) => id.fmt(f),
@@ -82,7 +89,7 @@ impl Object {
     /// Whether it is still there.
     pub fn exists(self, estate: &Estate) -> bool {
         match self {
-            Object::Host(id) => estate.hosts.contains_key(&id),
+            Object::Host(id) | Object::Controller(id) => estate.hosts.contains_key(&id),
             Object::Cluster(id) => estate.clusters.contains_key(&id),
             Object::Machine(id) => estate.machines.contains_key(&id),
             Object::Volume(id) => estate.volumes.contains_key(&id),

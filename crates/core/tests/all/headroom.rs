@@ -84,7 +84,7 @@ fn assert_witness(table: &Table, failure: &Failure) {
     assert_eq!(failure.verdict == Verdict::All, left == 0);
 }
 
-fn tables() -> impl Strategy<Value = Table> {
+pub(crate) fn tables() -> impl Strategy<Value = Table> {
     let hosts = prop::collection::vec(8u64..40, 2..5);
     hosts
         .prop_flat_map(|hosts| {

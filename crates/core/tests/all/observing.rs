@@ -75,8 +75,8 @@ fn an_older_observation_is_dropped() {
     );
     assert_eq!(
         see(&estate, &report(&estate, 2, &[])).len(),
-        2,
-        "newer: the machine is off, the host was seen"
+        3,
+        "newer: the machine is off and was stopped from inside, the host was seen"
     );
 }
 

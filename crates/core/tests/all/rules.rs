@@ -197,7 +197,7 @@ fn a_sheet_says_what_headroom_is_left() {
     let lines = worse(&put(&small, &grow));
     let still = lines
         .iter()
-        .any(|l| l.starts_with("mind: If h") && l.contains("still not restart"));
+        .any(|l| l.starts_with("mind: If h") && l.contains("still find no place"));
     assert!(still, "what was so before blocks nobody: {lines:?}");
 }
 

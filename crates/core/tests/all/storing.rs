@@ -334,8 +334,18 @@ fn drift_is_what_an_intended_host_lacks() {
     );
     let heal = Proposal::Storage(storage::Ask::HealVolume { volume: SLAB });
     let a = put(&small, &heal);
-    assert_eq!(worse(&a), Vec::<String>::new());
-    assert_eq!(a.steps().len(), 6, "map, log in and mount on two hosts");
+    assert_eq!(
+        worse(&a),
+        [
+            "mind: h2 has 1 of 2 paths to slab-951.",
+            "mind: h3 does not mount slab-951."
+        ]
+    );
+    assert_eq!(
+        a.steps().len(),
+        8,
+        "map, log in, mount and look, on two hosts"
+    );
     assert!(
         a.steps()
             .iter()

@@ -163,6 +163,7 @@ impl Drivers {
     ) -> Result<T, Fault> {
         let basic = BASE64_STANDARD.encode(format!("{}:{password}", switch.user));
         let call = Call {
+            who: switch.name.clone(),
             address: &switch.access.address,
             pin: &switch.access.pin,
             method: Method::GET,

@@ -60,7 +60,9 @@ async fn act(
         Step::Create { .. } => create(agent, estate, machine, turn).await,
         Step::Start { .. } => {
             let generation = machine.generation + 1;
-            let said = agent.power(stamp(turn), uuid, "on", generation).await?;
+            let fell = machine.fell.as_ref();
+            let proof = fell.and_then(|f| f.proved.as_deref());
+            let said = agent.power_on(stamp(turn), uuid, generation, proof).await?;
             let had = said.generation.unwrap_or(generation);
             let starting = MachineState::Starting("firmware".into());
             let seen = seen(machine, host, starting, (had, said.as_of));
@@ -68,14 +70,14 @@ async fn act(
         }
         Step::AwaitGuest { limit, .. } => await_guest(agent, host, machine, *limit, turn).await,
         Step::AskStop { .. } => {
-            agent.power(stamp(turn), uuid, "stop", 0).await?;
+            agent.power(stamp(turn), uuid, "stop").await?;
             Ok(done(vec![], "asked"))
         }
         Step::AwaitOff { grace, then, .. } => {
             await_off(agent, host, machine, (*grace, *then), turn).await
         }
         Step::Off { .. } => {
-            let said = agent.power(stamp(turn), uuid, "off", 0).await?;
+            let said = agent.power(stamp(turn), uuid, "off").await?;
             let word = (machine.generation, said.as_of);
             Ok(done(
                 vec![seen(machine, host, MachineState::Off, word)],
@@ -341,7 +343,7 @@ async fn await_off(
     }
     match then {
         AfterGrace::PowerOff => {
-            let said = agent.power(stamp(turn), &machine.uuid, "off", 0).await?;
+            let said = agent.power(stamp(turn), &machine.uuid, "off").await?;
             off(said.as_of, "powered off after the time was up")
         }
         AfterGrace::LeaveOn => Err(Fault::new(

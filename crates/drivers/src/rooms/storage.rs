@@ -12,7 +12,7 @@ use zastrugi_core::{
     estate::{Array, Estate, Host, Volume},
     evidence::{Answer, SeenDevice, SeenLun},
     ids::{ArrayId, HostId, VolumeId},
-    moment::Moment,
+    moment::{Moment, Span},
     observe::adopt,
     rooms::{
         Event, images, machines,
@@ -102,6 +102,7 @@ impl Drivers {
             Step::LogIn { array, host } => self.log_in(estate, *array, *host, turn).await,
             Step::Prepare { volume, host, .. }
             | Step::Mount { volume, host }
+            | Step::CheckPaths { volume, host }
             | Step::Unmount { volume, host }
             | Step::Fill { volume, host }
             | Step::Disown { volume, host } => {
@@ -176,6 +177,7 @@ impl Drivers {
             | Step::LogIn { .. }
             | Step::Prepare { .. }
             | Step::Mount { .. }
+            | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
             | Step::Disown { .. }
@@ -259,6 +261,7 @@ impl Way<'_> {
                 agent.disown(stamp(turn), &volume.uid).await?;
                 Ok(done(vec![without(host, volume.id)], "nobody's"))
             }
+            Step::CheckPaths { .. } => check_paths(agent, estate, host, volume, turn).await,
             Step::Fill { .. } => {
                 agent.fill(stamp(turn), &volume.uid).await?;
                 Ok(done(vec![], "grown"))
@@ -274,6 +277,48 @@ impl Way<'_> {
             | Step::VolumeGone { .. } => mount(agent, estate, host, volume, cluster, turn).await,
         }
     }
+}
+
+/// How long paths may take to come up after a login.
+const SETTLES: Span = Span::secs(10);
+
+/// Looks at the host itself how many paths it has: less than there should be is not mended.
+async fn check_paths(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    host: &Host,
+    volume: &Volume,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let seen = agent.storage().await?.devices();
+    let found = seen
+        .into_iter()
+        .find(|(device, _)| device.uid == volume.uid);
+    let paths = found.map(|(_, seen)| seen.paths).unwrap_or_default();
+    let (up, of) = (
+        paths.iter().filter(|p| p.up).count(),
+        volume.portals(estate),
+    );
+    if up >= of {
+        return Ok(done(vec![], format!("{up} of {of} paths")));
+    }
+    let dead: Vec<_> = paths
+        .iter()
+        .filter(|p| !p.up)
+        .map(|p| p.portal.as_str())
+        .collect();
+    let said = format!("{} has {up} of {of} paths to {}.", host.name, volume.name);
+    if turn.waited < SETTLES {
+        return Ok(Outcome::NotYet { said });
+    }
+    let remedy = match dead.as_slice() {
+        [] => "Look at the host's uplinks for storage, then retry.".to_owned(),
+        dead => format!(
+            "Look at {} and the way there, then retry.",
+            words(&dead.join(", "))
+        ),
+    };
+    Err(Fault::new(FaultKind::Refused, said, remedy))
 }
 
 fn without(host: &Host, volume: VolumeId) -> Event {

@@ -174,7 +174,14 @@ impl Keeper<'_> {
             .controllers
             .iter()
             .find(|c| c.address == at.address);
+        let all = &self.array.controllers;
+        let number = all.iter().position(|c| c.address == at.address);
         Call {
+            who: format!(
+                "Controller {} of {}",
+                number.unwrap_or(0) + 1,
+                self.array.name
+            ),
             address: own.map_or("", |c| c.address.as_str()),
             pin: own.map_or("", |c| c.pin.as_str()),
             method,

@@ -128,7 +128,8 @@ impl Rests {
         let hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
         let machines = hosts.iter().flat_map(|h| {
             let (here, coming) = (estate.machines_on(h.id), estate.machines_arriving(h.id));
-            here.chain(coming).cloned()
+            let fallen = estate.machines_fallen_from(h.id);
+            here.chain(coming).chain(fallen).cloned()
         });
         Rests {
             cluster: cluster.clone(),

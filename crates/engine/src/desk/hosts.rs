@@ -190,6 +190,16 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes).await;
     }
 
+    /// Asks a host's controller how it is; `anew`: also where its last answer is fresh.
+    pub async fn ask_controller(&self, host: HostId, anew: bool) {
+        let probe = vec![Probe::Bmc(host)];
+        if anew {
+            evidence::ask_all(&self.shared, probe).await;
+        } else {
+            evidence::ask_missing(&self.shared, probe).await;
+        }
+    }
+
     /// Tries a first password once at each host, before it is kept and a run starts.
     ///
     /// # Errors

@@ -174,8 +174,11 @@ impl Eye {
             };
             let same = matches!(
                 (&held, &condition),
-                (Some(Condition::Lost { .. }), Condition::Lost { .. })
-                    | (Some(Condition::Stranger { .. }), _)
+                // One that was proved off is silent, of course.
+                (
+                    Some(Condition::Lost { .. } | Condition::Off { .. }),
+                    Condition::Lost { .. }
+                ) | (Some(Condition::Stranger { .. }), _)
                     | (Some(Condition::Claiming), _)
                     | (None, _)
             );

@@ -17,13 +17,15 @@ use uuid::Uuid;
 use zastrugi_core::{
     estate::MachineState,
     finding::Severity,
-    ids::{MachineId, RunId},
+    ids::{HostId, MachineId, RunId},
     moment::Span,
     road::Work,
     rooms::{
         Proposal, Step, edits,
         edits::{Set, Target},
-        hosts, images,
+        hosts,
+        hosts::HostPower,
+        images,
         images::AddImage,
         machines,
         machines::{AfterGrace, PowerAct},
@@ -112,6 +114,13 @@ impl Tour<'_> {
             .await;
     }
 
+    async fn switch(&mut self, host: HostId, act: HostPower) {
+        self.lab.desk.ask_controller(host, true).await;
+        let ask = Proposal::Hosts(hosts::Ask::Power { host, act });
+        self.free(&ask).await;
+        self.go(ask).await;
+    }
+
     /// Until nothing stands in the way of a proposal any more that hosts have to report first.
     async fn free(&self, ask: &Proposal) {
         let free = || {
@@ -132,6 +141,14 @@ impl Tour<'_> {
         self.go(lab.array("first-light").await).await;
         self.go(lab.volume("quay", Some(64)).await).await;
         let volume = lab.volume_named("quay").id;
+        let (host, uid) = ("h2", lab.volume_named("quay").uid.clone());
+        lab.standins.world.forget(host, &uid);
+        eventually("h2 forgot it", || {
+            !lab.volume_named("quay").drift(&lab.estate()).is_empty()
+        })
+        .await;
+        self.go(Proposal::Storage(storage::Ask::HealVolume { volume }))
+            .await;
         let size = Bytes::gib(80);
         self.go(Proposal::Storage(storage::Ask::ExtendVolume {
             volume,
@@ -240,7 +257,10 @@ impl Tour<'_> {
         let network = lab.estate().networks.keys().next().copied().unwrap();
         self.go(Proposal::Networks(networks::Ask::Remove { network }))
             .await;
-        let hosts = lab.estate().hosts.keys().copied().collect();
+        let hosts: Vec<HostId> = lab.estate().hosts.keys().copied().collect();
+        self.switch(hosts[0], HostPower::Restart).await;
+        self.switch(hosts[0], HostPower::Off).await;
+        // One that is off is given up untold, the others are told.
         self.go(Proposal::Hosts(hosts::Ask::HandBack { hosts }))
             .await;
     }

@@ -4,6 +4,7 @@
 mod boundaries;
 mod consoles;
 mod disks;
+mod fallen;
 mod faults;
 mod histories;
 mod images;

@@ -320,7 +320,7 @@ async fn the_mtu_is_tried_between_hosts_and_the_hop_is_named(pool: PgPool) {
     lab.desk.try_mtu(&lab.admin, jumbo).await;
     assert_eq!(through(), [false, false]);
     eventually("the switch tells where", || {
-        matches!(&standings(&lab, "jumbo")[0], Standing::Wire(why) if why.contains("switch-1-1 port"))
+        matches!(&standings(&lab, "jumbo")[0], Standing::Wire(fault) if fault.switch == "switch-1-1")
     })
     .await;
 }

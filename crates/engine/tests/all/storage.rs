@@ -174,11 +174,54 @@ async fn a_dead_portal_is_drift_of_one_host_and_healed_when_it_is_back(pool: PgP
     lab.standins.world.portal("shelf", 2, Some("h2"), true);
     let heal = Proposal::Storage(storage::Ask::HealVolume { volume: quay.id });
     let run = lab.done(heal.clone()).await;
-    assert_eq!(run.tally.all(), 3, "only the host that drifted is touched");
+    assert_eq!(run.tally.all(), 4, "only the host that drifted is touched");
     eventually("all paths are back", || paths(&lab, "quay") == [2, 2]).await;
     let nothing = lab.desk.assess(&lab.admin, &heal);
     assert!(nothing.blocked(), "there is nothing to heal any more");
     lab.assert_once();
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_run_that_mends_nothing_does_not_end_as_done(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.done(lab.volume("quay", Some(64)).await).await;
+    lab.standins.world.portal("shelf", 2, Some("h2"), false);
+    eventually("quay lost a path", || paths(&lab, "quay") == [2, 1]).await;
+    let volume = lab.volume_named("quay").id;
+    let heal = Proposal::Storage(storage::Ask::HealVolume { volume });
+    let run = lab.start(heal).await;
+    let ended = lab.until(run, &[RunState::Done, RunState::NeedsYou]).await;
+    assert_eq!(ended.state, RunState::NeedsYou);
+    let fault = ended.steps().find_map(|s| s.fault.clone()).unwrap();
+    assert_eq!(fault.said, "h2 has 1 of 2 paths to quay.");
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_whole_array_that_is_lost_is_one_cause(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.done(lab.volume("quay", Some(64)).await).await;
+    for portal in [1, 2] {
+        lab.standins.world.portal("shelf", portal, None, false);
+    }
+    let causes = || {
+        let all = zastrugi_core::estate::Outages::of(&lab.estate()).all;
+        all.into_iter()
+            .map(|o| (o.cause, o.volumes.len(), o.hosts.len()))
+            .collect::<Vec<_>>()
+    };
+    let array = lab.estate().arrays.values().next().unwrap().id;
+    let one = [(zastrugi_core::estate::Cause::Array(array), 2, 2)];
+    eventually("one cause for all that is felt", || causes() == one).await;
+    let volume = lab.volume_named("quay").id;
+    let heal = Proposal::Storage(storage::Ask::HealVolume { volume });
+    assert!(
+        lab.desk.assess(&lab.admin, &heal).blocked(),
+        "it could mend nothing"
+    );
+    for portal in [1, 2] {
+        lab.standins.world.portal("shelf", portal, None, true);
+    }
+    eventually("it comes back by itself", || causes().is_empty()).await;
 }
 
 #[sqlx::test(migrations = false)]

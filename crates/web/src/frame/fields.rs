@@ -57,6 +57,12 @@ fn rule(name: &str) -> Option<(&'static Limit, bool)> {
     }
 }
 
+/// Identifiers as they stand in an address.
+pub(crate) fn joined(ids: impl IntoIterator<Item = u64>) -> String {
+    let all: Vec<String> = ids.into_iter().map(|id| id.to_string()).collect();
+    all.join(",")
+}
+
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Fields(Vec<(String, String)>);
 

@@ -25,7 +25,7 @@ pub(crate) use problem::Problem;
 pub(crate) use shell::{Page, page, part};
 pub(crate) use viewer::Signed;
 pub(crate) use window::Window;
-pub(crate) use words::{Glyph, Px, ago, glyph, host_state, machine_state, time};
+pub(crate) use words::{Glyph, Px, Word, ago, glyph, host_state, machine_state, time};
 
 use rocket::State;
 use zastrugi_engine::Desk;

@@ -53,31 +53,91 @@ impl askama::filters::HtmlSafe for Px {}
 /// A host's glyph and word.
 pub(crate) fn host_state(host: &Host) -> (&'static str, String) {
     match &host.condition {
-        Condition::Steady => ("steady", "steady".into()),
+        Condition::Steady => match host.lost_paths() {
+            (0, 0) => ("steady", "steady".into()),
+            (0, 1) => ("mind", "fewer paths to 1 volume".into()),
+            (0, n) => ("mind", format!("fewer paths to {n} volumes")),
+            (1, _) => ("mind", "1 volume out of reach".into()),
+            (n, _) => ("mind", format!("{n} volumes out of reach")),
+        },
         Condition::Claiming => ("busy", "being claimed".into()),
         Condition::Lost { .. } => ("down", "down".into()),
         Condition::Stranger { .. } => ("down", "certificate changed".into()),
+        Condition::Off { .. } => ("down", "off".into()),
     }
 }
 
+/// A state in words, with the moment since which it is so: the browser puts it into the person's zone.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Word {
+    text: String,
+    since: Option<Moment>,
+    after: &'static str,
+}
+
+impl From<String> for Word {
+    fn from(text: String) -> Self {
+        Word {
+            text,
+            since: None,
+            after: "",
+        }
+    }
+}
+
+impl From<&str> for Word {
+    fn from(text: &str) -> Self {
+        text.to_owned().into()
+    }
+}
+
+impl fmt::Display for Word {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let text =
+            askama::filters::escape(&self.text, askama::filters::Html).map_err(|_| fmt::Error)?;
+        write!(f, "{text}")?;
+        if let Some(since) = self.since {
+            write!(f, " since {}", time(since))?;
+        }
+        f.write_str(self.after)
+    }
+}
+
+impl askama::filters::HtmlSafe for Word {}
+
 /// A machine's glyph and word; unknown where its host is silent.
-pub(crate) fn machine_state(machine: &Machine, host: Option<&Host>) -> (&'static str, String) {
+pub(crate) fn machine_state(machine: &Machine, host: Option<&Host>) -> (&'static str, Word) {
     if machine.deleted.is_some() {
         let left_over = machine.state == MachineState::Planned;
         let word = if left_over { "perhaps made" } else { "deleted" };
         return ("resting", word.into());
     }
-    if host.is_some_and(|h| !h.accepts_work()) {
-        return ("unknown", "unknown, its host is silent".into());
+    let silent = host
+        .and_then(Host::silent_since)
+        .filter(|_| !machine.is_off());
+    if let Some(since) = silent {
+        let word = Word {
+            since: Some(since),
+            ..Word::from("unknown")
+        };
+        return ("unknown", word);
+    }
+    if let Some(fell) = &machine.fell {
+        let word = Word {
+            since: Some(fell.at),
+            after: ", should be on",
+            ..Word::from("off")
+        };
+        return ("down", word);
     }
     match &machine.state {
         MachineState::Planned => ("busy", "being made".into()),
         MachineState::Off => ("resting", "off".into()),
-        MachineState::Starting(phase) => ("busy", format!("starting · {phase}")),
+        MachineState::Starting(phase) => ("busy", format!("starting · {phase}").into()),
         MachineState::Running { guest: true } => ("steady", "steady".into()),
         MachineState::Running { guest: false } => ("mind", "on, agent silent".into()),
         MachineState::Stopping => ("busy", "stopping".into()),
-        MachineState::Paused(why) => ("mind", format!("paused · {why}")),
+        MachineState::Paused(why) => ("mind", format!("paused · {why}").into()),
     }
 }
 

@@ -48,7 +48,7 @@ async fn the_field_says_what_matters_and_what_needs_somebody(pool: PgPool) {
     let cookie = house.sign_in("vera").await;
     let field = read(&house, &cookie, "/").await;
     for said in [
-        "4 hosts steady, 1 not",
+        "h3 is lost. 4 hosts steady.",
         "tern would not survive what it must.",
         "h3",
         "eider",

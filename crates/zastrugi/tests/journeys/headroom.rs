@@ -40,7 +40,7 @@ async fn the_change_that_is_named_lets_the_cluster_lose_a_host(pool: PgPool) {
     let b = Browser::start().await;
     sign_in(&b, base, "duty.admin", "harbour-lights").await;
     b.says("would not survive what it must").await;
-    b.says("if eider-02 fails, 1 machine would not restart")
+    b.says("if eider-02 fails, 1 machine would find no place")
         .await;
     let id = served.desk.look().estate.clusters.keys().next().unwrap().0;
     b.go(&format!("{base}/clusters/{id}")).await;

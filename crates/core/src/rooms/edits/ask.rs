@@ -227,8 +227,8 @@ impl Set {
             Set::Tier(tier) => format!("restart tier {tier}"),
             Set::Protected(true) => "protected from deletion".into(),
             Set::Protected(false) => "no longer protected from deletion".into(),
-            Set::Restarts(true) => "restarted elsewhere when its host fails".into(),
-            Set::Restarts(false) => "no longer restarted elsewhere".into(),
+            Set::Restarts(true) => "to be started elsewhere when its host fails".into(),
+            Set::Restarts(false) => "to be left off when its host fails".into(),
             Set::After(None) => "boots without waiting for another".into(),
             Set::After(Some(_)) => "boots after another machine".into(),
             Set::Rules(rules) => match rules.len() {

@@ -1,6 +1,6 @@
-//! Claiming found hosts, and handing hosts back.
+//! Claiming found hosts, their power, and handing hosts back.
 
-use super::{Step, assess};
+use super::{Step, assess, power};
 use crate::{
     text::Line,
     endpoint::Password,
@@ -17,6 +17,20 @@ use std::collections::BTreeSet;
 pub enum Ask {
     Claim(ClaimHosts),
     HandBack { hosts: Vec<HostId> },
+    /// By its controller.
+    Power { host: HostId, act: HostPower },
+    /// On a person's word; `typed` is the host's name.
+    DeclareOff { host: HostId, typed: Line },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum HostPower {
+    /// Off, and proved so.
+    Off,
+    On,
+    /// Off, proved so, and on again.
+    Restart,
 }
 
 impl Asked for Ask {
@@ -30,13 +44,15 @@ impl Asked for Ask {
         match self {
             Ask::Claim(claim) => assess::claim(draft, claim),
             Ask::HandBack { hosts } => assess::hand_back(draft, hosts),
+            Ask::Power { host, act } => power::power(draft, *host, *act),
+            Ask::DeclareOff { host, typed } => power::declare(draft, *host, typed),
         }
     }
 
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Claim(claim) => Some(&mut claim.password),
-            Ask::HandBack { .. } => None,
+            Ask::HandBack { .. } | Ask::Power { .. } | Ask::DeclareOff { .. } => None,
         }
     }
 }

@@ -257,6 +257,12 @@ pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
                     .remedy("Stop them, or start them elsewhere, first."),
             );
         }
+        if !tells(draft, host) {
+            if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)).cloned() {
+                last_host(draft, host, &cluster, hosts);
+            }
+            continue;
+        }
         let mut after = vec![];
         if let Some(cluster) = host
             .cluster
@@ -278,6 +284,22 @@ pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
             None,
         );
     }
+}
+
+/// Whether the host is told that it is given up. One that is off, or has become another, is forgotten untold; one of which
+/// nobody knows what it does is not given up at all: the check of what can be reached says so.
+fn tells(draft: &mut Draft<'_>, host: &Host) -> bool {
+    let name = &host.name;
+    let text = match host.condition {
+        Condition::Off { .. } => format!("{name} is off and can't be told. It keeps its key and its claim."),
+        Condition::Stranger { .. } => format!("{name} shows another certificate, so it is told nothing."),
+        Condition::Claiming | Condition::Steady | Condition::Lost { .. } => return true,
+    };
+    let mind = Finding::mind(Rule::Owner, name, text);
+    draft.found(mind.remedy("Before it is used again, install it anew and claim it."));
+    let step = Step::Forget { host: host.id };
+    draft.step(step, format!("Give up {name}, untold"), &[], None);
+    false
 }
 
 fn last_host(

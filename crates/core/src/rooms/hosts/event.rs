@@ -1,8 +1,9 @@
 //! What happens to hosts.
 
 use crate::{
-    estate::{Condition, Estate, Host, Pen},
+    estate::{Condition, Estate, Fell, Host, Pen},
     ids::HostId,
+    moment::Moment,
     road::{Entry, Tale},
     runs::Object,
 };
@@ -18,6 +19,12 @@ pub enum Event {
     Condition {
         host: HostId,
         condition: Condition,
+    },
+    /// Proved off; what ran on it is off too.
+    Off {
+        host: HostId,
+        at: Moment,
+        proof: String,
     },
     Seen {
         host: HostId,
@@ -43,6 +50,7 @@ impl Tale for Event {
             Event::Condition { host, condition } => {
                 pen.host(*host, |h| h.condition = condition.clone());
             }
+            Event::Off { host, at, proof } => goes_off(pen, *host, *at, proof),
             Event::Seen {
                 host,
                 boot,
@@ -81,14 +89,61 @@ impl Tale for Event {
                     host,
                     "shows another certificate than the pinned one; orders are held",
                 ),
+                Condition::Off { proof, .. } => line(host, &format!("is off: {proof}")),
             },
+            Event::Off { host, proof, .. } => {
+                let on: Vec<_> = estate.machines_on(*host).filter(|m| !m.is_off()).collect();
+                let machines = if on.len() == 1 { "machine" } else { "machines" };
+                let also = match on.len() {
+                    0 => String::new(),
+                    n => format!(", and with it the {n} {machines} on it"),
+                };
+                let name = Object::Host(*host).name(estate);
+                let about = on.iter().map(|m| m.id.to_string());
+                let about = std::iter::once(host.to_string()).chain(about).collect();
+                Some(Entry::new("host", format!("{name} is off: {proof}{also}"), about))
+            }
+            Event::Seen { host, boot, .. } => line(host, back(estate.hosts.get(host)?, *boot)?),
             Event::Left { host } => line(host, "left its cluster"),
-            Event::Claiming(_) | Event::Seen { .. } => None,
+            Event::Claiming(_) => None,
         }
     }
 
     fn is_sighting(&self) -> bool {
         false
+    }
+}
+
+/// What it means that a host is heard of, where that is news.
+fn back(was: &Host, boot: u64) -> Option<&'static str> {
+    match (&was.condition, boot != was.seen.0) {
+        (Condition::Off { .. }, false) => Some("answers, and had not been off: what was proved was wrong"),
+        (Condition::Lost { .. } | Condition::Off { .. }, true) => Some("answers again; it had gone down"),
+        (Condition::Lost { .. }, false) => Some("answers again"),
+        (Condition::Steady, true) => Some("went down and came back"),
+        (Condition::Steady, false) | (Condition::Claiming | Condition::Stranger { .. }, _) => None,
+    }
+}
+
+fn goes_off(pen: &mut Pen<'_>, host: HostId, at: Moment, proof: &str) {
+    let Some(serial) = pen.estate().hosts.get(&host).map(|h| h.hardware.serial.clone()) else {
+        return;
+    };
+    pen.host(host, |h| {
+        h.condition = Condition::Off {
+            since: at,
+            proof: proof.to_owned(),
+        };
+    });
+    let on: Vec<_> = pen.estate().machines_on(host).map(|m| m.id).collect();
+    for machine in on {
+        pen.machine(machine, |m| {
+            m.falls(Fell {
+                host,
+                at,
+                proved: Some(serial.clone()),
+            });
+        });
     }
 }
 

@@ -1,11 +1,12 @@
-//! Hosts: claimed, looked at, handed back.
+//! Hosts: claimed, looked at, switched off and on, handed back.
 
 mod ask;
 mod assess;
 mod event;
+mod power;
 mod step;
 
-pub use ask::{Ask, ClaimHosts};
+pub use ask::{Ask, ClaimHosts, HostPower};
 pub use event::Event;
 pub use step::Step;
 

@@ -2,7 +2,7 @@
 
 use super::Event;
 use crate::{
-    estate::Estate,
+    estate::{Condition, Estate},
     moment::Span,
     road::{Left, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -19,6 +19,13 @@ pub enum Step {
     Claim { host: HostId, password: SecretRef },
     Leave { host: HostId },
     Release { host: HostId },
+    /// Given up without being told: it is off.
+    Forget { host: HostId },
+    /// By its controller, and read twice.
+    PowerOff { host: HostId },
+    /// By its controller.
+    PowerOn { host: HostId },
+    AwaitAgent { host: HostId, limit: Span },
 }
 
 impl Work for Step {
@@ -28,14 +35,19 @@ impl Work for Step {
         match self {
             Step::Claim { .. } => "claim, swap the password for a key",
             Step::Leave { .. } => "leave the cluster",
-            Step::Release { .. } => "give up the host",
+            Step::Release { .. } | Step::Forget { .. } => "give up the host",
+            Step::PowerOff { .. } => "switch off, prove it",
+            Step::PowerOn { .. } => "switch on",
+            Step::AwaitAgent { .. } => "host answers",
         }
     }
 
     fn usual(&self) -> Span {
         match self {
             Step::Claim { .. } => Span::secs(2),
-            Step::Leave { .. } | Step::Release { .. } => Span::secs(1),
+            Step::Leave { .. } | Step::Release { .. } | Step::Forget { .. } | Step::PowerOn { .. } => Span::secs(1),
+            Step::PowerOff { .. } => Span::secs(5),
+            Step::AwaitAgent { .. } => Span::mins(3),
         }
     }
 
@@ -48,11 +60,26 @@ impl Work for Step {
     }
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
-        Some(Object::Host(self.host()))
+        match self {
+            Step::Claim { host, .. } | Step::Leave { host } | Step::Release { host } => {
+                Some(Object::Host(*host))
+            }
+            Step::PowerOff { host } | Step::PowerOn { host } | Step::AwaitAgent { host, .. } => {
+                Some(Object::Controller(*host))
+            }
+            Step::Forget { .. } => None,
+        }
     }
 
     fn urgency(&self) -> Urgency {
-        Urgency::Ordinary
+        match self {
+            Step::PowerOff { .. } | Step::PowerOn { .. } => Urgency::Availability,
+            Step::Claim { .. }
+            | Step::Leave { .. }
+            | Step::Release { .. }
+            | Step::Forget { .. }
+            | Step::AwaitAgent { .. } => Urgency::Ordinary,
+        }
     }
 
     fn about(&self) -> Vec<Object> {
@@ -65,19 +92,37 @@ impl Work for Step {
 
     fn premise(&self, view: &View) -> Premise {
         match self {
-            Step::Claim { host, .. } | Step::Leave { host } => Premise::exist(view, &[Object::Host(*host)]),
+            Step::Claim { host, .. }
+            | Step::Leave { host }
+            | Step::PowerOn { host }
+            | Step::AwaitAgent { host, .. } => Premise::exist(view, &[Object::Host(*host)]),
+            Step::PowerOff { host } => expendable(view, *host),
             Step::Release { host } => empty(view, *host),
+            Step::Forget { host } => empty(view, *host).and(|| still_off(view, *host)),
         }
     }
 
     fn record(&self) -> Option<Event> {
-        None
+        match self {
+            Step::Forget { host } => Some(Event::Released { host: *host }),
+            Step::Claim { .. }
+            | Step::Leave { .. }
+            | Step::Release { .. }
+            | Step::PowerOff { .. }
+            | Step::PowerOn { .. }
+            | Step::AwaitAgent { .. } => None,
+        }
     }
 
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
             Step::Claim { host, .. } => Some(Event::Released { host: *host }),
-            Step::Leave { .. } | Step::Release { .. } => None,
+            Step::Leave { .. }
+            | Step::Release { .. }
+            | Step::Forget { .. }
+            | Step::PowerOff { .. }
+            | Step::PowerOn { .. }
+            | Step::AwaitAgent { .. } => None,
         }
     }
 }
@@ -86,7 +131,13 @@ impl Step {
     /// The host that it is done at.
     pub fn host(&self) -> HostId {
         match self {
-            Step::Claim { host, .. } | Step::Leave { host } | Step::Release { host } => *host,
+            Step::Claim { host, .. }
+            | Step::Leave { host }
+            | Step::Release { host }
+            | Step::Forget { host }
+            | Step::PowerOff { host }
+            | Step::PowerOn { host }
+            | Step::AwaitAgent { host, .. } => *host,
         }
     }
 }
@@ -98,5 +149,24 @@ fn empty(view: &View, host: HostId) -> Premise {
         return Premise::exist(view, &[Object::Host(host)]);
     }
     let text = format!("{} machines are on it now: {}.", here.len(), here.join(", "));
+    Finding::stop(Rule::State, host.to_string(), text).into()
+}
+
+/// Nobody pulls the plug of a host that answers and runs machines.
+fn expendable(view: &View, host: HostId) -> Premise {
+    let found = view.estate.hosts.get(&host);
+    if found.is_some_and(|h| h.accepts_work()) {
+        return empty(view, host);
+    }
+    Premise::exist(view, &[Object::Host(host)])
+}
+
+fn still_off(view: &View, host: HostId) -> Premise {
+    let found = view.estate.hosts.get(&host);
+    let untold = |c: &Condition| matches!(c, Condition::Off { .. } | Condition::Stranger { .. });
+    if found.is_some_and(|h| untold(&h.condition)) {
+        return Premise::Holds;
+    }
+    let text = "It answers again; hand it back anew, so that it is told.";
     Finding::stop(Rule::State, host.to_string(), text).into()
 }

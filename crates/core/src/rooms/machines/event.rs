@@ -1,7 +1,7 @@
 //! What happens to machines.
 
 use crate::{
-    estate::{AsOf, Boot, Estate, Machine, MachineState, Nic, Pen, Wanted},
+    estate::{AsOf, Boot, Fell, Estate, Machine, MachineState, Nic, Pen, Wanted},
     ids::{HostId, MachineId, VolumeId},
     moment::Moment,
     road::{Entry, Tale},
@@ -35,6 +35,12 @@ pub enum Event {
         host: Option<HostId>,
         generation: u64,
         as_of: Option<AsOf>,
+    },
+    /// Its host went down and came back without it.
+    Fell {
+        machine: MachineId,
+        host: HostId,
+        at: Moment,
     },
     /// What a machine's record says of its cards.
     Nics {
@@ -81,6 +87,9 @@ impl Tale for Event {
                 host,
             } => pen.machine(*machine, |m| {
                 m.wanted = *wanted;
+                if *wanted == Wanted::Off {
+                    m.fell = None;
+                }
                 if host.is_some() {
                     m.host = *host;
                 }
@@ -97,8 +106,18 @@ impl Tale for Event {
             } => pen.machine(*machine, |m| {
                 m.state = state.clone();
                 m.host = *host;
+                if *state != MachineState::Off {
+                    m.fell = None;
+                }
                 m.as_of = as_of.or(m.as_of);
                 m.generation = m.generation.max(*generation);
+            }),
+            Event::Fell { machine, host, at } => pen.machine(*machine, |m| {
+                m.falls(Fell {
+                    host: *host,
+                    at: *at,
+                    proved: None,
+                });
             }),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
             Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
@@ -108,6 +127,7 @@ impl Tale for Event {
             Event::Deleted { machine, at } | Event::LeftOver { machine, at } => pen.machine(*machine, |m| {
                 m.deleted = Some(*at);
                 m.host = None;
+                m.fell = None;
                 m.wanted = Wanted::Off;
             }),
             Event::Recovered { machine } => pen.machine(*machine, |m| {
@@ -153,6 +173,10 @@ impl Tale for Event {
                 let host = host.as_ref().and_then(|h| estate.hosts.get(h));
                 let place = host.map(|h| format!(" on {}", h.name)).unwrap_or_default();
                 (machine, seen(state, &place)?)
+            }
+            Event::Fell { machine, host, .. } => {
+                let host = Object::Host(*host).name(estate);
+                (machine, format!("is off: {host} went down under it"))
             }
             Event::Boot { machine, boot } => {
                 let was = estate.machines.get(machine)?.boot.once?;

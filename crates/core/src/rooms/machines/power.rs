@@ -28,7 +28,7 @@ pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct
     };
     let mut starting: BTreeMap<ClusterId, Vec<Machine>> = BTreeMap::new();
     for machine in &named {
-        if !state_allows(draft, machine, act) {
+        if !draft.knows(machine) || !state_allows(draft, machine, act) {
             continue;
         }
         match act {

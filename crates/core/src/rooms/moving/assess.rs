@@ -52,6 +52,9 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
     };
     let mut clusters: BTreeMap<ClusterId, Vec<Machine>> = BTreeMap::new();
     for machine in machines {
+        if !draft.knows(&machine) {
+            continue;
+        }
         if let Some(cluster) = movable(draft, &machine, ask.to) {
             clusters.entry(cluster).or_default().push(machine);
         }

@@ -6,9 +6,9 @@ use super::{
     connect::pool_room,
 };
 use crate::{
-    estate::{Host, Provisioning, Volume},
+    estate::{Cause, Estate, Host, Outages, Provisioning, Volume},
     finding::{Finding, Rule},
-    ids::VolumeId,
+    ids::{ArrayId, VolumeId},
     units::Bytes,
 };
 use std::sync::Arc;
@@ -119,7 +119,26 @@ pub(super) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
     let Some(array) = answering(draft, array).map(|a| a.id) else {
         return;
     };
+    let outages = Outages::of(draft.estate());
+    let caused: Vec<_> = drift.iter().filter(|d| outages.explain(draft.estate(), &v, d)).collect();
+    if let Some(first) = caused.first() {
+        let hosts = match caused.len() {
+            1 => first.host.name.clone(),
+            n => format!("{n} hosts"),
+        };
+        let text = format!("The paths of {hosts} to {} are down at the array or on the way to it; nothing that is done here brings them back.", v.name);
+        let rule = |text| match caused.len() == drift.len() {
+            true => Finding::stop(Rule::Paths, &v.name, text),
+            false => Finding::mind(Rule::Paths, &v.name, text),
+        };
+        let names = draft.estate().arrays.get(&array).map_or("the array", |a| a.name.as_str());
+        let remedy = format!("Look at the portals on the page of {names}; the paths come back by themselves when the portals do.");
+        draft.found(rule(text).because(causes(draft.estate(), &outages, array)).remedy(remedy));
+    }
     for found in drift {
+        if outages.explain(draft.estate(), &v, &found) {
+            continue;
+        }
         let text = if found.misses() {
             format!("{} does not mount {}.", found.host.name, v.name)
         } else {
@@ -128,10 +147,30 @@ pub(super) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
                 found.host.name, found.up, found.of, v.name
             )
         };
-        draft.found(Finding::clear(Rule::Paths, &found.host.name, text));
+        // What is so; whether it is mended, the last step looks.
+        draft.found(Finding::mind(Rule::Paths, &found.host.name, text));
         let reached = reach(draft, array, id, &found.host, &[]);
-        mount(draft, id, &found.host, &[reached]);
+        let mounted = mount(draft, id, &found.host, &[reached]);
+        let step = Step::CheckPaths {
+            volume: id,
+            host: found.host.id,
+        };
+        let title = format!("{} reaches it by all paths", found.host.name);
+        draft.step(step, title, &[mounted], None);
     }
+}
+
+/// What has failed at an array, in words.
+fn causes(estate: &Estate, outages: &Outages, array: ArrayId) -> String {
+    let words = |o: &crate::estate::Outage| match &o.cause {
+        Cause::Array(_) => "no host reaches any portal".to_owned(),
+        Cause::Portal(_, portal) => format!("no host reaches portal {portal}"),
+        Cause::Cut(host, _) => {
+            let host = estate.hosts.get(host).map_or("a host", |h| h.name.as_str());
+            format!("{host} reaches no portal")
+        }
+    };
+    outages.of_array(array).map(words).collect::<Vec<_>>().join("; ")
 }
 
 /// What lies on a volume that somebody wants to hand back.

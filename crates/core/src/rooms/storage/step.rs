@@ -52,6 +52,8 @@ pub enum Step {
         over: Option<String>,
     },
     Mount { volume: VolumeId, host: HostId },
+    /// Every path that there should be works.
+    CheckPaths { volume: VolumeId, host: HostId },
     Unmount { volume: VolumeId, host: HostId },
     /// Let its format fill what the array gave.
     Fill { volume: VolumeId, host: HostId },
@@ -75,6 +77,7 @@ impl Work for Step {
             Step::LogIn { .. } => "log in on all portals",
             Step::Prepare { .. } => "format if empty, else take",
             Step::Mount { .. } => "mount, verify the paths",
+            Step::CheckPaths { .. } => "look at the paths",
             Step::Unmount { .. } => "unmount",
             Step::Fill { .. } => "grow the format",
             Step::Disown { .. } => "clear the owner",
@@ -94,6 +97,7 @@ impl Work for Step {
             | Step::LogIn { .. }
             | Step::Prepare { .. }
             | Step::Mount { .. }
+            | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
             | Step::Disown { .. } => Span::secs(1),
@@ -118,6 +122,7 @@ impl Work for Step {
             Step::LogIn { host, .. }
             | Step::Prepare { host, .. }
             | Step::Mount { host, .. }
+            | Step::CheckPaths { host, .. }
             | Step::Unmount { host, .. }
             | Step::Fill { host, .. }
             | Step::Disown { host, .. } => Some(Object::Host(*host)),
@@ -152,6 +157,7 @@ impl Work for Step {
             Step::LogIn { array, host } => vec![Object::Array(*array), Object::Host(*host)],
             Step::Prepare { volume, host, .. }
             | Step::Mount { volume, host }
+            | Step::CheckPaths { volume, host }
             | Step::Unmount { volume, host }
             | Step::Fill { volume, host }
             | Step::Disown { volume, host } => vec![Object::Volume(*volume), Object::Host(*host)],
@@ -172,6 +178,7 @@ impl Work for Step {
             Step::Map { volume, host, .. }
             | Step::Unmap { volume, host, .. }
             | Step::Mount { volume, host }
+            | Step::CheckPaths { volume, host }
             | Step::Unmount { volume, host } => vec![
                 Lock::shared(Object::Volume(*volume)),
                 Lock::shared(Object::Host(*host)),
@@ -214,6 +221,7 @@ impl Work for Step {
             | Step::LogIn { .. }
             | Step::Prepare { .. }
             | Step::Mount { .. }
+            | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
             | Step::Disown { .. } => None,
@@ -246,6 +254,7 @@ impl Work for Step {
             | Step::LogIn { .. }
             | Step::Prepare { .. }
             | Step::Mount { .. }
+            | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
             | Step::Disown { .. }

@@ -114,15 +114,34 @@ impl Agent<'_> {
         self.http.call::<Value>(call).await.map(drop)
     }
 
-    /// `act`: `on` (with a higher generation), `stop` or `off`. Answers the machine as it is then.
+    /// Starts it under a higher generation. `proved_off`: the serial of a host that is proved off and holds the run lease
+    /// of the generation before; it can't give it back.
+    pub(crate) async fn power_on(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        generation: u64,
+        proved_off: Option<&str>,
+    ) -> Result<Powered, Fault> {
+        let mut body = json!({"act": "on", "generation": generation});
+        if let Some(serial) = proved_off {
+            body["proved_off"] =
+                json!({"serial": serial, "generation": generation.saturating_sub(1)});
+        }
+        let path = format!("/v1/machines/{uuid}/power");
+        self.http
+            .call(self.ask(Method::POST, path, Some(stamp), Some(body)))
+            .await
+    }
+
+    /// `act`: `stop` or `off`. Answers the machine as it is then.
     pub(crate) async fn power(
         &self,
         stamp: Stamp<'_>,
         uuid: &Uuid,
         act: &str,
-        generation: u64,
     ) -> Result<Powered, Fault> {
-        let body = json!({"act": act, "generation": generation});
+        let body = json!({"act": act});
         let path = format!("/v1/machines/{uuid}/power");
         self.http
             .call(self.ask(Method::POST, path, Some(stamp), Some(body)))

@@ -22,6 +22,8 @@ use zastrugi_core::{epoch::Epoch, ids::Revision, runs::Fault};
 /// An agent at an address, with the certificate that it must show and the key that we must.
 pub(crate) struct Agent<'a> {
     pub(crate) http: &'a Http,
+    /// The host's name, for words; where none is known yet, its address.
+    pub(crate) name: &'a str,
     pub(crate) address: &'a str,
     pub(crate) pin: &'a str,
     pub(crate) key: &'a str,
@@ -70,6 +72,7 @@ impl Agent<'_> {
             headers.push(("fence", stamp.fence.0.to_string()));
         }
         Call {
+            who: self.name.to_owned(),
             address: self.address,
             pin: self.pin,
             method,

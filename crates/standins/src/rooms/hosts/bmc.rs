@@ -150,6 +150,7 @@ async fn reset(
     if let Err(no) = signed_in(&device, &headers) {
         return no;
     }
+    let was = device.world.is_on(&device.name);
     match body.get("ResetType").and_then(Value::as_str) {
         Some("On") => device.world.power(&device.name, true),
         Some("ForceOff") => device.world.power(&device.name, false),
@@ -166,9 +167,10 @@ async fn reset(
         }
     }
     let what = body["ResetType"].as_str().unwrap_or_default();
-    device
-        .world
-        .lock()
-        .did_what(&device.name, &format!("reset {what}"));
+    // What is so already is no deed.
+    if device.world.is_on(&device.name) != was || what == "ForceRestart" {
+        let deed = format!("reset {what}");
+        device.world.lock().did_what(&device.name, &deed);
+    }
     StatusCode::NO_CONTENT.into_response()
 }

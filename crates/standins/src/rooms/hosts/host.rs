@@ -46,6 +46,12 @@ pub(crate) struct Host {
     pub(crate) owner: Option<Owner>,
     pub(crate) bmc_password: String,
     pub(crate) power: bool,
+    /// It has power and answers nobody, until its power was off.
+    #[serde(default)]
+    pub(crate) hung: bool,
+    /// Its controller has no power.
+    #[serde(default)]
+    pub(crate) bmc_silent: bool,
     pub(crate) boot: u64,
     pub(crate) cluster: Option<String>,
     pub(crate) mounted: BTreeSet<String>,

@@ -16,6 +16,7 @@ use axum::{
 };
 use serde::Deserialize;
 use serde_json::json;
+use std::collections::BTreeSet;
 
 /// The image is there, whole, and on a volume that the host mounts.
 pub(crate) fn boot_fits(state: &State, host: &str, boot: &Boot) -> Result<(), Response> {
@@ -64,6 +65,27 @@ fn boot_source(state: &State, host: &str, record: &Record) -> Option<String> {
 pub(crate) struct Power {
     act: String,
     generation: Option<u64>,
+    #[serde(default)]
+    proved_off: Option<ProvedOff>,
+}
+
+/// The host that holds the run lease is off: whoever gives the order has proof of it.
+#[derive(Deserialize)]
+struct ProvedOff {
+    serial: String,
+    generation: u64,
+}
+
+impl ProvedOff {
+    fn end_lease(&self, state: &mut State, uuid: &str) {
+        let of = |h: &&Host| h.serial == self.serial;
+        let Some(holder) = state.hosts.values().find(of).map(|h| h.name.clone()) else {
+            return;
+        };
+        for volume in state.volumes.values_mut() {
+            volume.end_lease(uuid, &holder, self.generation);
+        }
+    }
 }
 
 pub(crate) async fn power(
@@ -78,7 +100,13 @@ pub(crate) async fn power(
     let name = device.name.clone();
     keyed(&device, &headers, &uuid.clone(), |state, now| {
         match ask.act.as_str() {
-            "on" => power_on(state, &name, &uuid, ask.generation.unwrap_or(0), now)?,
+            "on" => {
+                if let Some(proof) = &ask.proved_off {
+                    proof.end_lease(state, &uuid);
+                }
+                settle_leases(state, &name);
+                power_on(state, &name, &uuid, ask.generation.unwrap_or(0), now)?;
+            }
             "stop" => {
                 let guest = state
                     .hosts
@@ -121,6 +149,35 @@ pub(crate) async fn power(
         let host = &state.hosts[&name];
         Ok(say::machine_now(state, host, &uuid, now).unwrap_or_else(|| json!({})))
     })
+}
+
+/// What a host holds and doesn't run is given back: it was ended between taking the lease and starting the machine, or lost
+/// its power. What it runs without holding it is ended. Answers the volumes that changed.
+pub(crate) fn settle_leases(state: &mut State, name: &str) -> BTreeSet<String> {
+    let reached = state.devices(name);
+    let State { hosts, volumes, .. } = state;
+    let Some(host) = hosts.get_mut(name) else {
+        return BTreeSet::new();
+    };
+    let mut changed = BTreeSet::new();
+    for uid in host.mounted.iter().filter(|uid| reached.contains(*uid)) {
+        let Some(volume) = volumes.get_mut(uid) else {
+            continue;
+        };
+        for (uuid, record) in &mut volume.records {
+            let holds = record.lease.holder.as_deref() == Some(name);
+            if holds && !host.guests.contains_key(uuid) {
+                record.lease.holder = None;
+                changed.insert(uid.clone());
+            }
+        }
+    }
+    host.guests.retain(|uuid, guest| {
+        let volume = volumes.get(&guest.volume);
+        let lease = volume.and_then(|v| v.records.get(uuid)).map(|r| &r.lease);
+        lease.is_none_or(|l| l.holder.as_deref() == Some(name) && l.generation == guest.generation)
+    });
+    changed
 }
 
 /// The host has memory for what the machine always keeps.
@@ -218,4 +275,94 @@ fn power_on(
         },
     );
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::super::storage::volume::Lease;
+    use crate::{SKARHOLM, scenario::Scenario, world::World};
+    use std::path::Path;
+
+    fn open(dir: &Path) -> World {
+        let demo: Scenario = serde_json::from_str(SKARHOLM).unwrap();
+        World::open(dir, &demo, "127.77", 1.0).unwrap()
+    }
+
+    /// The lease of the first machine that is off on a volume which the host has guests on; changed, if told so.
+    fn lease(world: &World, host: &str, set: Option<Lease>) -> Lease {
+        let mut state = world.lock();
+        let guest = state.hosts[host].guests.values().next().unwrap();
+        let uid = guest.volume.clone();
+        let running: Vec<String> = state
+            .hosts
+            .values()
+            .flat_map(|h| h.guests.keys().cloned())
+            .collect();
+        let records = &mut state.volumes.get_mut(&uid).unwrap().records;
+        let mut off = records
+            .iter_mut()
+            .filter(|(uuid, _)| !running.contains(uuid));
+        let record = off.next().unwrap().1;
+        if let Some(set) = set {
+            record.lease = set;
+            world.save_volume(&state, &uid);
+            return Lease::default();
+        }
+        record.lease.clone()
+    }
+
+    /// What was written when everything ended in the middle of a start: the lease is taken, and nothing runs.
+    #[test]
+    fn a_lease_that_nobody_runs_under_is_given_back_when_the_host_comes_up() {
+        let dir = tempfile::tempdir().unwrap();
+        let held = |holder: &str| Lease {
+            generation: 7,
+            holder: Some(holder.to_owned()),
+        };
+        let world = open(dir.path());
+        lease(&world, "eider-01", Some(held("eider-01")));
+        drop(world);
+        let world = open(dir.path());
+        let now = lease(&world, "eider-01", None);
+        assert_eq!(
+            (now.holder, now.generation),
+            (None, 7),
+            "it proves that it doesn't run it"
+        );
+        lease(&world, "eider-01", Some(held("nobody-of-ours")));
+        drop(world);
+        let now = lease(&open(dir.path()), "eider-01", None);
+        assert_eq!(
+            now.holder.as_deref(),
+            Some("nobody-of-ours"),
+            "not its own to give back"
+        );
+    }
+
+    #[test]
+    fn only_the_lease_that_was_proved_dead_is_ended() {
+        let dir = tempfile::tempdir().unwrap();
+        let world = open(dir.path());
+        let (uid, uuid) = {
+            let state = world.lock();
+            let (uuid, guest) = state.hosts["eider-01"].guests.iter().next().unwrap();
+            (guest.volume.clone(), uuid.clone())
+        };
+        world.power("eider-01", false);
+        let mut state = world.lock();
+        let volume = state.volumes.get_mut(&uid).unwrap();
+        let generation = volume.records[&uuid].lease.generation;
+        volume.end_lease(&uuid, "eider-02", generation);
+        volume.end_lease(&uuid, "eider-01", generation + 1);
+        assert!(
+            volume
+                .take_lease(&uuid, "eider-02", generation + 1)
+                .is_err(),
+            "no proof of that"
+        );
+        volume.end_lease(&uuid, "eider-01", generation);
+        volume
+            .take_lease(&uuid, "eider-02", generation + 1)
+            .unwrap();
+    }
 }

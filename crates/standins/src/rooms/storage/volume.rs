@@ -173,6 +173,17 @@ impl Volume {
         images + machines + self.incoming.values().sum::<u64>()
     }
 
+    /// Ends the lease of a holder that was proved off, if it is still at the generation that it was proved off with: had
+    /// anybody started the machine since, it would be higher.
+    pub(crate) fn end_lease(&mut self, uuid: &str, holder: &str, generation: u64) {
+        if let Some(record) = self.records.get_mut(uuid)
+            && record.lease.holder.as_deref() == Some(holder)
+            && record.lease.generation == generation
+        {
+            record.lease.holder = None;
+        }
+    }
+
     /// Takes the run lease for `host` with a higher generation than before.
     pub(crate) fn take_lease(
         &mut self,

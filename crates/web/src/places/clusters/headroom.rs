@@ -73,7 +73,7 @@ fn row(answer: &Survival, row: &Case) -> RowView {
     let machine = |m: usize| table.machines[m].name.clone();
     let told = |l: &Left| (machine(l.machine), l.why.clone());
     let counts = [
-        (failure.restarted.len(), "restart"),
+        (failure.restarted.len(), "have a place"),
         (failure.not_restarted.len(), "find no room"),
         (failure.lost.len(), "lost until somebody acts"),
     ];
@@ -96,7 +96,7 @@ fn row(answer: &Survival, row: &Case) -> RowView {
             .map(|h| table.hosts[*h].name.as_str())
             .collect();
         notes.push(format!(
-            "{} has no controller: nothing restarts until somebody says that it is off.",
+            "{} has no controller: nothing is started elsewhere until somebody says that it is off.",
             names.join(", ")
         ));
     }
@@ -111,7 +111,11 @@ fn row(answer: &Survival, row: &Case) -> RowView {
     let share = failure.tightest.1;
     RowView {
         glyph,
-        name: row.domain.words(),
+        name: if row.happened {
+            format!("{}: has failed", row.domain.words())
+        } else {
+            row.domain.words()
+        },
         words: if words.is_empty() {
             "nothing runs there".into()
         } else {

@@ -44,8 +44,10 @@ impl Strip {
             let coming = row.failure.restarted.iter().filter(|(_, to)| *to == i);
             let more: u64 = coming.map(|(m, _)| table.machines[*m].needs[MEMORY]).sum();
             let (before, after) = (share(held), share(held + more));
-            let fails = row.failure.hosts.contains(&i);
-            let words = if fails {
+            let fails = row.failure.hosts.contains(&i) || host.gone;
+            let words = if host.gone {
+                format!("{} has failed", host.name)
+            } else if fails {
                 format!("{} fails", host.name)
             } else {
                 let (now, then) = (before * 100.0, after * 100.0);

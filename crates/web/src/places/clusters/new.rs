@@ -114,7 +114,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     };
     Filled {
         title: "New cluster".into(),
-        lead: "Hosts that share a volume and restart each other's machines.".into(),
+        lead: "Hosts that share volumes and keep room for each other's machines.".into(),
         run: "Run: create the cluster".into(),
         danger: false,
         back: "/hosts".into(),

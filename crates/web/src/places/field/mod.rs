@@ -12,10 +12,11 @@ use askama::Template;
 use ridge::{Colour, Ridge, Ridges};
 use rocket::{Route, get, routes, serde::json::Json};
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 use zastrugi_core::{
     availability::{Case, Left, MEMORY, Survival},
-    ids::HostId,
+    estate::{Cause, Estate, Machine, Outages},
+    ids::{HostId, SiteId},
     permits::Act,
     runs::{Phase, Run},
     units::Bytes,
@@ -65,36 +66,87 @@ fn run_view(view: &View, run: &Run) -> RunView {
     }
 }
 
-/// What matters now, in a sentence.
+/// What matters now, in a sentence: what is lost first.
 fn sentence(view: &View, shown: &Ridges, site: Option<u64>) -> String {
-    let hosts: Vec<_> = view
-        .estate
+    let estate = &view.estate;
+    let hosts: Vec<_> = estate
         .hosts
         .values()
         .filter(|h| site.is_none_or(|s| h.site.0 == s))
         .collect();
-    let down = hosts.iter().filter(|h| !h.accepts_work()).count();
-    let steady = hosts.len() - down;
     if hosts.is_empty() {
         return "No host is claimed yet.".into();
     }
+    let steady = hosts.iter().filter(|h| h.is_steady()).count();
     let mut words = format!(
         "{steady} {} steady",
         if steady == 1 { "host" } else { "hosts" }
     );
-    if down > 0 {
-        words.push_str(&format!(", <b>{down} not</b>"));
+    let lost: Vec<_> = hosts
+        .iter()
+        .filter(|h| h.is_gone())
+        .map(|h| h.name.as_str())
+        .collect();
+    let others = hosts.len() - steady - lost.len();
+    if others > 0 {
+        words.push_str(&format!(", {others} not"));
     }
-    let weak: Vec<_> = shown.weak.iter().map(String::as_str).collect();
-    if shown.ridges.is_empty() {
-        words.push_str(". No cluster yet.");
-    } else if weak.is_empty() {
-        words.push_str(". <b>Every cluster survives the host failures that it must.</b>");
+    let lost = match lost.as_slice() {
+        [] => String::new(),
+        [one] => format!("<b>{} is lost.</b> ", html(one)),
+        [one, other] => format!("<b>{} and {} are lost.</b> ", html(one), html(other)),
+        many => format!("<b>{} hosts are lost.</b> ", many.len()),
+    };
+    let clusters = if shown.ridges.is_empty() {
+        "No cluster yet.".into()
+    } else if shown.weak.is_empty() {
+        "<b>Every cluster survives the host failures that it must.</b>".to_owned()
     } else {
-        words.push_str(&format!(
-            ". <b>{} would not survive what it must.</b>",
+        let weak: Vec<_> = shown.weak.iter().map(String::as_str).collect();
+        format!(
+            "<b>{} would not survive what it must.</b>",
             html(&weak.join(" and "))
-        ));
+        )
+    };
+    format!("{lost}{}{words}. {clusters}", storage_lost(estate, site))
+}
+
+/// What hosts have lost beneath them, and what became of machines.
+fn storage_lost(estate: &Estate, site: Option<u64>) -> String {
+    let here = |s: SiteId| site.is_none_or(|site| s.0 == site);
+    let outages = Outages::of(estate);
+    let arrays = outages.all.iter().filter_map(|o| match &o.cause {
+        Cause::Array(id) => estate.arrays.get(id).filter(|a| here(a.site)),
+        Cause::Portal(..) | Cause::Cut(..) => None,
+    });
+    let mut words: String = arrays
+        .map(|a| format!("<b>{} is lost.</b> ", html(&a.name)))
+        .collect();
+    let of_site = |m: &&Arc<Machine>| {
+        let cluster = m.cluster.and_then(|c| estate.clusters.get(&c));
+        cluster.is_none_or(|c| here(c.site))
+    };
+    let known = |m: &&Arc<Machine>| estate.unknown(m).is_none();
+    let counts = [
+        (
+            estate
+                .machines_paused()
+                .filter(of_site)
+                .filter(known)
+                .count(),
+            "halted",
+        ),
+        (
+            estate.machines_fallen().filter(of_site).count(),
+            "off that should be on",
+        ),
+    ];
+    for (n, what) in counts {
+        match n {
+            0 => {}
+            1 => words.push_str(&format!("<b>1 machine is {what}.</b> ")),
+            n => words.push_str(&format!("<b>{n} machines are {what}.</b> ")),
+        }
     }
     words
 }
@@ -158,10 +210,14 @@ fn would(_signed: Signed, desk: &AtDesk, host: u64) -> Option<Json<Value>> {
     let host = estate.hosts.get(&HostId(host))?;
     let (_, all) = desk.headrooms();
     let answer = &all.get(&host.cluster?)?.answer;
-    let row = answer.matrix.hosts().find(|r| {
-        let failed = r.failure.hosts.first();
-        failed.is_some_and(|h| answer.table.hosts[*h].id == Some(host.id))
-    })?;
+    let row = answer
+        .matrix
+        .hosts()
+        .chain(answer.matrix.happened())
+        .find(|r| {
+            let failed = r.failure.hosts.first();
+            failed.is_some_and(|h| answer.table.hosts[*h].id == Some(host.id))
+        })?;
     let mut shares: BTreeMap<u64, f64> = BTreeMap::new();
     for (machine, to) in &row.failure.restarted {
         let to = answer.table.hosts[*to]
@@ -176,11 +232,12 @@ fn would(_signed: Signed, desk: &AtDesk, host: u64) -> Option<Json<Value>> {
 fn words(answer: &Survival, row: &Case) -> String {
     let failure = &row.failure;
     let name = |l: &Left| answer.table.machines[l.machine].name.clone();
-    let mut words = format!(
-        "If {} fails: {} restart elsewhere",
-        row.domain.words(),
-        failure.restarted.len()
-    );
+    let (host, places) = (row.domain.words(), failure.restarted.len());
+    let mut words = if row.happened {
+        format!("{host} has failed: {places} have a place elsewhere")
+    } else {
+        format!("If {host} fails: {places} have a place elsewhere")
+    };
     for (left, what) in [
         (&failure.not_restarted, "find no room"),
         (&failure.lost, "are lost until somebody acts"),

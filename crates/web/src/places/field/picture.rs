@@ -134,7 +134,7 @@ fn column(
 ) -> Column {
     let tall = scale.tall;
     let taken = row.taken().share_of(host.hardware.memory);
-    let load = view.loads.hosts.get(&host.id);
+    let load = view.host_uses(host);
     let used = load.map_or(0.0, |l| l.cpu.share_of(host.hardware.cpu_capacity()));
     let reserve = tall - host.reserve().share_of(host.hardware.memory) * tall;
     Column {
@@ -173,7 +173,9 @@ fn boxes(
     each: usize,
     tone: Tone<'_>,
 ) -> Vec<Stacked> {
-    let mut machines: Vec<_> = view.estate.machines_on(host.id).cloned().collect();
+    let estate = &view.estate;
+    let fallen = estate.machines_fallen_from(host.id);
+    let mut machines: Vec<_> = estate.machines_on(host.id).chain(fallen).cloned().collect();
     machines.sort_by(|a, b| {
         b.held()
             .cmp(&a.held())
@@ -194,9 +196,15 @@ fn boxes(
     };
     let last = machines.len().saturating_sub(1);
     for (i, machine) in machines.iter().enumerate() {
-        let tone = tone(machine, host);
+        let (tone, state) = if estate.unknown(machine).is_some() {
+            ("unk", " · unknown")
+        } else if machine.fell.is_some() {
+            ("unk", " · off, should be on")
+        } else {
+            (tone(machine, host), "")
+        };
         let held = machine.held();
-        let words = format!("{} · {held} · tier {}", machine.name, machine.tier);
+        let words = format!("{} · {held} · tier {}{state}", machine.name, machine.tier);
         let link = format!("/machines/{}", machine.id.0);
         let is_top = i == last && small.is_empty();
         stack.put(held, is_top, tone, (link, words, &machine.name));

@@ -5,6 +5,7 @@ pub(crate) mod claim;
 pub(crate) mod domains;
 mod look;
 mod page;
+mod power;
 
 use crate::frame::sheet::Sheet;
 use crate::frame::{AtDesk, Page, Query, Signed, Window, host_state, page as whole, part};
@@ -19,6 +20,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .prepared(claim::prepare)
         .checked(claim::check),
     Sheet::new("hand-back", Act::Hosts, "hosts", change::hand_back),
+    Sheet::new("host-power", Act::Hosts, "hosts", power::fill).prepared(power::prepare),
     Sheet::new("edit-host", Act::Hosts, "hosts", change::edit),
     Sheet::new("fault-domains", Act::Hosts, "hosts", domains::fill),
 ];
@@ -78,7 +80,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         .collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let total = hosts.len();
-    let down = hosts.iter().filter(|h| !h.accepts_work()).count();
+    let down = hosts.iter().filter(|h| !h.is_steady()).count();
     let (window, shown) = Window::of("/hosts", query, total);
     let rows: Vec<HostRow> = hosts[shown].iter().map(|h| row(&view, h)).collect();
     let loose = estate
@@ -135,10 +137,8 @@ fn row(view: &View, h: &Arc<Host>) -> HostRow {
         .map(zastrugi_core::placement::Account::taken)
         .unwrap_or_default();
     let cpu = view
-        .loads
-        .hosts
-        .get(&h.id)
-        .map_or(0.0, |l| l.cpu.share_of(h.hardware.cpu_capacity()));
+        .host_uses(h)
+        .map(|l| l.cpu.share_of(h.hardware.cpu_capacity()));
     let (glyph, word) = host_state(h);
     let share = taken.share_of(h.hardware.memory);
     HostRow {
@@ -161,8 +161,8 @@ fn row(view: &View, h: &Arc<Host>) -> HostRow {
             h.hardware.memory.in_gib()
         ),
         memory_width: zastrugi_core::units::round(share * 100.0).min(100),
-        cpu: format!("{:.0} %", cpu * 100.0),
-        cpu_width: zastrugi_core::units::round(cpu * 100.0).min(100),
+        cpu: cpu.map_or_else(String::new, |c| format!("{:.0} %", c * 100.0)),
+        cpu_width: zastrugi_core::units::round(cpu.unwrap_or(0.0) * 100.0).min(100),
         software: h.software.clone(),
         address: h.access.address.clone(),
     }

@@ -1,7 +1,9 @@
 //! One host.
 
 use super::look::grouped;
-use crate::frame::{AtDesk, Page, Problem, Signed, host_state, machine_state, page as whole, part};
+use crate::frame::{
+    AtDesk, Page, Problem, Signed, Word, host_state, machine_state, page as whole, part,
+};
 use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
@@ -18,7 +20,7 @@ struct MachineRow {
     id: u64,
     name: String,
     glyph: &'static str,
-    word: String,
+    word: Word,
     held: String,
     vcpus: u32,
     tier: u8,
@@ -32,12 +34,16 @@ struct HostPage {
     glyph: &'static str,
     word: String,
     lead: String,
+    gone: bool,
+    /// Machines that went down with it, how many and which, for the sheet that starts them.
+    fallen: (usize, String),
     facts: Vec<(&'static str, String)>,
     mono: Vec<(&'static str, String)>,
     machines: Vec<MachineRow>,
     events: Vec<Line>,
     note: String,
     may_hosts: bool,
+    may_machines: bool,
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Problem> {
@@ -56,10 +62,19 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
     let hw = &host.hardware;
     let mut machines: Vec<_> = estate.machines_on(host.id).cloned().collect();
     machines.sort_by(|a, b| a.name.cmp(&b.name));
+    let fallen: Vec<_> = estate
+        .machines_fallen_from(host.id)
+        .map(|m| m.id.0)
+        .collect();
     let lead = match &host.condition {
-        Condition::Lost { why, since } => format!("It has not answered for {}: {why}.", desk.now().since(*since)),
+        Condition::Lost { why, since } => format!(
+            "It has not answered for {}: {why}. Whether the {} on it run is unknown. Once it is proved off, they can be started elsewhere.",
+            desk.now().since(*since),
+            count(machines.len())
+        ),
         Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
-        _ => format!("{} machines are on it; {:.0} of {:.0} GiB are held.", machines.len(), taken.in_gib(), hw.memory.in_gib()),
+        Condition::Off { since, proof } => format!("It has been off for {}: {proof}.", desk.now().since(*since)),
+        Condition::Steady | Condition::Claiming => format!("{} {} on it; {:.0} of {:.0} GiB are held.", count(machines.len()), if machines.len() == 1 { "is" } else { "are" }, taken.in_gib(), hw.memory.in_gib()),
     };
     let events = lately(desk, &host.id.to_string()).await?;
     Ok(HostPage {
@@ -68,6 +83,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         glyph,
         word,
         lead,
+        gone: host.is_gone(),
+        fallen: (fallen.len(), crate::frame::fields::joined(fallen)),
         facts: facts(&view, host),
         mono: identity(host),
         machines: machines
@@ -88,7 +105,15 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         events,
         note: host.note.clone(),
         may_hosts: signed.may(Act::Hosts),
+        may_machines: signed.may(Act::Machines),
     })
+}
+
+fn count(machines: usize) -> String {
+    match machines {
+        1 => "1 machine".into(),
+        n => format!("{n} machines"),
+    }
 }
 
 #[get("/hosts/<id>", rank = 3)]
@@ -107,15 +132,13 @@ pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
     let estate = &view.estate;
     let hw = &host.hardware;
-    let load = view.loads.hosts.get(&host.id);
+    let load = view.host_uses(host);
     let ledger = Ledger::of(view, [host.clone()], &Default::default());
     let row = ledger.row(host.id);
     let cluster = host
         .cluster
         .and_then(|c| estate.clusters.get(&c))
         .map_or("no cluster", |c| c.name.as_str());
-    // What a silent host used before says nothing about now.
-    let load = load.filter(|_| host.accepts_work());
     let cpu = load.map_or_else(
         || "not measured".to_owned(),
         |l| {

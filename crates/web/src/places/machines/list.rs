@@ -1,11 +1,11 @@
 //! The list: filtered and sorted in memory, shown a window at a time.
 
-use crate::frame::{AtDesk, Page, Query, Signed, Window, machine_state, page as whole, part};
+use crate::frame::{AtDesk, Page, Query, Signed, Window, Word, machine_state, page as whole, part};
 use askama::Template;
 use rocket::get;
 use std::{cmp::Reverse, sync::Arc};
 use zastrugi_core::{
-    estate::{Machine, MachineState},
+    estate::{Estate, Machine, MachineState},
     ids::{ClusterId, HostId},
     permits::Act,
     view::View,
@@ -15,7 +15,7 @@ struct MachineRow {
     id: u64,
     name: String,
     glyph: &'static str,
-    word: String,
+    word: Word,
     host: Option<(u64, String)>,
     cluster: String,
     vcpus: u32,
@@ -53,18 +53,25 @@ struct Column {
     numeric: bool,
 }
 
-const STATES: [(&str, &str); 6] = [
+const STATES: [(&str, &str); 8] = [
     ("", "any state"),
     ("on", "on"),
     ("off", "off"),
     ("busy", "changing"),
     ("mind", "agent silent or paused"),
+    ("fell", "off, should be on"),
+    ("unknown", "unknown"),
     ("deleted", "deleted"),
 ];
 
-fn in_state(machine: &Machine, state: &str) -> bool {
+fn in_state(estate: &Estate, machine: &Machine, state: &str) -> bool {
     let live = machine.deleted.is_none();
+    let unknown = || live && estate.unknown(machine).is_some();
     match state {
+        "unknown" => unknown(),
+        // What was last seen of it says nothing about now.
+        "on" | "busy" | "mind" if unknown() => false,
+        "fell" => live && machine.fell.is_some(),
         "on" => {
             live && matches!(
                 machine.state,
@@ -107,7 +114,7 @@ fn filtered(view: &View, signed: &Signed, query: &Query) -> Vec<Arc<Machine>> {
             .is_none_or(|wanted| site.is_some_and(|s| s.0 == wanted))
     };
     let fits = |m: &&Arc<Machine>| {
-        in_state(m, state)
+        in_state(estate, m, state)
             && cluster.is_none_or(|c| m.cluster == Some(c))
             && host.is_none_or(|h| m.host == Some(h))
             && (q.is_empty() || m.name.contains(&q) || m.nics.iter().any(|n| n.mac.contains(&q)))
@@ -126,7 +133,7 @@ fn filtered(view: &View, signed: &Signed, query: &Query) -> Vec<Arc<Machine>> {
 }
 
 fn sort(view: &View, machines: &mut [Arc<Machine>], by: &str) {
-    let cpu = |m: &Machine| view.loads.machines.get(&m.id).map_or(0, |l| l.cpu.0);
+    let cpu = |m: &Machine| view.uses(m).map_or(0, |l| l.cpu.0);
     match by {
         "memory" => machines.sort_by_key(|m| Reverse(m.memory.size)),
         "vcpus" => machines.sort_by_key(|m| Reverse(m.vcpus)),
@@ -136,7 +143,10 @@ fn sort(view: &View, machines: &mut [Arc<Machine>], by: &str) {
                 .and_then(|h| view.estate.hosts.get(&h))
                 .map(|h| h.name.clone())
         }),
-        "state" => machines.sort_by_key(|m| machine_state(m, None)),
+        "state" => machines.sort_by_key(|m| {
+            let host = m.host.and_then(|h| view.estate.hosts.get(&h));
+            machine_state(m, host.map(|h| &**h))
+        }),
         _ => {}
     }
 }
@@ -171,7 +181,7 @@ fn columns(query: &Query) -> Vec<Column> {
 fn row(view: &View, m: &Machine) -> MachineRow {
     let host = m.host.and_then(|h| view.estate.hosts.get(&h));
     let (glyph, word) = machine_state(m, host.map(|h| &**h));
-    let cpu = view.loads.machines.get(&m.id).zip(host).map(|(load, h)| {
+    let cpu = view.uses(m).zip(host).map(|(load, h)| {
         let capacity = h.hardware.cpu.base.0 * u64::from(m.vcpus);
         format!(
             "{} %",
@@ -204,12 +214,20 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let total = machines.len();
     let (window, shown) = Window::of("/machines", query, total);
     let rows: Vec<_> = machines[shown].iter().map(|m| row(&view, m)).collect();
-    let on = machines.iter().filter(|m| m.host.is_some()).count();
+    let unknown = machines
+        .iter()
+        .filter(|m| estate.unknown(m).is_some())
+        .count();
+    let on = machines.iter().filter(|m| !m.is_off()).count() - unknown;
     let named = ["q", "state", "label", "cluster", "host"];
     List {
         sentence: format!(
-            "{total} {}, {on} of them on.",
-            if total == 1 { "machine" } else { "machines" }
+            "{total} {}, {on} of them on{}.",
+            if total == 1 { "machine" } else { "machines" },
+            match unknown {
+                0 => String::new(),
+                n => format!("; of {n} nobody knows, because their hosts are silent"),
+            }
         ),
         query: query.0.with("", ""),
         q: query.0.get("q").into(),

@@ -1,12 +1,12 @@
 //! One machine.
 
-use crate::frame::{AtDesk, Page, Problem, Signed, machine_state, page as whole, part};
+use crate::frame::{AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part};
 use crate::frame::{rounds::Rounds, sheet::render};
 use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Machine, MachineState, Moved, Nic, PlaceRule, Provisioning},
+    estate::{Estate, Host, Machine, MachineState, Moved, Nic, PlaceRule, Provisioning},
     ids::{HostId, MachineId},
     permits::Act,
     view::View,
@@ -18,7 +18,7 @@ struct MachinePage {
     id: u64,
     name: String,
     glyph: &'static str,
-    word: String,
+    word: Word,
     lead: String,
     host: Option<(u64, String)>,
     cluster: Option<(u64, String)>,
@@ -28,6 +28,8 @@ struct MachinePage {
     note: String,
     events: Vec<Line>,
     off: bool,
+    /// The silent host that it is on: only there something can be done.
+    unknown: Option<(u64, String)>,
     may_move: bool,
     /// Foretold and measured, drawn.
     moved: String,
@@ -35,6 +37,7 @@ struct MachinePage {
     kept: Option<(String, String, String)>,
     deleted: bool,
     may_machines: bool,
+    may_hosts: bool,
     may_purge: bool,
 }
 
@@ -47,8 +50,9 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         .ok_or_else(|| Problem::not_found("This machine"))?;
     let host = m.host.and_then(|h| estate.hosts.get(&h));
     let (glyph, word) = machine_state(m, host.map(|h| &**h));
-    let load = view.loads.machines.get(&m.id);
-    let lead = match (m.recoverable_until(), load) {
+    let unknown = estate.unknown(m).map(|(h, _)| h);
+    let lead = match (m.recoverable_until(), view.uses(m)) {
+        _ if unknown.is_some() => unknown.map(|h| silent(h)).unwrap_or_default(),
         (Some(_), _) if m.state == MachineState::Planned => {
             "Its creation was given up before an answer came. Bring it back if it is there, or remove it for good."
                 .into()
@@ -58,8 +62,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             until.since(desk.now())
         ),
         (None, Some(l)) => format!("It uses {} of CPU and {} of memory now.", l.cpu, l.active),
-        (None, None) if m.state == MachineState::Off => "It is off.".into(),
-        (None, None) => "Not measured yet.".into(),
+        (None, None) => at_rest(estate, m),
     };
     let kept = desk.kept_picture(m.id).await?;
     let events = lately(desk, &m.id.to_string()).await?;
@@ -80,6 +83,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         note: m.note.clone(),
         events,
         off: m.is_off(),
+        unknown: unknown.map(|h| (h.id.0, h.name.clone())),
         may_move: matches!(m.state, MachineState::Running { .. }),
         moved: m
             .moved
@@ -88,6 +92,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         kept: kept.map(|p| (p.id.to_string(), crate::frame::time(p.at), p.why)),
         deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),
+        may_hosts: signed.may(Act::Hosts),
         may_purge: signed.may(Act::Purge),
     })
 }
@@ -102,6 +107,30 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 #[get("/machines/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
+}
+
+/// What to do about a machine that is on a silent host.
+fn silent(host: &Host) -> String {
+    let name = &host.name;
+    format!(
+        "{name} does not answer, so nobody knows whether it runs. Once {name} is proved off, it can be started on another host."
+    )
+}
+
+/// Why a machine uses nothing.
+fn at_rest(estate: &Estate, m: &Machine) -> String {
+    match (&m.state, &m.fell) {
+        (_, Some(fell)) => {
+            let host = estate.hosts.get(&fell.host);
+            let host = host.map_or("Its host", |h| h.name.as_str());
+            format!("{host} went down under it.")
+        }
+        (MachineState::Off, None) => "It is off.".into(),
+        (MachineState::Paused(why), None) => {
+            format!("Its host halted it: {why}. It goes on by itself when that is over.")
+        }
+        _ => "Not measured yet.".into(),
+    }
 }
 
 /// What the machine has, in words.
@@ -167,11 +196,14 @@ fn last_move(estate: &Estate, moved: &Moved) -> String {
 
 fn restart(estate: &Estate, m: &Machine) -> String {
     if !m.restarts {
-        return "not restarted elsewhere".into();
+        return "left off: it was asked that it has no place elsewhere".into();
     }
     let other = m.after.and_then(|id| estate.machines.get(&id));
     let after = other.map_or_else(String::new, |o| format!(", once {} answers", o.name));
-    format!("restarted elsewhere in tier {}{after}", m.tier)
+    format!(
+        "has a place elsewhere, in tier {}{after}; you start it there",
+        m.tier
+    )
 }
 
 /// What keeps it to certain hosts, or away from some.

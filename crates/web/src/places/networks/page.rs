@@ -90,7 +90,7 @@ fn mtu(
                 let hop = [a, b]
                     .into_iter()
                     .find_map(|h| match network.standing(estate, h) {
-                        Standing::Wire(why) => Some(why),
+                        Standing::Wire(fault) => Some(fault.to_string()),
                         Standing::Missing => Some(format!("{} doesn't have the network", h.name)),
                         Standing::Differs(why) => Some(format!("{}: {why}", h.name)),
                         _ => None,

@@ -10,7 +10,7 @@ use crate::{
 };
 use askama::Template;
 use rocket::get;
-use zastrugi_core::{ids::ArrayId, permits::Act};
+use zastrugi_core::{estate::Outages, ids::ArrayId, permits::Act};
 
 #[derive(Template)]
 #[template(path = "places/storage/array.html")]
@@ -26,7 +26,8 @@ struct ArrayPage {
     facts: Vec<(&'static str, String)>,
     /// (glyph, address, why it is silent)
     controllers: Vec<(&'static str, String, String)>,
-    portals: Vec<String>,
+    /// (glyph, address, what is amiss)
+    portals: Vec<(&'static str, String, &'static str)>,
     volumes: Vec<(u64, String, String)>,
     events: Vec<Line>,
     may: bool,
@@ -39,7 +40,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Pro
         .arrays
         .get(&ArrayId(id))
         .ok_or_else(|| Problem::not_found("This array"))?;
-    let (glyph, word) = array_state(a);
+    let outages = Outages::of(estate);
+    let (glyph, word) = array_state(a, &outages);
     let ours = estate
         .volumes
         .values()
@@ -85,7 +87,14 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Pro
                 (glyph, c.address.clone(), words)
             })
             .collect(),
-        portals: a.portals.clone(),
+        portals: a
+            .portals
+            .iter()
+            .map(|p| match outages.portal_is_down(a, p) {
+                true => ("down", p.clone(), "no host reaches it"),
+                false => ("steady", p.clone(), ""),
+            })
+            .collect(),
         volumes: ours
             .map(|v| {
                 (

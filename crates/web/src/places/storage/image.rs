@@ -2,7 +2,7 @@
 
 use crate::{
     frame::{
-        AtDesk, Page, Problem, Signed, machine_state, page as whole, part,
+        AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part,
         viewer::{MayStorage, from_here},
     },
     places::logbook::lately::{Line, lately},
@@ -33,7 +33,7 @@ struct User {
     id: u64,
     name: String,
     glyph: &'static str,
-    word: String,
+    word: Word,
 }
 
 /// A file that is on its way, or not.

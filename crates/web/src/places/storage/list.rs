@@ -5,7 +5,7 @@ use crate::frame::{AtDesk, Page, Signed, page as whole, part};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Array, ArrayCondition, ArrayKind, Volume},
+    estate::{Array, ArrayCondition, ArrayKind, Cause, Outages, Volume},
     permits::Act,
     view::View,
 };
@@ -23,6 +23,8 @@ struct VolumeRow {
     array: Option<(u64, String)>,
     pool: String,
     hosts: String,
+    /// Hosts that shall mount it and say nothing.
+    silent: usize,
 }
 
 struct ImageRow {
@@ -58,10 +60,27 @@ struct List {
     may: bool,
 }
 
-pub(super) fn array_state(array: &Array) -> (&'static str, String) {
+/// An array's glyph and word: first whether hosts reach it, then whether its management answers.
+pub(super) fn array_state(array: &Array, outages: &Outages) -> (&'static str, String) {
+    let mut felt = outages.of_array(array.id);
+    if felt.any(|o| matches!(o.cause, Cause::Array(_))) {
+        return ("down", "no host reaches it".into());
+    }
+    let dead = array
+        .portals
+        .iter()
+        .filter(|p| outages.portal_is_down(array, p))
+        .count();
     match &array.condition {
         ArrayCondition::Connecting => ("busy", "being connected".into()),
         ArrayCondition::Lost { .. } => ("down", "no controller answers".into()),
+        ArrayCondition::Steady if dead > 0 => (
+            "mind",
+            format!(
+                "{dead} of {} portals reached by no host",
+                array.portals.len()
+            ),
+        ),
         ArrayCondition::Steady => match array.silent().count() {
             0 => ("steady", "steady".into()),
             n => (
@@ -88,7 +107,10 @@ fn volume_row(view: &View, v: &Volume) -> VolumeRow {
         .as_ref()
         .and_then(|b| array.and_then(|a| a.pool(&b.pool)));
     let hosts = v.hosts(estate);
-    let have = hosts.iter().filter(|h| h.paths_up(v.id) > 0).count();
+    let have = hosts
+        .iter()
+        .filter(|h| h.accepts_work() && h.paths_up(v.id) > 0)
+        .count();
     VolumeRow {
         id: v.id.0,
         name: v.name.clone(),
@@ -105,11 +127,12 @@ fn volume_row(view: &View, v: &Volume) -> VolumeRow {
         array: array.map(|a| (a.id.0, a.name.clone())),
         pool: pool.map_or_else(String::new, |p| format!("{}: {} free", p.name, p.free())),
         hosts: format!("{have} of {}", hosts.len()),
+        silent: hosts.iter().filter(|h| !h.accepts_work()).count(),
     }
 }
 
-fn array_row(view: &View, a: &Array) -> ArrayRow {
-    let (glyph, word) = array_state(a);
+fn array_row(view: &View, a: &Array, outages: &Outages) -> ArrayRow {
+    let (glyph, word) = array_state(a, outages);
     ArrayRow {
         id: a.id.0,
         name: a.name.clone(),
@@ -190,7 +213,14 @@ fn sentence(volumes: &[VolumeRow], arrays: &[ArrayRow]) -> String {
         n => format!("{n} volumes"),
     };
     if bad.is_empty() {
-        format!("{count}, each mounted by all of its hosts on all paths.")
+        let silent: usize = volumes.iter().map(|v| v.silent).sum();
+        if silent > 0 {
+            format!(
+                "{count}. Hosts that don't answer can't be asked what they mount; the others mount all of theirs on all paths."
+            )
+        } else {
+            format!("{count}, each mounted by all of its hosts on all paths.")
+        }
     } else {
         format!("{count}. {}.", bad.join(". "))
     }
@@ -210,11 +240,12 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
         .map(|v| volume_row(&view, v))
         .collect();
     volumes.sort_by(|a, b| a.name.cmp(&b.name));
+    let outages = Outages::of(estate);
     let mut arrays: Vec<_> = estate
         .arrays
         .values()
         .filter(|a| at(a.site.0))
-        .map(|a| array_row(&view, a))
+        .map(|a| array_row(&view, a, &outages))
         .collect();
     arrays.sort_by(|a, b| a.name.cmp(&b.name));
     List {

@@ -84,6 +84,15 @@ fn state(view: &View, volume: &Volume) -> (&'static str, String) {
     if !volume.ready {
         return ("busy", "being connected".into());
     }
+    let hosts_of = volume.hosts(&view.estate);
+    if !hosts_of.iter().any(|h| h.accepts_work()) {
+        let word = if hosts_of.is_empty() {
+            "mounted by no host"
+        } else {
+            "none of its hosts answers"
+        };
+        return ("unknown", word.into());
+    }
     let drift = volume.drift(&view.estate);
     let missing = drift.iter().filter(|d| d.misses()).count();
     if missing > 0 {

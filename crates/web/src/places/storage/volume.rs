@@ -2,18 +2,25 @@
 
 use super::{paths, state, width};
 use crate::{
-    frame::{AtDesk, Page, Problem, Signed, machine_state, page as whole, part, sheet::render},
+    frame::{
+        AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part, sheet::render,
+    },
     places::logbook::lately::{Line, lately},
 };
 use askama::Template;
 use rocket::get;
-use zastrugi_core::{estate::Volume, ids::VolumeId, permits::Act, view::View};
+use zastrugi_core::{
+    estate::{Outages, Volume},
+    ids::VolumeId,
+    permits::Act,
+    view::View,
+};
 
 struct MachineRow {
     id: u64,
     name: String,
     glyph: &'static str,
-    word: String,
+    word: Word,
     host: String,
     disks: String,
 }
@@ -143,7 +150,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
         uid: v.uid.clone(),
         note: v.note.clone(),
         paths: render(&paths::picture(&view, v)),
-        drifts: !drift.is_empty() && v.ready,
+        drifts: v.ready && !Outages::of(estate).mendable(estate, v).is_empty(),
         drift: drift
             .iter()
             .map(|d| {

@@ -1,9 +1,11 @@
-//! Claiming a host, leaving its cluster, handing it back.
+//! Claiming a host, its power by its controller, leaving its cluster, handing it back.
+
+mod power;
 
 use crate::{
     Drivers, Outcome, Turn,
     agent::{Agent, greet},
-    perform::{done, stamp},
+    perform::{done, premise, stamp},
 };
 use zastrugi_core::{
     estate::{Access, Bmc, Condition, Estate, Host},
@@ -36,6 +38,10 @@ impl Drivers {
                 Ok(done(vec![left.into()], ""))
             }
             Step::Release { .. } => self.release(host, turn).await,
+            Step::PowerOff { .. } => self.power_off(host, turn).await,
+            Step::PowerOn { .. } => self.power_on(host).await,
+            Step::AwaitAgent { limit, .. } => self.await_agent(host, *limit, turn).await,
+            Step::Forget { .. } => Err(premise("This is written down, not done.")),
         }
     }
 
@@ -65,6 +71,7 @@ impl Drivers {
     ) -> Result<Outcome, Fault> {
         let password = self.secrets.open(password).await?;
         let agent = Agent {
+            name: &host.name,
             http: &self.http,
             address: &host.access.address,
             pin: &host.access.pin,

@@ -1,0 +1,119 @@
+//! Hosts that fail, and machines that nobody but a person can set right.
+
+use super::{Need, joined};
+use std::{collections::BTreeMap, sync::Arc};
+use zastrugi_core::{
+    estate::{Condition, Estate, Machine},
+    ids::HostId,
+};
+
+pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let here = estate
+        .hosts
+        .values()
+        .filter(|h| site.is_none_or(|s| h.site.0 == s));
+    here.filter_map(|host| {
+        let name = &host.name;
+        let count = estate.machines_on(host.id).filter(|m| !m.is_off()).count();
+        let (since, text, detail) = match &host.condition {
+            Condition::Lost { since, why } => {
+                let text = match count {
+                    0 => format!("{name} does not answer"),
+                    1 => format!("{name} does not answer; what the machine on it does is unknown"),
+                    n => {
+                        format!("{name} does not answer; what the {n} machines on it do is unknown")
+                    }
+                };
+                (since, text, why.clone())
+            }
+            Condition::Stranger { since, .. } => (
+                since,
+                format!("{name} shows another certificate than the pinned one"),
+                "No orders go there until you decide.".to_owned(),
+            ),
+            Condition::Off { .. } | Condition::Claiming | Condition::Steady => return None,
+        };
+        Some(Need {
+            glyph: "down",
+            text,
+            since: Some(*since),
+            link: format!("/hosts/{}", host.id.0),
+            link_words: "Look at it",
+            detail,
+        })
+    })
+    .collect()
+}
+
+/// Machines that went down with their hosts and should be on, a line for each host.
+pub(super) fn fallen(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let mut by_host: BTreeMap<HostId, Vec<&Arc<Machine>>> = BTreeMap::new();
+    for machine in estate.machines_fallen() {
+        let cluster = machine.cluster.and_then(|c| estate.clusters.get(&c));
+        let here = site.is_none_or(|s| cluster.is_some_and(|c| c.site.0 == s));
+        if let Some(fell) = machine.fell.as_ref().filter(|_| here) {
+            by_host.entry(fell.host).or_default().push(machine);
+        }
+    }
+    let line = |(host, machines): (HostId, Vec<&Arc<Machine>>)| {
+        let host = estate.hosts.get(&host);
+        let host = host.map_or("a host that was given up", |h| h.name.as_str());
+        let since = machines
+            .iter()
+            .filter_map(|m| m.fell.as_ref())
+            .map(|f| f.at)
+            .min();
+        let text = match machines.as_slice() {
+            [one] => format!("{}, which was on {host}, is off", one.name),
+            all => format!("{} machines of {host} are off", all.len()),
+        };
+        let names: Vec<_> = machines.iter().take(4).map(|m| m.name.as_str()).collect();
+        let more = if machines.len() > 4 { ", …" } else { "" };
+        let ids = joined(machines.iter().map(|m| m.id.0));
+        Need {
+            glyph: "down",
+            text,
+            since,
+            link: format!("/sheet/power?act=on&ids={ids}"),
+            link_words: if machines.len() == 1 {
+                "Start it"
+            } else {
+                "Start them"
+            },
+            detail: format!("they should be on: {}{more}", names.join(", ")),
+        }
+    };
+    by_host.into_iter().map(line).collect()
+}
+
+/// Machines that were found under a name that another has: nobody but a person knows which is which.
+pub(super) fn renamed(estate: &Estate, site: Option<u64>) -> Option<Need> {
+    let here = |m: &&Arc<Machine>| {
+        let cluster = m.cluster.and_then(|c| estate.clusters.get(&c));
+        site.is_none_or(|s| cluster.is_some_and(|c| c.site.0 == s))
+    };
+    let mut found = estate.machines_renamed().filter(here);
+    let first = found.next()?;
+    let was = first.found_as.as_deref().unwrap_or_default();
+    let text = match found.count() {
+        0 => format!(
+            "{} was found under the name {was}, which another machine has.",
+            first.name
+        ),
+        n => format!(
+            "{} machines were found under names that others have.",
+            n + 1
+        ),
+    };
+    Some(Need {
+        glyph: "mind",
+        text,
+        since: None,
+        link: format!("/sheet/edit-machines?ids={}", first.id.0),
+        link_words: "Give it a name",
+        detail: format!(
+            "on its volume it was {was}; here it is called {}",
+            first.name
+        ),
+    })
+}

@@ -1,0 +1,149 @@
+//! What needs a person now: the same list in the top bar's count and beside the Field.
+
+mod beneath;
+mod hosts;
+
+use super::fields::joined;
+use std::{
+    collections::BTreeMap,
+    sync::{Arc, Mutex, PoisonError},
+};
+use zastrugi_core::runs::{Phase, Runs};
+use zastrugi_core::{
+    estate::{Cluster, Estate},
+    moment::Moment,
+    runs::RunState,
+    view::View,
+};
+use zastrugi_engine::{Desk, Headrooms};
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Need {
+    pub(crate) glyph: &'static str,
+    pub(crate) text: String,
+    /// Since when, for the page.
+    pub(crate) since: Option<Moment>,
+    pub(crate) link: String,
+    pub(crate) link_words: &'static str,
+    pub(crate) detail: String,
+}
+
+/// What was computed for the last estate, by site: every page counts it, and it follows from the estate alone.
+struct Kept {
+    estate: Arc<Estate>,
+    headrooms: Headrooms,
+    held: Option<String>,
+    by_site: BTreeMap<Option<u64>, Arc<Vec<Need>>>,
+}
+
+static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
+
+/// The worst first. Computed once for each estate and site.
+pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> Arc<Vec<Need>> {
+    let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
+    let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
+    let same = kept.as_ref().is_some_and(|k| {
+        Arc::ptr_eq(&k.estate, &view.estate)
+            && Arc::ptr_eq(&k.headrooms, headrooms)
+            && k.held == held
+    });
+    if !same {
+        *kept = Some(Kept {
+            estate: view.estate.clone(),
+            headrooms: headrooms.clone(),
+            held: held.clone(),
+            by_site: BTreeMap::new(),
+        });
+    }
+    let known = kept.as_ref().and_then(|k| k.by_site.get(&site).cloned());
+    if let Some(known) = known {
+        return known;
+    }
+    let fresh = Arc::new(compute(view, headrooms, held.as_deref(), site));
+    if let Some(k) = kept.as_mut() {
+        k.by_site.insert(site, fresh.clone());
+    }
+    fresh
+}
+
+fn compute(view: &View, headrooms: &Headrooms, held: Option<&str>, site: Option<u64>) -> Vec<Need> {
+    let estate = &view.estate;
+    let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
+    all.extend(hosts::hosts(estate, site));
+    all.extend(hosts::fallen(estate, site));
+    all.extend(runs(&view.runs));
+    all.extend(beneath::storage(estate, site));
+    all.extend(beneath::networks(estate, site));
+    all.extend(hosts::renamed(estate, site));
+    let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
+    all.extend(
+        estate
+            .clusters
+            .values()
+            .filter(here)
+            .filter_map(|c| headroom_missing(headrooms, c)),
+    );
+    // What is down comes before what is worth a thought; else as above.
+    all.sort_by_key(|n| n.glyph == "mind");
+    all
+}
+
+/// Nothing is ordered from any device.
+fn orders_held(why: &str) -> Need {
+    Need {
+        glyph: "down",
+        text: "All orders are held.".into(),
+        since: None,
+        link: "/settings#history".into(),
+        link_words: "Look, then release",
+        detail: why.to_owned(),
+    }
+}
+
+fn runs(runs: &Runs) -> Vec<Need> {
+    let waiting = runs.iter().filter(|r| r.state == RunState::NeedsYou);
+    waiting
+        .map(|run| {
+            let fault = run
+                .in_phase(Phase::Failed)
+                .find_map(|(_, s)| s.fault.as_ref());
+            Need {
+                glyph: "stop",
+                text: format!(
+                    "{} waits for you: {}",
+                    run.title,
+                    fault.map_or("a step failed.", |f| f.said.as_str())
+                ),
+                since: None,
+                link: format!("/logbook/runs/{}", run.id.0),
+                link_words: "Decide",
+                detail: fault.map_or_else(String::new, |f| f.remedy.clone()),
+            }
+        })
+        .collect()
+}
+
+/// A cluster that wouldn't survive what it must.
+fn headroom_missing(headrooms: &Headrooms, cluster: &Cluster) -> Option<Need> {
+    let known = headrooms.get(&cluster.id)?;
+    if known.meets || !cluster.ready {
+        return None;
+    }
+    let tightest = known.answer.matrix.tightest();
+    let detail = tightest.map_or_else(String::new, |row| {
+        let left = row.failure.not_restarted.len();
+        let machines = if left == 1 { "machine" } else { "machines" };
+        format!(
+            "if {} fails, {left} {machines} would find no place",
+            row.domain.words()
+        )
+    });
+    Some(Need {
+        glyph: "mind",
+        text: format!("{} {}.", cluster.name, known.sentence),
+        since: None,
+        link: format!("/clusters/{}#headroom", cluster.id.0),
+        link_words: "Look at it",
+        detail,
+    })
+}
