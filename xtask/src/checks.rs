@@ -145,6 +145,9 @@ const FLOORS: [&[&str]; 6] = [
     &["rooms", "observe", "testkit"],
 ];
 
+/// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
+const COMPOSED: [&str; 1] = ["joining"];
+
 fn floors(wrong: &mut Vec<String>) -> Result<(), Failed> {
     let floor = |module: &str| FLOORS.iter().position(|f| f.contains(&module));
     let src = root().join("crates/core/src");
@@ -172,7 +175,7 @@ fn floors(wrong: &mut Vec<String>) -> Result<(), Failed> {
                     file.display()
                 ));
             }
-            if other_room {
+            if other_room && !COMPOSED.contains(&room.as_str()) {
                 wrong.push(format!("{} uses another room: {rest}", file.display()));
             }
         }

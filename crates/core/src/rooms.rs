@@ -203,7 +203,8 @@ rooms! {
     Images images,
     Networks networks,
     Edits edits,
-    Qualities qualities;
+    Qualities qualities,
+    Joining joining;
     Sites sites,
     Consoles consoles,
     People people,

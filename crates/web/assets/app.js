@@ -52,9 +52,17 @@
     for (const link of $$('a[data-href]', bulk)) link.href = `${link.dataset.href}${[...chosen].join(',')}`;
   }
   document.addEventListener('input', (e) => { if (e.target.form && e.target.form.id === 'sheet') delete e.target.form.dataset.fresh; });
+  // With Shift held, a box takes all between it and the one before along.
+  let lastPick = null;
+  let shifted = false;
+  document.addEventListener('click', (e) => { shifted = e.shiftKey; }, true);
   document.addEventListener('change', (e) => {
     if (e.target.matches('input[data-pick]')) {
-      if (e.target.checked) chosen.add(e.target.value); else chosen.delete(e.target.value);
+      const all = $$('input[data-pick]');
+      const [at, from] = [all.indexOf(e.target), all.findIndex((b) => b.value === lastPick)];
+      const range = shifted && from >= 0 ? all.slice(Math.min(at, from), Math.max(at, from) + 1) : [e.target];
+      for (const box of range) { if (e.target.checked) chosen.add(box.value); else chosen.delete(box.value); }
+      lastPick = e.target.value;
       selection();
     }
     if (e.target.matches('input[data-pick-all]')) {
@@ -129,31 +137,92 @@
     });
   }
 
-  // The live stream: one a page. When it breaks the page says so and works on.
+  // The live stream: one for all pages of the browser, in a shared worker; where there is none, the page asks now and then.
+  // When it breaks the page says so and works on. A page that nobody looks at waits until somebody does.
   const badge = () => $('#live');
-  let stream = null;
-  function listen() {
-    if (!badge() || stream) return;
-    stream = new EventSource('/live');
-    stream.addEventListener('open', () => { badge().hidden = true; });
-    stream.addEventListener('error', () => { badge().hidden = false; });
+  let line = null;
+  let asking = 0;
+  const missed = new Set();
+  function hear(kind) { if (document.hidden) missed.add(kind); else htmx.trigger(body, kind); }
+  document.addEventListener('visibilitychange', () => {
+    if (document.hidden) return;
+    for (const kind of missed) htmx.trigger(body, kind);
+    missed.clear();
+  });
+  function told({ kind, data }) {
+    if (!badge()) return;
+    badge().hidden = kind !== 'error';
     // What happened between the page's making and the stream's first word, or while it was broken.
-    stream.addEventListener('hello', (e) => {
-      badge().hidden = true;
-      if (e.data !== body.dataset.revision) { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); }
-    });
-    stream.addEventListener('progress', () => htmx.trigger(body, 'progress'));
-    stream.addEventListener('revision', (e) => { body.dataset.revision = e.data; htmx.trigger(body, 'revision'); });
-    stream.addEventListener('loads', () => htmx.trigger(body, 'loads'));
-    stream.addEventListener('ended', () => { location.reload(); });
+    if ((kind === 'hello' || kind === 'revision') && data !== body.dataset.revision) { body.dataset.revision = data; hear('revision'); }
+    if (kind === 'progress' || kind === 'loads') hear(kind);
+    if (kind === 'ended') location.reload();
   }
-  window.addEventListener('pagehide', () => { if (stream) { stream.close(); stream = null; } });
+  async function poll() {
+    const answer = document.hidden ? null : await fetch('/live/now').catch(() => false);
+    if (answer === false || (answer && answer.status >= 500)) told({ kind: 'error' });
+    else if (answer && answer.ok && !answer.redirected) {
+      told({ kind: 'hello', data: (await answer.json()).revision });
+      told({ kind: 'progress' });
+      told({ kind: 'loads' });
+    } else if (answer) location.reload();
+    if (asking) asking = setTimeout(poll, 5000);
+  }
+  function listen() {
+    if (!badge() || line || asking) return;
+    try {
+      // Another session is another worker.
+      line = new SharedWorker(body.dataset.live, { name: `live ${body.dataset.csrf}` }).port;
+      line.addEventListener('message', (e) => told(e.data));
+      line.start();
+    } catch {
+      asking = setTimeout(poll, 5000);
+    }
+  }
+  window.addEventListener('pagehide', () => {
+    if (line) line.postMessage('bye');
+    clearTimeout(asking);
+    [line, asking] = [null, 0];
+  });
   window.addEventListener('pageshow', (e) => { if (e.persisted) listen(); });
+
+  // What is typed into a sheet stands in its address, so that going back to it, or loading it anew, brings it back. Secrets
+  // and what the page made for itself stay out; what is too long for an address does too.
+  const LONGEST = 6000;
+  function keep() {
+    const form = $('#sheet');
+    if (!form) return;
+    const typed = new URLSearchParams();
+    for (const [name, value] of new FormData(form)) {
+      const input = form.elements[name];
+      const secret = input && input.type === 'password';
+      if (!secret && typeof value === 'string' && !['_csrf', 'request', 'seen'].includes(name)) typed.append(name, value);
+    }
+    const to = `${form.getAttribute('action')}?${typed}`;
+    if (to.length <= LONGEST) history.replaceState(history.state, '', to);
+  }
+  let keeping = 0;
+  document.addEventListener('input', (e) => {
+    if (!e.target.form || e.target.form.id !== 'sheet') return;
+    clearTimeout(keeping);
+    keeping = setTimeout(keep, 200);
+  });
+  document.addEventListener('submit', (e) => { if (e.target.id === 'sheet') { clearTimeout(keeping); keep(); } });
 
   // What was shown of a failing host stays shown when the page is drawn anew.
   function again() { if (!would) return; const host = would.dataset.host; would = null; ask($(`[data-host="${host}"]`)); }
   function settle() { times(document); fieldErrors(); selection(); rowMark(); again(); }
   document.addEventListener('htmx:after:swap', settle);
+  // Hits say what they answer; whoever pressed Enter before they came goes to the first.
+  new MutationObserver(() => {
+    const [hits, search, list] = [$('#hits'), $('#search'), $('#hits [data-of]')];
+    if (!hits || !list) return;
+    hits.dataset.of = list.dataset.of;
+    if (hits.dataset.go && hits.dataset.of === search.value.trim()) {
+      delete hits.dataset.go;
+      const first = $('#hits a');
+      if (first) first.click();
+    }
+  }).observe($('#hits') || body, { childList: true });
 
   // Keys.
   let row = -1;
@@ -185,7 +254,15 @@
     if ((e.target === search || hit) && (e.key === 'ArrowDown' || e.key === 'ArrowUp' || e.key === 'Enter')) {
       const all = $$('#hits a');
       const at = all.indexOf(document.activeElement);
-      if (e.key === 'Enter') { if (e.target === search && all[0]) { e.preventDefault(); all[0].click(); } return; }
+      if (e.key === 'Enter') {
+        if (e.target !== search) return;
+        e.preventDefault();
+        // What stands there may answer what was typed before: the answer to what is typed now is waited for.
+        const hits = $('#hits');
+        if (hits.dataset.of === search.value.trim() && all[0]) all[0].click();
+        else { hits.dataset.go = '1'; htmx.trigger(search, 'now'); }
+        return;
+      }
       e.preventDefault();
       const next = at + (e.key === 'ArrowDown' ? 1 : -1);
       if (next < 0) search.focus(); else if (all[next]) all[next].focus();
@@ -226,4 +303,6 @@
   });
   settle();
   listen();
+  // A sheet that came back as an answer is loaded anew as what it is: what was typed, not a second try.
+  if ($('#sheet') && !location.search) keep();
 })();

@@ -43,6 +43,7 @@ put('htmx.js', readFileSync(join(modules, 'htmx.org/dist/htmx.min.js')));
 put('alpine-compat.js', readFileSync(join(modules, 'htmx.org/dist/ext/hx-alpine-compat.min.js')));
 put('alpine.js', readFileSync(join(modules, '@alpinejs/csp/dist/cdn.min.js')));
 put('app.js', readFileSync(join(here, 'app.js')));
+put('live.js', readFileSync(join(here, 'live.js')));
 put('upload.js', readFileSync(join(here, 'upload.js')));
 async function bundle(name, banner = '') {
   const made = await build({ entryPoints: [join(here, name)], bundle: true, format: 'esm', target: 'es2022', minify: true, write: false, legalComments: 'eof', banner: { js: banner }, nodePaths: [modules] });

@@ -57,6 +57,8 @@ pub struct Pairs {
     pub all: Vec<(usize, usize, Verdict)>,
     /// Whether some pairs were left out because there are too many hosts, and the aggregate bound speaks for them.
     pub bounded: Option<bool>,
+    /// The first pair that is not survived, with who is left and why.
+    pub counterexample: Option<Box<Failure>>,
 }
 
 impl Pairs {
@@ -285,12 +287,21 @@ pub fn pairs(table: &Table, effort: Effort) -> Pairs {
         bound
     });
     let mut all = Vec::new();
+    let mut counterexample = None;
     for (i, a) in hosts.iter().enumerate() {
         for b in &hosts[i + 1..] {
-            all.push((*a, *b, fail(table, &[*a, *b], effort).verdict));
+            let failure = fail(table, &[*a, *b], effort);
+            all.push((*a, *b, failure.verdict));
+            if failure.verdict != Verdict::All && counterexample.is_none() {
+                counterexample = Some(Box::new(failure));
+            }
         }
     }
-    Pairs { all, bounded }
+    Pairs {
+        all,
+        bounded,
+        counterexample,
+    }
 }
 
 /// Whether all that the two fullest hosts hold is no more than what is free on the rest without the two emptiest.

@@ -264,6 +264,10 @@ impl Network {
         if has.uplinks != self.uplinks {
             return Standing::Differs("it is on other uplinks there".into());
         }
+        self.wires(estate, host)
+    }
+    /// Whether the switch ports of this host carry it, whether the host has it or not.
+    pub fn wires(&self, estate: &Estate, host: &Host) -> Standing {
         let mut unknown = None;
         for uplink in host
             .uplinks

@@ -201,7 +201,8 @@ fn away(ask: Ask<'_>, rule: &PlaceRule) -> bool {
         .into_iter()
         .flatten()
         .filter(|m| m.id != ask.machine.id && rule.who.has(m));
-    let mut hosts = others.filter_map(|m| m.host).peekable();
+    // Where they are going counts: they are moved as one.
+    let mut hosts = others.filter_map(|m| m.arriving.or(m.host)).peekable();
     hosts.peek().is_some() && !hosts.any(|h| h == ask.row.host.id)
 }
 

@@ -272,6 +272,10 @@ impl<'a, S: Work> Draft<'a, S> {
         let waits = held::waits(self.view, &self.steps);
         self.found_all(waits);
         self.findings.sort_by_key(|f| Reverse(f.severity));
+        // A host that another machine goes to was not passed over.
+        let places = &self.places;
+        self.refused
+            .retain(|(name, _)| places.iter().all(|p| p.host_name != *name));
         let time = total(&self.steps);
         Assessment {
             ask,

@@ -511,3 +511,78 @@ fn a_host_that_is_silent_takes_nothing() {
         a.findings()[0]
     );
 }
+
+#[test]
+fn machines_that_are_made_off_hold_no_memory_and_nothing_is_called_clear_of_their_start() {
+    let small = read(
+        "cluster eider enforced\nhost 1 64\nhost 2 64\nmachine 7 db 40 on 1\nmachine 8 web 40 on 2",
+    );
+    let off = |gib: u64| {
+        create(|c| {
+            c.start = false;
+            let size = Bytes::gib(gib);
+            c.memory = Memory {
+                kept: size,
+                size,
+                max: size,
+            };
+        })
+    };
+    let a = put(&small, &off(16));
+    assert!(
+        !a.blocked(),
+        "an enforced cluster judges what would be on: {:?}",
+        worse(&a)
+    );
+    assert!(
+        a.fills().is_empty() && a.places().is_empty(),
+        "{:?}",
+        a.places()
+    );
+    assert_eq!(a.steps().len(), 2, "made, and no more");
+    let a = put(&small, &off(30));
+    assert!(
+        worse(&a)[0].starts_with("mind: There is no room now to power 2 of them on."),
+        "{:?}",
+        worse(&a)
+    );
+    assert!(
+        put(&small, &off(100)).blocked(),
+        "it could start nowhere, ever"
+    );
+    let on = put(&small, &create(|c| c.memory.kept = Bytes::gib(16)));
+    assert!(on.blocked(), "powered on they count");
+}
+
+#[test]
+fn the_hosts_that_were_chosen_are_not_among_those_that_were_not() {
+    let small = read(PLAIN);
+    let a = put(&small, &create(|c| c.count = 4));
+    let chosen: Vec<_> = a.places().iter().map(|p| p.host_name.clone()).collect();
+    assert!(
+        a.refused().iter().all(|(host, _)| !chosen.contains(host)),
+        "{:?} of {chosen:?}",
+        a.refused()
+    );
+}
+
+#[test]
+fn a_guest_without_an_agent_gets_its_power_button_and_five_minutes() {
+    let mut small = read(PLAIN);
+    small.alter(|e| {
+        let mut m = (*e.machines[&MachineId(7)]).clone();
+        m.state = zastrugi_core::estate::MachineState::Running { guest: false };
+        e.put(zastrugi_core::estate::Fact::Machine(m.into()));
+    });
+    let (grace, then) = (Span::secs(120), AfterGrace::LeaveOn);
+    let act = PowerAct::Stop { grace, then };
+    let machines = vec![MachineId(7)];
+    let a = put(
+        &small,
+        &Proposal::Machines(machines::Ask::Power { machines, act }),
+    );
+    assert_eq!(
+        worse(&a)[0],
+        "mind: The agent of db is silent: its power button is pressed. If it hasn't stopped after 5 min, it is left on and the run asks you."
+    );
+}

@@ -369,3 +369,22 @@ fn a_machine_on_its_way_is_counted_at_both_ends_and_restarts_from_one() {
         "the copy on its way is nobody's loss"
     );
 }
+
+#[test]
+fn that_not_two_hosts_may_fail_carries_its_proof() {
+    let small = read(
+        "cluster a\nhost 1 128\nhost 2 128\nhost 3 128\nmachine 7 db 70 on 1\nmachine 8 web 40 on 2\nmachine 9 dns 70 on 3",
+    );
+    let cluster = &small.view.estate.clusters[&ClusterId(901)];
+    let answer = Survival::of(&small.view, cluster).with_pairs();
+    assert!(
+        answer.sentence().contains("not two") || answer.sentence().contains("two only"),
+        "{}",
+        answer.sentence()
+    );
+    let pairs = answer.matrix.pairs.as_ref().unwrap();
+    let example = pairs.counterexample.as_ref().unwrap();
+    assert_eq!(example.hosts.len(), 2);
+    assert!(!example.not_restarted.is_empty() && !example.proof.is_empty());
+    assert_witness(&answer.table, example);
+}

@@ -250,3 +250,128 @@ fn a_stretched_cluster_must_lose_either_site() {
     assert!(!meets(ClusterKind::Stretched));
     assert!(!put(&small, &ask(ClusterKind::Ordinary)).blocked());
 }
+
+fn save(rules: Vec<PlaceRule>) -> Proposal {
+    Proposal::Edits(edits::Ask::Edit {
+        targets: vec![Target::Cluster(CLUSTER)],
+        sets: vec![Set::Rules(rules)],
+    })
+}
+
+#[test]
+fn a_rule_that_is_broken_when_it_is_saved_is_minded_with_the_move_that_heals_it() {
+    let small = read(PLAIN);
+    let a = put(
+        &small,
+        &save(vec![rule("dbs", RuleKind::Apart, dbs(), true)]),
+    );
+    assert!(!a.blocked());
+    let mind = a
+        .findings()
+        .iter()
+        .find(|f| f.text.contains("does not hold"))
+        .unwrap();
+    assert_eq!(
+        mind.text,
+        "“dbs” does not hold as it is: db and db-2 are on h1. Nothing moves by itself."
+    );
+    assert!(
+        mind.remedy.as_ref().unwrap().starts_with("Moving db to h"),
+        "{mind:?}"
+    );
+    // One that was broken before is not said again.
+    let small = with(vec![rule("dbs", RuleKind::Apart, dbs(), true)]);
+    let a = put(
+        &small,
+        &save(vec![
+            rule("dbs", RuleKind::Apart, dbs(), true),
+            rule(
+                "licence",
+                RuleKind::Pinned(Where::Label("rack=a1".into())),
+                these(&[13]),
+                false,
+            ),
+        ]),
+    );
+    assert!(
+        !worse(&a).iter().any(|l| l.contains("“dbs” does not hold")),
+        "{:?}",
+        worse(&a)
+    );
+}
+
+#[test]
+fn what_one_rule_keeps_together_no_other_keeps_apart() {
+    let small = read(PLAIN);
+    let both = |required: bool| {
+        save(vec![
+            rule("app", RuleKind::Together, these(&[11, 12]), true),
+            rule("dbs", RuleKind::Apart, dbs(), required),
+        ])
+    };
+    let said = worse(&put(&small, &both(true)));
+    assert_eq!(
+        said[0],
+        "stop: “app” keeps db and db-2 together, “dbs” keeps them apart: they could run nowhere."
+    );
+    assert!(
+        !put(&small, &both(false)).blocked(),
+        "a preferred one yields"
+    );
+}
+
+#[test]
+fn machines_that_are_kept_together_move_as_one() {
+    let mut small = with(vec![rule(
+        "app",
+        RuleKind::Together,
+        these(&[11, 12]),
+        true,
+    )]);
+    let relocate = |to: Option<u64>| {
+        Proposal::Moving(moving::Ask::Move(Move {
+            machines: vec![MachineId(11)],
+            to: to.map(HostId),
+            disks: None,
+            slow: false,
+            force: true,
+        }))
+    };
+    let places = |small: &Small, to| {
+        let a = put(small, &relocate(to));
+        let all: Vec<_> = a
+            .places()
+            .iter()
+            .map(|p| (p.machine.clone(), p.host_name.clone()))
+            .collect();
+        (all, worse(&a))
+    };
+    let (both, said) = places(&small, Some(3));
+    assert_eq!(
+        both,
+        [
+            ("db-2".to_owned(), "h3".to_owned()),
+            ("db".to_owned(), "h3".to_owned())
+        ]
+    );
+    assert!(
+        said.iter()
+            .any(|l| l == "mind: db-2 moves too: “app” keeps it together with what moves."),
+        "{said:?}"
+    );
+    let (both, _) = places(&small, None);
+    assert_eq!(both[0].1, both[1].1, "one host for both: {both:?}");
+    // Together they are larger than what any other host has free: neither goes.
+    small.alter_host(2, |h| {
+        h.hardware.memory = zastrugi_core::units::Bytes::gib(48)
+    });
+    small.alter_host(3, |h| {
+        h.hardware.memory = zastrugi_core::units::Bytes::gib(48)
+    });
+    let (both, said) = places(&small, None);
+    assert!(both.is_empty(), "{both:?}");
+    assert!(
+        said.iter().any(|l| l.contains("takes all of db-2 and db")),
+        "{said:?}"
+    );
+}

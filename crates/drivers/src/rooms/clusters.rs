@@ -90,12 +90,10 @@ fn joined(
     })];
     if let Some(volume) = volume {
         let paths = seen.paths.into_iter().take(64);
-        let mut mounts = host.mounts.clone();
-        mounts.insert(volume, paths.map(crate::agent::read_path).collect());
-        events.push(Event::Storage(storage::Event::Mounts {
+        events.push(Event::Storage(storage::Event::Mounted {
             host: host.id,
-            initiator: host.initiator.clone(),
-            mounts,
+            volume,
+            paths: paths.map(crate::agent::read_path).collect(),
         }));
         events.extend(super::storage::records(
             estate,

@@ -6,6 +6,7 @@ mod clusters;
 mod edits;
 mod hosts;
 pub(crate) mod images;
+mod joining;
 mod machines;
 mod moving;
 mod networks;
@@ -35,6 +36,7 @@ impl Drivers {
             Step::Networks(step) => self.at_network(estate, step, turn).await,
             Step::Edits(step) => self.at_edit(estate, step, turn).await,
             Step::Qualities(step) => match *step {},
+            Step::Joining(step) => self.at_joining(estate, step, turn).await,
         }
     }
 
@@ -57,6 +59,7 @@ impl Drivers {
             | Step::Images(_)
             | Step::Networks(_)
             | Step::Edits(_)
+            | Step::Joining(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

@@ -322,13 +322,8 @@ async fn check_paths(
 }
 
 fn without(host: &Host, volume: VolumeId) -> Event {
-    let mut mounts = host.mounts.clone();
-    mounts.remove(&volume);
-    Event::Storage(storage::Event::Mounts {
-        host: host.id,
-        initiator: host.initiator.clone(),
-        mounts,
-    })
+    let host = host.id;
+    Event::Storage(storage::Event::Unmounted { host, volume })
 }
 
 /// Looks what is on it: empty is formatted, ours or nobody's is taken, anything else is refused with what was found.
@@ -396,12 +391,10 @@ async fn mount(
         paths.iter().filter(|p| p.up).count(),
         volume.portals(estate),
     );
-    let mut mounts = host.mounts.clone();
-    mounts.insert(volume.id, paths);
-    let mut events = vec![Event::Storage(storage::Event::Mounts {
+    let mut events = vec![Event::Storage(storage::Event::Mounted {
         host: host.id,
-        initiator: host.initiator.clone(),
-        mounts,
+        volume: volume.id,
+        paths,
     })];
     for found in seen.images.into_iter().take(256) {
         if estate.image_with_uuid(&found.id).is_some() {

@@ -27,7 +27,7 @@ use zastrugi_core::{
         hosts::HostPower,
         images,
         images::AddImage,
-        machines,
+        joining, machines,
         machines::{AfterGrace, PowerAct},
         moving,
         moving::{DisksTo, Move},
@@ -248,6 +248,40 @@ impl Tour<'_> {
         .await;
     }
 
+    /// A host that is handed back is claimed again and joins its cluster as it is now.
+    async fn returns(&mut self) {
+        let lab = self.lab;
+        let host = lab.estate().host_named("h2").unwrap().id;
+        self.go(Proposal::Hosts(hosts::Ask::HandBack { hosts: vec![host] }))
+            .await;
+        let mut claim = lab.claim().await;
+        if let Proposal::Hosts(hosts::Ask::Claim(claim)) = &mut claim {
+            claim
+                .targets
+                .retain(|t| lab.estate().host_at(&t.address).is_none());
+        }
+        self.go(claim).await;
+        let host = lab.estate().host_named("h2").unwrap().id;
+        lab.desk.inspect(&[host]).await;
+        let cluster = lab.estate().clusters.keys().next().copied();
+        let ask = Proposal::Joining(joining::Ask::Join {
+            cluster,
+            hosts: vec![host],
+        });
+        eventually("it tells of its uplinks", || {
+            lab.estate().hosts[&host].uplinks.len() == 2
+        })
+        .await;
+        self.go(ask).await;
+        eventually("it has what the others have", || {
+            let estate = lab.estate();
+            let network = estate.networks.values().next().unwrap();
+            let fine = !network.standing(&estate, &estate.hosts[&host]).drifts();
+            fine && lab.volume_named("quay").drift(&estate).is_empty()
+        })
+        .await;
+    }
+
     async fn away(&mut self) {
         let lab = self.lab;
         let volume = lab.volume_named("quay").id;
@@ -274,6 +308,7 @@ async fn tour(lab: &Lab) -> BTreeMap<(RunId, usize), Step> {
     tour.beneath().await;
     tour.image().await;
     tour.machine_life().await;
+    tour.returns().await;
     tour.away().await;
     tour.steps
 }

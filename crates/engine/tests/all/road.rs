@@ -123,7 +123,7 @@ async fn a_double_click_makes_one_run(pool: PgPool) {
 async fn what_got_worse_since_it_was_seen_is_not_started(pool: PgPool) {
     let lab = Lab::new(&pool, 2).await;
     lab.ready().await;
-    let ask = lab.create("gate", 1, false);
+    let ask = lab.create("gate", 1, true);
     let seen = lab.desk.assess(&lab.admin, &ask).seen();
     let (name, chosen) = seen.places[0].clone();
     assert_eq!(name, "gate");

@@ -50,6 +50,8 @@ pub(crate) struct Consequences {
     revision: String,
     stops: usize,
     findings: Vec<FindingView>,
+    /// Those of a selection that stop the others: what it says, and the sheet without them.
+    out: Option<(String, String)>,
     clear: Vec<FindingView>,
     /// What the clear checks were about.
     clear_words: String,
@@ -145,9 +147,36 @@ fn moves(steps: &[PlannedStep]) -> Vec<(String, String)> {
         .collect()
 }
 
+/// Who of a selection (identifier, name) stops the others, and who is ready.
+pub(crate) fn who_stops(
+    assessment: &Assessment,
+    selected: &[(u64, String)],
+) -> (Vec<String>, Vec<u64>) {
+    let stopped: std::collections::BTreeSet<&str> = assessment
+        .findings()
+        .iter()
+        .filter(|f| f.stops())
+        .map(|f| f.subject.as_str())
+        .collect();
+    let (mut out, mut ready) = (Vec::new(), Vec::new());
+    for (id, name) in selected {
+        if stopped.contains(name.as_str()) {
+            out.push(name.clone());
+        } else {
+            ready.push(*id);
+        }
+    }
+    (out, ready)
+}
+
 const MOST_FILLS: usize = 8;
 
 impl Consequences {
+    /// With a way to go on without those that stop the others.
+    pub(crate) fn without(mut self, out: Option<(String, String)>) -> Self {
+        self.out = out;
+        self
+    }
     pub(crate) fn new(assessment: &Assessment, wrong: &[Wrong], run: &str) -> Self {
         let mut errors: BTreeMap<&str, &str> = BTreeMap::new();
         for f in assessment.findings().iter().filter(|f| f.stops()) {
@@ -186,6 +215,7 @@ impl Consequences {
             revision: assessment.revision().to_string(),
             stops,
             findings: unread.chain(open.into_iter().map(finding)).collect(),
+            out: None,
             clear_words: clear_words(assessment.findings()),
             clear: clear(assessment.findings()),
             interrupted: assessment
@@ -215,6 +245,7 @@ impl Consequences {
     /// The assessment as it was when a run began.
     pub(crate) fn of_plan(plan: &Plan) -> Self {
         Consequences {
+            out: None,
             errors: "{}".into(),
             run: String::new(),
             revision: plan.revision.to_string(),

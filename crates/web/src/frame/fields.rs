@@ -8,8 +8,13 @@ use rocket::{
     http::Status,
     request::{self, FromRequest},
 };
-use std::net::{Ipv6Addr, SocketAddrV6};
+use std::{
+    collections::BTreeSet,
+    net::{Ipv6Addr, SocketAddrV6},
+    sync::{Arc, Mutex, PoisonError},
+};
 use zastrugi_core::{
+    ids::HostId,
     limits::{self, Limit},
     text,
 };
@@ -43,7 +48,7 @@ const LISTS: &[&str] = &[
     "unlabel",
 ];
 /// What a page made for itself: identifiers and what was before one's eyes, read by parsers that take nothing else.
-const OURS: &[&str] = &["ids", "seen", "request", "_csrf"];
+const OURS: &[&str] = &["ids", "seen", "shown", "request", "_csrf"];
 /// Secrets are taken as they are: they are hashed or sealed, and shown to nobody.
 const SECRETS: &[&str] = &["password", "current", "fresh", "again"];
 
@@ -64,15 +69,42 @@ pub(crate) fn joined(ids: impl IntoIterator<Item = u64>) -> String {
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) struct Fields(Vec<(String, String)>);
+pub(crate) struct Fields(Vec<(String, String)>, Notes);
 
 impl Fields {
     pub(crate) fn parse(text: &str) -> Self {
-        Fields(
-            form_urlencoded::parse(text.as_bytes())
-                .into_owned()
-                .collect(),
-        )
+        form_urlencoded::parse(text.as_bytes())
+            .into_owned()
+            .collect::<Vec<_>>()
+            .into()
+    }
+    /// What a person typed and chose, without secrets and what the page made for itself.
+    pub(crate) fn typed(&self) -> Self {
+        let made = |name: &str| matches!(name, "_csrf" | "seen" | "request" | "shown");
+        let all = self
+            .0
+            .iter()
+            .filter(|(n, _)| !made(n) && !SECRETS.contains(&n.as_str()));
+        all.cloned().collect::<Vec<_>>().into()
+    }
+    /// As a form is before anybody has typed: only what names the thing that it is about. Notes what it is filled with.
+    pub(crate) fn untouched(&self) -> Self {
+        let names = |(name, _): &&(String, String)| matches!(name.as_str(), "ids" | "was");
+        let all = self.0.iter().filter(names).cloned().collect();
+        Fields(all, Notes(Some(Arc::default())))
+    }
+    /// What a form was filled with, by field, in its order.
+    pub(crate) fn filled_with(self) -> Vec<(String, String)> {
+        self.1.taken()
+    }
+    #[cfg(test)]
+    pub(crate) fn pairs(&self) -> impl Iterator<Item = &(String, String)> {
+        self.0.iter()
+    }
+    /// The same fields, one of them with another value; none: it isn't there.
+    pub(crate) fn set(&mut self, name: &str, value: Option<String>) {
+        self.0.retain(|(n, _)| n != name);
+        self.0.extend(value.map(|v| (name.to_owned(), v)));
     }
     /// Fields that hold what can't stand there, with words for each: nothing can be begun with them.
     pub(crate) fn flaws(&self) -> Vec<(String, String)> {
@@ -94,7 +126,7 @@ impl Fields {
             Some((limit, lines)) => (name, text::cleaned(&value, limit, lines)),
             None => (name, value),
         };
-        Fields(self.0.into_iter().map(clean).collect())
+        self.0.into_iter().map(clean).collect::<Vec<_>>().into()
     }
     /// The field's value, trimmed; empty when it isn't there.
     pub(crate) fn get(&self, name: &str) -> &str {
@@ -112,8 +144,17 @@ impl Fields {
         if self.has(name) {
             self.get(name).to_owned()
         } else {
+            self.1.note(name, otherwise);
             otherwise.to_owned()
         }
+    }
+    /// Hosts that are chosen by check boxes of one name, or `otherwise` before the form was ever sent.
+    pub(crate) fn picked(&self, name: &str, otherwise: &BTreeSet<HostId>) -> BTreeSet<HostId> {
+        if self.has("sent") {
+            return self.ids(name).into_iter().collect();
+        }
+        self.1.note(name, &joined(otherwise.iter().map(|id| id.0)));
+        otherwise.clone()
     }
     pub(crate) fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
         self.0
@@ -126,7 +167,9 @@ impl Fields {
         if self.has("sent") {
             self.has(name)
         } else {
-            otherwise || self.has(name)
+            let ticked = otherwise || self.has(name);
+            self.1.note(name, if ticked { TICKED } else { "" });
+            ticked
         }
     }
     /// Identifiers from `ids=1,2,3`, repeated or not.
@@ -148,6 +191,43 @@ impl Fields {
         out.finish()
     }
 }
+
+/// What a ticked box says.
+pub(crate) const TICKED: &str = "on";
+
+impl From<Vec<(String, String)>> for Fields {
+    fn from(all: Vec<(String, String)>) -> Self {
+        Fields(all, Notes::default())
+    }
+}
+
+/// What a form was filled with, where somebody wants to know.
+#[derive(Debug, Clone, Default)]
+struct Notes(Option<Arc<Noted>>);
+
+type Noted = Mutex<Vec<(String, String)>>;
+
+impl Notes {
+    fn note(&self, name: &str, value: &str) {
+        if let Some(all) = &self.0 {
+            let mut all = all.lock().unwrap_or_else(PoisonError::into_inner);
+            all.push((name.to_owned(), value.to_owned()));
+        }
+    }
+    fn taken(&self) -> Vec<(String, String)> {
+        let all = self.0.as_ref();
+        all.map(|a| a.lock().unwrap_or_else(PoisonError::into_inner).clone())
+            .unwrap_or_default()
+    }
+}
+
+/// Two forms with the same fields are the same.
+impl PartialEq for Notes {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+impl Eq for Notes {}
 
 #[rocket::async_trait]
 impl<'r> FromData<'r> for Fields {

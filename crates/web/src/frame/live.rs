@@ -1,14 +1,16 @@
-//! One stream a page: it says that there is a new revision or that loads changed; the page fetches its parts.
+//! One stream a browser: it says that there is a new revision or that loads changed; the page fetches its parts.
 
 use super::{AtDesk, Signed, seats::Seats};
 use rocket::{
     Shutdown, State, get,
     response::stream::{Event, EventStream},
+    serde::json::Json,
     tokio::{
         select,
         time::{Duration, interval, sleep},
     },
 };
+use serde_json::{Value, json};
 use zastrugi_core::limits;
 
 pub(crate) struct Streams(Seats);
@@ -17,6 +19,13 @@ impl Default for Streams {
     fn default() -> Self {
         Streams(Seats::of(limits::STREAMS))
     }
+}
+
+/// For browsers that can't share a stream: where things are now.
+#[get("/live/now")]
+pub(crate) fn now(_signed: Signed, desk: &AtDesk) -> Json<Value> {
+    let revision = desk.look().estate.revision.0.to_string();
+    Json(json!({ "revision": revision }))
 }
 
 #[get("/live")]

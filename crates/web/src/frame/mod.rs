@@ -8,6 +8,7 @@ pub(crate) mod fields;
 pub(crate) mod find;
 pub(crate) mod headers;
 pub(crate) mod live;
+mod merge;
 pub(crate) mod problem;
 pub(crate) mod rounds;
 mod screen;

@@ -102,6 +102,7 @@ fn all_routes() -> Vec<Route> {
         work,
         find::find,
         live::live,
+        live::now,
         console::show,
         console::ticket,
         console::open,

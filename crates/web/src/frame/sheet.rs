@@ -3,8 +3,9 @@
 
 use super::{
     AtDesk, Fields, Page, Problem, Query, Signed,
-    consequences::{Consequences, Wrong},
+    consequences::{Consequences, Wrong, who_stops},
     headers::Htmx,
+    merge::{Merged, merge},
     page, part,
 };
 use crate::places;
@@ -20,7 +21,7 @@ use rocket::{
 use uuid::Uuid;
 use zastrugi_core::{
     endpoint::Password,
-    ids::RunId,
+    ids::{HostId, MachineId, RunId},
     permits::Act,
     rooms::{Assessment, Plan, Proposal},
     view::View,
@@ -39,6 +40,8 @@ pub(crate) struct Sheet {
     prepare: Option<Prepare>,
     check: Option<Check>,
     after: Option<After>,
+    /// It changes what is there: several may be at it.
+    merges: bool,
 }
 
 /// What must be known before the sheet can say something is asked first: limited, timed out, kept.
@@ -63,7 +66,13 @@ impl Sheet {
             prepare: None,
             check: None,
             after: None,
+            merges: false,
         }
+    }
+    /// A sheet that shows what there is and lets it be changed.
+    pub(crate) const fn merging(mut self) -> Self {
+        self.merges = true;
+        self
     }
     pub(crate) const fn prepared(mut self, prepare: Prepare) -> Self {
         self.prepare = Some(prepare);
@@ -81,6 +90,95 @@ impl Sheet {
         if let Some(prepare) = self.prepare {
             prepare(desk, fields).await;
         }
+    }
+}
+
+/// A sheet as it was filled in, once what others did meanwhile is in it.
+struct Read {
+    filled: Filled,
+    /// What it shows, for telling what is changed: as it was when the person looked, and as it is now.
+    shown: String,
+    now: String,
+    clashes: Vec<Wrong>,
+}
+
+impl Sheet {
+    fn read(&self, view: &View, fields: &Fields) -> Read {
+        if !self.merges {
+            return Read {
+                filled: (self.fill)(view, fields),
+                shown: String::new(),
+                now: String::new(),
+                clashes: vec![],
+            };
+        }
+        let untouched = fields.untouched();
+        drop((self.fill)(view, &untouched));
+        let known = untouched.filled_with();
+        let mut out = form_urlencoded::Serializer::new(String::new());
+        out.extend_pairs(&known);
+        let now = out.finish();
+        if !fields.has("sent") || !fields.has("shown") {
+            return Read {
+                filled: (self.fill)(view, fields),
+                shown: now.clone(),
+                now,
+                clashes: vec![],
+            };
+        }
+        let base = Fields::parse(fields.get("shown"));
+        let Merged {
+            fields: merged,
+            clashes,
+        } = merge(&base, fields, &known);
+        Read {
+            filled: (self.fill)(view, &merged),
+            shown: fields.get("shown").to_owned(),
+            now,
+            clashes,
+        }
+    }
+}
+
+impl Sheet {
+    /// A selection of which some stop it: whoever is ready can go without them.
+    fn without(
+        &self,
+        view: &View,
+        fields: &Fields,
+        assessment: &Assessment,
+    ) -> Option<(String, String)> {
+        let ids: Vec<u64> = fields.ids("ids");
+        let name = |id: u64| match self.place {
+            "machines" => view
+                .estate
+                .machines
+                .get(&MachineId(id))
+                .map(|m| m.name.clone()),
+            "hosts" => view.estate.hosts.get(&HostId(id)).map(|h| h.name.clone()),
+            _ => None,
+        };
+        let selected: Vec<(u64, String)> = ids
+            .iter()
+            .filter_map(|id| Some((*id, name(*id)?)))
+            .collect();
+        let (out, ready) = who_stops(assessment, &selected);
+        if out.is_empty() || ready.is_empty() {
+            return None;
+        }
+        let who = match out.as_slice() {
+            [one] => one.clone(),
+            many => many.len().to_string(),
+        };
+        let words = match ready.len() {
+            1 => format!("Take {who} out; one is ready"),
+            n => format!("Take {who} out; {n} are ready"),
+        };
+        let ids = super::fields::joined(ready);
+        Some((
+            words,
+            format!("/sheet/{}?{}", self.word, fields.typed().with("ids", &ids)),
+        ))
     }
 }
 
@@ -134,6 +232,8 @@ struct SheetPage {
     notice: String,
     /// Nobody has typed anything yet: nothing is marked as wrong.
     fresh: bool,
+    /// What the fields were filled with when the person looked; empty where that doesn't matter.
+    shown: String,
 }
 
 fn show(
@@ -141,7 +241,7 @@ fn show(
     desk: &AtDesk,
     kind: &Sheet,
     fields: &Fields,
-    filled: Filled,
+    (filled, shown): (Filled, String),
     said: Said,
 ) -> Page {
     let assessment = said
@@ -161,10 +261,17 @@ fn show(
         back: filled.back,
         fields: filled.fields,
         fresh: !fields.has("sent"),
-        consequences: render(&Consequences::new(&assessment, &wrong, &filled.run)),
+        consequences: render(
+            &Consequences::new(&assessment, &wrong, &filled.run).without(kind.without(
+                &desk.look(),
+                fields,
+                &assessment,
+            )),
+        ),
         csrf: signed.csrf.clone(),
         request,
         notice: said.notice,
+        shown,
         title: filled.title.clone(),
     };
     page(signed, desk, kind.place, &filled.title, &sheet)
@@ -206,8 +313,19 @@ pub(crate) async fn open(signed: Signed, desk: &AtDesk, kind: Kind, query: Query
     let sheet = kind.0;
     allowed(&signed, sheet)?;
     sheet.prepare(desk, &query.0).await;
-    let filled = (sheet.fill)(&desk.look(), &query.0);
-    show(&signed, desk, sheet, &query.0, filled, Said::default())
+    let read = sheet.read(&desk.look(), &query.0);
+    let said = Said {
+        wrong: read.clashes,
+        ..Said::default()
+    };
+    show(
+        &signed,
+        desk,
+        sheet,
+        &query.0,
+        (read.filled, read.shown),
+        said,
+    )
 }
 
 #[derive(Responder)]
@@ -228,19 +346,32 @@ pub(crate) async fn send(
     let sheet = kind.0;
     allowed(&signed, sheet)?;
     sheet.prepare(desk, &fields).await;
-    let mut filled = (sheet.fill)(&desk.look(), &fields);
+    let read = sheet.read(&desk.look(), &fields);
+    let mut filled = read.filled;
     filled.wrong.extend(fields.flaws());
     if htmx.0 {
+        filled.wrong.extend(read.clashes);
         let assessment = desk.assess(&signed.viewer, &filled.ask);
-        return part(&Consequences::new(&assessment, &filled.wrong, &filled.run)).map(Sent::Part);
+        let out = sheet.without(&desk.look(), &fields, &assessment);
+        let said = Consequences::new(&assessment, &filled.wrong, &filled.run).without(out);
+        return part(&said).map(Sent::Part);
     }
-    match start(&signed, desk, sheet, &fields, &filled).await {
+    let started = match read.clashes.as_slice() {
+        [] => start(&signed, desk, sheet, &fields, &filled).await,
+        clashes => Err(Said {
+            notice: "Nothing was started: somebody changed the same meanwhile. What you typed is kept; run again to put it in place of theirs.".into(),
+            wrong: clashes.to_vec(),
+            assessment: None,
+        }),
+    };
+    match started {
         Ok(run) => {
             let to = after(sheet, desk, run);
             Ok(Sent::Started(Box::new(Redirect::to(to))))
         }
         Err(said) => {
-            let again = show(&signed, desk, sheet, &fields, filled, said)?;
+            // Whoever has seen what others did meanwhile confirms by running it again.
+            let again = show(&signed, desk, sheet, &fields, (filled, read.now), said)?;
             Ok(Sent::Again((Status::UnprocessableEntity, again)))
         }
     }

@@ -197,3 +197,28 @@ async fn an_unreachable_host_is_said_with_what_to_do(pool: PgPool) {
     );
     assert!(page.contains("Check that the host is on"), "{page}");
 }
+
+#[sqlx::test(migrations = false)]
+async fn a_selection_is_not_held_up_by_one_that_is_not_ready(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("otto").await;
+    // db is on, web is off: to stop both, web is taken out with one press.
+    let (_, page) = house
+        .get(&cookie, "/sheet/power?act=stop&grace=90&ids=7,8")
+        .await;
+    assert!(page.contains("web is off already."));
+    assert!(page.contains("Take web out; one is ready"), "{page}");
+    let link = page.split("id=\"without\" href=\"").nth(1).unwrap();
+    let link = link
+        .split('"')
+        .next()
+        .unwrap()
+        .replace("&amp;", "&")
+        .replace("&#38;", "&");
+    assert_eq!(
+        link, "/sheet/power?act=stop&grace=90&ids=7",
+        "and what was typed stays"
+    );
+    let (_, page) = house.get(&cookie, &link).await;
+    assert!(!page.contains("id=\"without\""));
+}

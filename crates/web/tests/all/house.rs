@@ -68,6 +68,10 @@ impl House {
         at
     }
 
+    pub(crate) fn desk(&self) -> zastrugi_engine::Desk {
+        self.engine.desk()
+    }
+
     /// The session cookie of somebody who signed in.
     pub(crate) async fn sign_in(&self, name: &str) -> Cookie<'static> {
         let answer = self.sign_in_with(name, PASSWORD, "same-origin").await;

@@ -11,3 +11,4 @@ mod house;
 mod markup;
 mod matrix;
 mod pages;
+mod two;

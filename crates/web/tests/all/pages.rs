@@ -241,9 +241,34 @@ async fn the_palette_finds_things_and_what_one_may_do(pool: PgPool) {
     let vera = house.sign_in("vera").await;
     let find =
         async |who: &Cookie<'static>, q: &str| read(&house, who, &format!("/find?q={q}")).await;
-    assert_eq!(find(&ada, "db").await, "db machine");
-    assert_eq!(find(&ada, "02:00:00:00:00:08").await, "web machine");
-    assert_eq!(find(&ada, "h2").await, "h2 host");
+    assert_eq!(find(&ada, "db").await, "db machine · eider");
+    assert!(
+        find(&ada, "00:00:08").await.starts_with("web machine"),
+        "part of a MAC"
+    );
+    assert_eq!(find(&ada, "10.0.0.2:").await, "h2 host · 10.0.0.2:7443");
+    assert_eq!(find(&ada, "h2").await, "h2 host · eider");
+    assert!(
+        find(&ada, "tickets")
+            .await
+            .starts_with("app=tickets label · 1 machine")
+    );
+    assert!(
+        find(&ada, "delete+web")
+            .await
+            .starts_with("delete web machine · eider")
+    );
+    assert!(
+        find(&ada, "extend+slab")
+            .await
+            .starts_with("extend slab-951 volume")
+    );
+    assert!(find(&ada, "edit+h1").await.starts_with("edit h1 host"));
+    assert!(
+        find(&vera, "delete+web")
+            .await
+            .contains("Nothing is called")
+    );
     assert!(find(&ada, "cluster").await.contains("create a cluster do"));
     assert!(!find(&vera, "cluster").await.contains("create a cluster"));
     assert!(

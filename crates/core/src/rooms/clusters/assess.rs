@@ -7,12 +7,15 @@ use crate::{
     finding::{Finding, Rule},
     ids::{ClusterId, VolumeId},
     limits,
+    moment::Moment,
+    view::View,
 };
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
 };
 
+pub const MOST_HOSTS: usize = 64;
 /// Clocks further apart than this are a finding (rules, section 9).
 const CLOCKS_APART_MS: i64 = 100;
 
@@ -33,7 +36,8 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
         );
     }
     for host in &hosts {
-        check_host(draft, host);
+        let found = member_checks(draft.view, draft.now, host);
+        draft.found_all(found);
     }
     check_sites(draft, &hosts);
     let level = check_cpus(draft, ask, &hosts);
@@ -56,30 +60,26 @@ fn check_name(draft: &mut Draft<'_>, name: &str) {
     draft.found_all(problem.map(|text| Finding::stop(Rule::Name, "name", text).at("name")));
 }
 
-fn check_host(draft: &mut Draft<'_>, host: &Host) {
+/// What is looked at of every host that becomes a member, of whatever cluster.
+pub fn member_checks(view: &View, now: Moment, host: &Host) -> Vec<Finding> {
     let name = &host.name;
-    if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)) {
-        draft.found(
-            Finding::stop(
-                Rule::Owner,
-                name,
-                format!("{name} is in {} already.", cluster.name),
-            )
-            .at("hosts"),
-        );
+    let mut found = Vec::new();
+    if let Some(cluster) = host.cluster.and_then(|c| view.estate.clusters.get(&c)) {
+        let text = format!("{name} is in {} already.", cluster.name);
+        found.push(Finding::stop(Rule::Owner, name, text).at("hosts"));
     }
     if !host.accepts_work() {
-        draft.found(
-            Finding::stop(Rule::HostOpen, name, format!("{name} does not answer.")).at("hosts"),
-        );
+        let text = format!("{name} does not answer.");
+        found.push(Finding::stop(Rule::HostOpen, name, text).at("hosts"));
     }
-    clock(draft, host);
-    bmc(draft, host);
+    found.push(clock(view, now, host));
+    found.push(bmc(view, now, host));
+    found
 }
 
-fn clock(draft: &mut Draft<'_>, host: &Host) {
+fn clock(view: &View, now: Moment, host: &Host) -> Finding {
     let name = &host.name;
-    let finding = match draft.view.evidence.fresh(&Probe::Clock(host.id), draft.now) {
+    match view.evidence.fresh(&Probe::Clock(host.id), now) {
         Some(Answer::Clock { offset_ms }) if offset_ms.abs() <= CLOCKS_APART_MS => {
             Finding::clear(Rule::Clock, name, format!("The clock of {name} is right."))
                 .because(format!("{offset_ms} ms off"))
@@ -102,17 +102,16 @@ fn clock(draft: &mut Draft<'_>, host: &Host) {
             name,
             format!("The clock of {name} was not read yet; the run reads it first."),
         ),
-    };
-    draft.found(finding);
+    }
 }
 
-fn bmc(draft: &mut Draft<'_>, host: &Host) {
+fn bmc(view: &View, now: Moment, host: &Host) -> Finding {
     let name = &host.name;
     if host.bmc.is_none() {
         let text = format!("{name} has no management controller; it can't be fenced.");
-        return draft.found(Finding::mind(Rule::Bmc, name, text).at("hosts"));
+        return Finding::mind(Rule::Bmc, name, text).at("hosts");
     }
-    let finding = match draft.view.evidence.fresh(&Probe::Bmc(host.id), draft.now) {
+    match view.evidence.fresh(&Probe::Bmc(host.id), now) {
         Some(Answer::Bmc { serial, power }) if *serial == host.hardware.serial => Finding::clear(
             Rule::Bmc,
             name,
@@ -139,8 +138,7 @@ fn bmc(draft: &mut Draft<'_>, host: &Host) {
                 "The management controller of {name} was not asked yet; the run asks it first."
             ),
         ),
-    };
-    draft.found(finding);
+    }
 }
 
 fn check_sites(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
@@ -153,8 +151,8 @@ fn check_sites(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
         let text = "One host alone: when it fails, everything on it is down until it is back.";
         draft.found(Finding::mind(Rule::Headroom, "cluster", text).at("hosts"));
     }
-    if hosts.len() > 64 {
-        let text = format!("{} hosts; a cluster has at most 64.", hosts.len());
+    if hosts.len() > MOST_HOSTS {
+        let text = format!("{} hosts; a cluster has at most {MOST_HOSTS}.", hosts.len());
         draft.found(Finding::stop(Rule::Count, "cluster", text).at("hosts"));
     }
 }

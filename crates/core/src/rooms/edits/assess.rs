@@ -3,8 +3,9 @@
 use super::{Draft, Event, Set, Step, Target};
 use std::collections::BTreeMap;
 use crate::{
+    availability::broken,
     booting,
-    estate::{ClusterKind, Machine, MachineState, PlaceRule, RuleKind},
+    estate::{ClusterKind, Fact, Machine, MachineState, PlaceRule, RuleKind},
     finding::{Finding, Rule},
     ids::{HostId, MachineId},
     limits,
@@ -37,6 +38,9 @@ pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
     };
     for set in sets {
         check(draft, targets, set);
+        if let Set::Rules(rules) = set {
+            newly_broken(draft, targets, rules);
+        }
     }
     for target in targets {
         match target {
@@ -158,7 +162,10 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "name",
             limits::RULES.check(rules.len()).err().unwrap_or_default(),
         ),
-        Set::Rules(rules) => rules.iter().find_map(|r| rule(draft, targets, rules, r)),
+        Set::Rules(rules) => {
+            let found = rules.iter().find_map(|r| rule(draft, targets, rules, r));
+            found.or_else(|| contradiction(draft, targets, rules))
+        }
         Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
     };
     draft.found_all(found);
@@ -318,6 +325,68 @@ fn rule(
             stop("machines", text)
         }
         RuleKind::Apart | RuleKind::Together | RuleKind::Pinned(_) => None,
+    }
+}
+
+/// Machines that one rule keeps together and another keeps apart can be nowhere.
+fn contradiction(draft: &Draft<'_>, targets: &[Target], rules: &[PlaceRule]) -> Option<Finding> {
+    let Some(Target::Cluster(cluster)) = targets.first() else {
+        return None;
+    };
+    let all: Vec<_> = draft.estate().machines_in(*cluster).filter(|m| m.deleted.is_none()).collect();
+    let meant = |r: &PlaceRule| all.iter().filter(|m| r.who.has(m)).collect::<Vec<_>>();
+    let required = |kind: &RuleKind| rules.iter().filter(move |r| r.required && r.kind == *kind).collect::<Vec<_>>();
+    for together in required(&RuleKind::Together) {
+        let party = meant(together);
+        let by_rule = required(&RuleKind::Apart).into_iter().map(|r| {
+            let both: Vec<_> = party.iter().filter(|m| r.who.has(m)).collect();
+            (r.name.to_string(), both)
+        });
+        let groups: std::collections::BTreeSet<&String> = party.iter().filter_map(|m| m.apart.as_ref()).collect();
+        let by_group = groups.into_iter().map(|g| {
+            let both: Vec<_> = party.iter().filter(|m| m.apart.as_ref() == Some(g)).collect();
+            (g.clone(), both)
+        });
+        for (apart, both) in by_rule.chain(by_group) {
+            if let [one, other, ..] = both.as_slice() {
+                let text = format!(
+                    "“{}” keeps {} and {} together, “{apart}” keeps them apart: they could run nowhere.",
+                    together.name, one.name, other.name
+                );
+                let stop = Finding::stop(Rule::Place, &together.name, text).at("kind");
+                return Some(stop.remedy("Drop one of the two, or let one of them only be preferred."));
+            }
+        }
+    }
+    None
+}
+
+/// Rules that don't hold as machines are now, with the move that would heal each.
+fn newly_broken(draft: &mut Draft<'_>, targets: &[Target], rules: &[PlaceRule]) {
+    let Some(Target::Cluster(id)) = targets.first() else {
+        return;
+    };
+    let Some(cluster) = draft.estate().clusters.get(id).cloned() else {
+        return;
+    };
+    let mut then = (*cluster).clone();
+    then.rules = rules.to_vec();
+    let mut fork = draft.estate().clone();
+    fork.put(Fact::Cluster(then.clone().into()));
+    let view = draft.view.with(fork);
+    let before = broken(draft.view, &cluster);
+    for found in broken(&view, &then) {
+        if before.contains(&found) {
+            continue;
+        }
+        let estate = draft.estate();
+        let heal = found.heal.and_then(|(m, h)| Some((estate.machines.get(&m)?, estate.hosts.get(&h)?)));
+        let remedy = match heal {
+            Some((machine, host)) => format!("Moving {} to {} heals it; it stands under Needs you until then.", machine.name, host.name),
+            None => "No single move heals it; it stands under Needs you until it holds.".into(),
+        };
+        let text = format!("“{}” does not hold as it is: {}. Nothing moves by itself.", found.rule, found.words);
+        draft.found(Finding::mind(Rule::Place, &found.rule, text).remedy(remedy));
     }
 }
 

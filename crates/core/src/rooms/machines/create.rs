@@ -4,16 +4,16 @@ use super::{CreateMachines, Draft, Event, Step};
 use crate::{
     addressing::next_free,
     booting,
-    estate::{Attached, Boot, Cluster, Disk, Machine, MachineState, Nic, Wanted},
+    estate::{Attached, Boot, Cluster, Disk, Host, Machine, MachineState, Nic, Wanted},
     finding::{Finding, Rule},
-    ids::{MachineId, VolumeId, draw_uuid, mix},
+    ids::{HostId, MachineId, VolumeId, draw_uuid, mix},
     limits,
     moment::Span,
     names,
-    placement::{Among, Ledger, NotPlaced, choose_all, choose_volume, clear_checks},
+    placement::{Among, Ledger, NotPlaced, Obstacle, choose_all, choose_volume, clear_checks},
     units::Bytes,
 };
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, sync::Arc};
 
 /// How long a new guest may take until its agent answers.
 const BOOT_LIMIT: Span = Span::mins(5);
@@ -349,6 +349,9 @@ fn addressed(
 }
 
 fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machines: Vec<Machine>) {
+    if !ask.start {
+        return made_off(draft, ask, cluster, machines);
+    }
     let hosts: Vec<_> = draft.estate().hosts_in(cluster.id).cloned().collect();
     let before = Ledger::of(draft.view, hosts, &BTreeSet::new());
     let mut after = before.clone();
@@ -374,6 +377,63 @@ fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machine
     draft.filled(&before, &after);
 }
 
+/// Machines that are made and stay off hold no memory; what their start would need is judged when they are started. What
+/// could never start anywhere is refused all the same.
+fn made_off(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machines: Vec<Machine>) {
+    let hosts: Vec<_> = draft.estate().hosts_in(cluster.id).cloned().collect();
+    let mut full = Ledger::of(draft.view, hosts, &BTreeSet::new());
+    let answers = choose_all(draft.view, &mut full, cluster, &machines, ask.host);
+    let mut homeless = Vec::new();
+    for (machine, answer) in machines.into_iter().zip(answers) {
+        let via = match answer {
+            Ok(placed) => Some(placed.choice.host),
+            Err(why) => {
+                let via = makes(draft, cluster, &machine);
+                homeless.push((machine.clone(), why));
+                via
+            }
+        };
+        if let Some(via) = via {
+            make(draft, machine, via);
+        }
+    }
+    let never = |why: &NotPlaced| {
+        let wide = |o: &Obstacle| matches!(o, Obstacle::MoreVcpusThanThreads { .. });
+        why.never.is_some() || why.refused.iter().all(|(_, found)| found.iter().any(|o| wide(o) || beneath(o)))
+    };
+    if homeless.iter().any(|(_, why)| never(why)) {
+        return draft.found(nowhere(draft, ask, &homeless));
+    }
+    let text = "They are made off and hold no memory. Whether there is room is looked at when they are powered on.";
+    draft.found(match homeless.first() {
+        None => Finding::clear(Rule::Placement, "placement", text),
+        Some((first, why)) => {
+            let who = match homeless.len() {
+                1 => first.name.clone(),
+                n => format!("{n} of them"),
+            };
+            let said = format!("There is no room now to power {who} on. {text}");
+            Finding::mind(Rule::Placement, &first.name, said).because(why.evidence(draft.estate()))
+        }
+    });
+}
+
+/// What a machine needs of a host also while it is off: its volume, its networks, and that the host answers.
+fn beneath(obstacle: &Obstacle) -> bool {
+    matches!(
+        obstacle,
+        Obstacle::NotOpen { .. } | Obstacle::NoPath { .. } | Obstacle::Network { known: true, .. }
+    )
+}
+
+/// A host that can make a machine it has no room for.
+fn makes(draft: &Draft<'_>, cluster: &Cluster, machine: &Machine) -> Option<HostId> {
+    let reaches = |h: &&Arc<Host>| {
+        h.accepts_work() && machine.volumes().iter().all(|v| h.paths_up(*v) > 0)
+    };
+    draft.estate().hosts_in(cluster.id).find(reaches).map(|h| h.id)
+}
+
 /// One finding for all machines that found no host, with the numbers of the first.
 fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPlaced)]) -> Finding {
     let (machine, why) = &homeless[0];
@@ -386,7 +446,7 @@ fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPla
     let wide = why.refused.iter().all(|(_, found)| {
         found
             .iter()
-            .any(|o| matches!(o, crate::placement::Obstacle::MoreVcpusThanThreads { .. }))
+            .any(|o| matches!(o, Obstacle::MoreVcpusThanThreads { .. }))
     });
     let (text, field) = match why.never {
         Some(by) => (
@@ -409,19 +469,17 @@ fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPla
         .at(field)
 }
 
+fn make(draft: &mut Draft<'_>, machine: Machine, via: HostId) -> usize {
+    let (id, name) = (machine.id, machine.name.clone());
+    draft.intend(Event::Planned(Box::new(machine)));
+    let step = Step::Create { machine: id, via };
+    draft.step(step, format!("Create {name}"), &[], Some("disks"))
+}
+
 fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
     let (id, name) = (machine.id, machine.name.clone());
     let Some(host) = machine.host else { return };
-    draft.intend(Event::Planned(Box::new(machine)));
-    let made = draft.step(
-        Step::Create {
-            machine: id,
-            via: host,
-        },
-        format!("Create {name}"),
-        &[],
-        Some("disks"),
-    );
+    let made = make(draft, machine, host);
     if ask.start {
         let on = draft.step(
             Step::Start { machine: id, host },

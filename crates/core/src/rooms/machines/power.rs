@@ -11,6 +11,8 @@ use crate::{
 use std::collections::{BTreeMap, BTreeSet};
 
 const BOOT_LIMIT: Span = Span::mins(5);
+/// A guest without an agent is told by its power button only; how long it takes then, nobody can ask it.
+const BUTTON: Span = Span::mins(5);
 
 pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct) {
     if machines.is_empty() {
@@ -156,11 +158,13 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
 fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace) -> usize {
     let name = &machine.name;
     draft.interrupts(machine);
+    let answers = machine.state == (MachineState::Running { guest: true });
+    let grace = if answers { grace } else { grace.max(BUTTON) };
     let outcome = match then {
         AfterGrace::LeaveOn => "it is left on and the run asks you",
         AfterGrace::PowerOff => "it is powered off, as if the plug were pulled",
     };
-    let finding = if machine.state == (MachineState::Running { guest: true }) {
+    let finding = if answers {
         Finding::clear(
             Rule::Guest,
             name,
@@ -170,7 +174,7 @@ fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace)
         Finding::mind(
             Rule::Guest,
             name,
-            format!("The agent of {name} is silent; after {grace} {outcome}."),
+            format!("The agent of {name} is silent: its power button is pressed. If it hasn't stopped after {grace}, {outcome}."),
         )
     };
     draft.found(finding.at("grace"));

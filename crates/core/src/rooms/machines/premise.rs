@@ -2,7 +2,7 @@
 
 use super::Step;
 use crate::{
-    estate::{Machine, MachineState},
+    estate::{Machine, MachineState, Wanted},
     ids::HostId,
     road::Premise,
     runs::Object,
@@ -16,6 +16,8 @@ pub(super) fn of(step: &Step, view: &View) -> Premise {
         return Premise::Reached(reached);
     }
     Premise::exist(view, host.as_slice()).and(|| match step {
+        // What stays off needs no room.
+        Step::Create { .. } if stays_off(view, step) => Premise::live(view, id),
         Step::Create { via: host, .. } | Step::Start { host, .. } => {
             Premise::live(view, id).and(|| Premise::fits(view, id, *host))
         }
@@ -28,6 +30,11 @@ pub(super) fn of(step: &Step, view: &View) -> Premise {
         | Step::Off { .. }
         | Step::Delete { .. } => Premise::live(view, id),
     })
+}
+
+fn stays_off(view: &View, step: &Step) -> bool {
+    let machine = view.estate.machines.get(&step.machine());
+    machine.is_some_and(|m| m.wanted == Wanted::Off)
 }
 
 /// Whether somebody else has brought about what the step is for.

@@ -2,14 +2,15 @@
 
 use super::{Draft, Event, Line, Move, Step, disks::shift};
 use crate::{
-    estate::{Cluster, Host, Machine, MachineState, NetRole, Network, Standing},
+    estate::{Cluster, Fact, Host, Machine, MachineState, NetRole, Network, RuleKind, Standing},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId, MachineId},
     loads::Writes,
     migration::{Case, Course, Ends, FIXED, MAX_ROUNDS, TARGET, at_once, bandwidth, course},
     moment::Span,
-    placement::{Ledger, choose},
+    placement::{Choice, Ledger, NotPlaced, choose},
     units::{Bytes, Rate},
+    view::View,
 };
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -50,6 +51,7 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
             (shifted.machines, shifted.after)
         }
     };
+    let machines = with_their_groups(draft, machines, ask.to);
     let mut clusters: BTreeMap<ClusterId, Vec<Machine>> = BTreeMap::new();
     for machine in machines {
         if !draft.knows(&machine) {
@@ -64,6 +66,42 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
             within(draft, ask, &cluster, machines, &after);
         }
     }
+}
+
+/// The required keep-together rule that a machine is under.
+fn group(draft: &Draft<'_>, machine: &Machine) -> Option<String> {
+    let mut rules = draft.estate().rules_of(machine);
+    let rule = rules.find(|r| r.required && r.kind == RuleKind::Together)?;
+    Some(rule.name.to_string())
+}
+
+/// Machines that are kept together move together: who is on the same host as one that moves moves too, and is named. Who is
+/// elsewhere is not; what moves goes there.
+fn with_their_groups(
+    draft: &mut Draft<'_>,
+    mut machines: Vec<Machine>,
+    to: Option<HostId>,
+) -> Vec<Machine> {
+    let chosen: BTreeSet<MachineId> = machines.iter().map(|m| m.id).collect();
+    let mut followers: BTreeMap<MachineId, (Machine, String)> = BTreeMap::new();
+    for machine in &machines {
+        let Some((name, cluster)) = group(draft, machine).zip(machine.cluster) else {
+            continue;
+        };
+        let rule = draft.estate().rules_of(machine).find(|r| r.name == name).cloned();
+        let others = draft.estate().machines_in(cluster).filter(|m| {
+            let on = matches!(m.state, MachineState::Running { .. });
+            let beside = m.host == machine.host && m.host != to;
+            on && beside && !chosen.contains(&m.id) && rule.as_ref().is_some_and(|r| r.who.has(m))
+        });
+        followers.extend(others.map(|m| (m.id, (Machine::clone(m), name.clone()))));
+    }
+    for (follower, rule) in followers.into_values() {
+        let text = format!("{} moves too: “{rule}” keeps it together with what moves.", follower.name);
+        draft.found(Finding::mind(Rule::Place, &follower.name, text));
+        machines.push(follower);
+    }
+    machines
 }
 
 /// The cluster of a machine that can be moved at all; else a *stop*.
@@ -111,39 +149,113 @@ fn within(
     let mut during = before.clone();
     let mut after = Ledger::of(draft.view, hosts, &going);
     let mut legs = Vec::new();
+    let mut parties: Vec<Vec<Machine>> = Vec::new();
+    let mut by_group: BTreeMap<String, usize> = BTreeMap::new();
     for machine in machines {
-        let source = machine.host.and_then(|h| draft.estate().hosts.get(&h));
-        let Some(source) = source.cloned() else {
-            continue;
-        };
-        // While it is on its way it holds memory on both hosts.
-        let elsewhere = during.without(source.id);
-        match choose(draft.view, &elsewhere, cluster, &machine, ask.to) {
-            Ok(choice) => {
-                during.add(draft.view, choice.host, &machine);
-                after.add(draft.view, choice.host, &machine);
-                draft.placed(&machine, &choice);
-                if let Some(to) = draft.estate().hosts.get(&choice.host).cloned() {
-                    legs.push(Leg {
-                        machine,
-                        from: source,
-                        to,
-                    });
+        match group(draft, &machine) {
+            Some(name) => match by_group.get(&name) {
+                Some(at) => parties[*at].push(machine),
+                None => {
+                    by_group.insert(name, parties.len());
+                    parties.push(vec![machine]);
+                }
+            },
+            None => parties.push(vec![machine]),
+        }
+    }
+    for party in parties {
+        // While they are on their way they hold memory on both hosts.
+        let sources: BTreeSet<HostId> = party.iter().filter_map(|m| m.host).collect();
+        let mut elsewhere = during.clone();
+        for source in &sources {
+            elsewhere = elsewhere.without(*source);
+        }
+        match choose_for(draft.view, &elsewhere, cluster, &party, ask.to) {
+            Ok(choices) => {
+                for (machine, choice) in party.into_iter().zip(choices) {
+                    during.add(draft.view, choice.host, &machine);
+                    after.add(draft.view, choice.host, &machine);
+                    draft.placed(&machine, &choice);
+                    let estate = draft.estate();
+                    let source = machine.host.and_then(|h| estate.hosts.get(&h)).cloned();
+                    let to = estate.hosts.get(&choice.host).cloned();
+                    if let Some((from, to)) = source.zip(to) {
+                        legs.push(Leg { machine, from, to });
+                    }
                 }
             }
             Err(why) => {
-                after.add(draft.view, source.id, &machine);
-                let text = format!("No other host of {} takes {}.", cluster.name, machine.name);
-                draft.found(
-                    Finding::stop(Rule::Placement, &machine.name, text)
-                        .because(why.evidence(draft.estate()))
-                        .at("to"),
-                );
+                let names: Vec<_> = party.iter().map(|m| m.name.as_str()).collect();
+                let who = names.join(" and ");
+                let takes = if party.len() == 1 { "takes" } else { "takes all of" };
+                let text = format!("No other host of {} {takes} {who}.", cluster.name);
+                let because = why.evidence(draft.estate());
+                for machine in &party {
+                    if let Some(source) = machine.host {
+                        after.add(draft.view, source, machine);
+                    }
+                }
+                if let Some(first) = party.first() {
+                    let stop = Finding::stop(Rule::Placement, &first.name, text);
+                    draft.found(stop.because(because).at("to"));
+                }
             }
         }
     }
     plan(draft, ask, cluster, &legs, moved);
     draft.filled(&before, &after);
+}
+
+/// A host for a machine, or one for all of a party that stays together: the first of the best on which all have room.
+fn choose_for(
+    view: &View,
+    ledger: &Ledger,
+    cluster: &Cluster,
+    party: &[Machine],
+    to: Option<HostId>,
+) -> Result<Vec<Choice>, NotPlaced> {
+    if let [one] = party {
+        return choose(view, ledger, cluster, one, to).map(|c| vec![c]);
+    }
+    // Where they are now doesn't hold them: they all leave.
+    let mut leaving = (*view.estate).clone();
+    for machine in party {
+        let mut gone = machine.clone();
+        gone.host = None;
+        leaving.put(Fact::Machine(gone.into()));
+    }
+    let view = &view.with(leaving);
+    let Some(first) = party.first() else {
+        return Ok(vec![]);
+    };
+    let best = choose(view, ledger, cluster, first, to)?;
+    let hosts = std::iter::once(best.host).chain(best.others.iter().map(|(h, _)| *h));
+    let mut why = None;
+    for host in hosts {
+        let mut there = ledger.clone();
+        let mut choices = Vec::new();
+        for machine in party {
+            match choose(view, &there, cluster, machine, Some(host)) {
+                Ok(choice) => {
+                    there.add(view, host, machine);
+                    choices.push(choice);
+                }
+                Err(no) => {
+                    why = why.or(Some(no));
+                    break;
+                }
+            }
+        }
+        if choices.len() == party.len() {
+            return Ok(choices);
+        }
+    }
+    Err(why.unwrap_or(NotPlaced {
+        machine: first.id,
+        refused: vec![],
+        never: None,
+        needs: first.held(),
+    }))
 }
 
 /// The network that migrations of the cluster go over: one meant for it, else the hosts' own, else none.

@@ -39,7 +39,17 @@ pub enum Event {
         capacity: Bytes,
         used: Bytes,
     },
-    /// What a host says that it mounts.
+    /// A host has one volume, by these ways; several may come at once.
+    Mounted {
+        host: HostId,
+        volume: VolumeId,
+        paths: Vec<Path>,
+    },
+    Unmounted {
+        host: HostId,
+        volume: VolumeId,
+    },
+    /// Everything that a host says that it mounts.
     Mounts {
         host: HostId,
         initiator: String,
@@ -70,6 +80,12 @@ impl Tale for Event {
                 used,
             } => pen.volume(*volume, |v| (v.capacity, v.used) = (*capacity, *used)),
             Event::VolumeGone { volume, .. } => drop_volume(pen, *volume),
+            Event::Mounted {
+                host,
+                volume,
+                paths,
+            } => pen.host(*host, |h| drop(h.mounts.insert(*volume, paths.clone()))),
+            Event::Unmounted { host, volume } => pen.host(*host, |h| drop(h.mounts.remove(volume))),
             Event::Mounts {
                 host,
                 initiator,
@@ -121,7 +137,14 @@ impl Tale for Event {
                 let about = vec![host.to_string()];
                 (!lost.is_empty()).then(|| Entry::new("storage", text, about))
             }
-            Event::ArrayConnecting(_) | Event::VolumeSeen { .. } => None,
+            Event::Unmounted { host, volume } => {
+                let held = estate.hosts.get(host)?;
+                held.mounts.contains_key(volume).then_some(())?;
+                let text = format!("{} unmounted {}", held.name, name(volume));
+                let about = vec![host.to_string(), volume.to_string()];
+                Some(Entry::new("storage", text, about))
+            }
+            Event::ArrayConnecting(_) | Event::VolumeSeen { .. } | Event::Mounted { .. } => None,
         }
     }
 

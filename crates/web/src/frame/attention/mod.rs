@@ -10,6 +10,7 @@ use std::{
 };
 use zastrugi_core::runs::{Phase, Runs};
 use zastrugi_core::{
+    availability::broken,
     estate::{Cluster, Estate},
     moment::Moment,
     runs::RunState,
@@ -75,6 +76,7 @@ fn compute(view: &View, headrooms: &Headrooms, held: Option<&str>, site: Option<
     all.extend(beneath::storage(estate, site));
     all.extend(beneath::networks(estate, site));
     all.extend(hosts::renamed(estate, site));
+    all.extend(rules(view, site));
     let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
     all.extend(
         estate
@@ -121,6 +123,41 @@ fn runs(runs: &Runs) -> Vec<Need> {
             }
         })
         .collect()
+}
+
+/// Required rules for where machines may be that don't hold, each with the move that heals it.
+fn rules(view: &View, site: Option<u64>) -> Vec<Need> {
+    let estate = &view.estate;
+    let here = |c: &&Arc<Cluster>| site.is_none_or(|s| c.site.0 == s) && !c.rules.is_empty();
+    let mut all = Vec::new();
+    for cluster in estate.clusters.values().filter(here) {
+        for found in broken(view, cluster).into_iter().filter(|b| b.required) {
+            let heal = found
+                .heal
+                .and_then(|(m, h)| Some((estate.machines.get(&m)?, estate.hosts.get(&h)?)));
+            let (link, link_words, detail) = match heal {
+                Some((m, h)) => (
+                    format!("/sheet/move?ids={}&to={}", m.id.0, h.id.0),
+                    "Heal it",
+                    format!("moving {} to {} heals it", m.name, h.name),
+                ),
+                None => (
+                    format!("/clusters/{}#rules", cluster.id.0),
+                    "Look at it",
+                    "no single move heals it".to_owned(),
+                ),
+            };
+            all.push(Need {
+                glyph: "mind",
+                text: format!("“{}” does not hold: {}.", found.rule, found.words),
+                since: None,
+                link,
+                link_words,
+                detail,
+            });
+        }
+    }
+    all
 }
 
 /// A cluster that wouldn't survive what it must.

@@ -37,6 +37,8 @@ struct Section {
     rows: Vec<RowView>,
     more: usize,
     triangle: Option<Triangle>,
+    /// Why some two may not fail at once: an example with its proof.
+    not_two: Option<String>,
 }
 
 pub(super) fn section(
@@ -60,12 +62,43 @@ pub(super) fn section(
             .map(|r| row(&answer, r))
             .collect(),
         more: answer.matrix.rows.len().saturating_sub(MOST),
+        not_two: answer
+            .matrix
+            .pairs
+            .as_ref()
+            .and_then(|p| not_two(&answer, p)),
         triangle: answer
             .matrix
             .pairs
             .as_ref()
             .map(|pairs| Triangle::draw(&answer.table, pairs)),
     })
+}
+
+fn not_two(answer: &Survival, pairs: &zastrugi_core::availability::Pairs) -> Option<String> {
+    let failure = pairs.counterexample.as_ref()?;
+    let hosts: Vec<_> = failure
+        .hosts
+        .iter()
+        .map(|h| answer.table.hosts[*h].name.as_str())
+        .collect();
+    let left: Vec<_> = failure
+        .not_restarted
+        .iter()
+        .take(3)
+        .map(|l| answer.table.machines[l.machine].name.as_str())
+        .collect();
+    let more = if failure.not_restarted.len() > 3 {
+        ", …"
+    } else {
+        ""
+    };
+    Some(format!(
+        "If {} fail at once, {}{more} find no place: {}.",
+        hosts.join(" and "),
+        left.join(", "),
+        failure.proof
+    ))
 }
 
 fn row(answer: &Survival, row: &Case) -> RowView {

@@ -1,6 +1,7 @@
 //! Clusters: making one, and its page.
 
 mod headroom;
+pub(crate) mod join;
 mod matrix;
 pub(crate) mod new;
 pub(crate) mod page;
@@ -13,8 +14,9 @@ use zastrugi_core::permits::Act;
 /// What can be changed from here.
 pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("new-cluster", Act::Clusters, "hosts", new::fill).prepared(new::prepare),
-    Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit),
-    Sheet::new("rule", Act::Clusters, "hosts", rule::fill),
+    Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(join::prepare),
+    Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit).merging(),
+    Sheet::new("rule", Act::Clusters, "hosts", rule::fill).merging(),
 ];
 
 pub(crate) fn routes() -> Vec<Route> {

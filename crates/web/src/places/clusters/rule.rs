@@ -113,6 +113,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         was: was_name.clone(),
     };
     let mut wrong = Vec::new();
+    if was.is_none() && !was_name.is_empty() {
+        let text =
+            format!("There is no rule “{was_name}” any more: somebody dropped or renamed it.");
+        wrong.push(("name".into(), text));
+    }
     let mut all: Vec<PlaceRule> = rules
         .iter()
         .filter(|r| r.name != was_name)

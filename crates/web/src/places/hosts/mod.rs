@@ -1,5 +1,6 @@
 //! Hosts: the list, looking for new ones, one host's page, and the sheets that change them.
 
+mod beneath;
 pub(crate) mod change;
 pub(crate) mod claim;
 pub(crate) mod domains;
@@ -21,8 +22,8 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .checked(claim::check),
     Sheet::new("hand-back", Act::Hosts, "hosts", change::hand_back),
     Sheet::new("host-power", Act::Hosts, "hosts", power::fill).prepared(power::prepare),
-    Sheet::new("edit-host", Act::Hosts, "hosts", change::edit),
-    Sheet::new("fault-domains", Act::Hosts, "hosts", domains::fill),
+    Sheet::new("edit-host", Act::Hosts, "hosts", change::edit).merging(),
+    Sheet::new("fault-domains", Act::Hosts, "hosts", domains::fill).merging(),
 ];
 
 pub(crate) fn routes() -> Vec<Route> {

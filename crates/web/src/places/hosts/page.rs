@@ -1,6 +1,7 @@
 //! One host.
 
-use super::look::grouped;
+use super::{beneath::Beneath, look::grouped};
+use crate::frame::sheet::render;
 use crate::frame::{
     AtDesk, Page, Problem, Signed, Word, host_state, machine_state, page as whole, part,
 };
@@ -40,6 +41,11 @@ struct HostPage {
     facts: Vec<(&'static str, String)>,
     mono: Vec<(&'static str, String)>,
     machines: Vec<MachineRow>,
+    labels: Vec<String>,
+    /// In no cluster, and answering.
+    loose: bool,
+    may_clusters: bool,
+    beneath: String,
     events: Vec<Line>,
     note: String,
     may_hosts: bool,
@@ -102,6 +108,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
                 }
             })
             .collect(),
+        labels: host.label_words().collect(),
+        loose: host.cluster.is_none() && host.accepts_work(),
+        may_clusters: signed.may(Act::Clusters),
+        beneath: render(&Beneath::of(&view, host, signed.may(Act::Storage))),
         events,
         note: host.note.clone(),
         may_hosts: signed.may(Act::Hosts),
@@ -159,6 +169,7 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
                 .get(&host.site)
                 .map_or_else(String::new, |s| s.name.clone()),
         ),
+        ("Rack, chassis, feed", domains(host)),
         ("Hardware", format!("{} {}", hw.maker, hw.model)),
         (
             "CPU",
@@ -175,13 +186,15 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
         ("CPU now", cpu),
         (
             "Memory",
-            format!(
-                "{} installed, {} for the host itself, {} free for machines",
-                hw.memory,
-                host.reserve(),
-                row.map(zastrugi_core::placement::Account::free)
-                    .unwrap_or_default()
-            ),
+            match row.filter(|_| host.accepts_work()) {
+                Some(row) => format!(
+                    "{} installed, {} for the host itself, {} free for machines",
+                    hw.memory,
+                    host.reserve(),
+                    row.free()
+                ),
+                None => format!("{} installed; nothing can be put there now", hw.memory),
+            },
         ),
         ("NUMA nodes", hw.numa_nodes.to_string()),
         ("Software", host.software.clone()),
@@ -190,6 +203,12 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
             format!("up to version {}", hw.virtual_hardware),
         ),
     ]
+}
+
+/// What fails together with others.
+fn domains(host: &Host) -> String {
+    let said = Host::DOMAINS.map(|kind| host.labels.get(kind).map_or("–", String::as_str));
+    said.join(" · ")
 }
 
 /// How to reach it and tell it from others.

@@ -21,7 +21,7 @@ use zastrugi_core::{
 /// What can be changed from here.
 pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("new-machines", Act::Machines, "machines", new::fill),
-    Sheet::new("edit-machines", Act::Machines, "machines", edit::fill),
+    Sheet::new("edit-machines", Act::Machines, "machines", edit::fill).merging(),
     Sheet::new("move", Act::Machines, "machines", moving::fill),
     Sheet::new("power", Act::Machines, "machines", power::fill),
     Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),

@@ -120,11 +120,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let was = network.map(|n| n.reserved.clone()).unwrap_or_default();
     let was_note = network.map_or_else(String::new, |n| n.note.clone());
     let lines: Vec<String> = was.iter().map(|(a, r)| format!("{a},{}", r.what)).collect();
-    let typed = if fields.has("reserved") {
-        fields.get("reserved").to_owned()
-    } else {
-        lines.join("\n")
-    };
+    let typed = fields.or("reserved", &lines.join("\n"));
     let note = fields.or("note", &was_note);
     let (mut sets, mut wrong) = (Vec::new(), Vec::new());
     match read(view, &typed, &was) {

@@ -22,7 +22,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     .prepared(connect_switch::prepare),
     Sheet::new("new-network", Act::Storage, "networks", new::fill),
     Sheet::new("heal-network", Act::Storage, "networks", change::heal),
-    Sheet::new("edit-network", Act::Storage, "networks", change::edit),
+    Sheet::new("edit-network", Act::Storage, "networks", change::edit).merging(),
     Sheet::new("remove-network", Act::Storage, "networks", change::remove),
 ];
 

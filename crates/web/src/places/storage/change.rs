@@ -121,11 +121,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let was_hosts = volume.and_then(|v| v.intended.clone());
     let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
     let all = fields.ticked("all", was_hosts.is_none());
-    let picked: BTreeSet<HostId> = if fields.has("sent") {
-        fields.ids("host").into_iter().collect()
-    } else {
-        was_hosts.clone().unwrap_or_default()
-    };
+    let picked: BTreeSet<HostId> = fields.picked("host", &was_hosts.clone().unwrap_or_default());
     let hosts = (!all).then(|| picked.clone());
     let mut sets = Vec::new();
     if name != was_name {

@@ -34,12 +34,12 @@ pub(crate) const SHEETS: &[Sheet] = &[
     .prepared(connect_volume::prepare),
     Sheet::new("heal-volume", Act::Storage, "storage", change::heal),
     Sheet::new("extend-volume", Act::Storage, "storage", change::extend),
-    Sheet::new("qualities", Act::Storage, "storage", qualities::fill),
-    Sheet::new("edit-volume", Act::Storage, "storage", change::edit),
+    Sheet::new("qualities", Act::Storage, "storage", qualities::fill).merging(),
+    Sheet::new("edit-volume", Act::Storage, "storage", change::edit).merging(),
     Sheet::new("give-volume", Act::Storage, "storage", change::give),
     Sheet::new("add-image", Act::Storage, "storage", image_sheets::add)
         .leading(image_sheets::after),
-    Sheet::new("edit-image", Act::Storage, "storage", image_sheets::edit),
+    Sheet::new("edit-image", Act::Storage, "storage", image_sheets::edit).merging(),
     Sheet::new(
         "remove-image",
         Act::Storage,

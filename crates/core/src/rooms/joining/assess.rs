@@ -1,0 +1,157 @@
+//! The checks of a cluster's creation, against the cluster as it is; then everything that its hosts have.
+
+use super::{Draft, Step};
+use crate::{
+    estate::{Cluster, Host, Network, Standing, Volume},
+    finding::{Finding, Rule},
+    ids::{ClusterId, HostId},
+    rooms::{
+        clusters::{self, MOST_HOSTS, member_checks},
+        networks, storage,
+    },
+};
+use std::sync::Arc;
+
+pub(super) fn join(draft: &mut Draft<'_>, cluster: Option<ClusterId>, hosts: &[HostId]) {
+    "Join a cluster".clone_into(&mut draft.title);
+    let chosen = draft.chosen(hosts).into_iter();
+    let hosts: Vec<Arc<Host>> = chosen.filter_map(|id| draft.host(id)).cloned().collect();
+    if hosts.is_empty() {
+        let text = "Choose the hosts that shall join.";
+        draft.found(Finding::stop(Rule::Nothing, "hosts", text).at("hosts"));
+    }
+    let cluster = cluster.and_then(|id| draft.estate().clusters.get(&id)).cloned();
+    let Some(cluster) = cluster else {
+        let text = "Choose the cluster that they shall join.";
+        return draft.found(Finding::stop(Rule::Exists, "cluster", text).at("cluster"));
+    };
+    let name = &cluster.name;
+    draft.title = match hosts.as_slice() {
+        [one] => format!("{} joins {name}", one.name),
+        many => format!("{} hosts join {name}", many.len()),
+    };
+    let many = cluster.hosts.len() + hosts.len();
+    if many > MOST_HOSTS {
+        let text = format!("{name} would have {many} hosts; a cluster has at most {MOST_HOSTS}.");
+        draft.found(Finding::stop(Rule::Count, name, text).at("hosts"));
+    }
+    for host in &hosts {
+        let found = member_checks(draft.view, draft.now, host);
+        draft.found_all(found);
+        fits_in(draft, &cluster, host);
+        steps(draft, &cluster, host);
+    }
+}
+
+/// Whether the host is like the others in what can't be told apart later.
+fn fits_in(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
+    let (name, cpu) = (&host.name, &host.hardware.cpu);
+    let stop = |rule, text: String| Finding::stop(rule, name, text).at("hosts");
+    if cpu.maker != cluster.cpu_maker {
+        let text = format!("The CPU of {name} is from {}, those of {} from {}; a running machine can't move between them.", cpu.maker, cluster.name, cluster.cpu_maker);
+        draft.found(stop(Rule::CpuMaker, text));
+    }
+    if cpu.level < cluster.cpu_level {
+        let text = format!("{name} has CPU level {}; {} asks for {}.", cpu.level, cluster.name, cluster.cpu_level);
+        draft.found(stop(Rule::CpuLevel, text));
+    } else {
+        let text = format!("{name} has CPU level {}; {} asks for {}.", cpu.level, cluster.name, cluster.cpu_level);
+        draft.found(Finding::clear(Rule::CpuLevel, name, text));
+    }
+    let sites: std::collections::BTreeSet<_> = draft.estate().hosts_in(cluster.id).map(|h| h.site).collect();
+    if !sites.is_empty() && !sites.contains(&host.site) {
+        let text = format!("{name} is at another site than the hosts of {}.", cluster.name);
+        draft.found(stop(Rule::State, text));
+    }
+    let other = draft.estate().hosts_in(cluster.id).find(|h| h.software != host.software);
+    if let Some(other) = other {
+        let text = format!("{name} has software {}, {} has {}.", host.software, other.name, other.software);
+        draft.found(Finding::mind(Rule::Software, name, text).at("hosts"));
+    }
+}
+
+/// It is checked, joins, gets every network of the cluster and mounts every volume that all of its hosts shall have.
+fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
+    let name = &host.name;
+    let verify = Step::Cluster(clusters::Step::Verify { host: host.id });
+    let checked = draft.step(verify, format!("Check clock and controller of {name}"), &[], Some("hosts"));
+    let join = Step::Cluster(clusters::Step::Join {
+        host: host.id,
+        cluster: cluster.id,
+        volume: None,
+    });
+    let joined = draft.step(join, format!("{name} joins {}", cluster.name), &[checked], Some("hosts"));
+    let networks: Vec<Arc<Network>> = draft.estate().networks_of(cluster.id).into_iter().filter(|n| n.ready).cloned().collect();
+    for network in networks {
+        carries(draft, host, &network);
+        let step = Step::Network(networks::Step::Set {
+            network: network.id,
+            host: host.id,
+        });
+        draft.step(step, format!("Set {} up on {name}", network.name), &[joined], Some("hosts"));
+    }
+    let volumes: Vec<Arc<Volume>> = draft.estate().volumes_of(cluster).into_iter().filter(|v| v.ready && v.intended.is_none()).cloned().collect();
+    for volume in volumes {
+        mounts(draft, host, &volume, joined);
+    }
+}
+
+/// The switch ports of a host that doesn't have the network yet.
+fn carries(draft: &mut Draft<'_>, host: &Host, network: &Network) {
+    let name = &host.name;
+    let missing: Vec<_> = network.uplinks.iter().filter(|u| host.uplinks.iter().all(|h| h.name != **u)).cloned().collect();
+    if !missing.is_empty() {
+        let text = format!("{name} has no uplink {}, which {} is on.", missing.join(", "), network.name);
+        return draft.found(Finding::stop(Rule::Uplink, name, text).at("hosts"));
+    }
+    let finding = match network.wires(draft.estate(), host) {
+        Standing::Unchecked(why) => {
+            let text = format!("{} on {name}: {why}.", network.name);
+            Finding::unchecked(Rule::Wire, name, text)
+        }
+        Standing::Wire(fault) => {
+            let text = format!("{} on {name}: {fault}.", network.name);
+            Finding::mind(Rule::Wire, name, text).remedy("Correct the switch port; it stands under Needs you until then.")
+        }
+        Standing::Fine | Standing::Missing | Standing::Differs(_) => {
+            let text = format!("The switch ports of {name} carry {}.", network.name);
+            Finding::clear(Rule::Wire, name, text)
+        }
+    };
+    draft.found(finding);
+}
+
+fn mounts(draft: &mut Draft<'_>, host: &Host, volume: &Volume, joined: usize) {
+    let name = &host.name;
+    let Some(backing) = &volume.backing else {
+        let text = format!("The array that {} lies on is not connected; whether {name} reaches it shows when it mounts it.", volume.name);
+        draft.found(Finding::unchecked(Rule::Storage, &volume.name, text).at("hosts"));
+        return mount(draft, host, volume, joined);
+    };
+    let map = Step::Storage(storage::Step::Map {
+        array: backing.array,
+        volume: volume.id,
+        host: host.id,
+    });
+    let mapped = draft.step(map, format!("Let {name} reach {}", volume.name), &[joined], Some("hosts"));
+    let log_in = Step::Storage(storage::Step::LogIn {
+        array: backing.array,
+        host: host.id,
+    });
+    let in_ = draft.step(log_in, format!("{name} logs in on all portals"), &[mapped], Some("hosts"));
+    mount(draft, host, volume, in_);
+}
+
+fn mount(draft: &mut Draft<'_>, host: &Host, volume: &Volume, after: usize) {
+    let name = &host.name;
+    let step = Step::Storage(storage::Step::Mount {
+        volume: volume.id,
+        host: host.id,
+    });
+    let mounted = draft.step(step, format!("{name} mounts {}", volume.name), &[after], Some("hosts"));
+    let step = Step::Storage(storage::Step::CheckPaths {
+        volume: volume.id,
+        host: host.id,
+    });
+    draft.step(step, format!("{name} reaches {} by all paths", volume.name), &[mounted], None);
+}
