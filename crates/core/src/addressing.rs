@@ -24,6 +24,81 @@ pub fn unusable(net: &IpNet) -> Vec<IpAddr> {
     }
 }
 
+/// Why an address can't be given to a guest's card, or kept for a guest that is not ours; whether somebody has it is
+/// another question.
+///
+/// # Errors
+/// Words for the person who typed it.
+pub fn usable(network: &Network, address: IpAddr) -> Result<(), String> {
+    let name = &network.name;
+    let Some(subnet) = network.subnets.iter().find(|s| s.net.contains(&address)) else {
+        let family = |v4: bool| if v4 { "IPv4" } else { "IPv6" };
+        let same = network
+            .subnets
+            .iter()
+            .any(|s| s.net.addr().is_ipv4() == address.is_ipv4());
+        return Err(match (same, network.subnets.first()) {
+            (false, Some(other)) => format!(
+                "{address} is {}; {name} has only {}.",
+                family(address.is_ipv4()),
+                family(other.net.addr().is_ipv4())
+            ),
+            _ => format!("{address} is in no subnet of {name}."),
+        });
+    };
+    let net = subnet.net;
+    if unusable(&net).contains(&address) {
+        let what = if address == net.network() {
+            "network"
+        } else {
+            "broadcast"
+        };
+        return Err(format!("{address} is the {what} address of {net}."));
+    }
+    if subnet.gateway == Some(address) {
+        return Err(format!("{address} is the gateway of {net}."));
+    }
+    Ok(())
+}
+
+/// Why an address is not for guests: it lies in a range that is for something else.
+///
+/// # Errors
+/// Words for the person who typed it.
+pub fn for_guests(network: &Network, address: IpAddr) -> Result<(), String> {
+    usable(network, address)?;
+    let mut ranges = network.subnets.iter().flat_map(|s| &s.ranges);
+    match ranges.find(|r| r.part != Part::Guests && r.contains(address)) {
+        Some(range) => Err(format!(
+            "{address} is in {}–{}, which is for {}.",
+            range.first,
+            range.last,
+            range.part.word()
+        )),
+        None => Ok(()),
+    }
+}
+
+/// The addresses of a range, up to `most`.
+///
+/// # Errors
+/// Words where there are more.
+pub fn each(range: &AddressRange, most: usize) -> Result<Vec<IpAddr>, String> {
+    let mut all = Vec::new();
+    let mut at = Some(range.first).filter(|first| *first <= range.last);
+    while let Some(address) = at {
+        if all.len() == most {
+            return Err(format!(
+                "{}–{} has more than {most} addresses.",
+                range.first, range.last
+            ));
+        }
+        all.push(address);
+        at = next(address).filter(|a| *a <= range.last);
+    }
+    Ok(all)
+}
+
 /// What is wrong with a subnet on its own.
 pub fn check(subnet: &Subnet) -> Vec<Wrong> {
     let net = subnet.net;

@@ -29,18 +29,21 @@ pub enum Act {
     Clusters,
     /// Arrays, volumes, networks.
     Storage,
+    /// Send images that machines boot from.
+    Images,
     People,
     Settings,
 }
 
 impl Act {
-    pub const ALL: [Act; 8] = [
+    pub const ALL: [Act; 9] = [
         Act::Look,
         Act::Machines,
         Act::Purge,
         Act::Hosts,
         Act::Clusters,
         Act::Storage,
+        Act::Images,
         Act::People,
         Act::Settings,
     ];
@@ -59,7 +62,7 @@ impl Permits {
     pub fn allow(self, act: Act) -> bool {
         match self.role {
             Role::Viewer => matches!(act, Act::Look),
-            Role::Operator => matches!(act, Act::Look | Act::Machines),
+            Role::Operator => matches!(act, Act::Look | Act::Machines | Act::Images),
             Role::Admin => true,
         }
     }

@@ -72,6 +72,9 @@ impl Bytes {
     /// Words for the person who typed it.
     pub fn parse(text: &str) -> Result<Bytes, String> {
         let text = text.trim();
+        if text.starts_with(['-', '−']) {
+            return Err(format!("“{text}” is negative; a size is not."));
+        }
         let split = text
             .find(|c: char| !c.is_ascii_digit() && c != '.' && c != ',')
             .unwrap_or(text.len());

@@ -26,7 +26,7 @@ pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
 pub use settings::EngineSettings;
 pub use zastrugi_drivers::{Announcement, Networks, Screen, check};
-pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, StoreError};
+pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, RunFilter, StoreError};
 
 use shared::Shared;
 use std::sync::Arc;

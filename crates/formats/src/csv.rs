@@ -25,6 +25,7 @@ pub fn write<const N: usize>(head: [&str; N], rows: impl Iterator<Item = [String
 /// Words for whoever typed it: the line that has too many cells or isn't CSV.
 pub fn read<const N: usize>(text: &str) -> Result<Vec<(u64, [String; N])>, String> {
     let mut reader = csv::ReaderBuilder::new()
+        .delimiter(delimiter(text))
         .has_headers(false)
         .flexible(true)
         .trim(csv::Trim::All)
@@ -43,6 +44,20 @@ pub fn read<const N: usize>(text: &str) -> Result<Vec<(u64, [String; N])>, Strin
         rows.push((line, std::array::from_fn(cell)));
     }
     Ok(rows)
+}
+
+/// What separates cells: of comma, semicolon and tab the one that the first line has most of; spreadsheets differ.
+pub fn delimiter(text: &str) -> u8 {
+    let first = text
+        .lines()
+        .find(|l| !l.trim().is_empty())
+        .unwrap_or_default();
+    let count = |d: u8| first.bytes().filter(|b| *b == d).count();
+    [b',', b';', b'\t']
+        .into_iter()
+        .rev()
+        .max_by_key(|d| count(*d))
+        .unwrap_or(b',')
 }
 
 /// What is left is what is judged: a character that leaves must not hide what stands behind it.

@@ -32,7 +32,7 @@ pub use orders::{NewOrder, Orders, TakenOrder};
 pub use people::{People, Person, SessionRow};
 pub use pictures::{Picture, Pictures};
 pub use pulse::Pulse;
-pub use reads::{EventFilter, EventRow, Reads};
+pub use reads::{EventFilter, EventRow, Reads, RunFilter};
 pub use settings::Settings;
 pub use vault::{Vault, VaultError};
 

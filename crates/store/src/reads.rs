@@ -41,8 +41,24 @@ pub struct EventFilter {
     pub who: String,
     /// An identifier such as `machine-7`.
     pub about: String,
+    /// From here on, and before there.
+    pub from: Option<Moment>,
+    pub until: Option<Moment>,
     /// Only those before (revision, n).
     pub before: Option<(u64, i32)>,
+}
+
+/// Later than everything: the year 9999, in milliseconds since 1970.
+const FAR: i64 = 253_402_300_799_000;
+
+/// Which runs are looked for; what is empty doesn't matter.
+#[derive(Debug, Clone, Default)]
+pub struct RunFilter {
+    /// A part of what it does.
+    pub text: String,
+    /// As it is stored.
+    pub state: String,
+    pub who: String,
 }
 
 impl Reads {
@@ -50,21 +66,28 @@ impl Reads {
         Self { pool }
     }
 
-    /// The newest runs before `before`.
+    /// The newest runs before `before` that the filter leaves.
     ///
     /// # Errors
     /// [`StoreError`] when the database or a stored body can't be read.
     pub async fn runs(
         &self,
+        filter: &RunFilter,
         before: Option<RunId>,
         most: i64,
     ) -> Result<Vec<Arc<Run>>, StoreError> {
         let rows = sqlx::query(
             "select kind, id, version, body from fact
-             where kind = 'run' and until is null and id < $1 order by id desc limit $2",
+             where kind = 'run' and until is null and id < $1
+               and ($3 = '' or position(lower($3) in lower(body->>'title')) > 0)
+               and ($4 = '' or body->>'state' = $4) and ($5 = '' or body->'by'->>'name' = $5)
+             order by id desc limit $2",
         )
         .bind(before.map_or(i64::MAX, |r| to_db(r.0)))
         .bind(most)
+        .bind(&filter.text)
+        .bind(&filter.state)
+        .bind(&filter.who)
         .fetch_all(&self.pool)
         .await?;
         let mut runs = Vec::with_capacity(rows.len());
@@ -145,6 +168,7 @@ impl Reads {
              where ($1 = '' or text ilike '%' || replace(replace(replace($1, '\\', '\\\\'), '%', '\\%'), '_', '\\_') || '%')
                and ($2 = '' or kind = $2) and ($3 = '' or who = $3)
                and ($4 = '' or about @> array[$4]) and (revision, n) < ($5, $6)
+               and at >= to_timestamp($8::float8 / 1000) and at < to_timestamp($9::float8 / 1000)
              order by revision desc, n desc limit $7",
         )
         .bind(&filter.text)
@@ -154,6 +178,8 @@ impl Reads {
         .bind(revision)
         .bind(n)
         .bind(most)
+        .bind(filter.from.map_or(0, |m| m.0))
+        .bind(filter.until.map_or(FAR, |m| m.0))
         .fetch_all(&self.pool)
         .await?;
         rows.iter()

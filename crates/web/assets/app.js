@@ -40,6 +40,9 @@
     }
   }
 
+  // Days are the person's own: the server is told how far from UTC they are.
+  for (const at of $$('input[data-zone]')) at.value = String(new Date().getTimezoneOffset());
+
   // Selection of rows: kept by identifier, so that a refreshed list keeps it.
   const chosen = new Set();
   function selection() {
@@ -188,18 +191,28 @@
   // What is typed into a sheet stands in its address, so that going back to it, or loading it anew, brings it back. Secrets
   // and what the page made for itself stay out; what is too long for an address does too.
   const LONGEST = 6000;
-  function keep() {
-    const form = $('#sheet');
-    if (!form) return;
+  function typedNow(form) {
     const typed = new URLSearchParams();
     for (const [name, value] of new FormData(form)) {
       const input = form.elements[name];
       const secret = input && input.type === 'password';
       if (!secret && typeof value === 'string' && !['_csrf', 'request', 'seen'].includes(name)) typed.append(name, value);
     }
-    const to = `${form.getAttribute('action')}?${typed}`;
+    return typed;
+  }
+  function keep() {
+    const form = $('#sheet');
+    if (!form) return;
+    const to = `${form.getAttribute('action')}?${typedNow(form)}`;
     if (to.length <= LONGEST) history.replaceState(history.state, '', to);
   }
+  // What else can be chosen follows from this choice: the sheet is filled in anew, and what was typed stays.
+  document.addEventListener('change', (e) => {
+    if (!e.target.matches('[data-refill]')) return;
+    const typed = typedNow(e.target.form);
+    for (const name of e.target.dataset.refill.split(' ')) typed.delete(name);
+    location.replace(`${e.target.form.getAttribute('action')}?${typed}`);
+  });
   let keeping = 0;
   document.addEventListener('input', (e) => {
     if (!e.target.form || e.target.form.id !== 'sheet') return;
@@ -290,11 +303,18 @@
 
   document.addEventListener('alpine:init', () => {
     Alpine.data('theme', () => ({
-      night: document.documentElement.dataset.theme === 'night',
+      night: document.documentElement.dataset.theme === 'night'
+        || (document.documentElement.dataset.theme === 'system' && matchMedia('(prefers-color-scheme: dark)').matches),
       label() { return this.night ? 'Day' : 'Night'; },
       toggle() {
         this.night = !this.night;
-        const theme = this.night ? 'night' : 'day';
+        this.choose(this.night ? 'night' : 'day');
+      },
+      follow() {
+        this.night = matchMedia('(prefers-color-scheme: dark)').matches;
+        this.choose('system');
+      },
+      choose(theme) {
         document.documentElement.dataset.theme = theme;
         const headers = { 'X-CSRF-Token': body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded', 'HX-Request': 'true' };
         fetch('/settings/theme', { method: 'POST', headers, body: `theme=${theme}` });

@@ -126,7 +126,7 @@ async fn timed(url: &str, paths: &[&str]) {
     let engine = Engine::start(settings).await.unwrap();
     engine
         .desk()
-        .add_person("ada", Role::Admin, "benchmarks!")
+        .add_person("ada", Role::Admin, "benchmarks by lantern")
         .await
         .unwrap();
     let client = Client::untracked(pages(engine.desk(), WebSettings::default()))

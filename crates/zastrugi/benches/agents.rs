@@ -61,7 +61,7 @@ async fn measure(url: &str) {
     let desk = engine.desk();
     println!("resident before: {} MiB", resident());
     let id = desk
-        .add_person("ada", Role::Admin, "a thousand")
+        .add_person("ada", Role::Admin, "a thousand lanterns")
         .await
         .unwrap();
     let admin = Viewer {

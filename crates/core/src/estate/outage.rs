@@ -101,6 +101,10 @@ impl Outages {
         else {
             return false;
         };
+        // While nobody reaches the array, nobody can be brought back to it.
+        if self.all.iter().any(|o| o.cause == Cause::Array(array.id)) {
+            return true;
+        }
         let paths = drift.host.mounts.get(&volume.id);
         let mut listed = BTreeSet::new();
         for path in paths.into_iter().flatten() {

@@ -2,7 +2,8 @@
 //! run.
 
 use super::{
-    AcceptedPlan, Ask, Bar, Draft, Fill, Outlook, Place, Plan, PlannedStep, Work, bars, schedule,
+    AcceptedPlan, Ask, Bar, Draft, Fill, Listed, Outlook, Place, Plan, PlannedStep, Work, bars,
+    schedule,
 };
 use crate::{
     estate::Site,
@@ -22,6 +23,7 @@ pub struct Assessment<A, S: Work> {
     pub(super) title: String,
     pub(super) findings: Vec<Finding>,
     pub(super) places: Vec<Place>,
+    pub(super) listed: Vec<Listed>,
     pub(super) fills: Vec<Fill>,
     pub(super) outlooks: Vec<Outlook>,
     pub(super) refused: Vec<(String, String)>,
@@ -125,6 +127,7 @@ impl<A, S: Work> Assessment<A, S> {
             title: self.title,
             findings: self.findings,
             places: self.places,
+            listed: self.listed,
             fills: self.fills,
             outlooks: self.outlooks,
             refused: self.refused,
@@ -151,6 +154,10 @@ impl<A, S: Work> Assessment<A, S> {
     }
     pub fn places(&self) -> &[Place] {
         &self.places
+    }
+    /// What comes into being, one by one.
+    pub fn listed(&self) -> &[Listed] {
+        &self.listed
     }
     /// Headroom of the clusters that it touches, before and after.
     pub fn outlooks(&self) -> &[Outlook] {

@@ -1,6 +1,8 @@
 //! What every kind of proposal fills in while it is assessed.
 
-use super::{Assessment, Fill, Place, PlannedStep, Work, assessment::total, held, outlook, reach};
+use super::{
+    Assessment, Fill, Listed, Place, PlannedStep, Work, assessment::total, held, outlook, reach,
+};
 use crate::{
     estate::{Estate, Host, Machine, Site, Volume},
     finding::{Finding, Rule},
@@ -21,6 +23,7 @@ pub struct Draft<'a, S: Work> {
     pub title: String,
     findings: Vec<Finding>,
     places: Vec<Place>,
+    listed: Vec<Listed>,
     fills: Vec<Fill>,
     refused: Vec<(String, String)>,
     interrupted: Vec<(MachineId, String)>,
@@ -42,6 +45,7 @@ impl<'a, S: Work> Draft<'a, S> {
             title: String::new(),
             findings: Vec::new(),
             places: Vec::new(),
+            listed: Vec::new(),
             fills: Vec::new(),
             refused: Vec::new(),
             interrupted: Vec::new(),
@@ -207,6 +211,21 @@ impl<'a, S: Work> Draft<'a, S> {
         Some(id)
     }
 
+    /// A machine that comes into being; `host`: none where it stays off.
+    pub fn lists(&mut self, machine: &Machine, host: Option<HostId>) {
+        let host = host.and_then(|h| self.estate().hosts.get(&h));
+        let addresses: Vec<_> = machine
+            .nics
+            .iter()
+            .flat_map(|n| &n.addresses)
+            .map(ToString::to_string)
+            .collect();
+        self.listed.push(Listed {
+            name: machine.name.clone(),
+            place: host.map_or_else(|| "stays off".into(), |h| h.name.clone()),
+            addresses: addresses.join(", "),
+        });
+    }
     pub fn placed(&mut self, machine: &Machine, choice: &Choice) {
         let name = |id: &HostId| {
             self.view
@@ -283,6 +302,7 @@ impl<'a, S: Work> Draft<'a, S> {
             title: self.title,
             findings: self.findings,
             places: self.places,
+            listed: self.listed,
             fills: self.fills,
             outlooks,
             refused: self.refused,

@@ -27,6 +27,15 @@ pub struct Place {
     pub host_name: String,
 }
 
+/// One of many that come into being: what it is called, where it will be, its addresses.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    pub name: String,
+    /// A host, or that it stays off.
+    pub place: String,
+    pub addresses: String,
+}
+
 /// A host's held memory before and after.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fill {

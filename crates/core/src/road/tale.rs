@@ -4,6 +4,12 @@ use crate::estate::{Estate, Pen};
 use serde::{Deserialize, Serialize};
 use std::fmt::Debug;
 
+/// The kinds of lines that there are.
+pub const KINDS: [&str; 11] = [
+    "run", "machine", "host", "cluster", "site", "edit", "console", "storage", "network", "people",
+    "history",
+];
+
 /// A line of the Logbook.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Entry {
@@ -15,6 +21,7 @@ pub struct Entry {
 
 impl Entry {
     pub fn new(kind: &str, text: impl Into<String>, about: Vec<String>) -> Self {
+        debug_assert!(KINDS.contains(&kind), "{kind} can't be filtered by");
         Entry {
             kind: kind.into(),
             text: text.into(),

@@ -335,7 +335,10 @@ fn a_machine_goes_only_where_its_network_is_carried() {
 
 #[test]
 fn a_network_with_machines_is_not_removed() {
-    let remove = Proposal::Networks(networks::Ask::Remove { network: CREW });
+    let remove = Proposal::Networks(networks::Ask::Remove {
+        network: CREW,
+        typed: "".into(),
+    });
     let found = worse(&put(&on_crew(), &remove));
     assert_eq!(found, ["stop: 1 machines have a card on crew."]);
     let a = put(&fixture(PLAIN), &remove);
@@ -404,7 +407,10 @@ fn an_address_that_is_typed_must_be_in_the_subnet_and_nobodys() {
     );
     assert_eq!(said(1, "10.2.0.10"), ["stop: 10.2.0.10 is taken: db."]);
     assert_eq!(said(1, "10.2.0.12"), ["stop: 10.2.0.12 is taken: printer."]);
-    assert_eq!(said(1, "10.2.0.1"), ["stop: 10.2.0.1 is taken: gateway."]);
+    assert_eq!(
+        said(1, "10.2.0.1"),
+        ["stop: 10.2.0.1 is the gateway of 10.2.0.0/24."]
+    );
     assert_eq!(
         said(2, "10.2.0.77"),
         ["stop: Several machines can't have one address."]
@@ -468,4 +474,127 @@ fn each_card_of_a_batch_has_a_mac_of_its_own() {
             .standing(&small.view.estate, &small.view.estate.hosts[&HostId(1)]),
         Standing::Fine
     ));
+}
+
+fn change(edit: impl FnOnce(&mut networks::ChangeNetwork)) -> Proposal {
+    let was = crew();
+    let mut ask = networks::ChangeNetwork {
+        network: CREW,
+        role: was.role,
+        mtu: was.mtu,
+        subnets: was.subnets,
+        uplinks: was.uplinks,
+    };
+    edit(&mut ask);
+    Proposal::Networks(networks::Ask::Change(ask))
+}
+
+#[test]
+fn a_network_that_is_there_is_changed_with_what_follows() {
+    let small = on_crew();
+    let said = |ask: &Proposal| worse(&put(&small, ask));
+    assert_eq!(said(&change(|_| {})), ["stop: Nothing is changed yet."]);
+    let larger = put(&small, &change(|c| c.mtu = 9000));
+    assert!(!larger.blocked(), "{:?}", worse(&larger));
+    assert_eq!(larger.steps().len(), 2, "each host is set up again");
+    let named = put(&small, &change(|c| c.role = NetRole::Storage));
+    assert_eq!(named.steps().len(), 0, "what it is for is Zastrugi's own");
+    assert!(said(&change(|c| c.mtu = 9300))[0].contains("An MTU is from"));
+    assert!(said(&change(|c| c.uplinks.clear()))[0].contains("Choose the uplinks"));
+    let elsewhere = |c: &mut networks::ChangeNetwork| {
+        c.subnets[0] = Subnet {
+            net: "10.3.0.0/24".parse().unwrap(),
+            gateway: None,
+            ranges: vec![],
+        }
+    };
+    let out = said(&change(elsewhere));
+    assert!(
+        out[0].starts_with("stop: 10.2.0.") && out[0].contains("in no subnet any more"),
+        "{out:?}"
+    );
+}
+
+#[test]
+fn a_network_that_hosts_need_is_removed_only_by_its_name() {
+    let mut small = fixture(PLAIN);
+    small.alter(|e| {
+        let mut n = (*e.networks[&CREW]).clone();
+        n.role = NetRole::Migration;
+        e.put(Fact::Network(n.into()));
+    });
+    let remove = |typed: &str| {
+        Proposal::Networks(networks::Ask::Remove {
+            network: CREW,
+            typed: typed.into(),
+        })
+    };
+    let said = worse(&put(&small, &remove("")));
+    assert!(
+        said.contains(&"stop: Type crew to confirm.".to_owned()),
+        "{said:?}"
+    );
+    assert!(
+        said.iter()
+            .any(|l| l
+                .contains("none can be moved without one for it. It is the only one for that.")),
+        "{said:?}"
+    );
+    assert!(!put(&small, &remove("crew")).blocked());
+}
+
+#[test]
+fn addresses_that_nobody_can_use_are_refused_at_the_field() {
+    let mut small = on_crew();
+    small.alter(|e| {
+        let mut n = (*e.networks[&CREW]).clone();
+        n.subnets[0]
+            .ranges
+            .push(range("10.2.0.200-10.2.0.209", Part::Hosts).unwrap());
+        e.put(Fact::Network(n.into()));
+    });
+    for (address, words) in [
+        ("10.2.0.0", "is the network address of 10.2.0.0/24"),
+        ("10.2.0.255", "is the broadcast address of 10.2.0.0/24"),
+        ("10.2.0.1", "is the gateway of 10.2.0.0/24"),
+        (
+            "10.2.0.205",
+            "is in 10.2.0.200–10.2.0.209, which is for hosts",
+        ),
+        ("fd00::7", "is IPv6; crew has only IPv4"),
+        ("10.9.0.7", "is in no subnet of crew"),
+    ] {
+        let a = put(&small, &machines(1, card(Some(address))));
+        let stop = a
+            .at_field("nics")
+            .unwrap_or_else(|| panic!("{address} is taken"));
+        assert!(stop.text.contains(words), "{address}: {}", stop.text);
+    }
+    assert!(
+        put(&small, &machines(1, card(Some("10.2.0.50"))))
+            .at_field("nics")
+            .is_none()
+    );
+    let keep = |address: &str| {
+        Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Network(CREW)],
+            sets: vec![Set::Reserved(BTreeMap::from([(
+                ip(address),
+                Reservation {
+                    what: "printer".into(),
+                    since: Moment(0),
+                },
+            )]))],
+        })
+    };
+    assert!(
+        put(&small, &keep("10.2.0.255"))
+            .at_field("reserved")
+            .is_some()
+    );
+    assert!(
+        put(&small, &keep("10.2.0.77"))
+            .at_field("reserved")
+            .is_none()
+    );
 }

@@ -484,6 +484,7 @@ fn proposals() -> Vec<(Proposal, Act)> {
         (
             Proposal::Networks(networks::Ask::Remove {
                 network: NetworkId(800),
+                typed: "".into(),
             }),
             Act::Storage,
         ),

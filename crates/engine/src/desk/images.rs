@@ -62,7 +62,7 @@ impl Desk {
         viewer: &Viewer,
         image: ImageId,
     ) -> Result<std::sync::Arc<zastrugi_core::estate::Estate>, FeedError> {
-        if !viewer.permits().allow(Act::Storage) {
+        if !viewer.permits().allow(Act::Images) {
             return Err(FeedError::NotAllowed);
         }
         let estate = self.shared.estate();

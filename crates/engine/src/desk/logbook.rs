@@ -3,7 +3,7 @@
 use super::Desk;
 use std::sync::Arc;
 use zastrugi_core::{ids::RunId, rooms::Plan, runs::Run};
-use zastrugi_store::{EventFilter, EventRow, StoreError};
+use zastrugi_store::{EventFilter, EventRow, RunFilter, StoreError};
 
 impl Desk {
     /// The newest runs before `before`; those that are open as they are now.
@@ -15,7 +15,19 @@ impl Desk {
         before: Option<RunId>,
         most: i64,
     ) -> Result<Vec<Arc<Run>>, StoreError> {
-        let mut all = self.reads.runs(before, most).await?;
+        self.find_runs(&RunFilter::default(), before, most).await
+    }
+    /// Those that the filter leaves, likewise.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn find_runs(
+        &self,
+        filter: &RunFilter,
+        before: Option<RunId>,
+        most: i64,
+    ) -> Result<Vec<Arc<Run>>, StoreError> {
+        let mut all = self.reads.runs(filter, before, most).await?;
         let now = self.shared.snapshot();
         for run in &mut all {
             if let Some(open) = now.runs.get(run.id) {

@@ -22,6 +22,8 @@ pub enum PasswordProblem {
     Short,
     #[error("A password has at most {} characters.", limits::PASSWORD.most)]
     Long,
+    #[error("This password is guessed soon. {0}")]
+    Weak(String),
     #[error("{0}")]
     Name(String),
     #[error("The current password is wrong.")]
@@ -32,6 +34,23 @@ pub enum PasswordProblem {
     Store(#[from] StoreError),
     #[error("The password can't be hashed now; try again.")]
     Busy,
+}
+
+/// Why a password is guessed soon; none where it isn't.
+fn weak(password: &str, name: &str) -> Option<String> {
+    let parts = name.split(['.', '-', '_', '@']).chain([name, "zastrugi"]);
+    let own: Vec<&str> = parts.filter(|p| p.len() > 2).collect();
+    // Judged by its beginning: what comes behind a hundred characters makes it no weaker.
+    let head: String = password.chars().take(100).collect();
+    let found = zxcvbn::zxcvbn(&head, &own);
+    if u8::from(found.score()) >= 2 {
+        return None;
+    }
+    let words = found
+        .feedback()
+        .and_then(|f| f.warning())
+        .map(|w| w.to_string());
+    Some(words.unwrap_or_else(|| "It is among the first that anybody would try.".into()))
 }
 
 impl Desk {
@@ -86,7 +105,7 @@ impl Desk {
     ) -> Result<PersonId, PasswordProblem> {
         let name = name.trim();
         self.check_name(name).await?;
-        let hashed = self.checked_hash(password).await?;
+        let hashed = self.checked_hash(password, name).await?;
         let taken = |error| match error {
             StoreError::Taken(_) => {
                 PasswordProblem::Name(format!("There is a person {name} already."))
@@ -126,13 +145,16 @@ impl Desk {
         Ok(())
     }
 
-    async fn checked_hash(&self, password: &str) -> Result<String, PasswordProblem> {
+    async fn checked_hash(&self, password: &str, name: &str) -> Result<String, PasswordProblem> {
         let length = password.chars().count();
         if length < 10 {
             return Err(PasswordProblem::Short);
         }
         if limits::PASSWORD.check(length).is_err() {
             return Err(PasswordProblem::Long);
+        }
+        if let Some(why) = weak(password, name) {
+            return Err(PasswordProblem::Weak(why));
         }
         hash(password.to_owned()).await.ok_or(PasswordProblem::Busy)
     }
@@ -189,7 +211,7 @@ impl Desk {
                 PasswordProblem::Later(format!("Nothing was changed: {error}."))
             }
         })?;
-        let hashed = self.checked_hash(fresh).await?;
+        let hashed = self.checked_hash(fresh, &viewer.name).await?;
         self.people.set_password(viewer.id, &hashed).await?;
         let set = Event::PasswordSet {
             person: viewer.id,
@@ -201,9 +223,11 @@ impl Desk {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn set_theme(&self, viewer: &Viewer, theme: &str) -> Result<(), StoreError> {
-        self.people
-            .set_theme(viewer.id, if theme == "night" { "night" } else { "day" })
-            .await
+        let theme = match theme {
+            "night" | "day" => theme,
+            _ => "system",
+        };
+        self.people.set_theme(viewer.id, theme).await
     }
 
     pub fn networks(&self) -> Networks {
@@ -229,5 +253,34 @@ impl Desk {
         }
         self.tell(by.who(), Event::Networks { added, removed })
             .await
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::weak;
+
+    #[test]
+    fn what_everybody_tries_first_and_ones_own_name_are_no_passwords() {
+        for bad in [
+            "password12",
+            "1234567890",
+            "qwertyuiop",
+            "duty.admin.",
+            "dutyadmin1",
+            "zastrugi!!",
+            "aaaaaaaaaaaa",
+        ] {
+            assert!(weak(bad, "duty.admin").is_some(), "{bad}");
+        }
+        for good in [
+            "harbour-lights",
+            "mooring-lines",
+            "spyglass-only",
+            "tide and time",
+            "correct horse battery",
+        ] {
+            assert_eq!(weak(good, "duty.admin"), None, "{good}");
+        }
     }
 }

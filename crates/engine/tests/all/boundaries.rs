@@ -289,8 +289,11 @@ impl Tour<'_> {
         self.free(&give).await;
         self.go(give).await;
         let network = lab.estate().networks.keys().next().copied().unwrap();
-        self.go(Proposal::Networks(networks::Ask::Remove { network }))
-            .await;
+        self.go(Proposal::Networks(networks::Ask::Remove {
+            network,
+            typed: "migration".into(),
+        }))
+        .await;
         let hosts: Vec<HostId> = lab.estate().hosts.keys().copied().collect();
         self.switch(hosts[0], HostPower::Restart).await;
         self.switch(hosts[0], HostPower::Off).await;

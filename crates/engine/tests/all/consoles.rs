@@ -117,7 +117,10 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
     let person = |name: &'static str, role: Role| {
         let desk = lab.desk.clone();
         async move {
-            let id = desk.add_person(name, role, "laboratory").await.unwrap();
+            let id = desk
+                .add_person(name, role, "laboratory lanterns")
+                .await
+                .unwrap();
             Viewer {
                 id,
                 name: name.into(),

@@ -167,7 +167,7 @@ impl Lab {
         let engine = Engine::start(settings.clone()).await.unwrap();
         let desk = engine.desk();
         let id = desk
-            .add_person("lab.admin", Role::Admin, "laboratory")
+            .add_person("lab.admin", Role::Admin, "laboratory lanterns")
             .await
             .unwrap();
         let admin = Viewer {

@@ -217,8 +217,11 @@ async fn a_forgotten_host_is_drift_and_mended_alone(pool: PgPool) {
         standings(&lab, "crew"),
         [Standing::Fine, Standing::Fine, Standing::Fine]
     );
-    lab.done(Proposal::Networks(networks::Ask::Remove { network: crew }))
-        .await;
+    lab.done(Proposal::Networks(networks::Ask::Remove {
+        network: crew,
+        typed: "".into(),
+    }))
+    .await;
     assert!(lab.estate().networks.is_empty());
     assert!(lab.estate().hosts.values().all(|h| h.networks.is_empty()));
     lab.assert_once();

@@ -196,7 +196,7 @@ async fn events_are_found_by_words_kind_person_and_thing(pool: PgPool) {
         kind: kind.into(),
         who: who.into(),
         about: about.into(),
-        before: None,
+        ..EventFilter::default()
     };
     assert_eq!(find(by("", "", "", "")).await, 2);
     assert_eq!(find(by("deleted", "", "", "")).await, 1);
@@ -209,6 +209,19 @@ async fn events_are_found_by_words_kind_person_and_thing(pool: PgPool) {
     assert_eq!(find(by("", "site", "", "")).await, 1);
     assert_eq!(find(by("", "", "eve", "")).await, 0);
     assert_eq!(find(by("", "", "ada", "machine-8")).await, 1);
+    let all = find(by("", "", "", "")).await;
+    let between = |from: Option<i64>, until: Option<i64>| EventFilter {
+        from: from.map(zastrugi_core::moment::Moment),
+        until: until.map(zastrugi_core::moment::Moment),
+        ..EventFilter::default()
+    };
+    assert_eq!(find(between(Some(0), None)).await, all);
+    assert_eq!(find(between(None, Some(1000))).await, 0, "none before 1970");
+    assert_eq!(
+        find(between(Some(32_503_680_000_000), None)).await,
+        0,
+        "none after 3000"
+    );
     assert_eq!(
         find(EventFilter {
             before: Some((2, 1)),

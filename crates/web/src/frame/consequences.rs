@@ -7,7 +7,7 @@ use zastrugi_core::rooms::moving;
 use zastrugi_core::{
     finding::{Finding, Severity},
     migration::Course,
-    road::{Bar, Fill, Outlook},
+    road::{Bar, Fill, Listed, Outlook},
     rooms::{Assessment, Plan, PlannedStep, Step},
     units::Bytes,
 };
@@ -55,6 +55,8 @@ pub(crate) struct Consequences {
     clear: Vec<FindingView>,
     /// What the clear checks were about.
     clear_words: String,
+    /// What comes into being, where it is more than one.
+    listed: Vec<Listed>,
     interrupted: Vec<String>,
     outlooks: Vec<Outlook>,
     fills: Vec<FillView>,
@@ -218,6 +220,10 @@ impl Consequences {
             out: None,
             clear_words: clear_words(assessment.findings()),
             clear: clear(assessment.findings()),
+            listed: match assessment.listed() {
+                [_] => vec![],
+                all => all.to_vec(),
+            },
             interrupted: assessment
                 .interrupted()
                 .iter()
@@ -245,6 +251,7 @@ impl Consequences {
     /// The assessment as it was when a run began.
     pub(crate) fn of_plan(plan: &Plan) -> Self {
         Consequences {
+            listed: vec![],
             out: None,
             errors: "{}".into(),
             run: String::new(),

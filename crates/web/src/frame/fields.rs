@@ -62,6 +62,22 @@ fn rule(name: &str) -> Option<(&'static Limit, bool)> {
     }
 }
 
+/// Reads a whole number that counts something.
+///
+/// # Errors
+/// Words for the person who typed it.
+pub(crate) fn whole(text: &str) -> Result<u32, String> {
+    let below = text
+        .strip_prefix(['-', '−'])
+        .is_some_and(|rest| rest.trim().parse::<u64>().is_ok());
+    match text.parse() {
+        Ok(number) => Ok(number),
+        Err(_) if below => Err(format!("“{text}” is negative.")),
+        Err(_) if text.parse::<u128>().is_ok() => Err(format!("{text} is more than there can be.")),
+        Err(_) => Err(format!("“{text}” is not a whole number.")),
+    }
+}
+
 /// Identifiers as they stand in an address.
 pub(crate) fn joined(ids: impl IntoIterator<Item = u64>) -> String {
     let all: Vec<String> = ids.into_iter().map(|id| id.to_string()).collect();
@@ -276,10 +292,17 @@ pub(crate) struct Query(pub(crate) Fields);
 
 #[rocket::async_trait]
 impl<'r> FromRequest<'r> for Query {
-    type Error = std::convert::Infallible;
+    type Error = &'static str;
 
     async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Self::Error> {
         let text = request.uri().query().map_or("", |q| q.as_str());
+        // Nobody types what can't be typed: an address with such a thing in it is broken.
+        if text.contains("%00") {
+            return request::Outcome::Error((
+                Status::BadRequest,
+                "a character that can't be typed",
+            ));
+        }
         request::Outcome::Success(Query(Fields::parse(text).cleaned()))
     }
 }

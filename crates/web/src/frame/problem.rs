@@ -69,15 +69,8 @@ struct ProblemPage {
 
 impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
-        let theme = if request
-            .cookies()
-            .get("theme")
-            .is_some_and(|c| c.value() == "night")
-        {
-            "night"
-        } else {
-            "day"
-        };
+        let cookies = request.cookies();
+        let theme = crate::places::door::chosen(cookies.get("theme").map_or("", |c| c.value()));
         let number = request.headers().get_one(NUMBER).unwrap_or_default();
         if self.status.code >= 500 {
             tracing::warn!(number, code = self.status.code, "{}", self.text);

@@ -362,7 +362,11 @@ async fn pieces_of_a_file_need_role_token_and_size(pool: PgPool) {
         }
     };
     assert_eq!(piece("vera", None, 10).await, Status::Forbidden);
-    assert_eq!(piece("otto", None, 10).await, Status::Forbidden);
+    assert_eq!(
+        piece("otto", None, 10).await,
+        Status::Gone,
+        "an operator sends images too"
+    );
     let wrong = Some("wrong".to_owned());
     assert_eq!(piece("ada", wrong, 10).await, Status::Forbidden);
     assert_eq!(
@@ -375,4 +379,43 @@ async fn pieces_of_a_file_need_role_token_and_size(pool: PgPool) {
         Status::Gone,
         "an image that nobody awaits"
     );
+}
+
+#[sqlx::test(migrations = false)]
+async fn kept_addresses_may_be_ranges(pool: PgPool) {
+    let small = zastrugi_core::testkit::read(crate::house::ESTATE);
+    let mut estate = (*small.view.estate).clone();
+    let mut crew = zastrugi_core::testkit::network(zastrugi_core::ids::NetworkId(600), "crew");
+    crew.subnets = vec![
+        serde_json::from_value(
+            serde_json::json!({"net": "10.9.0.0/24", "gateway": null, "ranges": []}),
+        )
+        .unwrap(),
+    ];
+    estate.put(zastrugi_core::estate::Fact::Network(crew.into()));
+    let house = House::of(&pool, &estate).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    let typed = "10.9.0.10-10.9.0.19,printers%0A10.9.0.30,camera";
+    let body = format!("_csrf={token}&sent=1&ids=600&note=&reserved={typed}");
+    let (status, page) = house.post(&cookie, "/sheet/edit-network", body).await;
+    assert_eq!(status, Status::SeeOther, "{page}");
+    for _ in 0..100 {
+        if house.desk().look().estate.networks[&zastrugi_core::ids::NetworkId(600)]
+            .reserved
+            .len()
+            == 11
+        {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(30)).await;
+    }
+    let (_, page) = house.get(&cookie, "/sheet/edit-network?ids=600").await;
+    assert!(
+        page.contains("10.9.0.10-10.9.0.19,printers\n10.9.0.30,camera"),
+        "{page}"
+    );
+    let body = format!("_csrf={token}&sent=1&ids=600&note=&reserved=10.9.0.9-10.9.0.1,x");
+    let (_, page) = house.post(&cookie, "/sheet/edit-network", body).await;
+    assert!(page.contains("the first is above the last"), "{page}");
 }

@@ -222,3 +222,53 @@ async fn a_selection_is_not_held_up_by_one_that_is_not_ready(pool: PgPool) {
     let (_, page) = house.get(&cookie, &link).await;
     assert!(!page.contains("id=\"without\""));
 }
+
+#[sqlx::test(migrations = false)]
+async fn odd_input_is_said_to_be_what_it_is(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    let (status, page) = house.get(&cookie, "/machines?q=%00").await;
+    assert_eq!(status, Status::BadRequest);
+    assert!(
+        page.contains("Zastrugi"),
+        "with words, and a way on: {page}"
+    );
+    let body =
+        format!("_csrf={token}&sent=1&name=gate&count=-1&vcpus=-2&memory=-4&cluster=901&disk=1");
+    let (_, page) = house.post(&cookie, "/sheet/new-machines", body).await;
+    for said in [
+        "“-1” is negative",
+        "“-2” is negative",
+        "“-4” is negative; a size is not",
+    ] {
+        assert!(page.contains(said), "{said} is not said");
+    }
+    for rows in [
+        "h1;a1;;left%0Ah2;a2;;right",
+        "h1%09a1%09%09left%0Ah2%09a2%09%09right",
+        "h1,a1,,left%0Ah2,a2,,right",
+    ] {
+        let body = format!("_csrf={token}&sent=1&rows={rows}");
+        let (_, part) = house
+            .post(&cookie, "/sheet/fault-domains", format!("{body}%0Ah1"))
+            .await;
+        assert!(
+            part.contains("Lines 1 and 3 are both about h1"),
+            "{rows}: {part}"
+        );
+    }
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_column_that_is_pressed_again_turns_round(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let cookie = house.sign_in("vera").await;
+    let at = |page: &str, name: &str| page.find(&format!("<b>{name}</b>")).unwrap_or(usize::MAX);
+    let (_, page) = house.get(&cookie, "/machines").await;
+    assert!(at(&page, "db") < at(&page, "web"), "by name");
+    let (_, page) = house
+        .get(&cookie, "/machines?sort=name&order=reverse")
+        .await;
+    assert!(at(&page, "web") < at(&page, "db"), "the other way round");
+}

@@ -82,7 +82,7 @@ async fn volume(b: &Browser, world: &World, base: &str) {
     b.press("a[href*='heal-volume']").await;
     b.says("eider-02 has 1 of 2 paths to quay").await;
     b.press("form#sheet button[type=submit]").await;
-    b.says("3 of 3 steps are done").await;
+    b.says("4 of 4 steps are done").await;
     b.go(&format!("{base}/storage")).await;
     b.says("1 volume, each mounted by all of its hosts on all paths")
         .await;

@@ -73,7 +73,7 @@ async fn killed_at_every_boundary_each_effect_happens_once(pool: PgPool) {
     let engine = Engine::start(settings).await.unwrap();
     let desk = engine.desk();
     let id = desk
-        .add_person("ada", Role::Admin, "killed again")
+        .add_person("ada", Role::Admin, "killed again at sea")
         .await
         .unwrap();
     let admin = Viewer {

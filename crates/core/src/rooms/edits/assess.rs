@@ -3,6 +3,7 @@
 use super::{Draft, Event, Set, Step, Target};
 use std::collections::BTreeMap;
 use crate::{
+    addressing::usable,
     availability::broken,
     booting,
     estate::{ClusterKind, Fact, Machine, MachineState, PlaceRule, RuleKind},
@@ -401,11 +402,9 @@ fn outside(
     };
     let network = draft.estate().networks.get(id)?;
     let stop = |text: String| Some(Finding::stop(Rule::Address, "addresses", text).at("reserved"));
-    if let Some(far) = all
-        .keys()
-        .find(|a| !network.subnets.iter().any(|s| s.net.contains(*a)))
-    {
-        return stop(format!("{far} is in no subnet of {}.", network.name));
+    let wrong = all.keys().filter(|a| !network.reserved.contains_key(*a)).find_map(|a| usable(network, *a).err());
+    if let Some(words) = wrong {
+        return stop(words);
     }
     let machines = network.machines(draft.estate());
     let clash = machines

@@ -23,7 +23,10 @@ impl Asked for Ask {
     type Step = Step;
 
     fn acts(&self) -> BTreeSet<Act> {
-        BTreeSet::from([Act::Storage])
+        BTreeSet::from([match self {
+            Ask::Add(_) => Act::Images,
+            Ask::Remove { .. } => Act::Storage,
+        }])
     }
 
     fn assess(&self, draft: &mut Draft<'_, Step>) {

@@ -2,7 +2,7 @@
 
 use super::{CreateMachines, Draft, Event, Step};
 use crate::{
-    addressing::next_free,
+    addressing::{for_guests, next_free},
     booting,
     estate::{Attached, Boot, Cluster, Disk, Host, Machine, MachineState, Nic, Wanted},
     finding::{Finding, Rule},
@@ -37,10 +37,11 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         draft.found_all(first_boot(ask));
     }
     draft.title = match machines.as_slice() {
-        [one] => format!("Create {}", one.name),
+        [one] => format!("Create {} on {}", one.name, cluster.name),
         many => format!(
-            "Create {} machines, {} …",
+            "Create {} machines on {}, {} …",
             many.len(),
+            cluster.name,
             many.first().map_or("", |m| m.name.as_str())
         ),
     };
@@ -306,11 +307,11 @@ fn addressed(
         }
         let mut taken: BTreeSet<_> = network.taken(draft.estate()).into_keys().collect();
         if let Some(address) = wish.address {
-            let inside = network.subnets.iter().any(|s| s.net.contains(&address));
+            let usable = for_guests(network, address);
             if machines.len() > 1 {
                 found.push(stop("Several machines can't have one address.".into()));
-            } else if !inside {
-                found.push(stop(format!("{address} is in no subnet of {name}.")));
+            } else if let Err(words) = usable {
+                found.push(stop(words));
             } else if taken.contains(&address) {
                 let who = network.taken(draft.estate()).remove(&address);
                 let who = who.map_or_else(String::new, |(who, _)| who);
@@ -361,6 +362,7 @@ fn place(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, machine
         match answer {
             Ok(placed) => {
                 machine.host = Some(placed.choice.host);
+                draft.lists(&machine, machine.host);
                 draft.placed(&machine, &placed.choice);
                 add_steps(draft, ask, machine);
             }
@@ -394,6 +396,7 @@ fn made_off(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, mach
             }
         };
         if let Some(via) = via {
+            draft.lists(&machine, None);
             make(draft, machine, via);
         }
     }

@@ -22,9 +22,13 @@ pub enum Ask {
     Heal {
         network: NetworkId,
     },
+    /// `typed`: its name, where hosts need it themselves.
     Remove {
         network: NetworkId,
+        #[serde(default, skip_serializing_if = "str::is_empty")]
+        typed: Line,
     },
+    Change(ChangeNetwork),
 }
 
 impl Asked for Ask {
@@ -39,14 +43,15 @@ impl Asked for Ask {
             Ask::ConnectSwitch(ask) => assess::connect_switch(draft, ask),
             Ask::Create(ask) => assess::create(draft, ask),
             Ask::Heal { network } => assess::heal(draft, *network),
-            Ask::Remove { network } => assess::remove(draft, *network),
+            Ask::Remove { network, typed } => assess::remove(draft, *network, typed),
+            Ask::Change(ask) => assess::change(draft, ask),
         }
     }
 
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::ConnectSwitch(connect) => Some(&mut connect.password),
-            Ask::Create(_) | Ask::Heal { .. } | Ask::Remove { .. } => None,
+            Ask::Create(_) | Ask::Heal { .. } | Ask::Remove { .. } | Ask::Change(_) => None,
         }
     }
 }
@@ -69,5 +74,15 @@ pub struct CreateNetwork {
     pub mtu: u32,
     pub subnets: Vec<Subnet>,
     /// As hosts call them: one that no host has stops it.
+    pub uplinks: BTreeSet<String>,
+}
+
+/// How a network that is there shall be. Its name and VLAN are what it is known by on hosts and switches; they stay.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ChangeNetwork {
+    pub network: NetworkId,
+    pub role: NetRole,
+    pub mtu: u32,
+    pub subnets: Vec<Subnet>,
     pub uplinks: BTreeSet<String>,
 }

@@ -1,6 +1,6 @@
 //! Switches and networks: connecting, creating on all hosts of a cluster, mending drift, removing (rules, section 7).
 
-use super::{ConnectSwitch, CreateNetwork, Draft, Event, Step};
+use super::{ChangeNetwork, ConnectSwitch, CreateNetwork, Draft, Event, Step};
 use crate::{
     addressing::check,
     estate::{Cluster, Controller, Host, NetRole, Network, Standing, Subnet, Switch, wire},
@@ -10,6 +10,7 @@ use crate::{
     limits,
     names,
     endpoint::{Password, short},
+    text::Line,
 };
 use std::sync::Arc;
 
@@ -101,7 +102,9 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
 
 pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateNetwork) {
     let name = ask.name.trim();
-    draft.title = format!("Create network {name}");
+    let place = ask.cluster.and_then(|c| draft.estate().clusters.get(&c));
+    let place = place.map_or_else(String::new, |c| format!(" on {}", c.name));
+    draft.title = format!("Create network {name}{place}");
     let cluster = ask
         .cluster
         .and_then(|c| draft.estate().clusters.get(&c))
@@ -321,12 +324,18 @@ fn known(draft: &mut Draft<'_>, id: NetworkId) -> Option<Arc<Network>> {
     found
 }
 
+/// The cluster that it is on: networks of several clusters may be called the same.
+fn place(draft: &Draft<'_>, network: &Network) -> String {
+    let cluster = draft.estate().clusters.get(&network.cluster);
+    cluster.map_or_else(|| "its cluster".into(), |c| c.name.clone())
+}
+
 pub(super) fn heal(draft: &mut Draft<'_>, id: NetworkId) {
     "Mend a network".clone_into(&mut draft.title);
     let Some(network) = known(draft, id) else {
         return;
     };
-    draft.title = format!("Set {} up again where it differs", network.name);
+    draft.title = format!("Set {} up again on {} where it differs", network.name, place(draft, &network));
     let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(network.cluster).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let mut mended = 0;
@@ -353,12 +362,12 @@ pub(super) fn heal(draft: &mut Draft<'_>, id: NetworkId) {
     }
 }
 
-pub(super) fn remove(draft: &mut Draft<'_>, id: NetworkId) {
+pub(super) fn remove(draft: &mut Draft<'_>, id: NetworkId, typed: &Line) {
     "Remove a network".clone_into(&mut draft.title);
     let Some(network) = known(draft, id) else {
         return;
     };
-    draft.title = format!("Remove {}", network.name);
+    draft.title = format!("Remove {} from {}", network.name, place(draft, &network));
     let on_it: Vec<_> = network
         .machines(draft.estate())
         .map(|m| m.name.clone())
@@ -371,6 +380,13 @@ pub(super) fn remove(draft: &mut Draft<'_>, id: NetworkId) {
                 .because(shown.join(", "))
                 .remedy("Remove these machines for good, or put their cards elsewhere first."),
         );
+    }
+    if let Some(breaks) = breaks(draft, &network) {
+        draft.found(Finding::mind(Rule::State, &network.name, breaks));
+        if typed.as_str() != network.name {
+            let text = format!("Type {} to confirm.", network.name);
+            draft.found(Finding::stop(Rule::Protected, &network.name, text).at("typed"));
+        }
     }
     let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(network.cluster).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
@@ -391,4 +407,112 @@ pub(super) fn remove(draft: &mut Draft<'_>, id: NetworkId) {
     }
     let gone = Step::Gone { network: id };
     draft.step(gone, format!("{} is removed", network.name), &dropped, None);
+}
+
+/// What stops working without a network that hosts need for themselves.
+fn breaks(draft: &Draft<'_>, network: &Network) -> Option<String> {
+    let estate = draft.estate();
+    let name = &network.name;
+    let hosts = estate.hosts_in(network.cluster).count();
+    let others = estate.networks_of(network.cluster);
+    let last = others.iter().all(|n| n.id == network.id || n.role != network.role);
+    let last = if last { " It is the only one for that." } else { "" };
+    let what = match network.role {
+        NetRole::Management => format!("{hosts} hosts are reached over {name}: what reaches them by it alone is lost."),
+        NetRole::Storage => {
+            let volumes = estate.clusters.get(&network.cluster).map_or(0, |c| estate.volumes_of(c).len());
+            format!("{hosts} hosts reach {volumes} volumes over {name}: machines halt where no other way is left.")
+        }
+        NetRole::Migration => format!("Machines are moved over {name}: none can be moved without one for it."),
+        NetRole::Heartbeat => format!("Hosts hear of each other over {name}: a silence can be told from a failure less well."),
+        NetRole::Replication => format!("Copies go over {name}: they stop."),
+        NetRole::OutOfBand => format!("Controllers are reached over {name}: hosts can't be switched off by them."),
+        NetRole::Guest | NetRole::Discovery => return None,
+    };
+    Some(format!("{what}{last}"))
+}
+
+/// The same checks as for a new one, against what is there; hosts are set up again where something of theirs changes.
+pub(super) fn change(draft: &mut Draft<'_>, ask: &ChangeNetwork) {
+    "Change a network".clone_into(&mut draft.title);
+    let Some(network) = known(draft, ask.network) else {
+        return;
+    };
+    let Some(cluster) = draft.estate().clusters.get(&network.cluster).cloned() else {
+        return;
+    };
+    draft.title = format!("Change {} on {}", network.name, cluster.name);
+    let then = CreateNetwork {
+        name: (&network.name).into(),
+        cluster: Some(cluster.id),
+        role: ask.role,
+        vlan: network.vlan,
+        mtu: ask.mtu,
+        subnets: ask.subnets.clone(),
+        uplinks: ask.uplinks.clone(),
+    };
+    let wired = network.mtu != ask.mtu || network.uplinks != ask.uplinks;
+    if !wired && network.role == ask.role && sorted(&network.subnets) == sorted(&ask.subnets) {
+        let text = "Nothing is changed yet.";
+        return draft.found(Finding::stop(Rule::Nothing, "fields", text));
+    }
+    check_wire(draft, &then, &cluster);
+    for subnet in &ask.subnets {
+        for (field, words) in check(subnet) {
+            draft.found(Finding::stop(Rule::Subnet, &network.name, words).at(field));
+        }
+    }
+    left_out(draft, &network, &ask.subnets);
+    if network.role != ask.role
+        && let Some(text) = breaks(draft, &network)
+    {
+        draft.found(Finding::mind(Rule::State, &network.name, text));
+    }
+    draft.intend(Event::Changed {
+        network: network.id,
+        role: ask.role,
+        mtu: ask.mtu,
+        subnets: ask.subnets.clone(),
+        uplinks: ask.uplinks.clone(),
+    });
+    if !wired {
+        return;
+    }
+    let machines = network.machines(draft.estate()).filter(|m| !m.is_off()).count();
+    if machines > 0 {
+        let text = format!("While hosts set it up anew, packets of {machines} machines that are on can be lost.");
+        draft.found(Finding::mind(Rule::Mtu, &network.name, text));
+    }
+    let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(cluster.id).cloned().collect();
+    hosts.sort_by(|a, b| a.name.cmp(&b.name));
+    check_hosts(draft, &then, &hosts);
+    for host in &hosts {
+        set_up(draft, network.id, host);
+    }
+}
+
+/// The same whatever order they stand in.
+fn sorted(subnets: &[Subnet]) -> Vec<Subnet> {
+    let mut all = subnets.to_vec();
+    all.iter_mut().for_each(|s| s.ranges.sort());
+    all.sort_by_key(|s| s.net);
+    all
+}
+
+/// Addresses that somebody has, or that are kept, and that no subnet holds any more.
+fn left_out(draft: &mut Draft<'_>, network: &Network, subnets: &[Subnet]) {
+    let taken = network.taken(draft.estate());
+    let out: Vec<String> = taken
+        .iter()
+        .filter(|(a, (what, _))| what != "gateway" && !subnets.iter().any(|s| s.net.contains(*a)))
+        .map(|(a, (what, _))| format!("{a} ({what})"))
+        .collect();
+    if let Some(first) = out.first() {
+        let text = match out.len() {
+            1 => format!("{first} would be in no subnet any more."),
+            n => format!("{first} and {} more would be in no subnet any more.", n - 1),
+        };
+        let stop = Finding::stop(Rule::Subnet, &network.name, text).at("subnet");
+        draft.found(stop.because(out.iter().take(8).cloned().collect::<Vec<_>>().join(", ")));
+    }
 }

@@ -1,13 +1,16 @@
 //! What happens to switches and networks.
 
 use crate::{
-    estate::{Estate, HostNet, Network, Pen, REST, Switch, Uplink},
+    estate::{Estate, HostNet, NetRole, Network, Pen, REST, Subnet, Switch, Uplink},
     ids::{HostId, NetworkId, SwitchId},
     moment::Moment,
     road::{Entry, Tale},
     runs::Object,
 };
-use std::{collections::BTreeMap, net::IpAddr};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
@@ -24,6 +27,14 @@ pub enum Event {
     Gone {
         network: NetworkId,
         removed: bool,
+    },
+    /// From now on it shall be so.
+    Changed {
+        network: NetworkId,
+        role: NetRole,
+        mtu: u32,
+        subnets: Vec<Subnet>,
+        uplinks: BTreeSet<String>,
     },
     /// What a host says of its uplinks and networks.
     OnHost {
@@ -49,6 +60,17 @@ impl Tale for Event {
             Event::Planned(network) => pen.add_network(network),
             Event::Ready { network } => pen.network(*network, |n| n.ready = true),
             Event::Gone { network, .. } => pen.drop_network(*network),
+            Event::Changed {
+                network,
+                role,
+                mtu,
+                subnets,
+                uplinks,
+            } => pen.network(*network, |n| {
+                (n.role, n.mtu) = (*role, *mtu);
+                n.subnets.clone_from(subnets);
+                n.uplinks.clone_from(uplinks);
+            }),
             Event::OnHost {
                 host,
                 uplinks,
@@ -81,6 +103,12 @@ impl Tale for Event {
             }
             Event::Planned(n) => line(&n.id, format!("Network {} is being made", n.name)),
             Event::Ready { network } => line(network, format!("{} is ready", name(network))),
+            Event::Changed {
+                network, role, mtu, ..
+            } => line(
+                network,
+                format!("{} is for {} now, with an MTU of {mtu}", name(network), role.word()),
+            ),
             Event::Gone { network, removed } => {
                 let what = if *removed {
                     "was removed"

@@ -5,7 +5,7 @@ mod assess;
 mod event;
 mod step;
 
-pub use ask::{Ask, ConnectSwitch, CreateNetwork};
+pub use ask::{Ask, ChangeNetwork, ConnectSwitch, CreateNetwork};
 pub use event::Event;
 pub use step::Step;
 

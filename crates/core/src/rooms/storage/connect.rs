@@ -19,7 +19,9 @@ const LEAST: Bytes = Bytes::gib(1);
 
 pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectVolume) {
     let name = ask.name.trim();
-    draft.title = format!("Connect volume {name}");
+    let place = ask.cluster.and_then(|c| draft.estate().clusters.get(&c));
+    let place = place.map_or_else(String::new, |c| format!(" to {}", c.name));
+    draft.title = format!("Connect volume {name}{place}");
     check_name(draft, name);
     let array = match ask.array {
         Some(id) => answering(draft, id).cloned(),

@@ -11,7 +11,7 @@ use std::{
 use zastrugi_core::runs::{Phase, Runs};
 use zastrugi_core::{
     availability::broken,
-    estate::{Cluster, Estate},
+    estate::{Cause, Cluster, Estate, Outages},
     moment::Moment,
     runs::RunState,
     view::View,
@@ -77,7 +77,19 @@ fn compute(view: &View, headrooms: &Headrooms, held: Option<&str>, site: Option<
     all.extend(beneath::networks(estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
-    let here = |c: &&std::sync::Arc<Cluster>| site.is_none_or(|s| c.site.0 == s);
+    // A cluster whose storage is gone survives nothing: that is said once, with its cause.
+    let outages = Outages::of(estate);
+    let without_storage = |c: &Cluster| {
+        let lost = outages
+            .all
+            .iter()
+            .filter(|o| matches!(o.cause, Cause::Array(_)));
+        let volumes = lost.flat_map(|o| &o.volumes);
+        volumes
+            .filter_map(|v| estate.volumes.get(v))
+            .any(|v| v.cluster == Some(c.id))
+    };
+    let here = |c: &&Arc<Cluster>| site.is_none_or(|s| c.site.0 == s) && !without_storage(c);
     all.extend(
         estate
             .clusters

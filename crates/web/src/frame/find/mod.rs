@@ -34,7 +34,7 @@ const COMMANDS: [(&str, &str, Act); 21] = [
     ("go to machines", "/machines", Act::Look),
     ("connect an array", "/sheet/connect-array", Act::Storage),
     ("connect a volume", "/sheet/connect-volume", Act::Storage),
-    ("add an image", "/sheet/add-image", Act::Storage),
+    ("add an image", "/sheet/add-image", Act::Images),
     ("go to storage", "/storage", Act::Look),
     ("create a network", "/sheet/new-network", Act::Storage),
     ("connect a switch", "/sheet/connect-switch", Act::Storage),

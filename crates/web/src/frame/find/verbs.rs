@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 29] = [
+const VERBS: [Verb; 31] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -99,6 +99,18 @@ const VERBS: [Verb; 29] = [
         "network",
         "/sheet/remove-network?ids=",
         Act::Storage,
+    ),
+    (
+        "change",
+        "network",
+        "/sheet/change-network?ids=",
+        Act::Storage,
+    ),
+    (
+        "add hosts",
+        "cluster",
+        "/sheet/join-cluster?cluster=",
+        Act::Clusters,
     ),
     (
         "set up again",

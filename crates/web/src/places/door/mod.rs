@@ -30,10 +30,15 @@ struct Door {
 }
 
 fn theme(jar: &CookieJar<'_>) -> &'static str {
-    if jar.get("theme").is_some_and(|c| c.value() == "night") {
-        "night"
-    } else {
-        "day"
+    chosen(jar.get("theme").map_or("", Cookie::value))
+}
+
+/// A theme that somebody chose; else that of the system.
+pub(crate) fn chosen(theme: &str) -> &'static str {
+    match theme {
+        "night" => "night",
+        "day" => "day",
+        _ => "system",
     }
 }
 

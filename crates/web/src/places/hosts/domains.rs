@@ -6,6 +6,7 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use std::collections::BTreeMap;
 use zastrugi_core::rooms::edits;
 use zastrugi_core::{estate::Host, ids::HostId, rooms::Proposal, rooms::edits::Set, view::View};
 
@@ -36,7 +37,15 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     match zastrugi_formats::csv::read::<4>(&rows) {
         Err(words) => wrong.push(("rows".into(), words)),
         Ok(lines) => {
+            let mut seen: BTreeMap<String, u64> = BTreeMap::new();
             for (n, cells) in lines {
+                let name = cells[0].trim().to_owned();
+                if let Some(before) = seen.insert(name.clone(), n).filter(|_| !name.is_empty()) {
+                    let words = format!(
+                        "Lines {before} and {n} are both about {name}; one of them is one too many."
+                    );
+                    wrong.push(("rows".into(), words));
+                }
                 match edit(view, &cells) {
                     Ok(Some(found)) => edits.push(found),
                     Ok(None) => {}

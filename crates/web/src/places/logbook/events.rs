@@ -1,11 +1,12 @@
 //! Events: filtered, in pages, and as CSV.
 
-use crate::frame::{AtDesk, Page, Problem, Query, Signed, page as whole, time};
+use crate::frame::{AtDesk, Page, Problem, Query, Signed, page as whole, time as shown};
 use askama::Template;
 use rocket::{
     get,
     http::{ContentType, Header},
 };
+use zastrugi_core::{moment::Moment, road::KINDS};
 use zastrugi_engine::{EventFilter, EventRow};
 
 struct EventView {
@@ -25,6 +26,9 @@ struct Events {
     kind: String,
     who: String,
     about: String,
+    kinds: [&'static str; 11],
+    from: String,
+    until: String,
     csv: String,
     next: Option<String>,
 }
@@ -40,8 +44,25 @@ fn filter(query: &Query) -> EventFilter {
         kind: query.0.get("kind").into(),
         who: query.0.get("who").into(),
         about: query.0.get("about").into(),
+        from: day(query, "from", 0),
+        until: day(query, "until", 1),
         before: at.and_then(|(r, n)| Some((r.parse().ok()?, n.parse().ok()?))),
     }
+}
+
+/// The beginning of a day that was typed, or of one some days later, where the person is: `zone` minutes behind UTC.
+fn day(query: &Query, field: &str, later: i64) -> Option<Moment> {
+    let format = time::macros::format_description!("[year]-[month]-[day]");
+    let date = time::Date::parse(query.0.get(field), format).ok()?;
+    let zone: i64 = query
+        .0
+        .get("zone")
+        .parse()
+        .ok()
+        .filter(|z: &i64| z.abs() <= 24 * 60)
+        .unwrap_or(0);
+    let midnight = date.midnight().assume_utc().unix_timestamp() + zone * 60 + later * 86_400;
+    Some(Moment(midnight * 1000))
 }
 
 /// The kept picture that an event is about.
@@ -53,7 +74,7 @@ pub(super) fn picture(about: &[String]) -> Option<String> {
 fn view(e: EventRow) -> EventView {
     EventView {
         picture: picture(&e.about),
-        at: time(e.at),
+        at: shown(e.at),
         who: e.who,
         kind: e.kind,
         text: e.text,
@@ -75,6 +96,9 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
         kind: query.0.get("kind").into(),
         who: query.0.get("who").into(),
         about: query.0.get("about").into(),
+        kinds: KINDS,
+        from: query.0.get("from").into(),
+        until: query.0.get("until").into(),
         csv: query.0.with("before", ""),
         next,
     };

@@ -8,6 +8,8 @@ pub(crate) struct Line {
     pub(crate) who: String,
     pub(crate) text: String,
     pub(crate) picture: Option<String>,
+    /// The run that it came of.
+    pub(crate) run: Option<u64>,
 }
 
 const MOST: i64 = 12;
@@ -25,6 +27,7 @@ pub(crate) async fn lately(desk: &AtDesk, id: &str) -> Result<Vec<Line>, StoreEr
             at: time(e.at),
             who: e.who,
             picture: super::events::picture(&e.about),
+            run: e.run.map(|r| r.0),
             text: e.text,
         })
         .collect())

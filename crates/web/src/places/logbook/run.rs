@@ -6,10 +6,12 @@ use crate::frame::{
 };
 use askama::Template;
 use rocket::{get, post, response::Redirect};
+use std::collections::BTreeSet;
 use zastrugi_core::{
     ids::RunId,
+    road::Work,
     rooms::Plan,
-    runs::{Phase, Run, RunState, StepState},
+    runs::{Object, Phase, Run, RunState, StepState},
     view::View,
 };
 use zastrugi_engine::Resolve;
@@ -34,7 +36,11 @@ struct RunPage {
     lead: String,
     share: usize,
     steps: Vec<StepView>,
-    hidden: usize,
+    groups: Vec<Group>,
+    /// Nothing was asked of any device.
+    at_once: bool,
+    touches: Vec<(String, String)>,
+    more: usize,
     open: bool,
     needs_you: bool,
     may_answer: bool,
@@ -42,8 +48,22 @@ struct RunPage {
     csrf: String,
 }
 
-/// A run of a hundred machines has hundreds of steps; those that are not done come first.
-const MOST: usize = 120;
+/// All steps that do the same, in a run that has many.
+struct Group {
+    name: &'static str,
+    glyph: String,
+    words: String,
+    open: bool,
+    steps: Vec<StepView>,
+    hidden: usize,
+}
+
+/// Up to so many steps stand one below the other; more are grouped.
+const PLAIN: usize = 40;
+/// Steps of one group that are listed.
+const LISTED: usize = 100;
+/// Things that it touches that are named.
+const NAMED: usize = 12;
 
 fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
     let (word, shape) = match state.phase {
@@ -75,33 +95,113 @@ fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
     }
 }
 
-fn steps(view: &View, run: &Run, plan: &Plan) -> (Vec<StepView>, usize) {
-    let many = plan.steps.len() > MOST;
-    // What failed and what is under way comes before what waits.
-    let rank = |s: &StepState| match s.phase {
+/// What failed and what is under way comes before what waits and what is done.
+fn rank(phase: &Phase) -> u8 {
+    match phase {
         Phase::Failed => 0,
         Phase::Running => 1,
         Phase::Queued { .. } => 2,
         Phase::Waiting | Phase::Skipped => 3,
         Phase::Done => 4,
-    };
-    let mut all: Vec<usize> = (0..plan.steps.len()).collect();
-    if many {
-        all.sort_by_key(|n| run.step(*n).map_or(4, rank));
     }
-    let shown = all.iter().take(MOST).filter_map(|n| {
-        let (state, planned) = run.step(*n).zip(plan.steps.get(*n))?;
-        let running = state.phase == Phase::Running;
-        let said = if running {
-            view.said(run, *n)
-        } else {
-            &state.said
-        };
-        Some(step_view(state, &planned.title, said))
-    });
-    let shown: Vec<_> = shown.collect();
-    let hidden = plan.steps.len() - shown.len();
-    (shown, hidden)
+}
+
+fn step(view: &View, run: &Run, plan: &Plan, n: usize) -> Option<StepView> {
+    let (state, planned) = run.step(n).zip(plan.steps.get(n))?;
+    let said = if state.phase == Phase::Running {
+        view.said(run, n)
+    } else {
+        &state.said
+    };
+    Some(step_view(state, &planned.title, said))
+}
+
+/// The steps as they stand, where there are few.
+fn steps(view: &View, run: &Run, plan: &Plan) -> Vec<StepView> {
+    if plan.steps.len() > PLAIN {
+        return vec![];
+    }
+    (0..plan.steps.len())
+        .filter_map(|n| step(view, run, plan, n))
+        .collect()
+}
+
+/// Else by what they do, in the order of the plan.
+fn groups(view: &View, run: &Run, plan: &Plan) -> Vec<Group> {
+    if plan.steps.len() <= PLAIN {
+        return vec![];
+    }
+    let mut all: Vec<(&'static str, Vec<usize>)> = Vec::new();
+    for (n, planned) in plan.steps.iter().enumerate() {
+        let name = planned.step.group();
+        match all.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, steps)) => steps.push(n),
+            None => all.push((name, vec![n])),
+        }
+    }
+    all.into_iter()
+        .map(|(name, steps)| group(view, run, plan, name, steps))
+        .collect()
+}
+
+fn group(view: &View, run: &Run, plan: &Plan, name: &'static str, mut steps: Vec<usize>) -> Group {
+    let phase = |n: usize| run.step(n).map_or(4, |s| rank(&s.phase));
+    let count = |wanted: u8| steps.iter().filter(|n| phase(**n) == wanted).count();
+    let (failed, running, done) = (count(0), count(1), count(4));
+    let mut words = format!("{done} of {} done", steps.len());
+    if running > 0 {
+        words.push_str(&format!(", {running} running"));
+    }
+    if failed > 0 {
+        words.push_str(&format!(", {failed} failed"));
+    }
+    let shape = match (failed, running) {
+        (1.., _) => "failed",
+        (_, 1..) => "running",
+        _ if done == steps.len() => "done",
+        _ => "waiting",
+    };
+    steps.sort_by_key(|n| phase(*n));
+    let hidden = steps.len().saturating_sub(LISTED);
+    Group {
+        name,
+        glyph: glyph(shape),
+        words,
+        open: failed > 0,
+        steps: steps
+            .into_iter()
+            .take(LISTED)
+            .filter_map(|n| step(view, run, plan, n))
+            .collect(),
+        hidden,
+    }
+}
+
+/// What it touches and has a page: link and name; and how many more.
+fn touches(view: &View, plan: &Plan) -> (Vec<(String, String)>, usize) {
+    let estate = &view.estate;
+    let objects: BTreeSet<Object> = plan.steps.iter().flat_map(|p| p.step.about()).collect();
+    let mut all: Vec<(String, String)> = objects
+        .into_iter()
+        .filter(|o| o.exists(estate))
+        .filter_map(|o| Some((page_of(o)?, o.name(estate))))
+        .collect();
+    let more = all.len().saturating_sub(NAMED);
+    all.truncate(NAMED);
+    (all, more)
+}
+
+fn page_of(object: Object) -> Option<String> {
+    Some(match object {
+        Object::Host(id) | Object::Controller(id) => format!("/hosts/{}", id.0),
+        Object::Cluster(id) => format!("/clusters/{}", id.0),
+        Object::Machine(id) => format!("/machines/{}", id.0),
+        Object::Volume(id) => format!("/storage/volumes/{}", id.0),
+        Object::Array(id) => format!("/storage/arrays/{}", id.0),
+        Object::Network(id) => format!("/networks/{}", id.0),
+        Object::Image(id) => format!("/storage/images/{}", id.0),
+        Object::Switch(_) => return None,
+    })
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Problem> {
@@ -109,9 +209,11 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
         .run(RunId(id))
         .await?
         .ok_or_else(|| Problem::not_found("This run"))?;
-    let (steps, hidden) = steps(&desk.look(), &run, &plan);
+    let view = desk.look();
+    let (touches, more) = touches(&view, &plan);
     let (done, all) = run.progress();
     let lead = match run.ended {
+        Some(_) if all == 0 => format!("{} did it, at once.", run.by.name),
         Some(end) => format!(
             "{} began it; it took {}.",
             run.by.name,
@@ -128,10 +230,16 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
         title: run.title.clone(),
         glyph: run_glyph(run.state),
         word: run.state.word(),
-        lead: format!("{lead} {done} of {} steps are done.", all),
-        share: done * 600 / all.max(1),
-        steps,
-        hidden,
+        lead: match all {
+            0 => lead,
+            all => format!("{lead} {done} of {all} steps are done."),
+        },
+        share: (done * 600).checked_div(all).unwrap_or(600),
+        steps: steps(&view, &run, &plan),
+        groups: groups(&view, &run, &plan),
+        at_once: plan.steps.is_empty(),
+        touches,
+        more,
         open: run.state.open() && run.state != RunState::Cancelling,
         needs_you: run.state == RunState::NeedsYou,
         may_answer: plan.ask.allowed(&signed.viewer.permits()),

@@ -3,6 +3,7 @@
 use super::{back, chosen, read_labels, what};
 use crate::frame::{
     Fields,
+    fields::whole,
     sheet::{Filled, render},
 };
 use askama::Template;
@@ -156,13 +157,10 @@ fn of_one(
     if shown.name != machine.name {
         sets.push(Set::Name((&shown.name).into()));
     }
-    match shown.vcpus.parse::<u32>() {
+    match whole(&shown.vcpus) {
         Ok(n) if n == machine.vcpus => {}
         Ok(n) => sets.push(Set::VCpus(n)),
-        Err(_) => wrong.push((
-            "vcpus".into(),
-            format!("“{}” is not a whole number.", shown.vcpus),
-        )),
+        Err(words) => wrong.push(("vcpus".into(), words)),
     }
     let mut size = |field: &str, text: &str, was: Bytes| {
         if text == typed(was) {

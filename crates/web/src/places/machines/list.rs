@@ -153,6 +153,7 @@ fn sort(view: &View, machines: &mut [Arc<Machine>], by: &str) {
 
 fn columns(query: &Query) -> Vec<Column> {
     let now = query.0.or("sort", "name");
+    let reversed = query.0.get("order") == "reverse";
     [
         ("name", "Machine", false),
         ("state", "State", false),
@@ -164,11 +165,20 @@ fn columns(query: &Query) -> Vec<Column> {
     .into_iter()
     .map(|(key, title, numeric)| Column {
         title,
-        link: format!(
-            "/machines?{}",
-            crate::frame::Fields::parse(&query.0.with("sort", key)).with("from", "")
-        ),
-        sorted: match (now == key, numeric) {
+        // The column that it is sorted by turns round.
+        link: {
+            let order = if now == key && !reversed {
+                "reverse"
+            } else {
+                ""
+            };
+            let by = crate::frame::Fields::parse(&query.0.with("sort", key)).with("order", order);
+            format!(
+                "/machines?{}",
+                crate::frame::Fields::parse(&by).with("from", "")
+            )
+        },
+        sorted: match (now == key, numeric != reversed) {
             (false, _) => "",
             (true, false) => "ascending",
             (true, true) => "descending",
@@ -211,6 +221,9 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let estate = &view.estate;
     let mut machines = filtered(&view, signed, query);
     sort(&view, &mut machines, query.0.get("sort"));
+    if query.0.get("order") == "reverse" {
+        machines.reverse();
+    }
     let total = machines.len();
     let (window, shown) = Window::of("/machines", query, total);
     let rows: Vec<_> = machines[shown].iter().map(|m| row(&view, m)).collect();

@@ -5,6 +5,7 @@ use super::read_labels;
 use crate::frame::{
     Fields,
     consequences::Wrong,
+    fields::whole,
     sheet::{Filled, render},
 };
 use askama::Template;
@@ -74,8 +75,8 @@ struct NewFields {
 /// Reads a number; what can't be read is said at the field, and counts as nothing.
 fn number(fields: &Fields, name: &str, otherwise: &str, wrong: &mut Vec<Wrong>) -> u32 {
     let text = fields.or(name, otherwise);
-    text.parse().unwrap_or_else(|_| {
-        wrong.push((name.to_owned(), format!("“{text}” is not a whole number.")));
+    whole(&text).unwrap_or_else(|words| {
+        wrong.push((name.to_owned(), words));
         1
     })
 }

@@ -8,8 +8,10 @@ use askama::Template;
 use std::{collections::BTreeMap, net::IpAddr};
 use zastrugi_core::rooms::{edits, networks};
 use zastrugi_core::{
-    estate::Reservation,
+    addressing::{each, range},
+    estate::{Part, Reservation},
     ids::NetworkId,
+    limits::RESERVED,
     moment::Moment,
     rooms::Proposal,
     rooms::edits::{Set, Target},
@@ -24,7 +26,15 @@ struct NoFields {
     words: &'static str,
 }
 
-fn chosen(view: &View, fields: &Fields) -> (NetworkId, String) {
+#[derive(Template)]
+#[template(path = "places/networks/remove.html")]
+struct RemoveFields {
+    id: u64,
+    typed: String,
+    hint: String,
+}
+
+pub(super) fn chosen(view: &View, fields: &Fields) -> (NetworkId, String) {
     let first = fields.ids::<NetworkId>("ids").first().copied();
     let id = first.unwrap_or(NetworkId(0));
     let name = view.estate.networks.get(&id).map(|n| n.name.clone());
@@ -56,11 +66,15 @@ pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
         run: format!("Run: remove {name}"),
         danger: true,
         back: format!("/networks/{}", id.0),
-        fields: render(&NoFields {
+        fields: render(&RemoveFields {
             id: id.0,
-            words: "Machines with a card on it stop this.",
+            typed: fields.get("typed").into(),
+            hint: format!("Its name, {name}, where hosts need it themselves."),
         }),
-        ask: Proposal::Networks(networks::Ask::Remove { network: id }),
+        ask: Proposal::Networks(networks::Ask::Remove {
+            network: id,
+            typed: fields.get("typed").into(),
+        }),
         wrong: vec![],
     }
 }
@@ -80,8 +94,9 @@ fn read(
     before: &BTreeMap<IpAddr, Reservation>,
 ) -> Result<BTreeMap<IpAddr, Reservation>, String> {
     let mut all = BTreeMap::new();
+    let delimiter = char::from(zastrugi_formats::csv::delimiter(text));
     for (i, line) in text.lines().enumerate() {
-        let mut cells = line.split(',').map(|c| c.trim().trim_matches('"'));
+        let mut cells = line.split(delimiter).map(|c| c.trim().trim_matches('"'));
         let (address, what) = (
             cells.next().unwrap_or_default(),
             cells.next().unwrap_or_default(),
@@ -93,25 +108,65 @@ fn read(
         if skip {
             continue;
         }
-        let address: IpAddr = address
-            .parse()
-            .map_err(|_| format!("Line {}: “{address}” is no address.", i + 1))?;
+        let line = i + 1;
         if what.is_empty() {
-            return Err(format!("Line {}: say what {address} is kept for.", i + 1));
+            return Err(format!("Line {line}: say what {address} is kept for."));
         }
-        let since = before
-            .get(&address)
-            .filter(|b| b.what == what)
-            .map_or(Moment(0), |b| b.since);
-        let kept = Reservation {
-            what: Line::read(what).map_err(|words| format!("Line {}: {words}", i + 1))?,
-            since,
-        };
-        if all.insert(address, kept).is_some() {
-            return Err(format!("Line {}: {address} stands there twice.", i + 1));
+        for address in addresses(address).map_err(|words| format!("Line {line}: {words}"))? {
+            let before = before.get(&address).filter(|b| b.what == what);
+            let kept = Reservation {
+                what: Line::read(what).map_err(|words| format!("Line {line}: {words}"))?,
+                since: before.map_or(Moment(0), |b| b.since),
+            };
+            if all.insert(address, kept).is_some() {
+                return Err(format!("Line {line}: {address} stands there twice."));
+            }
         }
     }
     Ok(all)
+}
+
+/// One address, or all of a range.
+fn addresses(text: &str) -> Result<Vec<IpAddr>, String> {
+    match text.parse() {
+        Ok(one) => Ok(vec![one]),
+        Err(_) if text.contains(['-', '–']) => {
+            let range = range(&text.replace('–', "-"), Part::Guests)?;
+            if range.first > range.last {
+                return Err(format!("{text}: the first is above the last."));
+            }
+            each(&range, RESERVED.most)
+        }
+        Err(_) => Err(format!("“{text}” is no address.")),
+    }
+}
+
+/// What is kept, a line for each address, or for all in a row that are kept for the same.
+fn lines(kept: &BTreeMap<IpAddr, Reservation>) -> String {
+    let mut rows: Vec<(IpAddr, IpAddr, &str)> = Vec::new();
+    for (address, reservation) in kept {
+        let what = reservation.what.as_str();
+        match rows.last_mut() {
+            Some((_, last, same)) if *same == what && follows(*last, *address) => *last = *address,
+            _ => rows.push((*address, *address, what)),
+        }
+    }
+    let line = |(first, last, what): &(IpAddr, IpAddr, &str)| {
+        if first == last {
+            format!("{first},{what}")
+        } else {
+            format!("{first}-{last},{what}")
+        }
+    };
+    rows.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+fn follows(one: IpAddr, other: IpAddr) -> bool {
+    match (one, other) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => u32::from(a).checked_add(1) == Some(u32::from(b)),
+        (IpAddr::V6(a), IpAddr::V6(b)) => u128::from(a).checked_add(1) == Some(u128::from(b)),
+        _ => false,
+    }
 }
 
 pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
@@ -119,8 +174,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let network = view.estate.networks.get(&id);
     let was = network.map(|n| n.reserved.clone()).unwrap_or_default();
     let was_note = network.map_or_else(String::new, |n| n.note.clone());
-    let lines: Vec<String> = was.iter().map(|(a, r)| format!("{a},{}", r.what)).collect();
-    let typed = fields.or("reserved", &lines.join("\n"));
+    let typed = fields.or("reserved", &lines(&was));
     let note = fields.or("note", &was_note);
     let (mut sets, mut wrong) = (Vec::new(), Vec::new());
     match read(view, &typed, &was) {

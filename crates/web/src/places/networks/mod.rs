@@ -23,6 +23,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("new-network", Act::Storage, "networks", new::fill),
     Sheet::new("heal-network", Act::Storage, "networks", change::heal),
     Sheet::new("edit-network", Act::Storage, "networks", change::edit).merging(),
+    Sheet::new("change-network", Act::Storage, "networks", new::change),
     Sheet::new("remove-network", Act::Storage, "networks", change::remove),
 ];
 

@@ -1,6 +1,6 @@
 //! Settings: one's own, people, management networks.
 
-use super::door::remember_theme;
+use super::door::{chosen, remember_theme};
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Query, Signed, page,
     viewer::{MayPeople, MaySettings},
@@ -94,14 +94,7 @@ async fn set_theme(
     fields: Fields,
 ) -> Result<Status, Problem> {
     desk.set_theme(&signed.viewer, fields.get("theme")).await?;
-    remember_theme(
-        jar,
-        if fields.get("theme") == "night" {
-            "night"
-        } else {
-            "day"
-        },
-    );
+    remember_theme(jar, chosen(fields.get("theme")));
     Ok(Status::NoContent)
 }
 

@@ -3,7 +3,7 @@
 use crate::{
     frame::{
         AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part,
-        viewer::{MayStorage, from_here},
+        viewer::{MayImages, from_here},
     },
     places::logbook::lately::{Line, lately},
 };
@@ -60,6 +60,7 @@ struct ImagePage {
     bytes: u64,
     mark: String,
     may: bool,
+    may_send: bool,
 }
 
 /// An image's glyph and word.
@@ -144,6 +145,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         bytes: image.size.0,
         mark: image.mark.clone(),
         may: signed.may(Act::Storage),
+        may_send: signed.may(Act::Images),
     })
 }
 
@@ -178,7 +180,7 @@ fn told(result: Result<u64, FeedError>) -> Told {
 
 /// How many bytes are there.
 #[get("/storage/images/<id>/received")]
-pub(crate) async fn received(may: MayStorage, desk: &AtDesk, id: u64) -> Told {
+pub(crate) async fn received(may: MayImages, desk: &AtDesk, id: u64) -> Told {
     told(desk.received(&may.0.viewer, ImageId(id)).await)
 }
 
@@ -193,7 +195,7 @@ impl<'r> FromData<'r> for Piece {
     type Error = &'static str;
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        let request::Outcome::Success(may) = MayStorage::from_request(request).await else {
+        let request::Outcome::Success(may) = MayImages::from_request(request).await else {
             return Outcome::Error((Status::Forbidden, "role"));
         };
         let token = request.headers().get_one("X-CSRF-Token");
@@ -214,6 +216,6 @@ impl<'r> FromData<'r> for Piece {
 
 /// Takes the bytes that stand at `from` in the file; says where to go on.
 #[put("/storage/images/<id>/bytes?<from>", data = "<piece>")]
-pub(crate) async fn take(may: MayStorage, desk: &AtDesk, id: u64, from: u64, piece: Piece) -> Told {
+pub(crate) async fn take(may: MayImages, desk: &AtDesk, id: u64, from: u64, piece: Piece) -> Told {
     told(desk.feed(&may.0.viewer, ImageId(id), from, piece.0).await)
 }

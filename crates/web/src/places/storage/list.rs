@@ -58,6 +58,7 @@ struct List {
     arrays: Vec<ArrayRow>,
     images: Vec<ImageRow>,
     may: bool,
+    may_send: bool,
 }
 
 /// An array's glyph and word: first whether hosts reach it, then whether its management answers.
@@ -254,6 +255,7 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
         volumes,
         arrays,
         may: signed.may(Act::Storage),
+        may_send: signed.may(Act::Images),
     }
 }
 

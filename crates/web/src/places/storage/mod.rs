@@ -37,8 +37,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("qualities", Act::Storage, "storage", qualities::fill).merging(),
     Sheet::new("edit-volume", Act::Storage, "storage", change::edit).merging(),
     Sheet::new("give-volume", Act::Storage, "storage", change::give),
-    Sheet::new("add-image", Act::Storage, "storage", image_sheets::add)
-        .leading(image_sheets::after),
+    Sheet::new("add-image", Act::Images, "storage", image_sheets::add).leading(image_sheets::after),
     Sheet::new("edit-image", Act::Storage, "storage", image_sheets::edit).merging(),
     Sheet::new(
         "remove-image",
