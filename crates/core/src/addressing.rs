@@ -99,6 +99,20 @@ pub fn each(range: &AddressRange, most: usize) -> Result<Vec<IpAddr>, String> {
     Ok(all)
 }
 
+/// How many addresses the guests' ranges of a subnet have; those of IPv6 can be more than a machine can count to.
+pub fn room(subnet: &Subnet) -> u128 {
+    let size = |r: &AddressRange| match (r.first, r.last) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => u128::from(u32::from(b).saturating_sub(u32::from(a))) + 1,
+        (IpAddr::V6(a), IpAddr::V6(b)) => {
+            let less = u128::from(b).saturating_sub(u128::from(a));
+            less.saturating_add(1)
+        }
+        _ => 0,
+    };
+    let guests = subnet.ranges.iter().filter(|r| r.part == Part::Guests);
+    guests.map(size).fold(0, u128::saturating_add)
+}
+
 /// What is wrong with a subnet on its own.
 pub fn check(subnet: &Subnet) -> Vec<Wrong> {
     let net = subnet.net;
@@ -249,6 +263,17 @@ mod tests {
         let all = check(&subnet(net, gateway, ranges)).into_iter();
         all.map(|(field, words)| format!("{field}: {words}"))
             .collect()
+    }
+
+    proptest! {
+        /// The room of ranges is the number of addresses that one counts in them one by one.
+        #[test]
+        fn the_room_of_ranges_is_what_one_counts(first in 2u8..100, more in 0u8..100) {
+            let words = format!("10.2.0.{first}-{}", first + more);
+            let net = subnet("10.2.0.0/24", "10.2.0.1", &[&words, "10.2.0.250"]);
+            let counted: usize = net.ranges.iter().map(|r| each(r, 1000).unwrap().len()).sum();
+            prop_assert_eq!(room(&net), counted as u128);
+        }
     }
 
     #[test]

@@ -13,7 +13,7 @@ use zastrugi_core::{
         Controller, Estate, Fact, Host, HostNet, Machine, NetRole, Network, Nic, Part, Reservation,
         Standing, Subnet, Switch, SwitchPort, Uplink,
     },
-    finding::Severity,
+    finding::{Rule, Severity},
     ids::{ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId},
     moment::Moment,
     rooms::Proposal,
@@ -513,6 +513,32 @@ fn a_network_that_is_there_is_changed_with_what_follows() {
         out[0].starts_with("stop: 10.2.0.") && out[0].contains("in no subnet any more"),
         "{out:?}"
     );
+}
+
+/// A port that is wrong is said at the field that can mend it, and nothing beside it says that ports are fine.
+#[test]
+fn a_port_that_is_too_narrow_is_a_stop_at_the_mtu_and_no_port_is_called_clear() {
+    let mut small = on_crew();
+    alter_switch(&mut small, 2, |s| {
+        s.ports.get_mut("eth2").unwrap().mtu = 1500
+    });
+    let a = put(&small, &change(|c| c.mtu = 9000));
+    let ports: Vec<_> = a
+        .findings()
+        .iter()
+        .filter(|f| f.rule == Rule::Wire)
+        .collect();
+    let said: Vec<_> = ports
+        .iter()
+        .map(|f| (f.field.as_deref(), f.text.as_str()))
+        .collect();
+    let words = "h2, uplink-2: sw2 port eth2 carries at most 1500 bytes, not 9000.";
+    assert_eq!(said, [(Some("mtu"), words)]);
+    alter_switch(&mut small, 2, |s| {
+        s.ports.get_mut("eth2").unwrap().mtu = 9216
+    });
+    let a = put(&small, &change(|c| c.mtu = 9000));
+    assert!(!a.blocked(), "{:?}", worse(&a));
 }
 
 #[test]

@@ -3,7 +3,7 @@
 use super::{ChangeNetwork, ConnectSwitch, CreateNetwork, Draft, Event, Step};
 use crate::{
     addressing::check,
-    estate::{Cluster, Controller, Host, NetRole, Network, Standing, Subnet, Switch, wire},
+    estate::{Amiss, Cluster, Controller, Host, NetRole, Network, Standing, Subnet, Switch, wire},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{NetworkId, SecretRef, SwitchId},
@@ -126,7 +126,7 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateNetwork) {
     check_domain(draft, ask, &cluster);
     let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(cluster.id).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
-    check_hosts(draft, ask, &hosts);
+    check_hosts(draft, ask, &hosts, &CREATE);
     let id = NetworkId(draft.number());
     draft.intend(Event::Planned(Box::new(Network {
         id,
@@ -262,18 +262,46 @@ fn check_domain(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
     }
 }
 
+/// Fields of the sheet where what is wrong with a host is said; a network that is there keeps its cluster and its VLAN.
+struct At {
+    cluster: Option<&'static str>,
+    vlan: &'static str,
+}
+const CREATE: At = At {
+    cluster: Some("cluster"),
+    vlan: "vlan",
+};
+const CHANGE: At = At {
+    cluster: None,
+    vlan: "uplinks",
+};
+
+impl At {
+    fn of(&self, standing: &Standing) -> &'static str {
+        match standing {
+            Standing::Wire(fault) => match fault.what {
+                Amiss::Down => "uplinks",
+                Amiss::NoVlan(_) => self.vlan,
+                Amiss::Mtu { .. } => "mtu",
+            },
+            Standing::Fine | Standing::Unchecked(_) | Standing::Missing | Standing::Differs(_) => self.vlan,
+        }
+    }
+}
+
 /// Every host must answer and have the uplinks; each switch port is looked at.
-fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>]) {
+fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>], at: &At) {
     let mut fine = 0;
     for host in hosts {
         let name = &host.name;
         if !host.accepts_work() {
             let text = format!("{name} does not answer; it would be left out.");
-            draft.found(
-                Finding::stop(Rule::HostOpen, name, text)
-                    .at("cluster")
-                    .remedy("Wait until it answers, so that every host gets the network."),
-            );
+            let finding = Finding::stop(Rule::HostOpen, name, text)
+                .remedy("Wait until it answers, so that every host gets the network.");
+            draft.found(match at.cluster {
+                Some(field) => finding.at(field),
+                None => finding,
+            });
             continue;
         }
         let missing: Vec<_> = ask
@@ -293,23 +321,28 @@ fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>]) 
             .filter(|u| ask.uplinks.contains(&u.name));
         let mut clear = true;
         for uplink in uplinks {
-            let finding = match wire(draft.estate(), uplink, ask.vlan, ask.mtu) {
+            let standing = match wire(draft.estate(), uplink, ask.vlan, ask.mtu) {
                 Ok(()) => continue,
-                Err(Standing::Unchecked(why)) => {
+                Err(standing) => standing,
+            };
+            let field = at.of(&standing);
+            let finding = match standing {
+                Standing::Unchecked(why) => {
                     let text = format!("{name}, {}: {why}.", uplink.name);
                     Finding::unchecked(Rule::Wire, name, text)
                 }
-                Err(bad) => {
+                bad @ (Standing::Fine | Standing::Missing | Standing::Differs(_) | Standing::Wire(_)) => {
                     let text = format!("{name}, {}: {}.", uplink.name, bad.words());
                     Finding::stop(Rule::Wire, name, text).remedy("Correct the switch port first.")
                 }
             };
             clear = false;
-            draft.found(finding.at("vlan"));
+            draft.found(finding.at(field));
         }
         fine += usize::from(clear);
     }
-    if fine > 0 {
+    // With one that is wrong, "clear: switch ports" beside it would read as its opposite.
+    if fine == hosts.len() && fine > 0 {
         let text = format!("The switch ports of {fine} hosts carry it.");
         draft.found(Finding::clear(Rule::Wire, "ports", text));
     }
@@ -485,7 +518,7 @@ pub(super) fn change(draft: &mut Draft<'_>, ask: &ChangeNetwork) {
     }
     let mut hosts: Vec<Arc<Host>> = draft.estate().hosts_in(cluster.id).cloned().collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
-    check_hosts(draft, &then, &hosts);
+    check_hosts(draft, &then, &hosts, &CHANGE);
     for host in &hosts {
         set_up(draft, network.id, host);
     }

@@ -4,16 +4,90 @@ use super::matrix::picture;
 use crate::frame::{AtDesk, Page, Signed, page as whole, part, sheet::render};
 use askama::Template;
 use rocket::get;
-use zastrugi_core::{estate::Switch, permits::Act, view::View};
+use std::{
+    collections::{BTreeSet, HashMap},
+    net::IpAddr,
+    sync::Arc,
+};
+use zastrugi_core::{
+    addressing::room,
+    estate::{Cluster, Network, Part, Subnet, Switch},
+    ids::NetworkId,
+    permits::Act,
+    view::View,
+};
 
 struct ClusterView {
     id: u64,
     name: String,
     empty: bool,
     matrix: String,
+    carried: Vec<Carried>,
     /// (glyph, words, network that a run can mend)
     drift: Vec<(&'static str, String, Option<u64>)>,
     unchecked: usize,
+}
+
+/// A network of the cluster in figures.
+struct Carried {
+    id: u64,
+    name: String,
+    role: &'static str,
+    vlan: String,
+    /// (subnet, addresses for guests that are in use or kept, of how many)
+    subnets: Vec<(String, String)>,
+    machines: usize,
+}
+
+/// Counted in one walk over the cluster's machines, whatever the number of networks.
+fn carried(view: &View, cluster: &Cluster) -> Vec<Carried> {
+    let networks = view.estate.networks_of(cluster.id);
+    let mut machines: HashMap<NetworkId, usize> = HashMap::new();
+    let mut used: HashMap<NetworkId, BTreeSet<IpAddr>> = HashMap::new();
+    for network in &networks {
+        used.insert(network.id, network.reserved.keys().copied().collect());
+    }
+    for machine in view.estate.machines_in(cluster.id) {
+        let on: BTreeSet<_> = machine.nics.iter().filter_map(|n| n.network).collect();
+        for id in on {
+            *machines.entry(id).or_default() += 1;
+        }
+        for nic in &machine.nics {
+            if let Some(used) = nic.network.and_then(|id| used.get_mut(&id)) {
+                used.extend(&nic.addresses);
+            }
+        }
+    }
+    let one = |n: &Arc<Network>| Carried {
+        id: n.id.0,
+        name: n.name.clone(),
+        role: n.role.word(),
+        vlan: n.vlan.map_or_else(|| "none".into(), |v| v.to_string()),
+        subnets: n
+            .subnets
+            .iter()
+            .map(|s| (s.net.to_string(), filled(s, &used[&n.id])))
+            .collect(),
+        machines: machines.get(&n.id).copied().unwrap_or_default(),
+    };
+    networks.into_iter().map(one).collect()
+}
+
+fn filled(subnet: &Subnet, used: &BTreeSet<IpAddr>) -> String {
+    let ranges: Vec<_> = subnet
+        .ranges
+        .iter()
+        .filter(|r| r.part == Part::Guests)
+        .collect();
+    let taken = used
+        .iter()
+        .filter(|a| ranges.iter().any(|r| r.contains(**a)))
+        .count();
+    match room(subnet) {
+        0 => "by hand".to_owned(),
+        of if of > u128::from(u32::MAX) => taken.to_string(),
+        of => format!("{taken} of {of}"),
+    }
 }
 
 /// (name, glyph, word, site, address, ports, hosts heard)
@@ -76,6 +150,7 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
             name: cluster.name.clone(),
             empty: count == 0,
             matrix: render(&found.matrix),
+            carried: carried(&view, cluster),
             drift,
             unchecked: found.unchecked,
         });
