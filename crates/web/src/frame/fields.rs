@@ -9,7 +9,7 @@ use rocket::{
     request::{self, FromRequest},
 };
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     net::{Ipv6Addr, SocketAddrV6},
     sync::{Arc, Mutex, PoisonError},
 };
@@ -78,6 +78,23 @@ pub(crate) fn whole(text: &str) -> Result<u32, String> {
     }
 }
 
+/// A label that stands twice: which of the two was meant, nobody can know.
+fn same_twice(labels: &str) -> Option<String> {
+    let mut seen: BTreeMap<&str, &str> = BTreeMap::new();
+    let words = labels
+        .split([' ', ',', '\n', '\r'])
+        .filter(|w| !w.is_empty());
+    for word in words {
+        let key = word.split_once('=').map_or(word, |(key, _)| key);
+        if let Some(before) = seen.insert(key, word) {
+            return Some(format!(
+                "{key} stands twice: “{before}” and “{word}”. A label has one value."
+            ));
+        }
+    }
+    None
+}
+
 /// Identifiers as they stand in an address.
 pub(crate) fn joined(ids: impl IntoIterator<Item = u64>) -> String {
     let all: Vec<String> = ids.into_iter().map(|id| id.to_string()).collect();
@@ -126,8 +143,9 @@ impl Fields {
     pub(crate) fn flaws(&self) -> Vec<(String, String)> {
         let flaw = |(name, value): &(String, String)| {
             let (limit, lines) = rule(name)?;
-            let words = text::check(value.trim(), limit, lines).err()?;
-            Some((name.clone(), words))
+            let unfit = text::check(value.trim(), limit, lines).err();
+            let twice = || (name == "labels").then(|| same_twice(value)).flatten();
+            Some((name.clone(), unfit.or_else(twice)?))
         };
         self.0.iter().filter_map(flaw).collect()
     }

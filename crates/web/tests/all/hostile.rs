@@ -119,6 +119,11 @@ async fn a_hidden_character_is_said_at_its_field(pool: PgPool) {
         ),
         ("name", "db\u{200b}", "can&#39;t be seen (U+200B)"),
         ("name", "two\nlines", "there is a line break"),
+        (
+            "labels",
+            "app=stowage team=cargo app=berths",
+            "app stands twice: “app=stowage” and “app=berths”",
+        ),
     ] {
         let sent = body(&[
             ("_csrf", &token),
