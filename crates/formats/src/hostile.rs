@@ -74,7 +74,7 @@ proptest! {
     fn a_label_is_read_or_refused_and_has_nothing_hidden(bytes in prop::collection::vec(any::<u8>(), 0..4096)) {
         let mut descriptor = b"\x01CD001".to_vec();
         descriptor.extend(&bytes);
-        for read in [iso9660::descriptor_label(&descriptor), iso9660::descriptor_label(&bytes), iso9660::label(&bytes)].into_iter().flatten() {
+        for read in [iso9660::descriptor_label(&descriptor), iso9660::whole_label(&bytes, u64::MAX), iso9660::label(&bytes)].into_iter().flatten() {
             prop_assert!(read.chars().count() <= 32 && !read.contains('\0'));
         }
     }

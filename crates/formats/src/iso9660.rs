@@ -13,6 +13,8 @@ pub enum IsoError {
     Short(usize),
     #[error("it has no ISO 9660 volume descriptor")]
     NoDescriptor,
+    #[error("it has {has} bytes and says itself that it has {says}: it was cut off on its way")]
+    CutOff { has: u64, says: u64 },
     #[error("{0} is larger than an image made here may be")]
     Large(String),
 }
@@ -169,9 +171,60 @@ pub fn descriptor_label(descriptor: &[u8]) -> Result<String, IsoError> {
     Ok(text.trim_end().to_owned())
 }
 
+/// The label of an image of `has` bytes, if it has all that its primary volume descriptor (section 8.4) says: the space of the
+/// volume (8.4.8) in its logical blocks (8.4.12). Bytes behind that are fine: hybrid images have them.
+///
+/// # Errors
+/// [`IsoError`] when it is none, or is cut off. A descriptor whose two byte orders differ tells no size.
+pub fn whole_label(descriptor: &[u8], has: u64) -> Result<String, IsoError> {
+    if has < DESCRIPTOR.0 + SECTOR as u64 {
+        return Err(IsoError::Short(usize::try_from(has).unwrap_or(usize::MAX)));
+    }
+    let label = descriptor_label(descriptor)?;
+    let says = described(descriptor).unwrap_or(0);
+    if has < says {
+        return Err(IsoError::CutOff { has, says });
+    }
+    Ok(label)
+}
+
+fn described(descriptor: &[u8]) -> Option<u64> {
+    let four = |at: usize| descriptor.get(at..at + 4)?.try_into().ok();
+    let two = |at: usize| descriptor.get(at..at + 2)?.try_into().ok();
+    let blocks = u32::from_le_bytes(four(80)?);
+    let block = u16::from_le_bytes(two(128)?);
+    let same = blocks == u32::from_be_bytes(four(84)?) && block == u16::from_be_bytes(two(130)?);
+    same.then_some(u64::from(blocks) * u64::from(block))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn an_image_that_was_cut_off_is_told_by_its_own_size() {
+        let image = write("TIDE", &[("payload", &[7; 5000])]).unwrap();
+        let descriptor = &image[DESCRIPTORS * SECTOR..][..SECTOR];
+        let all = image.len() as u64;
+        assert_eq!(whole_label(descriptor, all), Ok("TIDE".into()));
+        assert_eq!(
+            whole_label(descriptor, all + 512),
+            Ok("TIDE".into()),
+            "a hybrid has more"
+        );
+        let cut = IsoError::CutOff {
+            has: all - 1,
+            says: all,
+        };
+        assert_eq!(whole_label(descriptor, all - 1), Err(cut));
+        let mut unsure = descriptor.to_vec();
+        unsure[84] ^= 1;
+        assert_eq!(
+            whole_label(&unsure, 40_000),
+            Ok("TIDE".into()),
+            "its two byte orders differ"
+        );
+    }
 
     #[test]
     fn an_image_has_its_label_and_is_whole_sectors() {

@@ -82,7 +82,7 @@ fn everything_that_can_be_known_before_a_file_is_sent_is_said_before() {
     );
     assert_eq!(
         says(|a| a.label = Err("it has no descriptor".into())),
-        ["stop: This is no ISO 9660 image: it has no descriptor."]
+        ["stop: This file can't be taken: it has no descriptor."]
     );
     assert_eq!(
         says(|a| a.name = "TIDE 3".into()),

@@ -17,7 +17,7 @@ use zastrugi_core::{
     runs::{Fault, FaultKind},
     units,
 };
-use zastrugi_formats::iso9660::{DESCRIPTOR, descriptor_label};
+use zastrugi_formats::iso9660::{DESCRIPTOR, whole_label};
 
 /// What came of a piece.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -136,12 +136,18 @@ fn part(there: u64, size: units::Bytes) -> String {
 
 const AGAIN: &str = "Cancel the run, remove the image, and send the right file.";
 
-/// The label in the descriptor of what lies on the volume.
-pub(crate) async fn label(agent: &Agent<'_>, uid: &str, image: &Uuid) -> Result<String, Fault> {
+/// The label in the descriptor of what lies on the volume; `has`: how many bytes it has, so that one that was cut off is
+/// refused.
+pub(crate) async fn label(
+    agent: &Agent<'_>,
+    uid: &str,
+    image: &Uuid,
+    has: u64,
+) -> Result<String, Fault> {
     let (from, length) = DESCRIPTOR;
     let descriptor = agent.read_image(uid, image, from, length).await?;
-    descriptor_label(&descriptor).map_err(|why| {
-        let said = format!("This is no ISO 9660 image: {why}.");
+    whole_label(&descriptor, has).map_err(|why| {
+        let said = format!("This file can't be taken: {why}.");
         Fault::new(FaultKind::Refused, said, AGAIN)
     })
 }
@@ -174,7 +180,7 @@ async fn seal(
         let said = format!("The file has SHA-256 {sum}; its publisher names {expected}.");
         return Err(Fault::new(FaultKind::Refused, said, AGAIN));
     }
-    let label = label(agent, uid, &image.uuid).await?;
+    let label = label(agent, uid, &image.uuid, image.size.0).await?;
     let ready = Event::Images(images::Event::Ready {
         image: image.id,
         sha256: sum.clone(),

@@ -400,7 +400,8 @@ async fn mount(
         if estate.image_with_uuid(&found.id).is_some() {
             continue;
         }
-        let label = super::images::label(agent, &volume.uid, &found.id).await;
+        // What lies there already is taken as it is, whole or not.
+        let label = super::images::label(agent, &volume.uid, &found.id, u64::MAX).await;
         let image = found.read(volume.id, label.unwrap_or_default(), turn.now);
         events.push(Event::Images(images::Event::Adopted(Box::new(image))));
     }

@@ -190,6 +190,26 @@ async fn another_file_than_its_publisher_s_is_refused_with_both_sums(pool: PgPoo
     eventually("its room is free again", || used() < file.len() as u64).await;
 }
 
+/// If this fails, a machine is given an image whose end is missing, and finds that out while it installs.
+#[sqlx::test(migrations = false)]
+async fn an_image_that_was_cut_off_on_its_way_to_us_is_refused(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    let mut file = iso("TIDE_3", 5000);
+    file.truncate(file.len() - 2048);
+    let (run, image) = begin(&lab, &file, &sum(&file)).await;
+    feed(&lab, &image, &file, file.len()).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps().find_map(|s| s.fault.clone()).unwrap();
+    let words = format!(
+        "it has {} bytes and says itself that it has {}",
+        file.len(),
+        file.len() + 2048
+    );
+    assert!(fault.said.contains(&words), "{}", fault.said);
+    assert!(!lab.estate().images[&image.id].ready);
+}
+
 #[sqlx::test(migrations = false)]
 async fn a_new_machine_boots_once_from_the_image_and_then_from_its_disk(pool: PgPool) {
     let lab = Lab::new(&pool, 2).await;

@@ -104,7 +104,8 @@ async fn image(b: &Browser, world: &World, base: &str) {
     b.go(&format!("{base}/storage")).await;
     b.press("a[href='/sheet/add-image']").await;
     b.choose("#pick", &plain).await;
-    b.says("This is no ISO 9660 image").await;
+    b.says("it ends after 5000 bytes; an ISO 9660 image is longer")
+        .await;
     b.choose("#pick", &iso).await;
     b.says("checks clear: contents, names, volume").await;
     // The hosts say no for a while.
@@ -133,6 +134,25 @@ async fn image(b: &Browser, world: &World, base: &str) {
     b.choose("#again", &iso).await;
     b.says("The image pier is whole; its label is “PIER_1”")
         .await;
+
+    let small = zastrugi_formats::iso9660::write("JETTY", &[("payload", &[7; 5000])]).unwrap();
+    let cut = file("cut.iso", &small[..small.len() - 2048]);
+    let jetty = file("jetty.iso", &small);
+    b.go(&format!("{base}/sheet/add-image")).await;
+    b.choose("#pick", &cut).await;
+    b.says("it was cut off on its way").await;
+    b.choose("#pick", &jetty).await;
+    b.fill("#expected", &"0f".repeat(32)).await;
+    b.says("checks clear: contents, names, volume").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("its publisher names 0f0f").await;
+    b.says("remove the image, and send the right file").await;
+    let page = b.page.current_url().await.unwrap();
+    b.press("a[href^='/logbook/runs/']").await;
+    b.press("button[value=cancel]").await;
+    b.says("cancelled").await;
+    b.page.goto(page.as_str()).await.unwrap();
+    b.says("It can't be finished any more: remove it").await;
 }
 
 async fn network(b: &Browser, world: &World, base: &str) {

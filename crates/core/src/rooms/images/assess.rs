@@ -110,10 +110,10 @@ fn file(ask: &AddImage) -> Finding {
         Err(why) => Finding::stop(
             Rule::Content,
             "file",
-            format!("This is no ISO 9660 image: {why}."),
+            format!("This file can't be taken: {why}."),
         )
         .at("file")
-        .remedy("Choose an installation image, which usually ends in .iso."),
+        .remedy("Choose a whole installation image, which usually ends in .iso; fetch it again if it was cut off."),
     }
 }
 

@@ -43,6 +43,13 @@ struct Arriving {
     said: String,
 }
 
+/// Why what arrived was not taken, in the run's words, and what to do.
+struct Refused {
+    run: u64,
+    said: String,
+    remedy: String,
+}
+
 #[derive(Template)]
 #[template(path = "places/storage/image.html", blocks = ["body"])]
 struct ImagePage {
@@ -57,6 +64,7 @@ struct ImagePage {
     users: Vec<User>,
     events: Vec<Line>,
     arriving: Option<Arriving>,
+    refused: Option<Refused>,
     bytes: u64,
     mark: String,
     may: bool,
@@ -65,12 +73,31 @@ struct ImagePage {
 
 /// An image's glyph and word.
 pub(super) fn state(view: &View, image: &Image) -> (&'static str, String) {
+    if refused(view, image).is_some() {
+        return ("down", "refused".into());
+    }
     match (image.ready, arriving(view, image.id)) {
         (true, _) => ("steady", "whole".into()),
         (false, Some(a)) if a.said.is_empty() => ("busy", "awaited".into()),
         (false, Some(a)) => ("busy", format!("arriving, {}", a.said)),
         (false, None) => ("down", "incomplete".into()),
     }
+}
+
+fn refused(view: &View, image: &Image) -> Option<Refused> {
+    let runs = view.runs.about(Object::Image(image.id)).into_iter();
+    let mut open = runs.filter_map(|id| view.runs.get(id));
+    open.find_map(|run| {
+        let failed = run
+            .steps()
+            .find(|s| s.phase == Phase::Failed && !image.ready)?;
+        let fault = failed.fault.as_ref()?;
+        Some(Refused {
+            run: run.id.0,
+            said: fault.said.clone(),
+            remedy: fault.remedy.clone(),
+        })
+    })
 }
 
 /// The run that awaits its bytes.
@@ -109,6 +136,9 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         })
         .collect();
     let lead = match users.len() {
+        _ if !image.ready && arriving(&view, image.id).is_none() => {
+            "It can't be finished any more: remove it, and add the right file.".to_owned()
+        }
         _ if !image.ready => "No machine can have it before it is whole.".to_owned(),
         0 => "No machine has it in its drive.".to_owned(),
         1 => "1 machine has it in its drive.".to_owned(),
@@ -142,6 +172,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         users,
         events: lately(desk, &image.id.to_string()).await?,
         arriving: arriving(&view, image.id).filter(|_| !image.ready),
+        refused: refused(&view, image),
         bytes: image.size.0,
         mark: image.mark.clone(),
         may: signed.may(Act::Storage),

@@ -17,7 +17,7 @@ use zastrugi_core::{
     units::Bytes,
     view::View,
 };
-use zastrugi_formats::iso9660::descriptor_label;
+use zastrugi_formats::iso9660::whole_label;
 
 #[derive(Template)]
 #[template(path = "places/storage/image_add.html")]
@@ -88,7 +88,7 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
         volume: volume.map(VolumeId),
         size,
         mark: fields.get("mark").into(),
-        label: descriptor_label(&from_hex(fields.get("head")))
+        label: whole_label(&from_hex(fields.get("head")), size.0)
             .map(Line::from)
             .map_err(|why| why.to_string().into()),
         expected: fields.get("expected").into(),
@@ -198,17 +198,23 @@ mod tests {
     #[test]
     fn the_label_is_read_from_what_the_browser_read_and_nonsense_is_said() {
         let view = View::default();
-        let label = |head: &str| match add(&view, &Fields::parse(&format!("head={head}"))).ask {
-            Proposal::Images(images::Ask::Add(ask)) => ask.label,
-            other => panic!("{other:?}"),
-        };
         let image = zastrugi_formats::iso9660::write("TIDE_3", &[]).unwrap();
+        let sent = |head: &str, bytes: usize| {
+            let fields = Fields::parse(&format!("head={head}&bytes={bytes}"));
+            match add(&view, &fields).ask {
+                Proposal::Images(images::Ask::Add(ask)) => ask.label,
+                other => panic!("{other:?}"),
+            }
+        };
+        let label = |head: &str| sent(head, image.len());
         let head: String = image[32_768..34_816]
             .iter()
             .map(|b| format!("{b:02x}"))
             .collect();
         assert_eq!(label(&head), Ok("TIDE_3".into()));
         assert!(label("zz").is_err());
+        let cut = sent(&head, image.len() - 1).unwrap_err();
+        assert!(cut.contains("it was cut off on its way"), "{cut}");
         let wrong = add(&view, &Fields::parse("bytes=many")).wrong;
         assert_eq!(wrong[0].0, "file");
     }
