@@ -113,6 +113,14 @@ pub fn room(subnet: &Subnet) -> u128 {
     guests.map(size).fold(0, u128::saturating_add)
 }
 
+/// How many of those addresses lie in the guests' ranges of a subnet.
+pub fn held(subnet: &Subnet, addresses: &BTreeSet<IpAddr>) -> usize {
+    let guests = subnet.ranges.iter().filter(|r| r.part == Part::Guests);
+    let guests: Vec<_> = guests.collect();
+    let within = |a: &&IpAddr| guests.iter().any(|r| r.contains(**a));
+    addresses.iter().filter(within).count()
+}
+
 /// What is wrong with a subnet on its own.
 pub fn check(subnet: &Subnet) -> Vec<Wrong> {
     let net = subnet.net;
@@ -273,6 +281,8 @@ mod tests {
             let net = subnet("10.2.0.0/24", "10.2.0.1", &[&words, "10.2.0.250"]);
             let counted: usize = net.ranges.iter().map(|r| each(r, 1000).unwrap().len()).sum();
             prop_assert_eq!(room(&net), counted as u128);
+            let all = (0..=255u8).map(|n| IpAddr::from([10, 2, 0, n])).collect();
+            prop_assert_eq!(held(&net, &all), counted);
         }
     }
 

@@ -46,26 +46,26 @@ impl Outages {
     /// Read from what hosts say of their paths; silent hosts say nothing. Looks at every path once.
     pub fn of(estate: &Estate) -> Outages {
         let felt = felt(estate);
-        let dead = |array: ArrayId, portal: &String| {
-            let felt = felt.get(&(array, portal.clone()));
+        let dead = |array: ArrayId, portal: &str| {
+            let felt = felt.get(&(array, portal));
             felt.is_some_and(|f| f.reached.is_empty())
         };
         let mut found = Outages::default();
         let mut causes = Vec::new();
         for array in estate.arrays.values() {
-            let known: Vec<&String> = felt
+            let known: Vec<&str> = felt
                 .keys()
                 .filter(|(a, _)| *a == array.id)
-                .map(|(_, p)| p)
+                .map(|(_, p)| *p)
                 .collect();
-            let down: Vec<&String> = known
+            let down: Vec<&str> = known
                 .iter()
                 .copied()
                 .filter(|p| dead(array.id, p))
                 .collect();
             found
                 .portals
-                .extend(down.iter().map(|p| (array.id, (*p).clone())));
+                .extend(down.iter().map(|p| (array.id, (*p).to_owned())));
             if !known.is_empty() && down.len() == known.len() {
                 causes.push(Cause::Array(array.id));
                 continue;
@@ -84,7 +84,10 @@ impl Outages {
                 found.cut.insert((host, array.id));
                 causes.push(Cause::Cut(host, array.id));
             }
-            causes.extend(down.into_iter().map(|p| Cause::Portal(array.id, p.clone())));
+            causes.extend(
+                down.into_iter()
+                    .map(|p| Cause::Portal(array.id, p.to_owned())),
+            );
         }
         causes.sort();
         found.all = causes.into_iter().map(|c| outage(estate, c)).collect();
@@ -137,8 +140,8 @@ impl Outages {
     }
 }
 
-fn felt(estate: &Estate) -> BTreeMap<(ArrayId, String), Felt> {
-    let mut felt: BTreeMap<(ArrayId, String), Felt> = BTreeMap::new();
+fn felt(estate: &Estate) -> BTreeMap<(ArrayId, &str), Felt> {
+    let mut felt: BTreeMap<(ArrayId, &str), Felt> = BTreeMap::new();
     for host in estate.hosts.values().filter(|h| h.accepts_work()) {
         for (volume, paths) in &host.mounts {
             let backing = estate.volumes.get(volume).and_then(|v| v.backing.as_ref());
@@ -146,7 +149,7 @@ fn felt(estate: &Estate) -> BTreeMap<(ArrayId, String), Felt> {
                 continue;
             };
             for path in paths {
-                let of = felt.entry((array, path.portal.clone())).or_default();
+                let of = felt.entry((array, path.portal.as_str())).or_default();
                 of.hosts.insert(host.id);
                 if path.up {
                     of.reached.insert(host.id);

@@ -78,21 +78,26 @@ pub(crate) fn whole(text: &str) -> Result<u32, String> {
     }
 }
 
+/// Labels as typed, `app=stowage owner=cargo`: each with what stands before and behind its sign.
+fn labels(text: &str) -> impl Iterator<Item = (&str, &str)> {
+    let words = text.split(|c: char| c == ',' || c.is_whitespace());
+    let words = words.filter(|w| !w.is_empty());
+    words.map(|w| w.split_once('=').unwrap_or((w, "")))
+}
+/// Labels as typed; of one that stands twice, which is refused, the last.
+pub(crate) fn read_labels(text: &str) -> BTreeMap<String, String> {
+    let owned = |(key, value): (&str, &str)| (key.to_owned(), value.to_owned());
+    labels(text).map(owned).collect()
+}
 /// A label that stands twice: which of the two was meant, nobody can know.
-fn same_twice(labels: &str) -> Option<String> {
+fn same_twice(text: &str) -> Option<String> {
     let mut seen: BTreeMap<&str, &str> = BTreeMap::new();
-    let words = labels
-        .split([' ', ',', '\n', '\r'])
-        .filter(|w| !w.is_empty());
-    for word in words {
-        let key = word.split_once('=').map_or(word, |(key, _)| key);
-        if let Some(before) = seen.insert(key, word) {
-            return Some(format!(
-                "{key} stands twice: “{before}” and “{word}”. A label has one value."
-            ));
-        }
-    }
-    None
+    labels(text).find_map(|(key, value)| {
+        let before = seen.insert(key, value)?;
+        Some(format!(
+            "{key} stands twice: “{key}={before}” and “{key}={value}”. A label has one value."
+        ))
+    })
 }
 
 /// Identifiers as they stand in an address.

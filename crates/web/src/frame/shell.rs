@@ -41,7 +41,7 @@ impl Shell {
                 (true, false) => "nothing can be changed: the database takes no writes",
                 (false, _) => "nothing can be changed: the database does not answer",
             },
-            needs: attention::needs(desk, signed.site).len(),
+            needs: attention::needs(desk, signed.site).0.len(),
             revision: estate.revision.0,
             sites: estate
                 .sites

@@ -121,16 +121,15 @@ impl Felt {
 }
 
 /// What of a site has failed beneath volumes, then what is only drift; and the machines that are halted for other reasons.
-pub(super) fn storage(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+pub(super) fn storage(estate: &Estate, outages: &Outages, site: Option<u64>) -> Vec<Need> {
     let at = |s: SiteId| site.is_none_or(|site| s.0 == site);
-    let outages = Outages::of(estate);
     let mut all = Vec::new();
     for array in estate.arrays.values().filter(|a| at(a.site)) {
         all.extend(outages.of_array(array.id).map(|o| felt(estate, array, o)));
-        all.extend(silent(array, &outages));
+        all.extend(silent(array, outages));
     }
-    all.extend(drift(estate, &outages, &at));
-    all.extend(paused(estate, &outages, &at));
+    all.extend(drift(estate, outages, &at));
+    all.extend(paused(estate, outages, &at));
     all
 }
 

@@ -34,51 +34,57 @@ struct Kept {
     estate: Arc<Estate>,
     headrooms: Headrooms,
     held: Option<String>,
+    outages: Arc<Outages>,
     by_site: BTreeMap<Option<u64>, Arc<Vec<Need>>>,
 }
 
 static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
 
-/// The worst first. Computed once for each estate and site.
-pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> Arc<Vec<Need>> {
+impl Kept {
+    fn of(estate: &Arc<Estate>, headrooms: &Headrooms, held: Option<String>) -> Kept {
+        Kept {
+            estate: estate.clone(),
+            headrooms: headrooms.clone(),
+            held,
+            outages: Arc::new(Outages::of(estate)),
+            by_site: BTreeMap::new(),
+        }
+    }
+}
+
+/// The worst first, with what has failed beneath volumes at any site. Computed once for each estate and site.
+pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> (Arc<Vec<Need>>, Arc<Outages>) {
     let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
-    let same = kept.as_ref().is_some_and(|k| {
+    let same = kept.take().filter(|k| {
         Arc::ptr_eq(&k.estate, &view.estate)
             && Arc::ptr_eq(&k.headrooms, headrooms)
             && k.held == held
     });
-    if !same {
-        *kept = Some(Kept {
-            estate: view.estate.clone(),
-            headrooms: headrooms.clone(),
-            held: held.clone(),
-            by_site: BTreeMap::new(),
-        });
-    }
-    let known = kept.as_ref().and_then(|k| k.by_site.get(&site).cloned());
-    if let Some(known) = known {
-        return known;
-    }
-    let fresh = Arc::new(compute(view, headrooms, held.as_deref(), site));
-    if let Some(k) = kept.as_mut() {
-        k.by_site.insert(site, fresh.clone());
-    }
-    fresh
+    let now = kept.insert(same.unwrap_or_else(|| Kept::of(&view.estate, headrooms, held.clone())));
+    let outages = now.outages.clone();
+    let fresh = || Arc::new(compute(view, headrooms, held.as_deref(), &outages, site));
+    let needs = now.by_site.entry(site).or_insert_with(fresh).clone();
+    (needs, outages)
 }
 
-fn compute(view: &View, headrooms: &Headrooms, held: Option<&str>, site: Option<u64>) -> Vec<Need> {
+fn compute(
+    view: &View,
+    headrooms: &Headrooms,
+    held: Option<&str>,
+    outages: &Outages,
+    site: Option<u64>,
+) -> Vec<Need> {
     let estate = &view.estate;
     let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
     all.extend(hosts::hosts(estate, site));
     all.extend(hosts::fallen(estate, site));
     all.extend(runs(&view.runs));
-    all.extend(beneath::storage(estate, site));
+    all.extend(beneath::storage(estate, outages, site));
     all.extend(beneath::networks(estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.
-    let outages = Outages::of(estate);
     let without_storage = |c: &Cluster| {
         let lost = outages
             .all

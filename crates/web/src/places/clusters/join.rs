@@ -1,23 +1,16 @@
 //! The sheet for hosts that join a cluster that is there.
 
+use super::free_hosts::{HostChoice, choices};
 use crate::frame::{
-    AtDesk, Fields,
+    Fields,
     sheet::{Filled, render},
 };
 use askama::Template;
-use futures::future::BoxFuture;
 use zastrugi_core::{
     ids::{ClusterId, HostId},
     rooms::{Proposal, joining::Ask},
     view::View,
 };
-
-struct HostChoice {
-    id: u64,
-    name: String,
-    words: String,
-    chosen: bool,
-}
 
 #[derive(Template)]
 #[template(path = "places/clusters/join.html")]
@@ -48,24 +41,6 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let id = cluster(view, fields, &chosen);
     let mut clusters: Vec<_> = estate.clusters.values().filter(|c| c.ready).collect();
     clusters.sort_by(|a, b| a.name.cmp(&b.name));
-    let mut free: Vec<_> = estate
-        .hosts
-        .values()
-        .filter(|h| h.cluster.is_none())
-        .collect();
-    free.sort_by(|a, b| a.name.cmp(&b.name));
-    let choice = |h: &std::sync::Arc<zastrugi_core::estate::Host>| {
-        let site = estate.sites.get(&h.site).map_or("", |s| s.name.as_str());
-        HostChoice {
-            id: h.id.0,
-            name: h.name.clone(),
-            words: format!(
-                "{site} · {} · {} cores · {} · {}",
-                h.hardware.cpu.level, h.hardware.cpu.cores, h.hardware.memory, h.software
-            ),
-            chosen: chosen.contains(&h.id),
-        }
-    };
     let name = id
         .and_then(|id| estate.clusters.get(&id))
         .map_or("a cluster", |c| c.name.as_str());
@@ -78,7 +53,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         fields: render(&JoinFields {
             cluster: id.map_or(0, |id| id.0),
             clusters: clusters.iter().map(|c| (c.id.0, c.name.clone())).collect(),
-            hosts: free.into_iter().map(choice).collect(),
+            hosts: choices(view, &chosen),
         }),
         ask: Proposal::Joining(Ask::Join {
             cluster: id,
@@ -86,12 +61,4 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         }),
         wrong: vec![],
     }
-}
-
-/// What each chosen host says of its clock and its controller.
-pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
-    Box::pin(async move {
-        let hosts: Vec<HostId> = fields.ids("host");
-        desk.inspect(&hosts).await;
-    })
 }

@@ -1,5 +1,6 @@
 //! Clusters: making one, and its page.
 
+mod free_hosts;
 mod headroom;
 pub(crate) mod join;
 mod matrix;
@@ -13,8 +14,8 @@ use zastrugi_core::permits::Act;
 
 /// What can be changed from here.
 pub(crate) const SHEETS: &[Sheet] = &[
-    Sheet::new("new-cluster", Act::Clusters, "hosts", new::fill).prepared(new::prepare),
-    Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(join::prepare),
+    Sheet::new("new-cluster", Act::Clusters, "hosts", new::fill).prepared(free_hosts::prepare),
+    Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(free_hosts::prepare),
     Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit).merging(),
     Sheet::new("rule", Act::Clusters, "hosts", rule::fill).merging(),
 ];

@@ -1,12 +1,11 @@
 //! The sheet for making a cluster of claimed hosts.
 
-use crate::frame::AtDesk;
+use super::free_hosts::{HostChoice, choices};
 use crate::frame::{
     Fields,
     sheet::{Filled, render},
 };
 use askama::Template;
-use futures::future::BoxFuture;
 use std::collections::BTreeMap;
 use zastrugi_core::rooms::clusters;
 use zastrugi_core::{
@@ -17,13 +16,6 @@ use zastrugi_core::{
     rooms::clusters::CreateCluster,
     view::View,
 };
-
-struct HostChoice {
-    id: u64,
-    name: String,
-    words: String,
-    chosen: bool,
-}
 
 #[derive(Template)]
 #[template(path = "places/clusters/new.html")]
@@ -64,25 +56,6 @@ fn volumes(view: &View, chosen: &[HostId]) -> Vec<(String, String)> {
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let chosen: Vec<HostId> = fields.ids("host");
-    let mut free: Vec<_> = view
-        .estate
-        .hosts
-        .values()
-        .filter(|h| h.cluster.is_none())
-        .collect();
-    free.sort_by(|a, b| a.name.cmp(&b.name));
-    let hosts = free
-        .iter()
-        .map(|h| HostChoice {
-            id: h.id.0,
-            name: h.name.clone(),
-            words: format!(
-                "{} · {} cores · {} · {}",
-                h.hardware.cpu.level, h.hardware.cpu.cores, h.hardware.memory, h.software
-            ),
-            chosen: chosen.contains(&h.id),
-        })
-        .collect();
     let (name, level, volume) = (
         fields.get("name").to_owned(),
         fields.get("level").to_owned(),
@@ -103,7 +76,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         },
     }));
     let shown = ClusterFields {
-        hosts,
+        hosts: choices(view, &chosen),
         level,
         levels: PsabiLevel::ALL.into_iter().map(PsabiLevel::word).collect(),
         volume,
@@ -122,12 +95,4 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ask,
         wrong: vec![],
     }
-}
-
-/// What each chosen host says of its clock, its controller and the volumes it sees.
-pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
-    Box::pin(async move {
-        let hosts: Vec<HostId> = fields.ids("host");
-        desk.inspect(&hosts).await;
-    })
 }

@@ -67,7 +67,7 @@ fn run_view(view: &View, run: &Run) -> RunView {
 }
 
 /// What matters now, in a sentence: what is lost first.
-fn sentence(view: &View, shown: &Ridges, site: Option<u64>) -> String {
+fn sentence(view: &View, shown: &Ridges, outages: &Outages, site: Option<u64>) -> String {
     let estate = &view.estate;
     let hosts: Vec<_> = estate
         .hosts
@@ -108,13 +108,15 @@ fn sentence(view: &View, shown: &Ridges, site: Option<u64>) -> String {
             html(&weak.join(" and "))
         )
     };
-    format!("{lost}{}{words}. {clusters}", storage_lost(estate, site))
+    format!(
+        "{lost}{}{words}. {clusters}",
+        storage_lost(estate, outages, site)
+    )
 }
 
 /// What hosts have lost beneath them, and what became of machines.
-fn storage_lost(estate: &Estate, site: Option<u64>) -> String {
+fn storage_lost(estate: &Estate, outages: &Outages, site: Option<u64>) -> String {
     let here = |s: SiteId| site.is_none_or(|site| s.0 == site);
-    let outages = Outages::of(estate);
     let arrays = outages.all.iter().filter_map(|o| match &o.cause {
         Cause::Array(id) => estate.arrays.get(id).filter(|a| here(a.site)),
         Cause::Portal(..) | Cause::Cut(..) => None,
@@ -165,9 +167,10 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     let (_, headrooms) = desk.headrooms();
     let only = query.0.get("cluster").parse().ok();
     let shown = ridge::ridges(&view, &headrooms, (signed.site, only), colour);
+    let (needs, outages) = attention::needs(desk, signed.site);
     Field {
-        sentence: sentence(&view, &shown, signed.site),
-        needs: attention::needs(desk, signed.site),
+        sentence: sentence(&view, &shown, &outages, signed.site),
+        needs,
         running: view.runs.iter().map(|r| run_view(&view, r)).collect(),
         colour: if matches!(colour, Colour::Load) {
             "load"

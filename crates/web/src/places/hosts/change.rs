@@ -2,9 +2,9 @@
 
 use crate::frame::{
     Fields,
+    fields::read_labels,
     sheet::{Filled, render},
 };
-use crate::places::machines::read_labels;
 use askama::Template;
 use std::collections::BTreeMap;
 use zastrugi_core::rooms::{edits, hosts};

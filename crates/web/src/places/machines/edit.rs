@@ -1,8 +1,9 @@
 //! The sheet to edit one machine, or to label several.
 
-use super::{back, chosen, read_labels, what};
+use super::{back, chosen, what};
 use crate::frame::{
     Fields,
+    fields::read_labels,
     fields::whole,
     sheet::{Filled, render},
 };

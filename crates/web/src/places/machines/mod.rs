@@ -67,19 +67,6 @@ fn back(named: &[(u64, String)]) -> String {
     }
 }
 
-/// Labels as typed: `app=stowage owner=cargo`.
-pub(crate) fn read_labels(text: &str) -> std::collections::BTreeMap<String, String> {
-    text.split([' ', ',', '\n'])
-        .filter(|part| !part.is_empty())
-        .map(|part| {
-            part.split_once('=')
-                .map_or((part.to_owned(), String::new()), |(k, v)| {
-                    (k.to_owned(), v.to_owned())
-                })
-        })
-        .collect()
-}
-
 /// The whole images that machines of a cluster can have in their drives.
 fn images(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let estate = &view.estate;

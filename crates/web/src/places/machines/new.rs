@@ -1,11 +1,10 @@
 //! The sheet for creating machines.
 
 use super::super::storage::qualities;
-use super::read_labels;
 use crate::frame::{
     Fields,
     consequences::Wrong,
-    fields::whole,
+    fields::{read_labels, whole},
     sheet::{Filled, render},
 };
 use askama::Template;

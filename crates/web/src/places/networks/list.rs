@@ -10,8 +10,8 @@ use std::{
     sync::Arc,
 };
 use zastrugi_core::{
-    addressing::room,
-    estate::{Cluster, Network, Part, Subnet, Switch},
+    addressing::{held, room},
+    estate::{Cluster, Network, Subnet, Switch},
     ids::NetworkId,
     permits::Act,
     view::View,
@@ -74,15 +74,7 @@ fn carried(view: &View, cluster: &Cluster) -> Vec<Carried> {
 }
 
 fn filled(subnet: &Subnet, used: &BTreeSet<IpAddr>) -> String {
-    let ranges: Vec<_> = subnet
-        .ranges
-        .iter()
-        .filter(|r| r.part == Part::Guests)
-        .collect();
-    let taken = used
-        .iter()
-        .filter(|a| ranges.iter().any(|r| r.contains(**a)))
-        .count();
+    let taken = held(subnet, used);
     match room(subnet) {
         0 => "by hand".to_owned(),
         of if of > u128::from(u32::MAX) => taken.to_string(),

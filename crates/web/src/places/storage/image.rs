@@ -85,13 +85,15 @@ pub(super) fn state(view: &View, image: &Image) -> (&'static str, String) {
 }
 
 fn refused(view: &View, image: &Image) -> Option<Refused> {
+    if image.ready {
+        return None;
+    }
     let runs = view.runs.about(Object::Image(image.id)).into_iter();
     let mut open = runs.filter_map(|id| view.runs.get(id));
     open.find_map(|run| {
-        let failed = run
-            .steps()
-            .find(|s| s.phase == Phase::Failed && !image.ready)?;
-        let fault = failed.fault.as_ref()?;
+        let fault = run
+            .in_phase(Phase::Failed)
+            .find_map(|(_, s)| s.fault.as_ref())?;
         Some(Refused {
             run: run.id.0,
             said: fault.said.clone(),
