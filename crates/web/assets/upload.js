@@ -115,7 +115,7 @@
       }
     }
     sending = false;
-    if (there !== null && there >= all) show(box, there, `All ${size(all)} are there; checksum and label are being read.`);
+    if (there !== null && there >= all) show(box, there, `All ${size(all)} are there.`);
   }
 
   async function received(box) {

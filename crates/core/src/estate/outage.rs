@@ -35,11 +35,18 @@ pub struct Outages {
     cut: BTreeSet<(HostId, ArrayId)>,
 }
 
-/// Of one portal: the hosts that have a path by it, and those for which none works.
+/// Of one portal: the hosts that have a path by it, and those for which one works; in the order of their numbers.
 #[derive(Default)]
 struct Felt {
-    hosts: BTreeSet<HostId>,
-    reached: BTreeSet<HostId>,
+    hosts: Vec<HostId>,
+    reached: Vec<HostId>,
+}
+
+/// Hosts are gone through in order, so that one that is there already is the last.
+fn note(all: &mut Vec<HostId>, host: HostId) {
+    if all.last() != Some(&host) {
+        all.push(host);
+    }
 }
 
 impl Outages {
@@ -77,7 +84,7 @@ impl Outages {
                 .collect();
             let reaches = |h: HostId| {
                 felt.iter()
-                    .any(|((a, _), f)| *a == array.id && f.reached.contains(&h))
+                    .any(|((a, _), f)| *a == array.id && f.reached.binary_search(&h).is_ok())
             };
             let cut = hosts.into_iter().filter(|h| !reaches(*h));
             for host in cut {
@@ -150,9 +157,9 @@ fn felt(estate: &Estate) -> BTreeMap<(ArrayId, &str), Felt> {
             };
             for path in paths {
                 let of = felt.entry((array, path.portal.as_str())).or_default();
-                of.hosts.insert(host.id);
+                note(&mut of.hosts, host.id);
                 if path.up {
-                    of.reached.insert(host.id);
+                    note(&mut of.reached, host.id);
                 }
             }
         }

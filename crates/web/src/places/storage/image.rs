@@ -18,13 +18,13 @@ use rocket::{
     serde::json::Json,
 };
 use serde_json::{Value, json};
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 use zastrugi_core::{
     estate::Image,
     ids::ImageId,
     limits,
     permits::Act,
-    runs::{Object, Phase},
+    runs::{Object, Phase, Run},
     view::View,
 };
 use zastrugi_engine::FeedError;
@@ -36,16 +36,8 @@ struct User {
     word: Word,
 }
 
-/// A file that is on its way, or not.
-struct Arriving {
-    run: u64,
-    /// As the run last saw it.
-    said: String,
-}
-
 /// Why what arrived was not taken, in the run's words, and what to do.
 struct Refused {
-    run: u64,
     said: String,
     remedy: String,
 }
@@ -63,7 +55,10 @@ struct ImagePage {
     volume: Option<(u64, String)>,
     users: Vec<User>,
     events: Vec<Line>,
-    arriving: Option<Arriving>,
+    /// Its open run: nothing else is done to it meanwhile.
+    run: Option<u64>,
+    /// A run awaits its bytes.
+    arriving: bool,
     refused: Option<Refused>,
     bytes: u64,
     mark: String,
@@ -73,45 +68,44 @@ struct ImagePage {
 
 /// An image's glyph and word.
 pub(super) fn state(view: &View, image: &Image) -> (&'static str, String) {
+    if image.ready {
+        return ("steady", "whole".into());
+    }
     if refused(view, image).is_some() {
         return ("down", "refused".into());
     }
-    match (image.ready, arriving(view, image.id)) {
-        (true, _) => ("steady", "whole".into()),
-        (false, Some(a)) if a.said.is_empty() => ("busy", "awaited".into()),
-        (false, Some(a)) => ("busy", format!("arriving, {}", a.said)),
-        (false, None) => ("down", "incomplete".into()),
+    match (arriving(view, image.id), open_run(view, image)) {
+        (Some(""), _) => ("busy", "awaited".into()),
+        (Some(said), _) => ("busy", format!("arriving, {said}")),
+        (None, Some(_)) => ("busy", "checksum and label are being read".into()),
+        (None, None) => ("down", "incomplete".into()),
     }
+}
+
+/// The run that makes it whole, or takes it away before it is.
+fn open_run<'a>(view: &'a View, image: &Image) -> Option<&'a Arc<Run>> {
+    let runs = view.runs.about(Object::Image(image.id)).into_iter();
+    let mut open = runs.filter_map(|id| view.runs.get(id));
+    open.next().filter(|_| !image.ready)
 }
 
 fn refused(view: &View, image: &Image) -> Option<Refused> {
-    if image.ready {
-        return None;
-    }
-    let runs = view.runs.about(Object::Image(image.id)).into_iter();
-    let mut open = runs.filter_map(|id| view.runs.get(id));
-    open.find_map(|run| {
-        let fault = run
-            .in_phase(Phase::Failed)
-            .find_map(|(_, s)| s.fault.as_ref())?;
-        Some(Refused {
-            run: run.id.0,
-            said: fault.said.clone(),
-            remedy: fault.remedy.clone(),
-        })
+    let run = open_run(view, image)?;
+    let fault = run
+        .in_phase(Phase::Failed)
+        .find_map(|(_, s)| s.fault.as_ref())?;
+    Some(Refused {
+        said: fault.said.clone(),
+        remedy: fault.remedy.clone(),
     })
 }
 
-/// The run that awaits its bytes.
-fn arriving(view: &View, image: ImageId) -> Option<Arriving> {
+/// What the run that awaits its bytes last saw of them.
+fn arriving(view: &View, image: ImageId) -> Option<&str> {
     let (id, n) = view.runs.looking_at(Object::Image(image)).next()?;
     let run = view.runs.get(id)?;
     let running = run.phase(n) == Some(Phase::Running);
-    let said = if running { view.said(run, n) } else { "" };
-    Some(Arriving {
-        run: id.0,
-        said: said.to_owned(),
-    })
+    Some(if running { view.said(run, n) } else { "" })
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Problem> {
@@ -138,7 +132,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         })
         .collect();
     let lead = match users.len() {
-        _ if !image.ready && arriving(&view, image.id).is_none() => {
+        _ if !image.ready && open_run(&view, image).is_none() => {
             "It can't be finished any more: remove it, and add the right file.".to_owned()
         }
         _ if !image.ready => "No machine can have it before it is whole.".to_owned(),
@@ -173,7 +167,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
             .map(|v| (v.id.0, v.name.clone())),
         users,
         events: lately(desk, &image.id.to_string()).await?,
-        arriving: arriving(&view, image.id).filter(|_| !image.ready),
+        arriving: !image.ready && arriving(&view, image.id).is_some(),
+        run: open_run(&view, image).map(|r| r.id.0),
         refused: refused(&view, image),
         bytes: image.size.0,
         mark: image.mark.clone(),
