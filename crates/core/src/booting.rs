@@ -42,6 +42,26 @@ pub fn check(estate: &Estate, machine: &Machine, boot: &Boot) -> Vec<Finding> {
     found
 }
 
+/// What a machine will boot from next: what was asked for once, else the first of its order that it has.
+pub fn source(machine: &Machine) -> Option<BootFrom> {
+    let boot = &machine.boot;
+    let has = |from: &BootFrom| match from {
+        BootFrom::Disk => !machine.disks.is_empty(),
+        BootFrom::Image => boot.attached.is_some(),
+        BootFrom::Network => machine.nics.iter().any(|n| n.network.is_some()),
+    };
+    boot.once
+        .iter()
+        .chain(&boot.order)
+        .find(|f| has(f))
+        .copied()
+}
+
+/// Whether an installer runs before its guest does.
+pub fn installs(machine: &Machine) -> bool {
+    matches!(source(machine), Some(BootFrom::Image | BootFrom::Network))
+}
+
 fn on_its_cluster(estate: &Estate, machine: &Machine, volume: VolumeId) -> bool {
     let v = estate.volumes.get(&volume);
     v.is_some_and(|v| v.cluster.is_some() && v.cluster == machine.cluster)

@@ -14,7 +14,7 @@ use crate::{
     estate::{Estate, Pen, Site},
     moment::{Moment, Span},
     permits::{Act, Permits},
-    road::{self, Ask, Entry, Left, Premise, RunEvent, Tale, Urgency, Work},
+    road::{self, Ask, Entry, Left, Length, Premise, RunEvent, Tale, Urgency, Work},
     runs::{Lock, Object},
     view::View,
 };
@@ -115,9 +115,9 @@ macro_rules! rooms {
                     $(Step::$Room(step) => step.group()),*
                 }
             }
-            fn usual(&self) -> Span {
+            fn length(&self) -> Length {
                 match self {
-                    $(Step::$Room(step) => step.usual()),*
+                    $(Step::$Room(step) => step.length()),*
                 }
             }
             fn pause(&self) -> Span {

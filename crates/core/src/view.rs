@@ -4,7 +4,7 @@ use crate::{
     estate::{Estate, Host, Machine, MachineState},
     evidence::EvidenceBook,
     loads::{HostLoad, Loads, MachineLoad},
-    runs::{Progress, Run, Runs},
+    runs::{Pace, Progress, Run, Runs},
 };
 use std::sync::Arc;
 
@@ -16,6 +16,8 @@ pub struct View {
     pub progress: Arc<Progress>,
     pub loads: Arc<Loads>,
     pub evidence: Arc<EvidenceBook>,
+    /// How long steps took lately.
+    pub pace: Arc<Pace>,
 }
 
 impl View {

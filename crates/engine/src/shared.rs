@@ -17,7 +17,7 @@ use zastrugi_core::{
     loads::Loads,
     moment::Moment,
     rooms::{Plans, World},
-    runs::{Progress, Runs},
+    runs::{Pace, Progress, Runs},
     view::View,
 };
 use zastrugi_drivers::{Announcements, Drivers};
@@ -60,6 +60,7 @@ pub(crate) struct Shared {
     snapshot: ArcSwap<Snapshot>,
     pub(crate) loads: ArcSwap<Loads>,
     pub(crate) evidence: ArcSwap<EvidenceBook>,
+    pub(crate) pace: ArcSwap<Pace>,
     revision: watch::Sender<Revision>,
     progress: watch::Sender<Arc<Progress>>,
     /// Rung when an order may be due.
@@ -99,6 +100,7 @@ impl Shared {
             snapshot: ArcSwap::new(Snapshot::of(head, world)),
             loads: ArcSwap::default(),
             evidence: ArcSwap::default(),
+            pace: ArcSwap::default(),
             revision,
             progress: watch::Sender::new(Arc::default()),
             orders: Notify::new(),
@@ -123,6 +125,7 @@ impl Shared {
             progress: self.progress(),
             loads: self.loads.load_full(),
             evidence: self.evidence.load_full(),
+            pace: self.pace.load_full(),
         }
     }
     pub(crate) fn estate(&self) -> Arc<Estate> {

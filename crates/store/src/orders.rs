@@ -49,7 +49,7 @@ impl Orders {
     pub async fn take(
         &self,
         most: i64,
-        each: i32,
+        each: usize,
         under_way: &[(String, i32)],
         lease: Span,
     ) -> Result<Vec<TakenOrder>, StoreError> {
@@ -73,7 +73,7 @@ impl Orders {
         )
         .bind(most)
         .bind(lease.0 as f64 / 1000.0)
-        .bind(each)
+        .bind(i32::try_from(each).unwrap_or(i32::MAX))
         .bind(under_way.iter().map(|b| b.0.as_str()).collect::<Vec<_>>())
         .bind(under_way.iter().map(|b| b.1).collect::<Vec<_>>())
         .fetch_all(&self.pool);

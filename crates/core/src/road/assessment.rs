@@ -3,7 +3,6 @@
 
 use super::{
     AcceptedPlan, Ask, Bar, Draft, Fill, Listed, Outlook, Place, Plan, PlannedStep, Work, bars,
-    schedule,
 };
 use crate::{
     estate::Site,
@@ -119,6 +118,7 @@ impl<A, S: Work> Assessment<A, S> {
             title: p.title,
             after: p.after,
             field: p.field,
+            when: p.when,
         };
         let sites = self.sites.into_iter().map(T::Event::from);
         Assessment {
@@ -236,12 +236,4 @@ impl<A, S: Work> Assessment<A, S> {
                 .iter()
                 .any(|m| !seen.interrupted.contains(m))
     }
-}
-
-pub(super) fn total<S: Work>(steps: &[PlannedStep<S>]) -> Span {
-    schedule(steps)
-        .into_iter()
-        .map(|(_, to)| to)
-        .max()
-        .unwrap_or_default()
 }

@@ -1,7 +1,8 @@
 //! What every kind of proposal fills in while it is assessed.
 
 use super::{
-    Assessment, Fill, Listed, Place, PlannedStep, Work, assessment::total, held, outlook, reach,
+    Assessment, Fill, Listed, Place, PlannedStep, When, Work, foretell::foretell, held, outlook,
+    reach,
 };
 use crate::{
     estate::{Estate, Host, Machine, Site, Volume},
@@ -87,6 +88,7 @@ impl<'a, S: Work> Draft<'a, S> {
             title,
             after: after.to_vec(),
             field: field.map(str::to_owned),
+            when: When::default(),
         });
         self.steps.len() - 1
     }
@@ -295,7 +297,7 @@ impl<'a, S: Work> Draft<'a, S> {
         let places = &self.places;
         self.refused
             .retain(|(name, _)| places.iter().all(|p| p.host_name != *name));
-        let time = total(&self.steps);
+        let time = foretell(self.view, &mut self.steps);
         Assessment {
             ask,
             revision: self.view.estate.revision,

@@ -1,10 +1,11 @@
 //! What a run will do: steps with what they wait for and what they take, and the gate before it.
 
-use super::Work;
+use super::{When, Work};
 use crate::{
     finding::Finding,
     ids::{HostId, Revision, RunId},
     moment::Span,
+    runs::Run,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
@@ -17,6 +18,9 @@ pub struct PlannedStep<S> {
     pub after: Vec<usize>,
     /// The sheet's field that its failure usually comes from.
     pub field: Option<String>,
+    /// When it is foretold to be; nothing in plans from before that was kept.
+    #[serde(default)]
+    pub when: When,
 }
 
 /// Where a machine goes, with what that does to the host.
@@ -68,26 +72,24 @@ pub struct Bar {
     pub steps: usize,
 }
 
-/// When each step could begin and end, if all that may run at the same time does.
-pub fn schedule<S: Work>(steps: &[PlannedStep<S>]) -> Vec<(Span, Span)> {
-    let mut times: Vec<(Span, Span)> = Vec::with_capacity(steps.len());
-    for step in steps {
-        let from = step
-            .after
-            .iter()
-            .filter_map(|i| times.get(*i))
-            .map(|t| t.1)
-            .max()
-            .unwrap_or_default();
-        times.push((from, from.plus(step.step.usual())));
-    }
-    times
+/// The steps by kind as foretold, in the order in which they begin.
+pub fn bars<S: Work>(steps: &[PlannedStep<S>]) -> Vec<Bar> {
+    let foretold = steps.iter().map(|step| (step, step.when));
+    gather(foretold.filter(|(_, when)| when.to > Span(0)))
 }
 
-/// The steps by kind, in the order in which they begin.
-pub fn bars<S: Work>(steps: &[PlannedStep<S>]) -> Vec<Bar> {
+/// The steps by kind as they went, those that have ended.
+pub fn went<S: Work>(steps: &[PlannedStep<S>], run: &Run) -> Vec<Bar> {
+    gather(steps.iter().zip(run.steps()).filter_map(|(step, state)| {
+        let (from, to) = state.began.zip(state.ended)?;
+        let (from, to) = (from.since(run.began), to.since(run.began));
+        Some((step, When { from, to }))
+    }))
+}
+
+fn gather<'a, S: Work + 'a>(all: impl Iterator<Item = (&'a PlannedStep<S>, When)>) -> Vec<Bar> {
     let mut bars: Vec<Bar> = Vec::new();
-    for (step, (from, to)) in steps.iter().zip(schedule(steps)) {
+    for (step, When { from, to }) in all {
         match bars.iter_mut().find(|b| b.group == step.step.group()) {
             Some(bar) => {
                 bar.from = bar.from.min(from);

@@ -1,6 +1,6 @@
 //! What a step must answer. Nothing here has a default: whoever adds a step decides each of these.
 
-use super::Tale;
+use super::{Length, Tale};
 use crate::{
     estate::Estate,
     finding::{Finding, Rule},
@@ -102,8 +102,8 @@ pub trait Work: Debug + Clone + PartialEq {
 
     /// What it does, as a group in the plan's picture.
     fn group(&self) -> &'static str;
-    /// How long it usually takes; an estimate for the plan's time line.
-    fn usual(&self) -> Span;
+    /// How long it takes, for the plan's time line.
+    fn length(&self) -> Length;
     /// How long until what takes longer is looked at again.
     fn pause(&self) -> Span;
     /// Whether the device goes on with it by itself, for as long as it takes: then silence is not its end, and what it

@@ -4,11 +4,13 @@
 mod fault;
 mod holds;
 mod object;
+mod pace;
 mod run;
 
 pub use fault::{Fault, FaultKind};
 pub use holds::{Needs, Runs};
 pub use object::{Lock, Object};
+pub use pace::Pace;
 
 /// How far steps under way say they are.
 pub type Progress = imbl::OrdMap<(crate::ids::RunId, usize), String>;

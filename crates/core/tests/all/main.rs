@@ -7,6 +7,7 @@ mod disks;
 mod facts;
 mod failing;
 mod fitting;
+mod foretelling;
 mod headroom;
 mod hostile;
 mod images;

@@ -286,6 +286,7 @@ async fn await_guest(
             &Step::AwaitGuest {
                 machine: machine.id,
                 limit,
+                installs: false,
             },
             Some(machine),
         ),

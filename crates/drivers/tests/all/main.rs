@@ -167,6 +167,7 @@ async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
     let wait = Step::Machines(machines::Step::AwaitGuest {
         machine,
         limit: Span::secs(60),
+        installs: false,
     });
     bench.until_done(&wait).await;
     assert_eq!(bench.machine().state, MachineState::Running { guest: true });
@@ -181,6 +182,7 @@ async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
             machine,
             grace: Span::secs(60),
             then: AfterGrace::LeaveOn,
+            silent: false,
         }))
         .await;
     assert_eq!(

@@ -8,12 +8,11 @@ use std::{
     time::Duration,
 };
 use tokio::{task::JoinSet, time::sleep};
+use zastrugi_core::road::LANES;
 use zastrugi_store::{Orders, StoreError};
 
 /// Calls of this process at once.
 const AT_ONCE: usize = 64;
-/// Calls to one device at once.
-const EACH: i32 = 4;
 const SLOWEST_LOOK: Duration = Duration::from_secs(1);
 
 pub(crate) fn spawn(
@@ -79,7 +78,7 @@ async fn dispatch(shared: Arc<Shared>, scribe: Scribe, orders: Orders, way: Way)
             Ok(vec![])
         } else {
             let most = i64::try_from(free).unwrap_or(1);
-            orders.take(most, EACH, &busy, way.lease).await
+            orders.take(most, LANES, &busy, way.lease).await
         };
         match taken {
             Ok(taken) if !taken.is_empty() => {

@@ -3,6 +3,7 @@
 
 mod dispatch;
 mod ends;
+pub(crate) mod pace;
 mod progress;
 mod task;
 

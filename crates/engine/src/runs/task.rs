@@ -1,6 +1,6 @@
 //! One order: the call, and its result written with what follows from it.
 
-use super::Way;
+use super::{Way, pace};
 use crate::{
     Boundary,
     scribe::{Decision, Guard, Refusal, Scribe, Sight},
@@ -124,12 +124,18 @@ impl Task {
             }
         };
         let limit = Duration::from_millis(self.way.lease.0 / 2);
+        let asked = now();
         let called = self.way.ends.during(order, timeout(limit, call)).await?;
         let outcome = called.unwrap_or_else(|_| {
             let said = "The call took too long.";
             let remedy = "Look whether the device is overloaded; then retry.";
             Err(Fault::new(FaultKind::TimedOut, said, remedy))
         });
+        if matches!(outcome, Ok(Outcome::Done { .. })) && state.attempt <= 1 {
+            let there = now();
+            let began = there.since(state.began.unwrap_or(asked));
+            pace::note(&self.shared, &planned.step, there.since(asked), began);
+        }
         let (group, step) = (planned.step.group(), order.step);
         tracing::info!(run = %order.run, step, attempt = order.attempt, group, ok = outcome.is_ok(), "order");
         Some(outcome)

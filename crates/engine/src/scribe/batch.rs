@@ -65,6 +65,7 @@ impl Draft {
             progress: Arc::default(),
             loads: shared.loads.load_full(),
             evidence: shared.evidence.load_full(),
+            pace: shared.pace.load_full(),
         };
         let at = now();
         let sight = Sight {

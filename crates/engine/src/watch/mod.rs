@@ -11,7 +11,7 @@ mod typical;
 
 pub(crate) use term::Renewal;
 
-use crate::{scribe::Scribe, shared::Shared};
+use crate::{runs::pace, scribe::Scribe, shared::Shared};
 use std::sync::Arc;
 use tokio::task::JoinSet;
 
@@ -22,5 +22,6 @@ pub(crate) fn spawn(
     renewal: &Renewal,
 ) {
     tasks.spawn(typical::learn(shared.clone()));
+    tasks.spawn(pace::keep(shared.clone()));
     tasks.spawn(leader::lead(shared, scribe, renewal.terms.clone()));
 }

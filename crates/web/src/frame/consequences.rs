@@ -7,8 +7,9 @@ use zastrugi_core::rooms::moving;
 use zastrugi_core::{
     finding::{Finding, Severity},
     migration::Course,
-    road::{Bar, Fill, Listed, Outlook},
+    road::{self, Bar, Fill, Listed, Outlook},
     rooms::{Assessment, Plan, PlannedStep, Step},
+    runs::Run,
     units::Bytes,
 };
 
@@ -39,6 +40,8 @@ pub(crate) struct BarView {
     from: u64,
     width: u64,
     words: String,
+    /// Where and how wide it was as it went.
+    was: Option<(u64, u64, String)>,
 }
 
 #[derive(Template)]
@@ -69,6 +72,8 @@ pub(crate) struct Consequences {
     bars: Vec<BarView>,
     steps: usize,
     time: String,
+    /// How long it really took.
+    took: Option<String>,
     seen: String,
     /// Shown for something that is only looked at, such as a run's record.
     past: bool,
@@ -99,16 +104,24 @@ fn fill(f: &Fill) -> FillView {
     }
 }
 
-pub(crate) fn bars(bars: &[Bar]) -> Vec<BarView> {
-    let whole = bars.iter().map(|b| b.to.0).max().unwrap_or(1).max(1);
+/// Bars as foretold and, beside each, as it went.
+fn bars(bars: &[Bar], went: &[Bar]) -> Vec<BarView> {
+    let whole = bars.iter().chain(went).map(|b| b.to.0).max();
+    let whole = whole.unwrap_or(1).max(1);
     let scale = |ms: u64| ms.saturating_mul(280) / whole;
+    let width = |b: &Bar| scale(b.to.0.saturating_sub(b.from.0)).max(7);
+    let was = |group| {
+        let bar = went.iter().find(|b| b.group == group)?;
+        Some((scale(bar.from.0), width(bar), bar.to.to_string()))
+    };
     bars.iter()
         .map(|b| BarView {
             group: b.group,
             count: b.steps,
             from: scale(b.from.0),
-            width: scale(b.to.0.saturating_sub(b.from.0)).max(7),
+            width: width(b),
             words: b.to.to_string(),
+            was: was(b.group),
         })
         .collect()
 }
@@ -240,7 +253,8 @@ impl Consequences {
             refused: assessment.refused().to_vec(),
             rounds: rounds(assessment.steps()),
             moves: moves(assessment.steps()),
-            bars: bars(&assessment.bars()),
+            bars: bars(&assessment.bars(), &[]),
+            took: None,
             steps: assessment.steps().len(),
             time: assessment.time().to_string(),
             seen: serde_json::to_string(&assessment.seen()).unwrap_or_default(),
@@ -249,7 +263,7 @@ impl Consequences {
     }
 
     /// The assessment as it was when a run began.
-    pub(crate) fn of_plan(plan: &Plan) -> Self {
+    pub(crate) fn of_plan(plan: &Plan, run: &Run) -> Self {
         Consequences {
             listed: vec![],
             out: None,
@@ -272,7 +286,8 @@ impl Consequences {
             refused: vec![],
             rounds: rounds(&plan.steps),
             moves: moves(&plan.steps),
-            bars: bars(&zastrugi_core::road::bars(&plan.steps)),
+            bars: bars(&road::bars(&plan.steps), &road::went(&plan.steps, run)),
+            took: run.ended.map(|end| end.since(run.began).to_string()),
             steps: plan.steps.len(),
             time: plan.time.to_string(),
             seen: String::new(),

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{ClusterId, HostId},
@@ -41,11 +41,11 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::Verify { .. } => Span::secs(1),
-            Step::Join { .. } => Span::secs(2),
-            Step::Ready { .. } => Span(0),
+            Step::Verify { .. } => Length::Call(Span::secs(1)),
+            Step::Join { .. } => Length::Call(Span::secs(2)),
+            Step::Ready { .. } => Length::Computed(Span(0)),
         }
     }
 

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{HostId, MachineId},
@@ -29,8 +29,8 @@ impl Work for Step {
         "write the record"
     }
 
-    fn usual(&self) -> Span {
-        Span::secs(1)
+    fn length(&self) -> Length {
+        Length::Call(Span::secs(1))
     }
 
     fn pause(&self) -> Span {

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::{Condition, Estate},
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     finding::{Finding, Rule},
@@ -42,12 +42,12 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::Claim { .. } => Span::secs(2),
-            Step::Leave { .. } | Step::Release { .. } | Step::Forget { .. } | Step::PowerOn { .. } => Span::secs(1),
-            Step::PowerOff { .. } => Span::secs(5),
-            Step::AwaitAgent { .. } => Span::mins(3),
+            Step::Claim { .. } => Length::Call(Span::secs(2)),
+            Step::Leave { .. } | Step::Release { .. } | Step::Forget { .. } | Step::PowerOn { .. } => Length::Call(Span::secs(1)),
+            Step::PowerOff { .. } => Length::Wait(Span::secs(5)),
+            Step::AwaitAgent { .. } => Length::Wait(Span::mins(3)),
         }
     }
 

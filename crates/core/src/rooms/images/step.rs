@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     finding::{Finding, Rule},
@@ -38,11 +38,11 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::Make { .. } | Step::Seal { .. } | Step::Drop { .. } => Span::secs(1),
+            Step::Make { .. } | Step::Seal { .. } | Step::Drop { .. } => Length::Call(Span::secs(1)),
             // As fast as a good line of a gigabit sends it through two hands.
-            Step::Await { size, .. } => Span::millis(size.0 / 50_000),
+            Step::Await { size, .. } => Length::Wait(Span::millis(size.0 / 50_000)),
         }
     }
 

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     rooms::{clusters, networks, storage},
     runs::{Lock, Object},
     view::View,
@@ -31,11 +31,11 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::Cluster(step) => step.usual(),
-            Step::Storage(step) => step.usual(),
-            Step::Network(step) => step.usual(),
+            Step::Cluster(step) => step.length(),
+            Step::Storage(step) => step.length(),
+            Step::Network(step) => step.length(),
         }
     }
 

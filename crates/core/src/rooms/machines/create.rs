@@ -480,7 +480,7 @@ fn make(draft: &mut Draft<'_>, machine: Machine, via: HostId) -> usize {
 }
 
 fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
-    let (id, name) = (machine.id, machine.name.clone());
+    let (id, name, installs) = (machine.id, machine.name.clone(), booting::installs(&machine));
     let Some(host) = machine.host else { return };
     let made = make(draft, machine, host);
     if ask.start {
@@ -493,6 +493,7 @@ fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
         let wait = Step::AwaitGuest {
             machine: id,
             limit: BOOT_LIMIT,
+            installs,
         };
         draft.step(wait, format!("Wait until {name} answers"), &[on], None);
     }

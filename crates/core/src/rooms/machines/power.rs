@@ -2,6 +2,7 @@
 
 use super::{AfterGrace, Draft, Event, PowerAct, Step};
 use crate::{
+    booting::installs,
     estate::{Cluster, Machine, MachineState, Wanted},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId, MachineId},
@@ -134,6 +135,7 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
                 let wait = Step::AwaitGuest {
                     machine: machine.id,
                     limit: BOOT_LIMIT,
+                    installs: installs(&machine),
                 };
                 draft.step(
                     wait,
@@ -190,6 +192,7 @@ fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace)
         machine: machine.id,
         grace,
         then,
+        silent: !answers,
     };
     draft.step(
         wait,
@@ -210,6 +213,7 @@ fn restart(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGra
     let wait = Step::AwaitGuest {
         machine: machine.id,
         limit: BOOT_LIMIT,
+        installs: installs(machine),
     };
     draft.step(
         wait,

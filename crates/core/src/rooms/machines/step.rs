@@ -4,7 +4,7 @@ use super::{Event, premise};
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     estate::Wanted,
@@ -18,12 +18,21 @@ use serde::{Deserialize, Serialize};
 pub enum Step {
     Create { machine: MachineId, via: HostId },
     Start { machine: MachineId, host: HostId },
-    AwaitGuest { machine: MachineId, limit: Span },
+    AwaitGuest {
+        machine: MachineId,
+        limit: Span,
+        /// It boots from an image or the network, where an installer comes first.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        installs: bool,
+    },
     AskStop { machine: MachineId },
     AwaitOff {
         machine: MachineId,
         grace: Span,
         then: super::AfterGrace,
+        /// Its agent is silent: nobody knows whether it heard, so all of the grace may pass.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        silent: bool,
     },
     Off { machine: MachineId },
     Delete { machine: MachineId, via: HostId },
@@ -38,6 +47,7 @@ impl Work for Step {
         match self {
             Step::Create { .. } => "create disks and record",
             Step::Start { .. } => "power on",
+            Step::AwaitGuest { installs: true, .. } => "install, then guest answers",
             Step::AwaitGuest { .. } => "guest answers",
             Step::AskStop { .. } => "ask the guest to stop",
             Step::AwaitOff { .. } => "wait until it is off",
@@ -48,17 +58,19 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::Create { .. } => Span::secs(3),
-            Step::AwaitGuest { .. } => Span::secs(20),
-            Step::AwaitOff { .. } => Span::secs(8),
-            Step::Start { .. }
+            Step::AwaitGuest { installs: true, .. } => Length::Wait(Span::secs(40)),
+            Step::AwaitGuest { .. } => Length::Wait(Span::secs(15)),
+            Step::AwaitOff { grace, silent: true, .. } => Length::Computed(*grace),
+            Step::AwaitOff { .. } => Length::Wait(Span::secs(8)),
+            Step::Create { .. }
+            | Step::Start { .. }
             | Step::AskStop { .. }
             | Step::Off { .. }
             | Step::Delete { .. }
             | Step::Recover { .. }
-            | Step::Purge { .. } => Span::secs(1),
+            | Step::Purge { .. } => Length::Call(Span::secs(1)),
         }
     }
 

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{HostId, MachineId, VolumeId},
@@ -47,10 +47,10 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::Move { foretold, .. } => foretold.time(),
-            Step::MoveDisks { time, .. } => *time,
+            Step::Move { foretold, .. } => Length::Computed(foretold.time()),
+            Step::MoveDisks { time, .. } => Length::Computed(*time),
         }
     }
 

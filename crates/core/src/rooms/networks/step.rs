@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{HostId, NetworkId, SwitchId},
@@ -38,10 +38,10 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } => Span::secs(1),
-            Step::Ready { .. } | Step::Gone { .. } => Span(0),
+            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } => Length::Call(Span::secs(1)),
+            Step::Ready { .. } | Step::Gone { .. } => Length::Computed(Span(0)),
         }
     }
 

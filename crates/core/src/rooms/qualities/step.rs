@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
 };
@@ -22,7 +22,7 @@ impl Work for Step {
         match *self {}
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match *self {}
     }
 

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     moment::Span,
-    road::{Left, Premise, Urgency, Work},
+    road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     estate::{ArrayCondition, Provisioning},
@@ -86,9 +86,9 @@ impl Work for Step {
         }
     }
 
-    fn usual(&self) -> Span {
+    fn length(&self) -> Length {
         match self {
-            Step::VolumeReady { .. } | Step::VolumeGone { .. } => Span(0),
+            Step::VolumeReady { .. } | Step::VolumeGone { .. } => Length::Computed(Span(0)),
             Step::ReadArray { .. }
             | Step::MakeLun { .. }
             | Step::GrowLun { .. }
@@ -100,7 +100,7 @@ impl Work for Step {
             | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
-            | Step::Disown { .. } => Span::secs(1),
+            | Step::Disown { .. } => Length::Call(Span::secs(1)),
         }
     }
 

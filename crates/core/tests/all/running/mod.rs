@@ -17,7 +17,7 @@ use zastrugi_core::{
     ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId},
     moment::{Moment, Span},
     permits::Who,
-    road::{Input, Order, RunEvent, TRIES, advance, needs},
+    road::{Input, Order, RunEvent, TRIES, When, advance, needs},
     rooms::machines::{AfterGrace, PowerAct},
     rooms::storage::{ConnectVolume, VolumeSource},
     rooms::{Event, Plan, PlannedStep, Proposal, Step},
@@ -37,6 +37,7 @@ fn plan(after: &[Vec<usize>]) -> Plan {
         title: format!("step {i}"),
         after: after.clone(),
         field: Some("host".into()),
+        when: When::default(),
     };
     Plan {
         run: RunId(1),

@@ -243,7 +243,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
         open: run.state.open() && run.state != RunState::Cancelling,
         needs_you: run.state == RunState::NeedsYou,
         may_answer: plan.ask.allowed(&signed.viewer.permits()),
-        consequences: render(&Consequences::of_plan(&plan)),
+        consequences: render(&Consequences::of_plan(&plan, &run)),
         csrf: signed.csrf.clone(),
     })
 }
