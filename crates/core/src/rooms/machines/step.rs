@@ -70,7 +70,7 @@ impl Work for Step {
             | Step::Off { .. }
             | Step::Delete { .. }
             | Step::Recover { .. }
-            | Step::Purge { .. } => Length::Call(Span::secs(1)),
+            | Step::Purge { .. } => Length::Call(Span::millis(300)),
         }
     }
 
