@@ -74,6 +74,7 @@ async fn migrations(lab: &Lab) {
             to: None,
             slow: true,
             force: true,
+            wire: false,
         })))
         .await;
         for machine in lab.estate().machines.values() {

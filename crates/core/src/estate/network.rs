@@ -282,6 +282,25 @@ impl Network {
         }
         unknown.map_or(Standing::Fine, Standing::Unchecked)
     }
+    /// The uplinks of this host over which it gets out as far as anybody knows, and what is amiss at the ports of the
+    /// others. A port that carries too small frames is no way out, and keeps others from being one: what goes out is spread.
+    pub fn ways<'h>(&self, estate: &Estate, host: &'h Host) -> (Vec<&'h Uplink>, Vec<WireFault>) {
+        let (mut ways, mut amiss) = (Vec::new(), Vec::new());
+        for uplink in host
+            .uplinks
+            .iter()
+            .filter(|u| self.uplinks.contains(&u.name))
+        {
+            match wire(estate, uplink, self.vlan, self.mtu) {
+                Err(Standing::Wire(fault)) => amiss.push(fault),
+                _ => ways.push(uplink),
+            }
+        }
+        if amiss.iter().any(|f| matches!(f.what, Amiss::Mtu { .. })) {
+            ways.clear();
+        }
+        (ways, amiss)
+    }
     /// Machines with a card on it.
     pub fn machines<'a>(
         &'a self,

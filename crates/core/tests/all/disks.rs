@@ -92,11 +92,12 @@ fn go(machine: u64, stay: bool) -> Proposal {
         machines: vec![MachineId(machine)],
         to: None,
         disks: Some(DisksTo {
-            volume: OTHER,
+            volume: Some(OTHER),
             stay,
         }),
         slow: false,
         force: false,
+        wire: false,
     }))
 }
 
@@ -163,8 +164,44 @@ fn what_is_off_moves_its_disks_only() {
         .iter()
         .any(|l| l.contains("as if they were full"));
     assert!(unmeasured, "{:?}", worse(&said));
+    // No tick is asked for: on no host, it can't go to another.
     let said = put(&fixture(10), &go(9, false));
-    assert!(said.at_field("machines").unwrap().text.contains("is off"));
+    assert!(
+        !said.blocked() && said.steps().len() == 1,
+        "{:?}",
+        said.findings()
+    );
+    // On their way together, who is on goes all the way and who is off with its disks.
+    let Proposal::Moving(moving::Ask::Move(mut both)) = go(7, false) else {
+        panic!()
+    };
+    both.machines.push(MachineId(9));
+    let said = put(
+        &fixture(10),
+        &Proposal::Moving(moving::Ask::Move(both.clone())),
+    );
+    assert!(!said.blocked(), "{:?}", said.findings());
+    assert_eq!(said.steps().len(), 3);
+    both.disks = None;
+    let said = put(
+        &fixture(10),
+        &Proposal::Moving(moving::Ask::Move(both.clone())),
+    );
+    let stop = said.at_field("volume").unwrap();
+    assert!(stop.text.contains("only its disks can go"), "{}", stop.text);
+    // Who ticks that only the disks go and chooses no volume moves nothing anywhere.
+    both.disks = Some(DisksTo {
+        volume: None,
+        stay: true,
+    });
+    let said = put(&fixture(10), &Proposal::Moving(moving::Ask::Move(both)));
+    assert!(
+        said.at_field("volume")
+            .unwrap()
+            .text
+            .contains("Choose the volume")
+    );
+    assert!(said.steps().is_empty());
 }
 
 #[test]

@@ -72,6 +72,7 @@ fn nothing_is_called_clear_that_is_asked_of_a_machine_on_a_lost_host() {
         disks: None,
         slow: false,
         force: false,
+        wire: false,
     }));
     let asks = [
         power(&[7], PowerAct::On { host: None }),

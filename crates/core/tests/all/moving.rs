@@ -83,6 +83,7 @@ pub(crate) fn go(machines: &[u64], edit: impl FnOnce(&mut Move)) -> Proposal {
         to: None,
         slow: false,
         force: false,
+        wire: false,
     };
     edit(&mut ask);
     Proposal::Moving(moving::Ask::Move(ask))

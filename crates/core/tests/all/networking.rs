@@ -6,7 +6,7 @@ use std::{
     net::IpAddr,
     sync::Arc,
 };
-use zastrugi_core::rooms::{edits, machines, networks};
+use zastrugi_core::rooms::{edits, machines, moving, networks};
 use zastrugi_core::{
     addressing::range,
     estate::{
@@ -622,5 +622,59 @@ fn addresses_that_nobody_can_use_are_refused_at_the_field() {
         put(&small, &keep("10.2.0.77"))
             .at_field("reserved")
             .is_none()
+    );
+}
+
+/// A host with a bad port must be able to get rid of its machines: that is what one does with such a host.
+#[test]
+fn one_bad_port_off_a_host_does_not_keep_its_machines_there() {
+    let ask = |wire: bool| {
+        let ask = moving::Move {
+            machines: vec![MachineId(7)],
+            to: Some(HostId(2)),
+            disks: None,
+            slow: false,
+            force: true,
+            wire,
+        };
+        Proposal::Moving(moving::Ask::Move(ask))
+    };
+    type Change = fn(&mut SwitchPort);
+    let bad = |ports: &[(u64, Change)], wire: bool| {
+        let mut small =
+            fixture("cluster eider careless\nhost 1 256\nhost 2 256\nmachine 7 db 64 on 1");
+        small.alter(|e| {
+            let mut net = Network::clone(&e.networks[&CREW]);
+            net.role = NetRole::Migration;
+            e.put(Fact::Network(Arc::new(net)));
+        });
+        for (n, change) in ports {
+            alter_switch(&mut small, *n, |s| change(s.ports.get_mut("eth1").unwrap()));
+        }
+        let said = put(&small, &ask(wire));
+        let lines = worse(&said).into_iter().filter(|l| l.contains("sw"));
+        (said.blocked(), lines.collect::<Vec<_>>())
+    };
+    let down: Change = |p| p.up = false;
+    let narrow: Change = |p| p.mtu = 1400;
+    let (blocked, said) = bad(&[(1, down)], false);
+    assert!(!blocked, "{said:?}");
+    assert_eq!(
+        said,
+        ["mind: crew on h1: sw1 port eth1 is down. It goes over uplink-2."]
+    );
+    let (blocked, said) = bad(&[(1, down), (2, down)], false);
+    assert!(
+        blocked && said[0].starts_with("stop: crew on h1"),
+        "{said:?}"
+    );
+    assert!(
+        bad(&[(1, narrow)], false).0,
+        "what is spread meets the narrow one too"
+    );
+    let (blocked, said) = bad(&[(1, down), (2, down)], true);
+    assert!(
+        !blocked && said[0].contains("tried all the same"),
+        "{said:?}"
     );
 }

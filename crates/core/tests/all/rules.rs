@@ -57,6 +57,7 @@ fn start(machine: u64) -> Proposal {
         disks: None,
         slow: false,
         force: false,
+        wire: false,
     }))
 }
 
@@ -335,6 +336,7 @@ fn machines_that_are_kept_together_move_as_one() {
             disks: None,
             slow: false,
             force: true,
+            wire: false,
         }))
     };
     let places = |small: &Small, to| {

@@ -207,7 +207,10 @@ impl Tour<'_> {
             .copied()
             .find(|h| Some(*h) != here);
         let volume = lab.volume_named("quay").id;
-        let disks = Some(DisksTo { volume, stay: true });
+        let disks = Some(DisksTo {
+            volume: Some(volume),
+            stay: true,
+        });
         for (to, disks) in [(to, None), (None, disks)] {
             let ask = Proposal::Moving(moving::Ask::Move(Move {
                 machines: vec![self.machine()],
@@ -215,6 +218,7 @@ impl Tour<'_> {
                 disks,
                 slow: false,
                 force: false,
+                wire: false,
             }));
             self.free(&ask).await;
             self.go(ask).await;

@@ -48,9 +48,13 @@ fn go(lab: &Lab, volume: VolumeId, stay: bool) -> Proposal {
     Proposal::Moving(moving::Ask::Move(Move {
         machines: vec![lab.machine("m")],
         to: None,
-        disks: Some(DisksTo { volume, stay }),
+        disks: Some(DisksTo {
+            volume: Some(volume),
+            stay,
+        }),
         slow: false,
         force: false,
+        wire: false,
     }))
 }
 

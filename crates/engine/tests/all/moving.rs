@@ -58,6 +58,7 @@ pub(crate) fn go(lab: &Lab, edit: impl FnOnce(&mut Move)) -> Proposal {
         to: None,
         slow: false,
         force: false,
+        wire: false,
     };
     edit(&mut ask);
     Proposal::Moving(moving::Ask::Move(ask))

@@ -46,12 +46,16 @@ pub struct Move {
     pub slow: bool,
     /// Also if it doesn't converge, with the longer downtime.
     pub force: bool,
+    /// Also over a network that no switch port is known to carry.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub wire: bool,
 }
 
 /// Where disks go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DisksTo {
-    pub volume: VolumeId,
+    /// None: not chosen yet.
+    pub volume: Option<VolumeId>,
     /// The machines themselves stay on their hosts.
     pub stay: bool,
 }

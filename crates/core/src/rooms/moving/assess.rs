@@ -1,8 +1,8 @@
 //! Moving machines to other hosts while they run (rules, section 5).
 
-use super::{Draft, Event, Line, Move, Step, disks::shift};
+use super::{DisksTo, Draft, Event, Line, Move, Step, disks::shift};
 use crate::{
-    estate::{Cluster, Fact, Host, Machine, MachineState, NetRole, Network, RuleKind, Standing},
+    estate::{Cluster, Estate, Fact, Host, Machine, MachineState, NetRole, Network, RuleKind, Standing},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId, MachineId},
     loads::Writes,
@@ -43,12 +43,18 @@ pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
     };
     let (machines, after) = match ask.disks {
         None => (machines, BTreeMap::new()),
-        Some(to) => {
+        Some(DisksTo { volume: None, .. }) => {
+            let text = "Choose the volume that the disks go to.";
+            return draft.found(Finding::stop(Rule::Nothing, "volume", text).at("volume"));
+        }
+        Some(DisksTo { volume: Some(to), stay }) => {
             let shifted = shift(draft, to, &machines);
-            if to.stay {
+            if stay {
                 return;
             }
-            (shifted.machines, shifted.after)
+            // Who is off is on no host: only its disks go.
+            let on = shifted.machines.into_iter().filter(|m| !m.is_off());
+            (on.collect(), shifted.after)
         }
     };
     let machines = with_their_groups(draft, machines, ask.to);
@@ -111,7 +117,10 @@ fn movable(draft: &mut Draft<'_>, machine: &Machine, to: Option<HostId>) -> Opti
     let found = match (&machine.state, machine.cluster) {
         _ if machine.deleted.is_some() => stop(format!("{name} was deleted.")),
         (MachineState::Off | MachineState::Planned, _) => {
-            stop(format!("{name} is off: there is nothing to move."))
+            let text = format!("{name} is off, so on no host: only its disks can go elsewhere.");
+            let stop = Finding::stop(Rule::State, name, text).at("volume");
+            draft.found(stop.remedy("Choose a volume for them; a host is chosen when it is powered on."));
+            return None;
         }
         (MachineState::Running { .. }, None) => stop(format!("{name} is in no cluster.")),
         (MachineState::Running { .. }, Some(_)) if machine.arriving.is_some() => {
@@ -286,13 +295,20 @@ fn network(draft: &mut Draft<'_>, cluster: &Cluster) -> Option<Arc<Network>> {
 }
 
 /// The narrowest uplink on which a host has the network, in Mbit/s.
-fn uplink(host: &Host, network: &Network) -> u64 {
+fn uplink(estate: &Estate, host: &Host, network: &Network) -> u64 {
+    let (ways, _) = network.ways(estate, host);
+    if let Some(slowest) = ways.iter().map(|u| u.mbit).min() {
+        return slowest;
+    }
     let on = host.uplinks.iter();
     let carrying = on.filter(|u| network.uplinks.contains(&u.name));
     carrying.map(|u| u.mbit).min().unwrap_or(0)
 }
 
-fn reaches(draft: &mut Draft<'_>, host: &Host, network: &Network) {
+/// What it says of a move that is tried although its line is said to be wrong.
+const TRIED: &str = "It is tried all the same; what doesn't get through stays where it is.";
+
+fn reaches(draft: &mut Draft<'_>, ask: &Move, host: &Host, network: &Network) {
     let standing = network.standing(draft.estate(), host);
     let text = format!("{} on {}: {}.", network.name, host.name, standing.words());
     match standing {
@@ -300,7 +316,22 @@ fn reaches(draft: &mut Draft<'_>, host: &Host, network: &Network) {
         Standing::Unchecked(_) => {
             draft.found(Finding::unchecked(Rule::Wire, &host.name, text));
         }
-        Standing::Missing | Standing::Differs(_) | Standing::Wire(_) => {
+        Standing::Wire(_) => {
+            let (ways, _) = network.ways(draft.estate(), host);
+            let ways: Vec<_> = ways.iter().map(|u| u.name.as_str()).collect();
+            let name = &host.name;
+            draft.found(match ways.as_slice() {
+                [] if ask.wire => Finding::mind(Rule::Wire, name, format!("{text} {TRIED}")).at("wire"),
+                [] => Finding::stop(Rule::Wire, name, text).at("wire").remedy(
+                    "Mend the port first, leave this host's machines where they are, or try it all the same.",
+                ),
+                ways => {
+                    let text = format!("{text} It goes over {}.", ways.join(" and "));
+                    Finding::mind(Rule::Wire, name, text).at("to")
+                }
+            });
+        }
+        Standing::Missing | Standing::Differs(_) => {
             draft.found(Finding::stop(Rule::Wire, &host.name, text).at("to").remedy(
                 "Mend the network there first, or leave this host's machines where they are.",
             ))
@@ -345,18 +376,20 @@ fn plan(
         .map(|h| (h.id, h.clone()))
         .collect();
     for host in ends.values() {
-        reaches(draft, host, &network);
+        reaches(draft, ask, host, &network);
     }
+    let estate = draft.estate();
+    let uplink = |host: &Host| uplink(estate, host, &network);
     // So many streams share each host's uplink.
     let streams = |host: &Host| {
         let own = legs
             .iter()
             .filter(|l| l.from.id == host.id || l.to.id == host.id);
-        own.count().min(at_once(uplink(host, &network)))
+        own.count().min(at_once(uplink(host)))
     };
     let mut lanes = Lanes(BTreeMap::new());
     for leg in legs {
-        let (near, far) = (uplink(&leg.from, &network), uplink(&leg.to, &network));
+        let (near, far) = (uplink(&leg.from), uplink(&leg.to));
         let shared = streams(&leg.from).max(streams(&leg.to));
         let line = Line {
             network: network.name.clone(),

@@ -3,7 +3,7 @@
 //! With `U` the used blocks, `B` the rate of the copy and `W` what the machine writes: what it writes meanwhile is copied
 //! again, so the copy takes `U / (B − W)` and ends only if `W < B`.
 
-use super::{DisksTo, Draft, Step};
+use super::{Draft, Step};
 use crate::{
     estate::{Host, Machine, Provisioning, Volume},
     finding::{Finding, Rule},
@@ -25,13 +25,13 @@ pub(super) struct Shifted {
 }
 
 /// Plans the copies one after the other, so that each gets the whole rate.
-pub(super) fn shift(draft: &mut Draft<'_>, to: DisksTo, machines: &[Machine]) -> Shifted {
+pub(super) fn shift(draft: &mut Draft<'_>, to: VolumeId, machines: &[Machine]) -> Shifted {
     let mut out = Shifted {
         machines: Vec::new(),
         after: BTreeMap::new(),
     };
-    let stop = |text: &str| Finding::stop(Rule::Exists, to.volume.to_string(), text).at("volume");
-    let Some(volume) = draft.estate().volumes.get(&to.volume).cloned() else {
+    let stop = |text: &str| Finding::stop(Rule::Exists, to.to_string(), text).at("volume");
+    let Some(volume) = draft.estate().volumes.get(&to).cloned() else {
         draft.found(stop("This volume is gone."));
         return out;
     };

@@ -7,11 +7,17 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 31] = [
+const VERBS: [Verb; 32] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
     ("move", "machine", "/sheet/move?ids=", Act::Machines),
+    (
+        "move disks",
+        "machine",
+        "/sheet/move?stay=on&ids=",
+        Act::Machines,
+    ),
     (
         "power on",
         "machine",

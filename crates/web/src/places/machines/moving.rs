@@ -25,6 +25,7 @@ struct MoveFields {
     stay: bool,
     slow: bool,
     force: bool,
+    wire: bool,
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
@@ -35,10 +36,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let volume = fields.get("volume").parse().ok().map(VolumeId);
     let stay = fields.ticked("stay", false);
     let ask = Move {
-        disks: volume.map(|volume| DisksTo { volume, stay }),
+        disks: (stay || volume.is_some()).then_some(DisksTo { volume, stay }),
         to: fields.get("to").parse().ok().map(HostId),
         slow: fields.ticked("slow", false),
         force: fields.ticked("force", false),
+        wire: fields.ticked("wire", false),
         machines: ids,
     };
     let shown = MoveFields {
@@ -50,6 +52,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         stay,
         slow: ask.slow,
         force: ask.force,
+        wire: ask.wire,
     };
     Filled {
         title: format!("Move {}", what(&named)),

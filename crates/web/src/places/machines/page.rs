@@ -31,6 +31,8 @@ struct MachinePage {
     /// The silent host that it is on: only there something can be done.
     unknown: Option<(u64, String)>,
     may_move: bool,
+    /// Its disks can go to another volume.
+    may_disks: bool,
     /// Foretold and measured, drawn.
     moved: String,
     /// The newest kept picture of its screen: its identifier, when, and why.
@@ -85,6 +87,11 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         off: m.is_off(),
         unknown: unknown.map(|h| (h.id.0, h.name.clone())),
         may_move: matches!(m.state, MachineState::Running { .. }),
+        may_disks: signed.may(Act::Machines)
+            && m.deleted.is_none()
+            && unknown.is_none()
+            && !m.disks.is_empty()
+            && (m.is_off() || matches!(m.state, MachineState::Running { .. })),
         moved: m
             .moved
             .as_ref()
