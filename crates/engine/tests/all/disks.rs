@@ -9,7 +9,7 @@ use zastrugi_core::{
     rooms::moving::{DisksTo, Move},
     runs::RunState,
 };
-use zastrugi_engine::{Engine, Resolve};
+use zastrugi_engine::{Engine, EventFilter, Resolve};
 use zastrugi_store::testkit::url;
 
 /// Two hosts, two volumes, one machine with 4 GiB on its disk and a line on which they take 38 of its seconds.
@@ -98,6 +98,17 @@ async fn disks_go_to_another_volume_and_back_while_their_machine_runs(pool: PgPo
         before.generation + 1,
         "nothing is written under the old lease"
     );
+    let of_it = EventFilter {
+        about: after.id.to_string(),
+        ..EventFilter::default()
+    };
+    let mut told = lab.desk.events(&of_it, 20).await.unwrap();
+    told.retain(|t| t.run == Some(run.id));
+    let [one] = told.as_slice() else {
+        panic!("one thing happened to it: {told:?}")
+    };
+    let text = "m: its disks went from slab to quay in";
+    assert!(one.text.starts_with(text), "{}", one.text);
     assert_writes_on(&lab, quay).await;
     // Back, and the machine to the other host as well.
     lab.migration_network().await;

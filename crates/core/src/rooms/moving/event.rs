@@ -2,7 +2,8 @@
 
 use crate::{
     estate::{Estate, Moved, Pen},
-    ids::{HostId, MachineId},
+    ids::{HostId, MachineId, VolumeId},
+    moment::Span,
     road::{Entry, Tale},
     runs::Object,
 };
@@ -19,6 +20,14 @@ pub enum Event {
         machine: MachineId,
         generation: u64,
         moved: Box<Moved>,
+    },
+    /// All its disks lie on another volume now.
+    DisksMoved {
+        machine: MachineId,
+        generation: u64,
+        from: VolumeId,
+        to: VolumeId,
+        took: Span,
     },
 }
 
@@ -38,6 +47,15 @@ impl Tale for Event {
                 }
                 m.moved = Some(moved.clone());
             }),
+            Event::DisksMoved {
+                machine,
+                generation,
+                to,
+                ..
+            } => pen.machine(*machine, |m| {
+                m.generation = m.generation.max(*generation);
+                m.disks.iter_mut().for_each(|d| d.volume = *to);
+            }),
         }
     }
 
@@ -53,6 +71,20 @@ impl Tale for Event {
                     "{name} was moved from {from} to {to} in {took}; it stood still for {still}"
                 );
                 Some(Entry::new("machine", text, vec![machine.to_string()]))
+            }
+            Event::DisksMoved {
+                machine,
+                from,
+                to,
+                took,
+                ..
+            } => {
+                let name = |o: Object| o.name(estate);
+                let (who, from, to) = (Object::Machine(*machine), Object::Volume(*from), Object::Volume(*to));
+                let (was, is) = (name(from), name(to));
+                let text = format!("{}: its disks went from {was} to {is} in {took}", name(who));
+                let about = [who, from, to].map(|o| o.to_string());
+                Some(Entry::new("machine", text, about.to_vec()))
             }
         }
     }

@@ -8,7 +8,12 @@ use crate::{
 };
 use zastrugi_core::{
     estate::{Estate, Host, Machine, Volume},
-    rooms::{Event, machines, moving::Step},
+    ids::VolumeId,
+    moment::Span,
+    rooms::{
+        Event,
+        moving::{self, Step},
+    },
     runs::{Fault, FaultKind},
 };
 
@@ -16,6 +21,7 @@ use zastrugi_core::{
 struct Way<'a> {
     machine: &'a Machine,
     via: &'a Host,
+    from: VolumeId,
     to: &'a Volume,
 }
 
@@ -28,7 +34,11 @@ fn way<'a>(estate: &'a Estate, step: &Step) -> Result<Way<'a>, Fault> {
         )
     };
     let Step::MoveDisks {
-        machine, via, to, ..
+        machine,
+        via,
+        from,
+        to,
+        ..
     } = step
     else {
         return Err(gone("step"));
@@ -38,6 +48,7 @@ fn way<'a>(estate: &'a Estate, step: &Step) -> Result<Way<'a>, Fault> {
             .machines
             .get(machine)
             .ok_or_else(|| gone("machine"))?,
+        from: *from,
         via: estate.hosts.get(via).ok_or_else(|| gone("host"))?,
         to: estate.volumes.get(to).ok_or_else(|| gone("volume"))?,
     })
@@ -55,7 +66,7 @@ impl Drivers {
         let key = self.key_of(way.via).await?;
         let agent = self.agent(way.via, &key);
         // Perhaps they are there already, whoever began it.
-        if let Some(there) = arrived(&agent, &way).await? {
+        if let Some(there) = arrived(&agent, &way, turn).await? {
             return Ok(there);
         }
         let known = agent.copying(&way.machine.uuid).await.ok();
@@ -97,7 +108,7 @@ impl Drivers {
             }
             Err(fault) => return Err(fault),
         }
-        Ok(match arrived(&agent, &way).await? {
+        Ok(match arrived(&agent, &way, turn).await? {
             Some(there) => there,
             None => Outcome::NotYet {
                 said: "the disks stay where they are".into(),
@@ -107,29 +118,25 @@ impl Drivers {
 }
 
 /// What it means if the disks are where they shall be.
-async fn arrived(agent: &Agent<'_>, way: &Way<'_>) -> Result<Option<Outcome>, Fault> {
+async fn arrived(
+    agent: &Agent<'_>,
+    way: &Way<'_>,
+    turn: Turn<'_>,
+) -> Result<Option<Outcome>, Fault> {
     let seen = agent.machine(&way.machine.uuid).await?;
     let there = seen.volume == way.to.uid;
-    Ok(there.then(|| moved(way, seen.generation)))
+    Ok(there.then(|| moved(way, seen.generation, turn.waited)))
 }
 
-fn moved(way: &Way<'_>, generation: u64) -> Outcome {
-    let machine = way.machine.id;
-    let home = Event::Machines(machines::Event::Home {
-        machine,
-        volume: way.to.id,
-    });
-    let seen = Event::Machines(machines::Event::Seen {
-        machine,
-        state: way.machine.state.clone(),
-        host: way.machine.host,
+fn moved(way: &Way<'_>, generation: u64, took: Span) -> Outcome {
+    let moved = Event::Moving(moving::Event::DisksMoved {
+        machine: way.machine.id,
         generation,
-        as_of: None,
+        from: way.from,
+        to: way.to.id,
+        took,
     });
-    done(
-        vec![home, seen],
-        format!("the disks are on {}", way.to.name),
-    )
+    done(vec![moved], format!("the disks are on {}", way.to.name))
 }
 
 fn failed(way: &Way<'_>, told: &WireCopy) -> Fault {
