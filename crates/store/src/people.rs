@@ -23,6 +23,8 @@ pub struct Person {
     pub theme: String,
     pub active: bool,
     pub created: Moment,
+    /// The password was drawn for them: it lets them choose their own, until then.
+    pub one_time_until: Option<Moment>,
 }
 
 /// A session that has neither been idle too long nor lasted too long.
@@ -110,17 +112,25 @@ impl People {
         Ok(())
     }
 
-    /// Sets a password and ends the person's sessions.
+    /// Sets a password and ends the person's sessions. `one_time`: for so many hours, to choose their own by.
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn set_password(&self, id: PersonId, password: &str) -> Result<(), StoreError> {
+    pub async fn set_password(
+        &self,
+        id: PersonId,
+        password: &str,
+        one_time: Option<i32>,
+    ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("update person set password = $2 where id = $1")
-            .bind(to_db(id.0))
-            .bind(password)
-            .execute(&mut *tx)
-            .await?;
+        sqlx::query(
+            "update person set password = $2, one_time_until = now() + make_interval(hours => $3) where id = $1",
+        )
+        .bind(to_db(id.0))
+        .bind(password)
+        .bind(one_time)
+        .execute(&mut *tx)
+        .await?;
         sqlx::query("delete from session where person = $1")
             .bind(to_db(id.0))
             .execute(&mut *tx)
@@ -182,7 +192,7 @@ impl People {
     ) -> Result<Option<SessionRow>, StoreError> {
         let row = sqlx::query(
             "select p.*, s.csrf, s.used < now() - interval '1 minute' as old from session s
-             join person p on p.id = s.person and p.active
+             join person p on p.id = s.person and p.active and p.one_time_until is null
              where s.token = $1 and s.used > now() - make_interval(mins => $2)
                and s.created > now() - make_interval(hours => $3)",
         )
@@ -225,5 +235,8 @@ fn person(row: &PgRow) -> Result<Person, StoreError> {
         theme: row.try_get("theme")?,
         active: row.try_get("active")?,
         created: moment_of(row.try_get::<OffsetDateTime, _>("created")?),
+        one_time_until: row
+            .try_get::<Option<OffsetDateTime>, _>("one_time_until")?
+            .map(moment_of),
     })
 }

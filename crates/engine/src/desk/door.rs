@@ -1,6 +1,6 @@
 //! Signing in and out, and sessions.
 
-use super::{Desk, Viewer};
+use super::{Desk, PasswordProblem, Viewer, people::ONE_TIME};
 use crate::{guard::Try, passwords::verify, shared::now};
 use base64::{Engine, prelude::BASE64_URL_SAFE_NO_PAD};
 use sha2::{Digest, Sha256};
@@ -10,7 +10,13 @@ use std::{
     time::Duration,
 };
 use tokio::time::{Instant, sleep, timeout_at};
-use zastrugi_core::{limits, moment::Span, permits::Who, rooms::people::Event, text};
+use zastrugi_core::{
+    limits,
+    moment::{Moment, Span},
+    permits::Who,
+    rooms::people::Event,
+    text,
+};
 use zastrugi_store::{Person, StoreError};
 
 /// A session just opened: the cookies' values are shown once and never kept.
@@ -31,6 +37,8 @@ pub struct Asking<'a> {
     pub source: &'a str,
     /// What the browser kept of having signed in before; empty for nothing.
     pub browser: &'a str,
+    /// The password of their own that they choose in place of one that was drawn for them; empty for none.
+    pub fresh: &'a str,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -41,6 +49,13 @@ pub enum SignInError {
     Wait(Span),
     #[error("too many people sign in just now; try again in a moment")]
     Busy,
+    /// Their password was drawn for them; with what is wrong with the one that they chose, if they did.
+    #[error("an admin gave you this password for once: choose your own")]
+    ChooseOwn(Option<String>),
+    #[error(
+        "this password was given to you for {ONE_TIME} hours, which are over; ask an admin for another"
+    )]
+    Lapsed,
     #[error(transparent)]
     Store(#[from] StoreError),
 }
@@ -61,7 +76,10 @@ impl Desk {
     /// # Errors
     /// [`SignInError`]; wrong names take as long as wrong passwords.
     pub async fn sign_in(&self, asking: Asking<'_>) -> Result<SignIn, SignInError> {
-        let person = self.prove(asking).await?;
+        let mut person = self.prove(asking).await?;
+        if let Some(until) = person.one_time_until {
+            person = self.with_own(person, until, asking).await?;
+        }
         let from = asking.source.to_owned();
         let who = Who {
             person: Some(person.id),
@@ -82,6 +100,36 @@ impl Desk {
             browser,
             person,
         })
+    }
+
+    /// Whoever came in by a password that was drawn for them goes on with their own.
+    async fn with_own(
+        &self,
+        person: Person,
+        until: Moment,
+        asking: Asking<'_>,
+    ) -> Result<Person, SignInError> {
+        if now() > until {
+            return Err(SignInError::Lapsed);
+        }
+        if asking.fresh.is_empty() {
+            return Err(SignInError::ChooseOwn(None));
+        }
+        if asking.fresh == asking.password {
+            let words = "Choose another than the one that was given to you.";
+            return Err(SignInError::ChooseOwn(Some(words.into())));
+        }
+        let who = Who {
+            person: Some(person.id),
+            name: person.name.clone(),
+        };
+        match self.set_own(who, person.id, asking.fresh).await {
+            Ok(()) => {}
+            Err(PasswordProblem::Store(error)) => return Err(error.into()),
+            Err(other) => return Err(SignInError::ChooseOwn(Some(other.to_string()))),
+        }
+        let named = self.people.named(&person.name).await?;
+        named.ok_or(SignInError::Wrong)
     }
 
     /// Whether somebody is who they say.

@@ -36,6 +36,21 @@ pub enum PasswordProblem {
     Busy,
 }
 
+/// Hours for which a password that was drawn for somebody is good.
+pub(super) const ONE_TIME: i32 = 24;
+
+/// Sixteen characters that nobody mistakes for others when they are read out: 78 bits.
+fn draw() -> String {
+    const SIGNS: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
+    let sign = || SIGNS.get(rand::random_range(0..SIGNS.len())).copied();
+    let group = || {
+        let signs = std::iter::repeat_with(sign).take(4).flatten();
+        signs.map(char::from).collect::<String>()
+    };
+    let groups: Vec<String> = std::iter::repeat_with(group).take(4).collect();
+    groups.join("-")
+}
+
 /// Why a password is guessed soon; none where it isn't.
 fn weak(password: &str, name: &str) -> Option<String> {
     let parts = name.split(['.', '-', '_', '@']).chain([name, "zastrugi"]);
@@ -203,21 +218,62 @@ impl Desk {
             password: current,
             source,
             browser: "",
+            fresh: "",
         };
         self.prove(asking).await.map_err(|error| match error {
             SignInError::Wrong => PasswordProblem::Current,
             SignInError::Store(error) => error.into(),
-            SignInError::Wait(_) | SignInError::Busy => {
+            SignInError::Wait(_)
+            | SignInError::Busy
+            | SignInError::ChooseOwn(_)
+            | SignInError::Lapsed => {
                 PasswordProblem::Later(format!("Nothing was changed: {error}."))
             }
         })?;
-        let hashed = self.checked_hash(fresh, &viewer.name).await?;
-        self.people.set_password(viewer.id, &hashed).await?;
-        let set = Event::PasswordSet {
-            person: viewer.id,
-            name: viewer.name.clone(),
+        self.set_own(viewer.who(), viewer.id, fresh).await
+    }
+
+    /// A password of their own for somebody who has shown who they are.
+    pub(crate) async fn set_own(
+        &self,
+        who: Who,
+        person: PersonId,
+        fresh: &str,
+    ) -> Result<(), PasswordProblem> {
+        let name = who.name.clone();
+        let hashed = self.checked_hash(fresh, &name).await?;
+        self.people.set_password(person, &hashed, None).await?;
+        Ok(self.tell(who, Event::PasswordSet { person, name }).await?)
+    }
+
+    /// Draws a password for somebody who has lost theirs: good for [`ONE_TIME`] hours, to choose their own by. Their sessions
+    /// end. It is answered once and kept nowhere.
+    ///
+    /// # Errors
+    /// [`PasswordProblem`] with words.
+    pub async fn reset_password(
+        &self,
+        by: &Viewer,
+        person: PersonId,
+    ) -> Result<(String, String), PasswordProblem> {
+        if by.id == person {
+            let words = "Change your own under Settings, by the one that you have.";
+            return Err(PasswordProblem::Name(words.into()));
+        }
+        let all = self.people.all().await?;
+        let Some(name) = all.into_iter().find(|p| p.id == person).map(|p| p.name) else {
+            return Err(PasswordProblem::Name("There is no such person.".into()));
         };
-        Ok(self.tell(viewer.who(), set).await?)
+        let drawn = draw();
+        let hashed = hash(drawn.clone()).await.ok_or(PasswordProblem::Busy)?;
+        let set = self.people.set_password(person, &hashed, Some(ONE_TIME));
+        set.await?;
+        let told = Event::PasswordDrawn {
+            person,
+            name: name.clone(),
+        };
+        self.tell(by.who(), told).await?;
+        Ok((name, drawn))
     }
 
     /// # Errors

@@ -387,11 +387,19 @@ async fn sessions_end_and_the_last_admin_stays(pool: PgPool) {
         Err(StoreError::Taken(_))
     ));
     people.open_session(b"again", ada, "csrf").await.unwrap();
-    people.set_password(ada, "new").await.unwrap();
+    people.set_password(ada, "new", None).await.unwrap();
     assert!(
         people.session(b"again", true).await.unwrap().is_none(),
         "so does a new password"
     );
+    // One that was drawn for somebody opens no session, also none that somebody opens all the same.
+    people.set_password(vera, "drawn", Some(24)).await.unwrap();
+    people.open_session(b"half", vera, "csrf").await.unwrap();
+    assert!(people.session(b"half", true).await.unwrap().is_none());
+    let until = |p: Option<zastrugi_store::Person>| p.unwrap().one_time_until;
+    assert!(until(people.named("vera").await.unwrap()).is_some());
+    people.set_password(vera, "own", None).await.unwrap();
+    assert!(until(people.named("vera").await.unwrap()).is_none());
     people.set_theme(ada, "night").await.unwrap();
     assert_eq!(people.named("Ada").await.unwrap().unwrap().theme, "night");
 }

@@ -256,3 +256,94 @@ async fn a_database_that_takes_no_writes_is_not_ready(pool: PgPool) {
     drop(hangs);
     eventually(Status::Ok).await;
 }
+
+async fn person(house: &House, name: &str) -> u64 {
+    let all = house.desk().people().await.unwrap();
+    all.into_iter().find(|p| p.name == name).unwrap().id.0
+}
+
+/// Somebody lost their password: without this, a new account would be the only way, with everything of the old one lost.
+#[sqlx::test(migrations = false)]
+async fn a_lost_password_is_replaced_by_one_for_once_and_that_by_ones_own(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let vera = house.sign_in("vera").await;
+    let (id, ada) = (person(&house, "vera").await, house.sign_in("ada").await);
+    let body = format!("_csrf={}", house.token(&ada).await);
+    let own = format!("/settings/people/{}/password", person(&house, "ada").await);
+    let (status, page) = house.post(&ada, &own, body.clone()).await;
+    assert_eq!(status, Status::UnprocessableEntity);
+    assert!(page.contains("Change your own under Settings"));
+    let path = format!("/settings/people/{id}/password");
+    let (status, page) = house.post(&ada, &path, body).await;
+    assert_eq!(status, Status::Ok);
+    let drawn = page.split("<code class=\"mono\">").nth(1).unwrap();
+    let drawn = drawn.split('<').next().unwrap().to_owned();
+    assert_eq!(drawn.len(), 19, "four groups of four");
+    let (_, again) = house.get(&ada, "/settings/people").await;
+    assert!(!again.contains(&drawn), "it is shown once");
+    assert!(again.contains("not used yet"));
+    assert_eq!(
+        house.get(&vera, "/machines").await.0,
+        Status::SeeOther,
+        "her sessions ended"
+    );
+    let old = house.sign_in_with("vera", PASSWORD, "same-origin").await;
+    assert_eq!(old.status(), Status::Unauthorized);
+    let attempt = async |more: &str| {
+        let password = format!("{drawn}{more}");
+        let answer = house.sign_in_with("vera", &password, "same-origin").await;
+        let (status, cookie) = (answer.status(), answer.cookies().get("zastrugi").is_some());
+        (
+            status,
+            cookie,
+            answer.into_string().await.unwrap_or_default(),
+        )
+    };
+    for (more, says) in [
+        ("", "choose your own"),
+        ("&fresh=short&again=short", "at least 10 characters"),
+        ("&fresh=tide-and-time&again=time-and-tide", "differ"),
+        ("&fresh=password12&again=password12", "guessed soon"),
+        (
+            &format!("&fresh={drawn}&again={drawn}"),
+            "another than the one",
+        ),
+    ] {
+        let (status, cookie, page) = attempt(more).await;
+        assert_eq!((status, cookie), (Status::Unauthorized, false), "{more}");
+        assert!(
+            page.contains(says) && page.contains("name=\"fresh\""),
+            "{more}: {page}"
+        );
+    }
+    let (status, cookie, _) = attempt("&fresh=tide-and-time&again=tide-and-time").await;
+    assert_eq!((status, cookie), (Status::SeeOther, true));
+    assert_eq!(attempt("").await.0, Status::Unauthorized, "for once");
+    let (_, told) = house.get(&ada, "/logbook/events").await;
+    assert!(
+        told.contains("vera was given a password for once"),
+        "{told}"
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn a_password_for_once_lapses(pool: PgPool) {
+    let house = House::new(&pool, ESTATE).await;
+    let (id, ada) = (person(&house, "vera").await, house.sign_in("ada").await);
+    let path = format!("/settings/people/{id}/password");
+    let body = format!("_csrf={}", house.token(&ada).await);
+    let (_, page) = house.post(&ada, &path, body).await;
+    let drawn = page.split("<code class=\"mono\">").nth(1).unwrap();
+    let drawn = drawn.split('<').next().unwrap();
+    sqlx::query(
+        "update person set one_time_until = now() - interval '1 minute' where name = 'vera'",
+    )
+    .execute(&pool)
+    .await
+    .unwrap();
+    let with = format!("{drawn}&fresh=tide-and-time&again=tide-and-time");
+    let answer = house.sign_in_with("vera", &with, "same-origin").await;
+    assert_eq!(answer.status(), Status::Unauthorized);
+    let page = answer.into_string().await.unwrap();
+    assert!(page.contains("are over; ask an admin"), "{page}");
+}

@@ -264,7 +264,7 @@ async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
 
 /// Routes that write, besides sheets, and the least role for each; none: it depends on what it is about, or ends the
 /// session, and has a test of its own. One that isn't here fails.
-const WRITES: [(&str, Option<usize>); 16] = [
+const WRITES: [(&str, Option<usize>); 17] = [
     ("/console/<of>/ticket", Some(0)),
     ("/hosts/look", Some(2)),
     ("/hosts/look/announced", Some(2)),
@@ -276,6 +276,7 @@ const WRITES: [(&str, Option<usize>); 16] = [
     ("/settings/password", None),
     ("/settings/people", Some(2)),
     ("/settings/people/<id>", Some(2)),
+    ("/settings/people/<id>/password", Some(2)),
     ("/settings/site", Some(0)),
     ("/settings/theme", Some(0)),
     ("/sheet/<kind>", None),

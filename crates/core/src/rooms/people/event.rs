@@ -35,6 +35,11 @@ pub enum Event {
         person: PersonId,
         name: String,
     },
+    /// An admin had one drawn for somebody who lost theirs.
+    PasswordDrawn {
+        person: PersonId,
+        name: String,
+    },
     /// The networks that calls may go to.
     Networks {
         added: Vec<String>,
@@ -58,6 +63,7 @@ impl Tale for Event {
             | Event::Added { .. }
             | Event::Changed { .. }
             | Event::PasswordSet { .. }
+            | Event::PasswordDrawn { .. }
             | Event::Networks { .. } => {}
         }
     }
@@ -95,6 +101,10 @@ impl Tale for Event {
             }
             Event::PasswordSet { person, name } => (
                 format!("The password of {name} was changed"),
+                vec![person.to_string()],
+            ),
+            Event::PasswordDrawn { person, name } => (
+                format!("{name} was given a password for once; their sessions ended"),
                 vec![person.to_string()],
             ),
             Event::Networks { added, removed } => {

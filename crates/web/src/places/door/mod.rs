@@ -27,6 +27,8 @@ struct Door {
     next: String,
     wrong: String,
     theme: &'static str,
+    /// Their password was drawn for them: they choose their own.
+    chooses: bool,
 }
 
 fn theme(jar: &CookieJar<'_>) -> &'static str {
@@ -49,6 +51,7 @@ fn show(query: Query, jar: &CookieJar<'_>) -> Page {
         next: query.0.get("next").into(),
         wrong: String::new(),
         theme: theme(jar),
+        chooses: false,
     })
 }
 
@@ -73,8 +76,15 @@ async fn sign_in(
         password: fields.secret("password"),
         source: &source,
         browser,
+        fresh: fields.secret("fresh"),
     };
-    match desk.sign_in(asking).await {
+    let chosen = match fields.secret("again") == asking.fresh {
+        true => desk.sign_in(asking).await,
+        false => Err(SignInError::ChooseOwn(Some(
+            "The two new passwords differ.".into(),
+        ))),
+    };
+    match chosen {
         Ok(done) => {
             let browser = Cookie::build((settings.browser_name(), done.browser))
                 .path("/")
@@ -97,7 +107,11 @@ async fn sign_in(
         }
         Err(SignInError::Store(error)) => Err(error.into()),
         Err(other) => {
-            let words = other.to_string();
+            let chooses = matches!(other, SignInError::ChooseOwn(_));
+            let words = match other {
+                SignInError::ChooseOwn(Some(words)) => words.trim_end_matches('.').to_owned(),
+                other => other.to_string(),
+            };
             let wrong = words.chars().next().map(|c| {
                 c.to_uppercase()
                     .chain(words.chars().skip(1))
@@ -108,6 +122,7 @@ async fn sign_in(
                 next: fields.get("next").into(),
                 wrong: format!("{}.", wrong.unwrap_or_default()),
                 theme: theme(jar),
+                chooses,
             };
             Ok(Entry::Again((Status::Unauthorized, part(&door)?)))
         }

@@ -30,6 +30,7 @@ pub(crate) fn routes() -> Vec<Route> {
         people,
         add_person,
         change_person,
+        reset_password,
         set_networks,
         begin_history
     ]
@@ -187,6 +188,7 @@ struct PersonRow {
     role: &'static str,
     active: bool,
     me: bool,
+    one_time: bool,
     created: String,
 }
 
@@ -200,6 +202,8 @@ struct People {
     name: String,
     role: String,
     wrong: String,
+    /// Whose password was drawn, and what it is: shown this once.
+    drawn: Option<(String, String)>,
 }
 
 async fn people_page(
@@ -207,6 +211,7 @@ async fn people_page(
     desk: &AtDesk,
     typed: &Fields,
     (field, wrong): (&str, &str),
+    drawn: Option<(String, String)>,
 ) -> Page {
     let rows = desk
         .people()
@@ -215,6 +220,7 @@ async fn people_page(
         .map(|p| PersonRow {
             id: p.id.0,
             me: p.id == signed.viewer.id,
+            one_time: p.one_time_until.is_some(),
             name: p.name,
             role: p.role.word(),
             active: p.active,
@@ -228,13 +234,14 @@ async fn people_page(
         name: typed.get("name").into(),
         role: typed.or("role", "viewer"),
         wrong: wrong.into(),
+        drawn,
     };
     page(signed, desk, "settings", "People", &people)
 }
 
 #[get("/settings/people")]
 async fn people(may: MayPeople, desk: &AtDesk) -> Page {
-    people_page(&may.0, desk, &Fields::default(), ("", "")).await
+    people_page(&may.0, desk, &Fields::default(), ("", ""), None).await
 }
 
 /// The page again, with words at a field; at none, above everything.
@@ -246,7 +253,7 @@ async fn people_again(
 ) -> Settled {
     Err((
         Status::UnprocessableEntity,
-        people_page(&may.0, desk, fields, words).await,
+        people_page(&may.0, desk, fields, words, None).await,
     ))
 }
 
@@ -294,6 +301,25 @@ async fn change_person(may: MayPeople, desk: &AtDesk, id: u64, fields: Fields) -
             people_again(&may, desk, &Fields::default(), ("", words)).await
         }
         Err(error) => Err(problem(error)),
+    }
+}
+
+/// A password for once, shown in the answer and nowhere else: the answer is no redirect, since nothing keeps it.
+#[post("/settings/people/<id>/password", data = "<_fields>")]
+async fn reset_password(
+    may: MayPeople,
+    desk: &AtDesk,
+    id: u64,
+    _fields: Fields,
+) -> Result<Page, (Status, Page)> {
+    match desk.reset_password(&may.0.viewer, PersonId(id)).await {
+        Ok(drawn) => Ok(people_page(&may.0, desk, &Fields::default(), ("", ""), Some(drawn)).await),
+        Err(PasswordProblem::Store(error)) => Err(problem(error)),
+        Err(other) => {
+            let words = other.to_string();
+            let page = people_page(&may.0, desk, &Fields::default(), ("", &words), None).await;
+            Err((Status::UnprocessableEntity, page))
+        }
     }
 }
 
