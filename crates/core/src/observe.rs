@@ -192,7 +192,10 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
             .flat_map(|m| stopped(runs, m, as_of, restarted.then_some(now))),
     );
     let stale = held.condition != Condition::Steady
-        && !matches!(held.condition, Condition::Stranger { .. });
+        && !matches!(
+            held.condition,
+            Condition::Stranger { .. } | Condition::Hangs { .. }
+        );
     if !events.is_empty() || stale || restarted || report.software != held.software {
         events.push(Event::Hosts(hosts::Event::Seen {
             host,

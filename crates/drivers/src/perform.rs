@@ -102,6 +102,15 @@ impl Drivers {
         self.agent(host, &key).watch().await
     }
 
+    /// Whether a host answers what it is asked: the cheapest question there is.
+    ///
+    /// # Errors
+    /// [`Fault`] when it gives no answer in time, or none that makes sense.
+    pub async fn ping(&self, host: &Host) -> Result<(), Fault> {
+        let key = self.key_of(host).await?;
+        self.agent(host, &key).ping().await
+    }
+
     pub(crate) fn agent<'a>(&'a self, host: &'a Host, key: &'a str) -> Agent<'a> {
         Agent {
             name: &host.name,

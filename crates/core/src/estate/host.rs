@@ -111,6 +111,11 @@ pub enum Condition {
         since: Moment,
         why: String,
     },
+    /// Its reports come, so what runs on it is known; what it is asked it does not answer.
+    Hangs {
+        since: Moment,
+        why: String,
+    },
     /// Its certificate is another one than the pinned; no orders until a person decides.
     Stranger {
         since: Moment,
@@ -190,7 +195,10 @@ impl Host {
     pub fn silent_since(&self) -> Option<Moment> {
         match &self.condition {
             Condition::Lost { since, .. } | Condition::Stranger { since, .. } => Some(*since),
-            Condition::Claiming | Condition::Steady | Condition::Off { .. } => None,
+            Condition::Claiming
+            | Condition::Steady
+            | Condition::Hangs { .. }
+            | Condition::Off { .. } => None,
         }
     }
     /// Whether it has failed: it is off, or nobody can tell it anything.
@@ -202,6 +210,10 @@ impl Host {
         match &self.condition {
             Condition::Claiming | Condition::Steady => None,
             Condition::Lost { why, .. } => Some(format!("{} does not answer: {why}", self.name)),
+            Condition::Hangs { why, .. } => Some(format!(
+                "{} reports, and answers nothing that it is asked: {why}",
+                self.name
+            )),
             Condition::Stranger { .. } => Some(format!(
                 "{} shows another certificate than the pinned one",
                 self.name

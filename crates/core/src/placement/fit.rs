@@ -112,6 +112,9 @@ fn open(ask: Ask<'_>) -> Option<Obstacle> {
         Condition::Steady => return None,
         Condition::Claiming => "it is being claimed".to_owned(),
         Condition::Lost { why, .. } => format!("its agent does not answer ({why})"),
+        Condition::Hangs { why, .. } => {
+            format!("its agent answers nothing that it is asked ({why})")
+        }
         Condition::Stranger { .. } => "its certificate is not the pinned one".to_owned(),
         Condition::Off { .. } => "it is off".to_owned(),
     };

@@ -76,6 +76,9 @@ pub(super) fn remedy(host: &Host) -> String {
         (Condition::Off { .. }, _) => {
             format!("Switch {name} on first, or start its machines on other hosts.")
         }
+        (Condition::Hangs { .. }, _) => format!(
+            "Its machines run on. Restart the agent of {name} on its console; if that does not help, stop its machines from inside and restart it."
+        ),
         (_, Some(_)) => format!(
             "Switch {name} off by its controller (its page, Power); once it is proved off, its machines can be started on other hosts."
         ),

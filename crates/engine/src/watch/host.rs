@@ -18,6 +18,7 @@ use zastrugi_core::{
     estate::Condition,
     ids::HostId,
     loads::HostLoad,
+    moment::Moment,
     observe::{HostReport, compare},
     permits::Who,
     rooms::Event,
@@ -28,6 +29,9 @@ use zastrugi_store::{Held, Journal};
 
 /// Failures in a row before a host counts as lost.
 const PATIENCE: u32 = 3;
+/// How often a host is asked whether it answers, and how soon again when it did not.
+const CALLS: Duration = Duration::from_secs(5);
+const AGAIN: Duration = Duration::from_secs(1);
 
 pub(super) struct Eye {
     pub(super) shared: Arc<Shared>,
@@ -39,6 +43,81 @@ pub(super) struct Eye {
 
 impl Eye {
     pub(super) async fn follow(self) {
+        tokio::join!(self.follow_reports(), self.follow_calls());
+    }
+
+    /// A host whose reports come may still answer nothing that it is asked: it is asked something now and then.
+    async fn follow_calls(&self) {
+        let mut failures = 0;
+        loop {
+            sleep(if failures == 0 { CALLS } else { AGAIN }).await;
+            let Some(host) = self.shared.estate().hosts.get(&self.host).cloned() else {
+                return;
+            };
+            // Without reports its silence is judged by those.
+            let hangs = matches!(host.condition, Condition::Hangs { .. });
+            if !hangs && !host.accepts_work() {
+                continue;
+            }
+            match self.shared.drivers.ping(&host).await {
+                Ok(()) => {
+                    failures = 0;
+                    if hangs {
+                        self.note_answers().await;
+                    }
+                }
+                // Our own database says nothing about the host.
+                Err(fault) if fault.kind == FaultKind::Ours => {}
+                Err(fault) => {
+                    failures += 1;
+                    if failures >= PATIENCE && !hangs {
+                        self.note_hangs(fault).await;
+                    }
+                }
+            }
+        }
+    }
+
+    async fn note_answers(&self) {
+        let host = self.host;
+        self.note(move |held, _| {
+            let hangs = matches!(held, Condition::Hangs { .. });
+            hangs.then_some(Condition::Steady)
+        })
+        .await;
+        tracing::info!(%host, "it answers again");
+    }
+
+    async fn note_hangs(&self, fault: Fault) {
+        let why = fault.said.trim_end_matches('.').to_owned();
+        self.note(move |held, since| {
+            let why = why.clone();
+            (*held == Condition::Steady).then_some(Condition::Hangs { since, why })
+        })
+        .await;
+    }
+
+    /// Writes another condition, if there is one, decided inside the head lock.
+    async fn note<F>(&self, becomes: F)
+    where
+        F: Fn(&Condition, Moment) -> Option<Condition> + Send + Sync + 'static,
+    {
+        let host = self.host;
+        let decide = move |sight: Sight<'_>| {
+            let held = sight.view.estate.hosts.get(&host);
+            let condition = held.and_then(|h| becomes(&h.condition, sight.at));
+            let event = |condition| Event::Hosts(hosts::Event::Condition { host, condition });
+            Ok(Decision {
+                events: condition.map(event).into_iter().collect(),
+                ..Decision::nothing(Who::itself())
+            })
+        };
+        if let Err(refusal) = self.scribe.append(Guard::Leader(self.held), decide).await {
+            tracing::debug!(?refusal, %host, "a condition was not written");
+        }
+    }
+
+    async fn follow_reports(&self) {
         let mut failures = 0;
         loop {
             let fault = self.watch(&mut failures).await;
@@ -158,42 +237,27 @@ impl Eye {
     }
 
     async fn note_silence(&self, fault: Fault) {
-        let host = self.host;
-        let decide = move |sight: Sight<'_>| {
-            let (view, at) = (sight.view, sight.at);
-            let held = view.estate.hosts.get(&host).map(|h| h.condition.clone());
+        self.note(move |held, since| {
             let condition = match fault.kind {
                 FaultKind::Stranger => Condition::Stranger {
-                    since: at,
+                    since,
                     pin: String::new(),
                 },
                 _ => Condition::Lost {
-                    since: at,
+                    since,
                     why: fault.said.trim_end_matches('.').to_owned(),
                 },
             };
             let same = matches!(
-                (&held, &condition),
+                (held, &condition),
                 // One that was proved off is silent, of course.
                 (
-                    Some(Condition::Lost { .. } | Condition::Off { .. }),
+                    Condition::Lost { .. } | Condition::Off { .. },
                     Condition::Lost { .. }
-                ) | (Some(Condition::Stranger { .. }), _)
-                    | (Some(Condition::Claiming), _)
-                    | (None, _)
+                ) | (Condition::Stranger { .. } | Condition::Claiming, _)
             );
-            let events = if same {
-                vec![]
-            } else {
-                vec![Event::Hosts(hosts::Event::Condition { host, condition })]
-            };
-            Ok(Decision {
-                events,
-                ..Decision::nothing(Who::itself())
-            })
-        };
-        if let Err(refusal) = self.scribe.append(Guard::Leader(self.held), decide).await {
-            tracing::debug!(?refusal, %host, "a silence was not written");
-        }
+            (!same).then_some(condition)
+        })
+        .await;
     }
 }

@@ -131,3 +131,41 @@ async fn a_machine_that_was_stopped_is_not_asked_for_after_a_power_cut(pool: PgP
     eventually("it answers again", back).await;
     assert_eq!(lab.estate().machines_fallen().count(), 0);
 }
+
+/// Its stream lives, so everything looked well; whatever was asked of it then failed after minutes of tries.
+#[sqlx::test(migrations = false)]
+async fn a_host_that_reports_and_answers_nothing_is_not_called_steady(pool: PgPool) {
+    let lab = Lab::new(&pool, 2).await;
+    let (gate, host, name) = one_on(&lab).await;
+    lab.standins.world.add_fault(zastrugi_standins::Fault {
+        device: name.clone(),
+        call: "/v1/".into(),
+        kind: zastrugi_standins::FaultKind::Hang,
+        times: u32::MAX,
+    });
+    let hangs = || matches!(lab.estate().hosts[&host].condition, Condition::Hangs { .. });
+    eventually("it is said that it answers nothing", hangs).await;
+    let estate = lab.estate();
+    assert!(
+        estate.unknown(&estate.machines[&gate]).is_none(),
+        "its reports come"
+    );
+    let (grace, then) = (Span::secs(60), AfterGrace::LeaveOn);
+    let said = lab
+        .desk
+        .assess(&lab.admin, &power(gate, PowerAct::Stop { grace, then }));
+    let stop = said.findings().iter().find(|f| f.stops()).unwrap();
+    assert!(
+        stop.text.contains("answers nothing that it is asked"),
+        "{}",
+        stop.text
+    );
+    assert!(stop.remedy.as_ref().unwrap().contains("Restart the agent"));
+    // New machines go to the other one.
+    let run = lab.done(lab.create("tide-{01}", 2, true)).await;
+    assert_eq!(run.state, RunState::Done);
+    assert_eq!(lab.estate().machines_on(host).count(), 1);
+    lab.standins.world.clear_faults();
+    let back = || lab.estate().hosts[&host].accepts_work();
+    eventually("it answers again", back).await;
+}

@@ -61,6 +61,7 @@ pub(crate) fn host_state(host: &Host) -> (&'static str, String) {
             (n, _) => ("mind", format!("{n} volumes out of reach")),
         },
         Condition::Claiming => ("busy", "being claimed".into()),
+        Condition::Hangs { .. } => ("down", "answers nothing".into()),
         Condition::Lost { .. } => ("down", "down".into()),
         Condition::Stranger { .. } => ("down", "certificate changed".into()),
         Condition::Off { .. } => ("down", "off".into()),

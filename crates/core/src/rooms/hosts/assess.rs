@@ -293,7 +293,7 @@ fn tells(draft: &mut Draft<'_>, host: &Host) -> bool {
     let text = match host.condition {
         Condition::Off { .. } => format!("{name} is off and can't be told. It keeps its key and its claim."),
         Condition::Stranger { .. } => format!("{name} shows another certificate, so it is told nothing."),
-        Condition::Claiming | Condition::Steady | Condition::Lost { .. } => return true,
+        Condition::Claiming | Condition::Steady | Condition::Hangs { .. } | Condition::Lost { .. } => return true,
     };
     let mind = Finding::mind(Rule::Owner, name, text);
     draft.found(mind.remedy("Before it is used again, install it anew and claim it."));

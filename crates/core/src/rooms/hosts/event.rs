@@ -57,11 +57,13 @@ impl Tale for Event {
                 seq,
                 software,
             } => pen.host(*host, |h| {
-                h.seen = (*boot, *seq);
-                h.software.clone_from(software);
-                if !matches!(h.condition, Condition::Stranger { .. }) {
+                // That it reports says nothing of whether it answers; after a restart it may.
+                let hangs = matches!(h.condition, Condition::Hangs { .. }) && h.seen.0 == *boot;
+                if !hangs && !matches!(h.condition, Condition::Stranger { .. }) {
                     h.condition = Condition::Steady;
                 }
+                h.seen = (*boot, *seq);
+                h.software.clone_from(software);
             }),
             Event::Left { host } => {
                 leave(pen, *host);
@@ -84,6 +86,10 @@ impl Tale for Event {
             Event::Condition { host, condition } => match condition {
                 Condition::Claiming => None,
                 Condition::Steady => line(host, "answers"),
+                Condition::Hangs { why, .. } => line(
+                    host,
+                    &format!("reports, and answers nothing that it is asked: {why}"),
+                ),
                 Condition::Lost { why, .. } => line(host, &format!("does not answer: {why}")),
                 Condition::Stranger { .. } => line(
                     host,
@@ -118,10 +124,10 @@ impl Tale for Event {
 fn back(was: &Host, boot: u64) -> Option<&'static str> {
     match (&was.condition, boot != was.seen.0) {
         (Condition::Off { .. }, false) => Some("answers, and had not been off: what was proved was wrong"),
-        (Condition::Lost { .. } | Condition::Off { .. }, true) => Some("answers again; it had gone down"),
+        (Condition::Lost { .. } | Condition::Hangs { .. } | Condition::Off { .. }, true) => Some("answers again; it had gone down"),
         (Condition::Lost { .. }, false) => Some("answers again"),
         (Condition::Steady, true) => Some("went down and came back"),
-        (Condition::Steady, false) | (Condition::Claiming | Condition::Stranger { .. }, _) => None,
+        (Condition::Steady | Condition::Hangs { .. }, false) | (Condition::Claiming | Condition::Stranger { .. }, _) => None,
     }
 }
 

@@ -136,6 +136,7 @@ pub(super) fn declare(draft: &mut Draft<'_>, host: HostId, typed: &Line) {
     if host.silent_since().is_none() {
         let words = match host.condition {
             Condition::Off { .. } => "is off already",
+            Condition::Hangs { .. } => "reports: it is not off",
             Condition::Claiming | Condition::Steady | Condition::Lost { .. } | Condition::Stranger { .. } => "answers: it is not off",
         };
         let text = format!("{name} {words}.");

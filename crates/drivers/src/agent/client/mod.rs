@@ -17,7 +17,11 @@ use crate::http::{Call, Http, Watch};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::Method;
 use serde_json::Value;
-use zastrugi_core::{epoch::Epoch, ids::Revision, runs::Fault};
+use zastrugi_core::{
+    epoch::Epoch,
+    ids::Revision,
+    runs::{Fault, FaultKind},
+};
 
 /// An agent at an address, with the certificate that it must show and the key that we must.
 pub(crate) struct Agent<'a> {
@@ -113,6 +117,21 @@ impl Agent<'_> {
         self.http
             .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
             .await
+    }
+
+    /// That it answers is the answer, whatever it says.
+    pub(crate) async fn ping(&self) -> Result<(), Fault> {
+        match self.get::<Value>("/v1/clock").await {
+            Err(fault)
+                if matches!(
+                    fault.kind,
+                    FaultKind::TimedOut | FaultKind::Unreachable | FaultKind::Ours
+                ) =>
+            {
+                Err(fault)
+            }
+            _ => Ok(()),
+        }
     }
 
     pub(crate) async fn watch(&self) -> Result<Watch, Fault> {

@@ -26,6 +26,11 @@ pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
                 };
                 (since, text, why.clone())
             }
+            Condition::Hangs { since, why } => (
+                since,
+                format!("{name} reports, and answers nothing that it is asked"),
+                format!("{why}; what runs on it runs on"),
+            ),
             Condition::Stranger { since, .. } => (
                 since,
                 format!("{name} shows another certificate than the pinned one"),

@@ -78,6 +78,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
             desk.now().since(*since),
             count(machines.len())
         ),
+        Condition::Hangs { why, since } => format!(
+            "For {} it has answered nothing that it was asked: {why}. It still reports, so what runs on it is known and runs on; nothing can be changed on it.",
+            desk.now().since(*since)
+        ),
         Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
         Condition::Off { since, proof } => format!("It has been off for {}: {proof}.", desk.now().since(*since)),
         Condition::Steady | Condition::Claiming => format!("{} {} on it; {:.0} of {:.0} GiB are held.", count(machines.len()), if machines.len() == 1 { "is" } else { "are" }, taken.in_gib(), hw.memory.in_gib()),
