@@ -37,6 +37,8 @@ fn array(n: u64) -> Array {
         portals: vec![],
         condition: ArrayCondition::Steady,
         note: String::new(),
+        left: vec![],
+        found: Default::default(),
     }
 }
 

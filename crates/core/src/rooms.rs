@@ -200,6 +200,7 @@ rooms! {
     Machines machines,
     Moving moving,
     Storage storage,
+    Arrays arrays,
     Images images,
     Networks networks,
     Edits edits,

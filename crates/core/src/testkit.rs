@@ -183,6 +183,7 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         capacity: Bytes::gib(10_240),
         used: Bytes::gib(100),
         backing: None,
+        made: false,
         intended: None,
         ready: true,
         qualities: Default::default(),

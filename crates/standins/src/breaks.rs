@@ -218,6 +218,13 @@ impl World {
             .collect()
     }
 
+    /// Somebody changes the password of an array at the array.
+    pub fn array_password(&self, name: &str, password: &str) {
+        if let Some(array) = self.lock().arrays.get_mut(name) {
+            array.password = password.into();
+        }
+    }
+
     /// Management addresses of the arrays and filers, by name.
     pub fn arrays(&self) -> BTreeMap<String, Vec<String>> {
         let state = self.lock();

@@ -1,11 +1,12 @@
 //! Storage arrays and filers: where volumes come from.
 
 use crate::{
-    ids::{ArrayId, SecretRef, SiteId},
+    ids::{ArrayId, SecretRef, SiteId, VolumeId},
     moment::Moment,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -71,9 +72,54 @@ pub struct Array {
     pub portals: Vec<String>,
     pub condition: ArrayCondition,
     pub note: String,
+    /// What was ours on it and is connected no more.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left: Vec<LeftLun>,
+    /// What a run found on a LUN that it could not take, by the array's own number, in its words.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub found: BTreeMap<String, String>,
+}
+
+/// A LUN that was ours: handed back, or made for a connection that was given up.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeftLun {
+    /// As which it was ours.
+    pub volume: VolumeId,
+    /// The array's own number.
+    pub lun: String,
+    pub uid: String,
+    pub name: String,
+    /// It was handed back or made by us; else it was the array's own before and after.
+    pub ours: bool,
+    /// Initiators of ours that can still reach it and shall not.
+    pub reach: BTreeSet<String>,
 }
 
 impl Array {
+    /// What a reading says of it. How it is reached, and what people said, is not taken from a reading: it may have begun
+    /// before that changed.
+    #[must_use]
+    pub fn as_read(&self, read: &Array) -> Array {
+        let silent = |c: &Controller| {
+            let same = read.controllers.iter().find(|r| r.address == c.address);
+            same.and_then(|r| r.silent.clone())
+        };
+        let known = self.controllers.iter().map(|c| Controller {
+            silent: silent(c),
+            ..c.clone()
+        });
+        Array {
+            name: self.name.clone(),
+            note: self.note.clone(),
+            site: self.site,
+            controllers: known.collect(),
+            user: self.user.clone(),
+            key: self.key,
+            left: self.left.clone(),
+            found: self.found.clone(),
+            ..read.clone()
+        }
+    }
     pub fn pool(&self, name: &str) -> Option<&Pool> {
         self.pools.iter().find(|p| p.name == name)
     }

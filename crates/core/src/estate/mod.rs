@@ -17,7 +17,7 @@ mod pen;
 mod rule;
 mod volume;
 
-pub use array::{Array, ArrayCondition, ArrayKind, Controller, Pool};
+pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};

@@ -32,6 +32,9 @@ pub struct Volume {
     /// None while the array that it lies on is not connected.
     #[serde(default)]
     pub backing: Option<Backing>,
+    /// Its LUN was made by us, for it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub made: bool,
     /// The hosts that shall mount it; none: all of the cluster.
     #[serde(default)]
     pub intended: Option<BTreeSet<HostId>>,

@@ -209,7 +209,10 @@ where
         }
         let left = |s: &StepState| match &s.fault {
             Some(fault) if fault.leaves_open() => Left::Open { at: self.now },
-            _ => Left::Undone,
+            Some(fault) if fault.kind == FaultKind::Refused => Left::Undone {
+                said: Some(fault.said.clone()),
+            },
+            _ => Left::Undone { said: None },
         };
         let undone: Vec<S::Event> = steps
             .iter()

@@ -88,10 +88,10 @@ impl Premise {
 }
 
 /// How a step is left that is not done when its run ends.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Left {
-    /// No device did it.
-    Undone,
+    /// No device did it; with what one said when it refused.
+    Undone { said: Option<String> },
     /// Its answer was lost: a device may have done it.
     Open { at: Moment },
 }

@@ -39,6 +39,8 @@ fn fixture() -> Small {
             portals: PORTALS.map(str::to_owned).to_vec(),
             condition: ArrayCondition::Steady,
             note: String::new(),
+            left: vec![],
+            found: Default::default(),
         };
         e.put(Fact::Array(array.into()));
         for id in [951, 952] {

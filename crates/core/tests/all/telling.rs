@@ -39,6 +39,8 @@ fn array(condition: ArrayCondition) -> Array {
         portals: vec![],
         condition,
         note: String::new(),
+        left: vec![],
+        found: Default::default(),
     }
 }
 

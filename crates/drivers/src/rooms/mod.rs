@@ -2,6 +2,7 @@
 
 #![deny(clippy::wildcard_enum_match_arm)]
 
+mod arrays;
 mod clusters;
 mod edits;
 mod hosts;
@@ -32,6 +33,7 @@ impl Drivers {
             Step::Machines(step) => self.at_machine(estate, step, turn).await,
             Step::Moving(step) => self.at_move(estate, step, turn).await,
             Step::Storage(step) => self.at_storage(estate, step, turn).await,
+            Step::Arrays(step) => self.at_arrays(estate, step, turn).await,
             Step::Images(step) => self.at_image(estate, step, turn).await,
             Step::Networks(step) => self.at_network(estate, step, turn).await,
             Step::Edits(step) => self.at_edit(estate, step, turn).await,
@@ -56,6 +58,7 @@ impl Drivers {
             | Step::Clusters(_)
             | Step::Machines(_)
             | Step::Storage(_)
+            | Step::Arrays(_)
             | Step::Images(_)
             | Step::Networks(_)
             | Step::Edits(_)

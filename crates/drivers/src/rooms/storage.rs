@@ -45,7 +45,7 @@ impl Drivers {
         })
     }
 
-    async fn password_of(&self, array: &Array) -> Result<String, Fault> {
+    pub(super) async fn password_of(&self, array: &Array) -> Result<String, Fault> {
         for controller in &array.controllers {
             self.allowed(&controller.address)?;
         }
@@ -53,7 +53,12 @@ impl Drivers {
         self.secrets.open(key).await
     }
 
-    fn keeper<'a>(&'a self, array: &'a Array, password: &'a str, key: &'a str) -> Keeper<'a> {
+    pub(super) fn keeper<'a>(
+        &'a self,
+        array: &'a Array,
+        password: &'a str,
+        key: &'a str,
+    ) -> Keeper<'a> {
         Keeper {
             http: &self.http,
             array,

@@ -380,6 +380,13 @@ impl Keeper<'_> {
             .map(drop)
     }
 
+    pub(super) async fn remove(&self, lun: &str) -> Result<(), Fault> {
+        let path = format!("{}/{lun}", self.volumes_path());
+        self.any::<Value>(Method::DELETE, &path, None)
+            .await
+            .map(drop)
+    }
+
     pub(super) async fn disconnect(&self, connection: &str) -> Result<(), Fault> {
         let path = format!("/Fabrics/1/Connections/{connection}");
         self.any::<Value>(Method::DELETE, &path, None)

@@ -187,17 +187,44 @@ impl Keeper<'_> {
     }
 
     pub(crate) async fn unmap(&self, volume: &Volume, initiator: &str) -> Result<(), Fault> {
-        let lun = &backing(volume)?.lun;
+        self.withdraw(&backing(volume)?.lun, initiator).await
+    }
+
+    /// Takes away that this initiator reaches a LUN; where it doesn't, nothing is done.
+    pub(crate) async fn withdraw(&self, lun: &str, initiator: &str) -> Result<(), Fault> {
         let known = self.fabric().await?.initiators;
         let Some((id, _)) = known.into_iter().find(|(_, name)| name == initiator) else {
             return Ok(());
         };
         for mapping in self.mappings().await? {
-            if mapping.lun == *lun && mapping.initiator == id {
+            if mapping.lun == lun && mapping.initiator == id {
                 self.disconnect(&mapping.id).await?;
             }
         }
         Ok(())
+    }
+}
+
+impl Keeper<'_> {
+    /// Deletes a LUN: only this one, and only if nobody reaches it. Gone already is fine.
+    pub(crate) async fn delete(&self, lun: &str, uid: &str) -> Result<&'static str, Fault> {
+        let there = self.luns().await?.into_iter().find(|l| l.id == lun);
+        let Some(there) = there else {
+            return Ok("it was gone");
+        };
+        if there.uid != uid {
+            let said = format!("{} has another LUN of that number now.", self.array.name);
+            return Err(refused(said, "Nothing was deleted. Look at the array."));
+        }
+        if let Some(who) = there.initiators.first() {
+            let said = format!("{} can be reached by {who}.", there.name);
+            return Err(refused(
+                said,
+                "Nothing was deleted. Take that reach away first.",
+            ));
+        }
+        self.remove(lun).await?;
+        Ok("deleted")
     }
 }
 

@@ -51,6 +51,8 @@ async fn with_array() -> Bench {
         portals: vec![],
         condition: ArrayCondition::Connecting,
         note: String::new(),
+        left: vec![],
+        found: Default::default(),
     };
     bench.estate.put(Fact::Array(array.into()));
     let slab = bench.estate.volumes.values().next().unwrap().clone();

@@ -1,6 +1,7 @@
 //! Arrays and filers, asked every ten seconds: their pools fill, their controllers fall silent and come back.
 
 use crate::{
+    desk::{Wish, start_as},
     scribe::{Decision, Guard, Scribe, Sight},
     shared::{Shared, now},
 };
@@ -9,9 +10,9 @@ use tokio::time::sleep;
 use zastrugi_core::rooms::storage;
 use zastrugi_core::{
     estate::{Array, ArrayCondition},
-    ids::ArrayId,
-    permits::Who,
-    rooms::Event,
+    ids::{ArrayId, draw_uuid},
+    permits::{Permits, Role, Who},
+    rooms::{Event, Proposal, arrays},
     view::View,
 };
 use zastrugi_store::Held;
@@ -19,6 +20,8 @@ use zastrugi_store::Held;
 const PAUSE: Duration = Duration::from_secs(10);
 /// A silence is noted when it lasted for this many questions.
 const PATIENCE: u32 = 2;
+/// Sets these requests apart from all others that are drawn.
+const WITHDRAWAL: u64 = 0x7769_7468_6472_6177;
 const AGAIN: Duration = Duration::from_secs(2);
 
 pub(super) struct ArrayEye {
@@ -36,6 +39,9 @@ impl ArrayEye {
             let Some(array) = estate.arrays.get(&self.array).cloned() else {
                 return;
             };
+            if array.answers() {
+                self.withdraw(&array).await;
+            }
             let seen = self.shared.drivers.look_at(&estate, &array, now()).await;
             let silent = seen.iter().any(is_loss);
             silences = if silent { silences + 1 } else { 0 };
@@ -44,6 +50,28 @@ impl ArrayEye {
             }
             // One silence is no loss; whether it is one is asked soon.
             sleep(if silent { AGAIN } else { PAUSE }).await;
+        }
+    }
+
+    /// Reach that a connection gave which was given up is taken away by a run like any other: one for each LUN and history of
+    /// it, also if it fails and somebody gives it up.
+    async fn withdraw(&self, array: &Array) {
+        for left in array.left.iter().filter(|l| !l.reach.is_empty()) {
+            let ask = arrays::Ask::Withdraw {
+                array: array.id,
+                lun: left.lun.clone(),
+            };
+            let wish = Wish {
+                who: Who::itself(),
+                by: None,
+                permits: Permits::of(Role::Admin),
+                ask: Proposal::Arrays(ask),
+                seen: None,
+                request: draw_uuid(left.volume.0, array.id.0, WITHDRAWAL),
+            };
+            if let Err(error) = start_as(&self.shared, &self.scribe, wish).await {
+                tracing::warn!(lun = %left.name, %error, "reach was not taken away");
+            }
         }
     }
 
@@ -78,12 +106,7 @@ fn news(view: &View, seen: &[Event]) -> Vec<Event> {
                 return None;
             }
             let both_lost = !held.answers() && !read.answers();
-            let next = Array {
-                name: held.name.clone(),
-                note: held.note.clone(),
-                site: held.site,
-                ..(**read).clone()
-            };
+            let next = held.as_read(read);
             (!both_lost && next != **held)
                 .then(|| Event::Storage(storage::Event::ArraySeen(Box::new(next))))
         }

@@ -21,7 +21,7 @@ use zastrugi_core::{
     moment::Span,
     road::Work,
     rooms::{
-        Proposal, Step, edits,
+        Proposal, Step, arrays, edits,
         edits::{Set, Target},
         hosts,
         hosts::HostPower,
@@ -36,7 +36,7 @@ use zastrugi_core::{
     runs::RunState,
     units::Bytes,
 };
-use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings, EventFilter};
+use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings, EventFilter, Resolve};
 use zastrugi_store::{TakenOrder, testkit::url};
 
 /// A step, and where its task has ended already.
@@ -133,12 +133,18 @@ impl Tour<'_> {
     async fn beneath(&mut self) {
         let lab = self.lab;
         self.go(lab.claim().await).await;
+        self.go(lab.array("first-light").await).await;
+        let array = lab.estate().array_named("shelf").unwrap().id;
+        self.go(Proposal::Arrays(arrays::Ask::Remove { array }))
+            .await;
         self.go(lab.cluster().await).await;
         eventually("hosts tell of their uplinks", || {
             lab.estate().hosts.values().all(|h| h.uplinks.len() == 2)
         })
         .await;
         self.go(lab.array("first-light").await).await;
+        self.go(lab.other_access("first-light").await).await;
+        self.given_up().await;
         self.go(lab.volume("quay", Some(64)).await).await;
         let volume = lab.volume_named("quay").id;
         let (host, uid) = ("h2", lab.volume_named("quay").uid.clone());
@@ -158,6 +164,18 @@ impl Tour<'_> {
         self.go(crate::network::switch(lab, "switch-1-1").await)
             .await;
         self.go(lab.network()).await;
+    }
+
+    /// A connection that is given up: what it gave is taken away by itself.
+    async fn given_up(&mut self) {
+        let lab = self.lab;
+        let run = lab.start(lab.volume("ledger", None).await).await;
+        lab.until(run, &[RunState::NeedsYou]).await;
+        let cancelled = lab.desk.answer(&lab.admin, run, Resolve::Cancel).await;
+        cancelled.unwrap();
+        lab.until(run, &[RunState::Cancelled]).await;
+        let run = lab.by_itself("Take away the reach of ledger").await;
+        self.end(run).await;
     }
 
     async fn image(&mut self) {
@@ -292,6 +310,15 @@ impl Tour<'_> {
         let give = Proposal::Storage(storage::Ask::GiveVolume { volume });
         self.free(&give).await;
         self.go(give).await;
+        let array = lab.estate().array_named("shelf").unwrap().clone();
+        lab.desk.inspect_storage(&[array.id], &[], true).await;
+        let quay = array.left.iter().find(|l| l.name == "quay").unwrap();
+        self.go(Proposal::Arrays(arrays::Ask::DeleteLun {
+            array: array.id,
+            lun: quay.lun.clone(),
+            typed: "quay".into(),
+        }))
+        .await;
         let network = lab.estate().networks.keys().next().copied().unwrap();
         self.go(Proposal::Networks(networks::Ask::Remove {
             network,

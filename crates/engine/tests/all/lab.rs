@@ -7,7 +7,7 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
-use zastrugi_core::rooms::{clusters, hosts, machines, networks, storage};
+use zastrugi_core::rooms::{arrays, clusters, hosts, machines, networks, storage};
 use zastrugi_core::{
     addressing::range,
     endpoint::{Endpoint, Password},
@@ -26,7 +26,7 @@ use zastrugi_core::{
     testkit::machines,
     units::Bytes,
 };
-use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, Viewer};
+use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, RunFilter, Viewer};
 use zastrugi_standins::{
     ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioVolume, Settings,
     Standins,
@@ -317,6 +317,42 @@ impl Lab {
             user: "keeper".into(),
             password: Password::Kept(secret),
         }))
+    }
+
+    /// The array by its first address only, with this password.
+    pub(crate) async fn other_access(&self, password: &str) -> Proposal {
+        let array = self.estate().array_named("shelf").unwrap().clone();
+        let first = &array.controllers[0];
+        self.desk
+            .greet_arrays(std::slice::from_ref(&first.address))
+            .await;
+        Proposal::Arrays(arrays::Ask::Change(arrays::Access {
+            array: array.id,
+            controllers: vec![Endpoint {
+                address: (&first.address).into(),
+                pin: (&first.pin).into(),
+            }],
+            user: "keeper".into(),
+            password: Password::Kept(self.desk.keep_secret(password).await.unwrap()),
+        }))
+    }
+
+    /// A run that Zastrugi began by itself.
+    pub(crate) async fn by_itself(&self, title: &str) -> RunId {
+        let began = Instant::now();
+        loop {
+            let all = self.desk.find_runs(&RunFilter::default(), None, 20).await;
+            let found = all
+                .unwrap()
+                .into_iter()
+                .find(|r| r.title.starts_with(title));
+            if let Some(run) = found {
+                assert_eq!(run.by.person, None, "nobody asked for it");
+                return run.id;
+            }
+            assert!(began.elapsed() < Duration::from_secs(30), "no run {title}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
     }
 
     /// A volume for all hosts: a new one of so many GiB, or the one of this name on the array.

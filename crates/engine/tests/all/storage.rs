@@ -2,7 +2,7 @@
 
 use crate::lab::{Lab, eventually};
 use sqlx::PgPool;
-use zastrugi_core::rooms::{machines, storage};
+use zastrugi_core::rooms::{arrays, machines, storage};
 use zastrugi_core::{
     estate::MachineState,
     finding::Severity,
@@ -130,12 +130,28 @@ async fn what_is_on_a_lun_is_never_formatted_and_is_named(pool: PgPool) {
         lab.estate().volumes.values().all(|v| v.name != "ledger"),
         "the name is free again"
     );
-    // Now that a host sees it, the sheet stops before any run.
-    let a = lab
-        .desk
-        .assess(&lab.admin, &lab.volume("ledger", None).await);
-    let stop = a.at_field("lun").unwrap();
-    assert_eq!(stop.text, "ledger is not empty: xfs “ledger”.");
+    // The reach that it gave is taken away again, and what the run found is not forgotten with that.
+    let run = lab.by_itself("Take away the reach of ledger").await;
+    lab.until(run, &[RunState::Done]).await;
+    let offers = lab.standins.world.offers("shelf");
+    assert!(offers.contains(&("ledger".into(), 0)), "{offers:?}");
+    let left = lab.estate().array_named("shelf").unwrap().left.clone();
+    assert_eq!(left, [], "it is not ours");
+    let gone = async || {
+        let ask = lab.volume("ledger", None).await;
+        let a = lab.desk.assess(&lab.admin, &ask);
+        a.findings().iter().any(|f| {
+            let text = "When a run last looked at ledger: ledger is not empty: xfs “ledger”.";
+            f.text.starts_with(text)
+        })
+    };
+    let began = std::time::Instant::now();
+    while !gone().await {
+        assert!(
+            began.elapsed().as_secs() < 30,
+            "what was found is forgotten"
+        );
+    }
     // An empty one is formatted.
     lab.done(lab.volume("spare", None).await).await;
     assert_eq!(paths(&lab, "spare"), [2, 2]);
@@ -459,4 +475,73 @@ async fn an_image_that_lies_on_a_volume_is_registered_when_a_host_mounts_it(pool
     }))
     .await;
     assert_eq!(lab.estate().images.len(), 1);
+}
+
+/// The password of an array is changed at the array, every year in most places: without this it would have to be connected
+/// anew, which its volumes forbid.
+#[sqlx::test(migrations = false)]
+async fn an_array_whose_password_or_address_changed_is_reached_again(pool: PgPool) {
+    let lab = lab(&pool, 1).await;
+    lab.standins.world.array_password("shelf", "second-light");
+    let lost = || !lab.estate().array_named("shelf").unwrap().answers();
+    eventually("it lets nobody in", lost).await;
+    // What does not work changes nothing.
+    let before = lab.estate().array_named("shelf").unwrap().clone();
+    let run = lab.start(lab.other_access("a-wrong-one").await).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps().next().unwrap().fault.clone().unwrap();
+    assert!(fault.said.contains("password is wrong"), "{}", fault.said);
+    let cancelled = lab.desk.answer(&lab.admin, run, Resolve::Cancel).await;
+    cancelled.unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    let array = lab.estate().array_named("shelf").unwrap().clone();
+    assert_eq!((&array.controllers.len(), array.key), (&2, before.key));
+    lab.done(lab.other_access("second-light").await).await;
+    let array = lab.estate().array_named("shelf").unwrap().clone();
+    assert!(array.answers() && array.controllers.len() == 1 && array.key != before.key);
+    // A reading that began before says nothing of how it is reached.
+    tokio::time::sleep(std::time::Duration::from_secs(3)).await;
+    let again = lab.estate().array_named("shelf").unwrap().clone();
+    assert_eq!(
+        (&again.controllers, again.key),
+        (&array.controllers, array.key)
+    );
+}
+
+#[sqlx::test(migrations = false)]
+async fn what_was_ours_is_deleted_by_its_name_and_an_array_in_use_is_not_removed(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.done(lab.volume("quay", Some(64)).await).await;
+    let volume = lab.volume_named("quay").id;
+    lab.done(Proposal::Storage(storage::Ask::GiveVolume { volume }))
+        .await;
+    let array = lab.estate().array_named("shelf").unwrap().clone();
+    let lun = array.left[0].lun.clone();
+    let delete = |typed: &str| {
+        Proposal::Arrays(arrays::Ask::DeleteLun {
+            array: array.id,
+            lun: lun.clone(),
+            typed: typed.into(),
+        })
+    };
+    lab.desk.inspect_storage(&[array.id], &[], true).await;
+    let a = lab.desk.assess(&lab.admin, &delete("shelf"));
+    assert!(a.at_field("typed").unwrap().text.starts_with("Type quay"));
+    // Somebody else took it meanwhile, and nobody here has looked.
+    lab.standins
+        .world
+        .offer_to(&array.left[0].uid, "iqn.2019-05.net.example:billing");
+    let run = lab.start(delete("quay")).await;
+    let stuck = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stuck.steps().next().unwrap().fault.clone().unwrap();
+    assert!(fault.said.contains("billing"), "{}", fault.said);
+    let cancelled = lab.desk.answer(&lab.admin, run, Resolve::Cancel).await;
+    cancelled.unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    let a = lab.desk.assess(
+        &lab.admin,
+        &Proposal::Arrays(arrays::Ask::Remove { array: array.id }),
+    );
+    let stop = a.findings().iter().find(|f| f.stops()).unwrap();
+    assert_eq!(stop.text, "A volume lies on shelf.");
 }

@@ -50,6 +50,8 @@ fn array() -> Array {
         portals: vec!["10.0.9.1:3260".into(), "10.0.9.2:3260".into()],
         condition: ArrayCondition::Steady,
         note: String::new(),
+        left: vec![],
+        found: Default::default(),
     }
 }
 

@@ -5,7 +5,7 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 32] = [
+const SHEETS: [(&str, usize); 35] = [
     ("rule", 2),
     ("fault-domains", 2),
     ("move", 1),
@@ -24,6 +24,9 @@ const SHEETS: [(&str, usize); 32] = [
     ("recover", 1),
     ("purge", 2),
     ("connect-array", 2),
+    ("array-access", 2),
+    ("remove-array", 2),
+    ("delete-lun", 2),
     ("connect-volume", 2),
     ("heal-volume", 2),
     ("extend-volume", 2),

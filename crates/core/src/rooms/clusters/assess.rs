@@ -334,6 +334,7 @@ fn add_steps(
                 capacity: seen.capacity,
                 used: seen.used,
                 backing: None,
+                made: false,
                 intended: None,
                 ready: true,
                 qualities: Default::default(),

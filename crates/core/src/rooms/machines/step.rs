@@ -116,7 +116,7 @@ impl Work for Step {
     fn undo(&self, estate: &Estate, left: Left) -> Option<Event> {
         match self {
             Step::Create { machine, .. } => Some(match left {
-                Left::Undone => Event::Dropped { machine: *machine },
+                Left::Undone { .. } => Event::Dropped { machine: *machine },
                 Left::Open { at } => Event::LeftOver {
                     machine: *machine,
                     at,

@@ -81,6 +81,8 @@ pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectArray) {
         portals: vec![],
         condition: ArrayCondition::Connecting,
         note: String::new(),
+        left: vec![],
+        found: Default::default(),
     })));
     let read = Step::ReadArray { array: id };
     draft.step(

@@ -220,7 +220,7 @@ fn existing(draft: &mut Draft<'_>, array: &Array, lun: &str, ask: &ConnectVolume
         return None;
     }
     strangers(draft, &seen);
-    let over = contents(draft, &seen, ask)?;
+    let over = contents(draft, array, &seen, ask)?;
     Some(Found {
         uid: seen.uid,
         capacity: seen.capacity,
@@ -259,7 +259,10 @@ fn strangers(draft: &mut Draft<'_>, seen: &SeenLun) {
 }
 
 /// What a host found on it. Answers the installation that it is taken from; none where something stops it.
-fn contents(draft: &mut Draft<'_>, seen: &SeenLun, ask: &ConnectVolume) -> Option<Option<String>> {
+fn contents(
+    draft: &mut Draft<'_>,
+    array: &Array,
+    seen: &SeenLun, ask: &ConnectVolume) -> Option<Option<String>> {
     let book = &draft.view.evidence;
     let device = draft.estate().hosts.keys().find_map(|host| {
         match book.fresh(&Probe::Devices(*host), draft.now) {
@@ -268,7 +271,13 @@ fn contents(draft: &mut Draft<'_>, seen: &SeenLun, ask: &ConnectVolume) -> Optio
         }
     });
     let name = &seen.name;
+    let found = array.found.get(&seen.id).cloned();
     let (finding, over) = match device.cloned() {
+        None if found.is_some() => {
+            let said = found.unwrap_or_default();
+            let text = format!("When a run last looked at {name}: {said} It looks again first, and formats only what is empty.");
+            (Finding::mind(Rule::Content, name, text).at("lun"), Some(None))
+        }
         None => (
             Finding::unchecked(
                 Rule::Content,
@@ -355,6 +364,7 @@ fn add_steps(
         capacity: found.capacity,
         used: found.used,
         backing: found.backing,
+        made: matches!(ask.source, VolumeSource::New { .. }),
         intended: ask.hosts.clone(),
         ready: false,
         qualities: Default::default(),

@@ -1,13 +1,13 @@
 //! What happens to arrays and volumes.
 
 use crate::{
-    estate::{Array, ArrayCondition, Backing, Estate, Path, Pen, Volume},
+    estate::{Array, ArrayCondition, Backing, Estate, LeftLun, Path, Pen, Volume},
     ids::{ArrayId, HostId, VolumeId},
     road::{Entry, Tale},
     runs::Object,
     units::Bytes,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
@@ -33,6 +33,12 @@ pub enum Event {
     VolumeGone {
         volume: VolumeId,
         handed_back: bool,
+    },
+    /// What lies on a LUN that could not be taken.
+    LunFound {
+        array: ArrayId,
+        lun: String,
+        what: String,
     },
     VolumeSeen {
         volume: VolumeId,
@@ -62,24 +68,41 @@ impl Tale for Event {
         match self {
             Event::ArrayConnecting(array) => pen.add_array(array),
             // A reading that comes after the array was given up changes nothing.
-            Event::ArraySeen(array) => pen.array(array.id, |a| a.clone_from(array)),
+            Event::ArraySeen(array) => pen.array(array.id, |a| *a = a.as_read(array)),
             Event::ArrayDropped { array } => pen.drop_array(*array),
-            Event::VolumePlanned(volume) => pen.add_volume(volume),
+            Event::VolumePlanned(volume) => {
+                pen.add_volume(volume);
+                if let Some(backing) = &volume.backing {
+                    pen.array(backing.array, |a| a.left.retain(|l| l.lun != backing.lun));
+                }
+            }
             Event::VolumeMade {
                 volume,
                 uid,
                 backing,
-            } => pen.volume(*volume, |v| {
-                v.uid.clone_from(uid);
-                v.backing = Some(backing.clone());
+            } => {
+                pen.volume(*volume, |v| {
+                    v.uid.clone_from(uid);
+                    v.backing = Some(backing.clone());
+                });
+                pen.array(backing.array, |a| a.left.retain(|l| l.lun != backing.lun));
+            }
+            Event::VolumeReady { volume } => opens(pen, *volume),
+            Event::LunFound { array, lun, what } => pen.array(*array, |a| {
+                a.found.insert(lun.clone(), what.clone());
             }),
-            Event::VolumeReady { volume } => pen.volume(*volume, |v| v.ready = true),
             Event::VolumeSeen {
                 volume,
                 capacity,
                 used,
             } => pen.volume(*volume, |v| (v.capacity, v.used) = (*capacity, *used)),
-            Event::VolumeGone { volume, .. } => drop_volume(pen, *volume),
+            Event::VolumeGone {
+                volume,
+                handed_back,
+            } => {
+                leave(pen, *volume, *handed_back);
+                drop_volume(pen, *volume);
+            }
             Event::Mounted {
                 host,
                 volume,
@@ -144,13 +167,51 @@ impl Tale for Event {
                 let about = vec![host.to_string(), volume.to_string()];
                 Some(Entry::new("storage", text, about))
             }
-            Event::ArrayConnecting(_) | Event::VolumeSeen { .. } | Event::Mounted { .. } => None,
+            Event::ArrayConnecting(_)
+            | Event::VolumeSeen { .. }
+            | Event::LunFound { .. }
+            | Event::Mounted { .. } => None,
         }
     }
 
     fn is_sighting(&self) -> bool {
         false
     }
+}
+
+fn opens(pen: &mut Pen<'_>, volume: VolumeId) {
+    pen.volume(volume, |v| v.ready = true);
+    let held = pen.estate().volumes.get(&volume);
+    if let Some(backing) = held.and_then(|v| v.backing.clone()) {
+        pen.array(backing.array, |a| drop(a.found.remove(&backing.lun)));
+    }
+}
+
+/// What stays on the array of a volume that is ours no more: it is known there, with who can still reach it.
+fn leave(pen: &mut Pen<'_>, volume: VolumeId, handed_back: bool) {
+    let estate = pen.estate();
+    let Some(v) = estate.volumes.get(&volume).cloned() else {
+        return;
+    };
+    let Some(backing) = v.backing.clone() else {
+        return;
+    };
+    let hosts = v.hosts(estate);
+    let reach = hosts.iter().map(|h| h.initiator.clone()).filter(|i| !i.is_empty());
+    let left = LeftLun {
+        volume,
+        lun: backing.lun,
+        uid: v.uid.clone(),
+        name: v.name.clone(),
+        ours: handed_back || v.made,
+        reach: if handed_back { BTreeSet::new() } else { reach.collect() },
+    };
+    pen.array(backing.array, |a| {
+        a.left.retain(|l| l.lun != left.lun);
+        if left.ours || !left.reach.is_empty() {
+            a.left.push(left.clone());
+        }
+    });
 }
 
 fn drop_volume(pen: &mut Pen<'_>, volume: VolumeId) {

@@ -228,8 +228,20 @@ impl Work for Step {
         }
     }
 
-    fn undo(&self, estate: &Estate, _left: Left) -> Option<Event> {
+    fn undo(&self, estate: &Estate, left: Left) -> Option<Event> {
         match self {
+            // What it found there is worth more than that nobody knows.
+            Step::Prepare { volume, .. } => {
+                let Left::Undone { said: Some(what) } = left else {
+                    return None;
+                };
+                let backing = estate.volumes.get(volume)?.backing.clone()?;
+                Some(Event::LunFound {
+                    array: backing.array,
+                    lun: backing.lun,
+                    what,
+                })
+            }
             Step::ReadArray { array } => {
                 let held = estate.arrays.get(array);
                 let unknown = held.filter(|a| a.condition == ArrayCondition::Connecting);
@@ -252,7 +264,6 @@ impl Work for Step {
             | Step::Map { .. }
             | Step::Unmap { .. }
             | Step::LogIn { .. }
-            | Step::Prepare { .. }
             | Step::Mount { .. }
             | Step::CheckPaths { .. }
             | Step::Unmount { .. }

@@ -144,6 +144,8 @@ fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
         portals: vec![],
         condition: ArrayCondition::Steady,
         note: String::new(),
+        left: vec![],
+        found: Default::default(),
     })));
     small.view = small.view.with(now);
     let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {

@@ -10,7 +10,11 @@ use crate::{
 };
 use askama::Template;
 use rocket::get;
-use zastrugi_core::{estate::Outages, ids::ArrayId, permits::Act};
+use zastrugi_core::{
+    estate::{LeftLun, Outages},
+    ids::ArrayId,
+    permits::Act,
+};
 
 #[derive(Template)]
 #[template(path = "places/storage/array.html")]
@@ -29,8 +33,20 @@ struct ArrayPage {
     /// (glyph, address, what is amiss)
     portals: Vec<(&'static str, String, &'static str)>,
     volumes: Vec<(u64, String, String)>,
+    /// (name, number on the array, what of it, whether it can be deleted)
+    left: Vec<(String, String, String, bool)>,
     events: Vec<Line>,
     may: bool,
+}
+
+fn left(l: &LeftLun) -> (String, String, String, bool) {
+    let words = match (l.reach.len(), l.ours) {
+        (0, _) => "handed back or given up; no host of ours reaches it".to_owned(),
+        (1, _) => "1 host can still reach it; that is being taken away".to_owned(),
+        (n, _) => format!("{n} hosts can still reach it; that is being taken away"),
+    };
+    let free = l.ours && l.reach.is_empty();
+    (l.name.clone(), l.lun.clone(), words, free)
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Problem> {
@@ -104,6 +120,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Pro
                 )
             })
             .collect(),
+        left: a.left.iter().map(left).collect(),
         events: lately(desk, &a.id.to_string()).await?,
         may: signed.may(Act::Storage),
     })

@@ -6,6 +6,7 @@ pub(crate) mod connect_array;
 pub(crate) mod connect_volume;
 mod image;
 pub(crate) mod image_sheets;
+pub(crate) mod keep_array;
 mod list;
 mod paths;
 pub(crate) mod qualities;
@@ -32,6 +33,11 @@ pub(crate) const SHEETS: &[Sheet] = &[
         connect_volume::fill,
     )
     .prepared(connect_volume::prepare),
+    Sheet::new("array-access", Act::Storage, "storage", keep_array::access)
+        .prepared(keep_array::greet),
+    Sheet::new("remove-array", Act::Storage, "storage", keep_array::remove),
+    Sheet::new("delete-lun", Act::Storage, "storage", keep_array::delete)
+        .prepared(keep_array::look),
     Sheet::new("heal-volume", Act::Storage, "storage", change::heal),
     Sheet::new("extend-volume", Act::Storage, "storage", change::extend),
     Sheet::new("qualities", Act::Storage, "storage", qualities::fill).merging(),
