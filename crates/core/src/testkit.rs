@@ -219,6 +219,7 @@ fn a_cluster(n: u64, name: &str, opts: &BTreeMap<&str, &str>) -> Cluster {
         cpu_level: PsabiLevel::V2,
         demand: Demand {
             failures: u32::from(!opts.contains_key("careless")),
+            domains: [false; 3],
             enforced: opts.contains_key("enforced"),
         },
         kind: Default::default(),

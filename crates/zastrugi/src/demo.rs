@@ -490,6 +490,7 @@ async fn cluster(desk: &Desk, admin: &Viewer, site: &str, name: &str) -> Result<
     desk.inspect(&hosts).await;
     let demand = Demand {
         failures: 1,
+        domains: [false; 3],
         enforced: false,
     };
     let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {

@@ -63,11 +63,58 @@ impl Survival {
         let site = |r: &&Case| matches!(&r.domain, Domain::Of(kind, _) if kind == "site");
         let sites = cluster.kind != ClusterKind::Stretched
             || self.matrix.rows.iter().filter(site).all(Case::passes);
-        self.matrix.headroom >= cluster.demand.failures && sites
+        let hosts = self.matrix.headroom >= cluster.demand.failures;
+        hosts && sites && self.demanded(cluster).all(|r| r.passes())
     }
-    /// Machines that don't restart, over all hosts that may fail.
-    pub fn left_over(&self) -> usize {
-        let rows = self.matrix.hosts().map(|r| r.failure.not_restarted.len());
+    /// The rows of the racks and the like of which any one must be survivable; a host that is in none stands for itself.
+    fn demanded<'a>(&'a self, cluster: &Cluster) -> impl Iterator<Item = &'a Case> {
+        let kinds: Vec<&str> = cluster.demand.kinds().collect();
+        let alone = |kind: &str, name: &str| {
+            let mut hosts = self.table.hosts.iter();
+            hosts.any(|h| h.name == name && !h.domains.contains_key(kind))
+        };
+        self.matrix
+            .rows
+            .iter()
+            .filter(move |row| match &row.domain {
+                Domain::Of(kind, _) => kinds.contains(&kind.as_str()),
+                Domain::Host(name) => !row.happened && kinds.iter().any(|kind| alone(kind, name)),
+                Domain::Volume(_) => false,
+            })
+    }
+    /// The row that comes nearest to failing, or fails, of all that the cluster must survive.
+    pub fn weakest(&self, cluster: &Cluster) -> Option<&Case> {
+        let hosts = self.matrix.tightest().filter(|row| !row.passes());
+        hosts
+            .or_else(|| self.demanded(cluster).find(|row| !row.passes()))
+            .or_else(|| self.matrix.tightest())
+    }
+    /// The sentence with what the cluster must survive besides hosts.
+    pub fn sentence_of(&self, cluster: &Cluster) -> String {
+        let mut words = self.sentence();
+        for kind in cluster.demand.kinds() {
+            let of_kind = |r: &&Case| matches!(&r.domain, Domain::Of(k, _) if k == kind);
+            let all: Vec<&Case> = self.matrix.rows.iter().filter(of_kind).collect();
+            let failing: Vec<String> = all
+                .iter()
+                .filter(|r| !r.passes())
+                .map(|r| r.domain.words())
+                .collect();
+            let names: Vec<&str> = failing.iter().map(String::as_str).collect();
+            words.push_str(&match (all.len(), names.len()) {
+                (0, _) => format!("; no host says in which {kind} it is"),
+                (_, 0) => format!("; any one {kind}"),
+                (1, _) => format!("; not {}", super::words::list(&names)),
+                (all, n) if all == n => format!("; no {kind}"),
+                _ => format!("; any one {kind} but {}", super::words::list(&names)),
+            });
+        }
+        words
+    }
+    /// Machines that don't restart, over all that must be survivable.
+    pub fn left_over(&self, cluster: &Cluster) -> usize {
+        let left = |r: &Case| r.failure.not_restarted.len();
+        let rows = self.matrix.hosts().chain(self.demanded(cluster)).map(left);
         let pairs = self
             .matrix
             .pairs

@@ -2,7 +2,7 @@
 
 use super::{
     fail::{Effort, Verdict, fail},
-    table::{MEMORY, SIZES, Table},
+    table::{MEMORY, Restart, SIZES, Table},
 };
 
 /// Packings that may be tried.
@@ -17,6 +17,10 @@ pub enum Raise {
     Apart { group: u32 },
     /// A keep-together group likewise.
     Together { group: u32 },
+    /// One machine has less memory: so much, in bytes.
+    Shrink { machine: usize, to: u64 },
+    /// One machine is stopped.
+    Stop { machine: usize },
     /// So many hundredths more memory on each host.
     Memory { percent: u32 },
     /// None of these.
@@ -81,7 +85,7 @@ pub fn raise(table: &Table, headroom: u32, failing: &[Vec<usize>], effort: Effor
         return Raise::None;
     }
     // Each kind has its share of the work, so that the last is tried too.
-    test.work = WORK * 6 / 10;
+    test.work = WORK * 5 / 10;
     let (moved, mut all_tried) = single_move(table, &mut test);
     if let Some(found) = moved {
         return found;
@@ -91,7 +95,14 @@ pub fn raise(table: &Table, headroom: u32, failing: &[Vec<usize>], effort: Effor
         return found;
     }
     all_tried &= test.work > 0;
-    test.work = WORK * 2 / 10;
+    for less in [shrunk, stopped] {
+        test.work = WORK / 10;
+        if let Some(found) = less(table, &mut test) {
+            return found;
+        }
+        all_tried &= test.work > 0;
+    }
+    test.work = WORK / 10;
     for percent in [25, 50, 100] {
         if test.passes(&more(table, percent)) {
             return Raise::Memory { percent };
@@ -137,6 +148,57 @@ fn single_move(table: &Table, test: &mut Test<'_>) -> (Option<Raise>, bool) {
         }
     }
     (None, true)
+}
+
+/// Memory sizes are whole multiples of this.
+const GRAIN: u64 = 256 << 20;
+
+/// One machine with three quarters or half of its memory, what is freed the least first. What it takes besides is left as it
+/// is, which only takes room.
+fn shrunk(table: &Table, test: &mut Test<'_>) -> Option<Raise> {
+    let mut tries: Vec<(u64, usize, u64)> = Vec::new();
+    for (machine, row) in table
+        .machines
+        .iter()
+        .enumerate()
+        .filter(|(_, m)| m.at.is_some())
+    {
+        let size = row.needs[SIZES];
+        for to in [size / 4 * 3, size / 2].map(|to| to / GRAIN * GRAIN) {
+            let freed = row.kept.saturating_sub(to);
+            if to >= GRAIN && freed > 0 {
+                tries.push((freed, machine, to));
+            }
+        }
+    }
+    tries.sort_unstable();
+    tries.into_iter().find_map(|(freed, machine, to)| {
+        let mut then = table.clone();
+        let row = &mut then.machines[machine];
+        row.needs[MEMORY] = row.needs[MEMORY].saturating_sub(freed);
+        row.needs[SIZES] = to;
+        row.kept = row.kept.saturating_sub(freed);
+        test.passes(&then).then_some(Raise::Shrink { machine, to })
+    })
+}
+
+/// One machine less, of those that matter least the smallest first.
+fn stopped(table: &Table, test: &mut Test<'_>) -> Option<Raise> {
+    let mut machines: Vec<usize> = (0..table.machines.len())
+        .filter(|m| {
+            let row = &table.machines[*m];
+            row.at.is_some() && row.restart != Restart::Arriving
+        })
+        .collect();
+    machines.sort_by_key(|m| {
+        let row = &table.machines[*m];
+        (std::cmp::Reverse(row.tier), row.needs[MEMORY], *m)
+    });
+    machines.into_iter().find_map(|machine| {
+        let mut then = table.clone();
+        then.machines[machine].at = None;
+        test.passes(&then).then_some(Raise::Stop { machine })
+    })
 }
 
 fn dropped(table: &Table, test: &mut Test<'_>) -> Option<Raise> {

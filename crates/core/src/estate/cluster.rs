@@ -15,8 +15,41 @@ pub struct Site {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Demand {
     pub failures: u32,
+    /// Any one of these too, in the order of [`Host::DOMAINS`](super::Host::DOMAINS).
+    #[serde(default, skip_serializing_if = "none")]
+    pub domains: [bool; 3],
     /// Blocks runs that would break it, instead of only saying so.
     pub enforced: bool,
+}
+
+fn none(domains: &[bool; 3]) -> bool {
+    *domains == [false; 3]
+}
+
+impl Demand {
+    /// The kinds of fault domains of which any one may fail.
+    pub fn kinds(self) -> impl Iterator<Item = &'static str> {
+        let all = super::Host::DOMAINS.into_iter().zip(self.domains);
+        all.filter(|(_, asked)| *asked).map(|(kind, _)| kind)
+    }
+    /// Whether it asks for anything.
+    pub fn asks(self) -> bool {
+        self.failures > 0 || self.kinds().next().is_some()
+    }
+    /// `1 host failure and any one rack`
+    pub fn words(self) -> String {
+        let hosts = match self.failures {
+            0 => None,
+            1 => Some("1 host failure".to_owned()),
+            n => Some(format!("{n} host failures")),
+        };
+        let kinds = self.kinds().map(|kind| format!("any one {kind}"));
+        let all: Vec<String> = hosts.into_iter().chain(kinds).collect();
+        match all.as_slice() {
+            [] => "nothing".into(),
+            all => all.join(" and "),
+        }
+    }
 }
 
 /// What the cluster is built for.

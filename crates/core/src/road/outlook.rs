@@ -46,14 +46,13 @@ pub(super) fn findings<E: Tale>(
             let (before, now) = (Survival::of(view, was), Survival::of(&after, then));
             let outlook = Outlook {
                 cluster: then.name.clone(),
-                before: before.sentence(),
-                after: now.sentence(),
+                before: before.sentence_of(was),
+                after: now.sentence_of(then),
                 tightest: now
-                    .matrix
-                    .tightest()
+                    .weakest(then)
                     .map_or_else(String::new, |row| tight(&now, row)),
             };
-            Some((outlook, finding(&before, &now, then)))
+            Some((outlook, finding(&before, &now, was, then)))
         })
         .collect()
 }
@@ -118,21 +117,26 @@ fn settle(fork: &mut Estate, change: &Change, leaving: &BTreeSet<HostId>) {
     }
 }
 
-fn finding(before: &Survival, after: &Survival, cluster: &Cluster) -> Option<Finding> {
-    if cluster.demand.failures == 0 {
+fn finding(
+    before: &Survival,
+    after: &Survival,
+    held: &Cluster,
+    cluster: &Cluster,
+) -> Option<Finding> {
+    if !cluster.demand.asks() {
         return None;
     }
     let name = &cluster.name;
-    let said = format!("{name} {}.", after.sentence());
-    let was = format!("before: {}", before.sentence());
+    let said = format!("{name} {}.", after.sentence_of(cluster));
+    let was = format!("before: {}", before.sentence_of(held));
     if after.meets(cluster) {
-        let tightest = after.matrix.tightest().map(|row| tight(after, row));
+        let tightest = after.weakest(cluster).map(|row| tight(after, row));
         let evidence = tightest.into_iter().chain([was]).collect::<Vec<_>>();
         return Some(Finding::clear(Rule::Headroom, name, said).because(evidence.join("; ")));
     }
     // What was so before and gets no worse is worth a thought; nobody could mend it otherwise.
-    let worse = before.meets(cluster) || after.left_over() > before.left_over();
-    let text = match after.matrix.tightest() {
+    let worse = before.meets(cluster) || after.left_over(cluster) > before.left_over(held);
+    let text = match after.weakest(cluster) {
         Some(row) if !row.passes() => {
             let first = row.failure.not_restarted.first();
             let who = first.map_or("a machine", |l| {
@@ -158,8 +162,7 @@ fn finding(before: &Survival, after: &Survival, cluster: &Cluster) -> Option<Fin
         Finding::mind(Rule::Headroom, name, text)
     };
     let why = after
-        .matrix
-        .tightest()
+        .weakest(cluster)
         .map_or_else(String::new, |row| row.failure.proof.clone());
     Some(
         finding

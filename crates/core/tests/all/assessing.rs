@@ -459,6 +459,7 @@ fn a_cluster_needs_a_volume_that_all_of_its_hosts_see() {
             volume: None,
             demand: zastrugi_core::estate::Demand {
                 failures: 1,
+                domains: [false; 3],
                 enforced: false,
             },
         }))

@@ -7,6 +7,7 @@ use zastrugi_core::{
         Domain, Effort, Failure, HostRow, MEMORY, MachineRow, Raise, SIZES, Survival, Table, VCPUS,
         Verdict, fail, headroom, matrix, model,
     },
+    estate::{Cluster, Demand},
     ids::{ClusterId, MachineId},
     testkit::{Small, read},
 };
@@ -226,20 +227,58 @@ fn the_tightest_row_and_what_would_raise_it() {
 }
 
 #[test]
-fn more_memory_or_none_of_these() {
+fn one_shrunk_one_stopped_or_more_memory() {
+    let of = |machines: Vec<MachineRow>| {
+        let table = Table {
+            hosts: ["a", "b"].map(|n| host(n, 10)).to_vec(),
+            machines,
+            ..Table::default()
+        };
+        Survival::from(table, vec![], false).raise()
+    };
+    let full = |gib: u64| vec![machine("x", gib, 1, 0), machine("y", gib, 2, 1)];
+    // 6 and 6 on 10: three quarters are 10.5, half are 9.
+    let shrinkable = |gib: u64| {
+        let mut all = full(gib);
+        for row in &mut all {
+            row.kept = gib << 30;
+            row.needs[SIZES] = gib << 30;
+        }
+        all
+    };
+    let half = Raise::Shrink {
+        machine: 0,
+        to: 3 << 30,
+    };
+    assert_eq!(of(shrinkable(6)), half);
+    // Half of 9 beside 9 is too much: the one of the lower tier goes.
+    assert_eq!(of(shrinkable(9)), Raise::Stop { machine: 1 });
+    let mut large = full(6);
+    large.iter_mut().for_each(|row| row.kept = 0);
+    assert_eq!(
+        of(large),
+        Raise::Stop { machine: 1 },
+        "what it always keeps is nothing"
+    );
+    let many = |n: usize| {
+        let at = |i: usize| machine(&format!("m{i}"), 1, 1, i % 2);
+        (0..n).map(at).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        of(many(12)),
+        Raise::Memory { percent: 25 },
+        "11 are too many for 10"
+    );
+    assert_eq!(of(many(18)), Raise::Memory { percent: 100 });
+}
+
+#[test]
+fn a_rule_that_is_in_the_way_is_named() {
     let full = |gib: u64| Table {
         hosts: ["a", "b"].map(|n| host(n, 10)).to_vec(),
         machines: vec![machine("x", gib, 1, 0), machine("y", gib, 1, 1)],
         ..Table::default()
     };
-    assert_eq!(
-        Survival::from(full(6), vec![], false).raise(),
-        Raise::Memory { percent: 25 }
-    );
-    assert_eq!(
-        Survival::from(full(9), vec![], false).raise(),
-        Raise::Memory { percent: 100 }
-    );
     let mut apart = full(3);
     apart.machines.iter_mut().for_each(|m| m.apart = vec![7]);
     let answer = Survival::from(apart, vec![], false);
@@ -248,6 +287,7 @@ fn more_memory_or_none_of_these() {
             .why
             .contains("must be apart from")
     );
+    // Stopping one of them would do as well, and is more to ask for.
     assert_eq!(answer.raise(), Raise::Apart { group: 7 });
 }
 
@@ -387,4 +427,55 @@ fn that_not_two_hosts_may_fail_carries_its_proof() {
     assert_eq!(example.hosts.len(), 2);
     assert!(!example.not_restarted.is_empty() && !example.proof.is_empty());
     assert_witness(&answer.table, example);
+}
+
+/// A cluster over three racks that must survive any one of them, whose machines fit on any two hosts less, but not racks.
+#[test]
+fn a_demand_names_racks_and_what_is_in_no_rack_stands_for_itself() {
+    let small = |rack3: &str| {
+        let mut small = read(
+            "cluster eider\nhost 1 64\nhost 2 64\nhost 3 64\nhost 4 64
+             machine 11 a 40 on 1\nmachine 12 b 24 on 2\nmachine 13 c 22 on 2\nmachine 14 d 12 on 3\nmachine 15 e 6 on 3",
+        );
+        for (host, rack) in [(1, "a1"), (2, "a1"), (3, rack3), (4, rack3)] {
+            if !rack.is_empty() {
+                small.alter_host(host, |h| drop(h.labels.insert("rack".into(), rack.into())));
+            }
+        }
+        small
+    };
+    let demand = |racks: bool| Demand {
+        failures: 1,
+        domains: [racks, false, false],
+        enforced: true,
+    };
+    let said = |small: &Small, racks: bool| {
+        let cluster = Cluster {
+            demand: demand(racks),
+            ..Cluster::clone(&small.view.estate.clusters[&ClusterId(901)])
+        };
+        let answer = Survival::of(&small.view, &cluster);
+        let weakest = answer.weakest(&cluster).unwrap().domain.words();
+        (
+            answer.meets(&cluster),
+            answer.sentence_of(&cluster),
+            weakest,
+        )
+    };
+    let two = small("b2");
+    assert!(said(&two, false).0, "{:?}", said(&two, false));
+    let (meets, sentence, weakest) = said(&two, true);
+    assert!(
+        !meets,
+        "the three of a1 find no place on what is left of b2"
+    );
+    assert!(
+        sentence.ends_with("; any one rack but rack a1"),
+        "{sentence}"
+    );
+    assert_eq!(weakest, "rack a1");
+    // Nobody says in which rack the others are: each counts by itself.
+    let (_, sentence, _) = said(&small(""), true);
+    assert!(sentence.ends_with("; not rack a1"), "{sentence}");
+    assert_eq!(demand(true).words(), "1 host failure and any one rack");
 }

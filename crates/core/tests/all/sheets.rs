@@ -81,6 +81,7 @@ fn cluster(hosts: &[u64]) -> CreateCluster {
         volume: None,
         demand: Demand {
             failures: 1,
+            domains: [false; 3],
             enforced: false,
         },
     }
@@ -374,6 +375,7 @@ fn a_cluster_promises_no_more_failures_than_are_computed() {
             targets: vec![Target::Cluster(ClusterId(901))],
             sets: vec![Set::Demand(Demand {
                 failures,
+                domains: [false; 3],
                 enforced: true,
             })],
         })

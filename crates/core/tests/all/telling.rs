@@ -385,6 +385,7 @@ fn proposals() -> Vec<(Proposal, Act)> {
                 volume: None,
                 demand: Demand {
                     failures: 0,
+                    domains: [false; 3],
                     enforced: false,
                 },
             })),

@@ -45,8 +45,8 @@ impl Headroom {
         let installed: Bytes = hosts.iter().map(|h| h.hardware.memory).sum();
         let usable: Bytes = hosts.iter().map(|h| h.usable()).sum();
         Headroom {
-            meets: cluster.demand.failures == 0 || answer.meets(cluster),
-            sentence: answer.sentence(),
+            meets: !cluster.demand.asks() || answer.meets(cluster),
+            sentence: answer.sentence_of(cluster),
             reserves: installed.less(usable),
             installed,
             answer,

@@ -242,6 +242,7 @@ impl Lab {
         self.desk.inspect(&hosts).await;
         let demand = Demand {
             failures: 0,
+            domains: [false; 3],
             enforced: false,
         };
         Proposal::Clusters(clusters::Ask::Create(CreateCluster {

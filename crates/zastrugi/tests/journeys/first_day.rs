@@ -35,39 +35,53 @@ pub(crate) async fn first_day(desk: &Desk, net: &str, hosts: u8) -> Viewer {
         name: admin.name,
         role: Role::Admin,
     };
-    let addresses: Vec<String> = (11..11 + hosts)
-        .map(|n| format!("{net}.1.{n}:7443"))
-        .collect();
+    let addresses = (11..11 + hosts).map(|n| format!("{net}.1.{n}:7443"));
+    a_cluster(desk, &admin, addresses.collect(), "Quayside", "Eider").await;
+    admin
+}
+
+/// The hosts at these addresses, claimed for a site and made a cluster of.
+pub(crate) async fn a_cluster(
+    desk: &Desk,
+    admin: &Viewer,
+    addresses: Vec<String>,
+    site: &str,
+    name: &str,
+) {
     desk.greet(&addresses).await;
-    let targets = desk.found().into_iter().map(|f| Endpoint {
+    let there = |address: &String| addresses.contains(address);
+    let found = desk.found().into_iter().filter(|f| there(&f.address));
+    let targets = found.map(|f| Endpoint {
         address: f.address.into(),
         pin: f.greeting.pin.into(),
     });
     let claim = ClaimHosts {
         targets: targets.collect(),
-        site: "Quayside".into(),
+        site: site.into(),
         password: Password::Kept(desk.keep_secret("first-light").await.unwrap()),
     };
-    done(desk, &admin, Proposal::Hosts(hosts::Ask::Claim(claim))).await;
-    let hosts: Vec<HostId> = desk.look().estate.hosts.keys().copied().collect();
+    done(desk, admin, Proposal::Hosts(hosts::Ask::Claim(claim))).await;
+    let estate = desk.look().estate;
+    let loose = estate.hosts.values().filter(|h| h.cluster.is_none());
+    let hosts: Vec<HostId> = loose.map(|h| h.id).collect();
     let cluster = CreateCluster {
-        name: "Eider".into(),
+        name: name.into(),
         hosts,
         level: None,
         volume: None,
         demand: Demand {
             failures: 1,
+            domains: [false; 3],
             enforced: false,
         },
     };
     desk.inspect(&cluster.hosts).await;
     done(
         desk,
-        &admin,
+        admin,
         Proposal::Clusters(clusters::Ask::Create(cluster)),
     )
     .await;
-    admin
 }
 
 /// A network over which the cluster's machines can be moved.

@@ -10,6 +10,7 @@ mod joining;
 mod killed;
 mod later;
 mod logs;
+mod many;
 mod moving;
 mod road;
 mod tabs;

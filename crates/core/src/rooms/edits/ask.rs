@@ -251,8 +251,8 @@ impl Set {
             Set::Reserved(all) => format!("{} addresses are kept", all.len()),
             Set::Intended(None) => "all hosts of the cluster shall mount it".into(),
             Set::Intended(Some(hosts)) => format!("{} hosts shall mount it", hosts.len()),
-            Set::Demand(d) if d.enforced => format!("must survive {} host failures", d.failures),
-            Set::Demand(d) => format!("should survive {} host failures", d.failures),
+            Set::Demand(d) if d.enforced => format!("must survive {}", d.words()),
+            Set::Demand(d) => format!("should survive {}", d.words()),
         }
     }
 }

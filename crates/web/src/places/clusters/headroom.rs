@@ -5,9 +5,10 @@ use super::matrix::{Strip, Triangle};
 use crate::frame::sheet::render;
 use askama::Template;
 use zastrugi_core::{
-    availability::{Case, Domain, Left, MEMORY, Raise, Survival, Verdict},
+    availability::{Case, Domain, Left, MEMORY, MachineRow, Raise, Survival, Verdict},
     estate::Estate,
-    ids::Revision,
+    ids::{MachineId, Revision},
+    units::Bytes,
 };
 use zastrugi_engine::Headroom;
 
@@ -217,22 +218,36 @@ fn raise_words(
                 link,
             )
         }
+        Raise::Shrink { machine, to } => shrink(&table.machines[*machine], *to, more),
+        Raise::Stop { machine } => {
+            let m = &table.machines[*machine];
+            let sheet = |id: MachineId| format!("/sheet/power?act=stop&ids={}", id.0);
+            let words = format!("With {} stopped, it would survive {more}.", m.name);
+            (words, m.id.map(|id| (sheet(id), "Propose it")))
+        }
         Raise::Apart { group: g } | Raise::Together { group: g } => {
             let words = format!(
                 "If “{}” were not required, it would survive {more}.",
                 group(*g)
             );
-            let link =
-                (rules > 0).then(|| (format!("/clusters/{cluster}#rules"), "Look at the rules"));
+            let link = match rules {
+                // It is a label that keeps them apart.
+                0 => (
+                    format!("/machines?cluster={cluster}"),
+                    "Look at the machines",
+                ),
+                _ => (format!("/clusters/{cluster}#rules"), "Look at the rules"),
+            };
+            let link = Some(link);
             (words, link)
         }
         Raise::Memory { percent } => (
             format!("With {percent} % more memory in each host, it would survive {more}."),
-            None,
+            Some(("/hosts".to_owned(), "Look at the hosts")),
         ),
         Raise::None => (
             format!(
-                "None of these would let it survive {more}: one machine moved, one rule dropped, up to twice the memory in each host."
+                "None of these would let it survive {more}: one machine moved, shrunk to half or stopped, one rule dropped, up to twice the memory in each host."
             ),
             None,
         ),
@@ -245,6 +260,20 @@ fn raise_words(
     }
 }
 
+fn shrink(m: &MachineRow, to: u64, more: &str) -> (String, Option<(String, &'static str)>) {
+    let (size, kept) = (Bytes(to), Bytes(m.kept.min(to)));
+    let typed = |b: Bytes| b.to_string().replace('\u{a0}', "+");
+    let sheet = |id: MachineId| {
+        let (size, kept) = (typed(size), typed(kept));
+        format!(
+            "/sheet/edit-machines?ids={}&memory={size}&kept={kept}&max={size}",
+            id.0
+        )
+    };
+    let words = format!("With {size} for {}, it would survive {more}.", m.name);
+    (words, m.id.map(|id| (sheet(id), "Propose it")))
+}
+
 /// What its protected machines hold, for the facts of the page.
 pub(super) fn protected(answer: &Survival) -> String {
     let machines = &answer.table.machines;
@@ -252,8 +281,5 @@ pub(super) fn protected(answer: &Survival) -> String {
         .iter()
         .filter(|m| m.at.is_some() && m.restart == zastrugi_core::availability::Restart::Yes);
     let (count, held) = on.fold((0, 0), |(n, sum), m| (n + 1, sum + m.needs[MEMORY]));
-    format!(
-        "{count} machines, {} held",
-        zastrugi_core::units::Bytes(held)
-    )
+    format!("{count} machines, {} held", Bytes(held))
 }

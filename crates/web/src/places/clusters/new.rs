@@ -72,6 +72,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         volume: (!volume.is_empty()).then(|| (&volume).into()),
         demand: Demand {
             failures: u32::from(survive),
+            domains: [false; 3],
             enforced,
         },
     }));

@@ -92,17 +92,10 @@ fn facts(view: &View, cluster: &Cluster, answer: Option<&Survival>) -> Vec<(&'st
         .filter(|m| m.deleted.is_some())
         .map(|m| Machine::disk_total(m))
         .sum();
-    let demand = match (cluster.demand.failures, cluster.demand.enforced) {
-        (0, _) => "none".to_owned(),
-        (n, enforced) => {
-            let failures = if n == 1 {
-                "host failure"
-            } else {
-                "host failures"
-            };
-            let how = if enforced { "enforced" } else { "advised" };
-            format!("{n} {failures}, {how}")
-        }
+    let demand = match (cluster.demand.asks(), cluster.demand.enforced) {
+        (false, _) => "none".to_owned(),
+        (true, true) => format!("{}, enforced", cluster.demand.words()),
+        (true, false) => format!("{}, advised", cluster.demand.words()),
     };
     vec![
         (
@@ -175,6 +168,8 @@ struct EditFields {
     id: u64,
     name: String,
     failures: u32,
+    /// Fault domains of which any one must be survivable.
+    domains: Vec<(&'static str, bool)>,
     kind: &'static str,
     kinds: [(&'static str, &'static str); 3],
     enforced: bool,
@@ -191,6 +186,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let was_demand = was.map_or(
         Demand {
             failures: 1,
+            domains: [false; 3],
             enforced: false,
         },
         |c| c.demand,
@@ -205,7 +201,15 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let kind = ClusterKind::ALL.into_iter().find(|k| k.word() == given);
     let kind = kind.unwrap_or(was_kind);
     let enforced = fields.ticked("enforced", was_demand.enforced);
-    let demand = Demand { failures, enforced };
+    let domains = Host::DOMAINS.map(|kind| {
+        let was = was_demand.kinds().any(|k| k == kind);
+        fields.ticked(kind, was)
+    });
+    let demand = Demand {
+        failures,
+        domains,
+        enforced,
+    };
     let mut sets = Vec::new();
     if name != was_name {
         sets.push(Set::Name((&name).into()));
@@ -229,6 +233,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
             id: id.0,
             name,
             failures,
+            domains: Host::DOMAINS.into_iter().zip(domains).collect(),
             kind: kind.word(),
             kinds: [
                 ("ordinary", "ordinary"),
