@@ -45,10 +45,7 @@ impl View {
     }
     /// What a host uses now; none while it is silent.
     pub fn host_uses(&self, host: &Host) -> Option<&HostLoad> {
-        self.loads
-            .hosts
-            .get(&host.id)
-            .filter(|_| host.accepts_work())
+        self.loads.hosts.get(&host.id).filter(|_| host.reports())
     }
     /// What a device last said of a step.
     pub fn said<'a>(&'a self, run: &'a Run, step: usize) -> &'a str {

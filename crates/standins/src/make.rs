@@ -205,6 +205,7 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         answers: BTreeMap::new(),
         effects: BTreeMap::new(),
         fence: 0,
+        fences: BTreeMap::new(),
         seen: Default::default(),
         console: Default::default(),
         kept: Default::default(),

@@ -191,6 +191,10 @@ impl Host {
     pub fn accepts_work(&self) -> bool {
         self.condition == Condition::Steady
     }
+    /// Whether its reports come, so that what is known of it is so.
+    pub fn reports(&self) -> bool {
+        matches!(self.condition, Condition::Steady | Condition::Hangs { .. })
+    }
     /// Since when nobody hears of it, so that nobody knows what runs on it.
     pub fn silent_since(&self) -> Option<Moment> {
         match &self.condition {

@@ -149,7 +149,7 @@ impl Outages {
 
 fn felt(estate: &Estate) -> BTreeMap<(ArrayId, &str), Felt> {
     let mut felt: BTreeMap<(ArrayId, &str), Felt> = BTreeMap::new();
-    for host in estate.hosts.values().filter(|h| h.accepts_work()) {
+    for host in estate.hosts.values().filter(|h| h.reports()) {
         for (volume, paths) in &host.mounts {
             let backing = estate.volumes.get(volume).and_then(|v| v.backing.as_ref());
             let Some(array) = backing.map(|b| b.array) else {
@@ -181,11 +181,7 @@ fn outage(estate: &Estate, cause: Cause) -> Outage {
         paused: BTreeSet::new(),
         cause: cause.clone(),
     };
-    for host in estate
-        .hosts
-        .values()
-        .filter(|h| h.accepts_work() && feels(h))
-    {
+    for host in estate.hosts.values().filter(|h| h.reports() && feels(h)) {
         for (id, paths) in &host.mounts {
             let on = estate.volumes.get(id).and_then(|v| v.backing.as_ref());
             let by = |p: &super::Path| match &cause {

@@ -103,7 +103,7 @@ impl Volume {
         let of = self.portals(estate);
         let hosts = self.hosts(estate).into_iter();
         hosts
-            .filter(|h| h.accepts_work())
+            .filter(|h| h.reports())
             .map(|h| Drift {
                 up: h.paths_up(self.id),
                 of,

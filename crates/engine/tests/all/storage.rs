@@ -545,3 +545,18 @@ async fn what_was_ours_is_deleted_by_its_name_and_an_array_in_use_is_not_removed
     let stop = a.findings().iter().find(|f| f.stops()).unwrap();
     assert_eq!(stop.text, "A volume lies on shelf.");
 }
+
+/// Hosts mount side by side: one whose call is slow is not refused because another, told later, was faster. If this fails,
+/// connecting a volume on a busy day ends with "was taken at 45; 44 is older".
+#[sqlx::test(migrations = false)]
+async fn hosts_that_mount_side_by_side_do_not_overtake_each_other(pool: PgPool) {
+    let lab = lab(&pool, 3).await;
+    // h1 is told early and does it late; h2 is told late, because it logged in late, and does it at once.
+    break_it(&lab, "h1", "/mount", Breaks::Slow, 1);
+    break_it(&lab, "h2", "/logins", Breaks::Slow, 1);
+    let run = lab.start(lab.volume("quay", Some(64)).await).await;
+    let ended = lab.until(run, &[RunState::Done, RunState::NeedsYou]).await;
+    let said: Vec<_> = ended.steps().filter_map(|s| s.fault.clone()).collect();
+    assert_eq!(ended.state, RunState::Done, "{said:?}");
+    assert_eq!(paths(&lab, "quay"), [2, 2, 2]);
+}

@@ -84,6 +84,7 @@ pub(crate) fn keyed(
 fn beneath(state: &State, host: &str, object: &str) -> BTreeSet<String> {
     let named = object
         .strip_prefix("volume:")
+        .or_else(|| object.strip_prefix("mount:"))
         .or_else(|| object.strip_prefix("image:")?.split('/').next());
     if let Some(uid) = named {
         return BTreeSet::from([uid.to_owned()]);
@@ -140,7 +141,8 @@ pub(crate) fn by_owner(
     keyed(device, headers, object, |state, _| act(state, &device.name))
 }
 
-/// Keeps the highest fence of an object: of a machine on its volume, of the host itself here.
+/// Keeps the highest fence of an object: of a machine on its volume, of the host itself and its mounts here. Hosts mount one
+/// volume side by side: none of them overtakes another.
 fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Result<(), u64> {
     let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get_mut(host) else {
@@ -148,6 +150,8 @@ fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Resul
     };
     let slot = if object == "host" {
         &mut host.fence
+    } else if object.starts_with("mount:") {
+        host.fences.entry(object.to_owned()).or_insert(0)
     } else if let Some(uid) = object.strip_prefix("volume:") {
         match volumes.get_mut(uid) {
             Some(volume) => volume.fences.entry("volume".to_owned()).or_insert(0),

@@ -75,6 +75,7 @@ pub(crate) fn admit(
     }
     if host.seen.admit(epoch, &history)? {
         host.fence = 0;
+        host.fences.clear();
     }
     host.seen.fence = host.seen.fence.max(fence);
     Ok(())

@@ -95,7 +95,8 @@ pub(super) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
         return;
     };
     draft.title = format!("Bring {} back to all its hosts", v.name);
-    let drift = v.drift(draft.estate());
+    let mut drift = v.drift(draft.estate());
+    drift.retain(|d| d.host.accepts_work());
     for host in v
         .hosts(draft.estate())
         .into_iter()

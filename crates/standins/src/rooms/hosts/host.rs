@@ -61,6 +61,9 @@ pub(crate) struct Host {
     /// How often each key had an effect.
     pub(crate) effects: BTreeMap<String, u32>,
     pub(crate) fence: u64,
+    /// Of what it does itself with something shared, such as its mount of a volume.
+    #[serde(default)]
+    pub(crate) fences: BTreeMap<String, u64>,
     #[serde(default)]
     pub(crate) seen: crate::agent::Seen,
     #[serde(skip)]

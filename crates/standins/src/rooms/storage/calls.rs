@@ -66,7 +66,8 @@ pub(crate) async fn log_in(
     headers: HeaderMap,
     Json(ask): Json<LogIn>,
 ) -> Response {
-    by_owner(&device, &headers, "host", |state, name| {
+    // Logging in on more portals takes nothing back: whoever comes later is welcome too.
+    by_owner(&device, &headers, "logins", |state, name| {
         let State { hosts, arrays, .. } = state;
         let host = hosts
             .get_mut(name)
@@ -151,6 +152,18 @@ fn on_volume(
     answer
 }
 
+/// What one host does with a volume, whatever the others do with it.
+fn its_mount(
+    device: &Device,
+    headers: &HeaderMap,
+    uid: &str,
+    act: impl FnOnce(&mut State, &str) -> Outcome,
+) -> Response {
+    let answer = by_owner(device, headers, &format!("mount:{uid}"), act);
+    device.world.volume_changed(uid);
+    answer
+}
+
 /// Formats only what is provably empty.
 pub(crate) async fn format(
     Extract(device): Extract<Device>,
@@ -208,7 +221,7 @@ pub(crate) async fn put_mount(
     headers: HeaderMap,
     Json(ask): Json<Give>,
 ) -> Response {
-    on_volume(&device, &headers, &uid, |state, host| {
+    its_mount(&device, &headers, &uid, |state, host| {
         mount(state, host, &uid, &ask.cluster)?;
         let volume = state.volumes.get(&uid);
         let (machines, images) = (volume.map(say::records), volume.map(say::images));
@@ -224,7 +237,7 @@ pub(crate) async fn unmount(
     Path(uid): Path<String>,
     headers: HeaderMap,
 ) -> Response {
-    on_volume(&device, &headers, &uid, |state, host| {
+    its_mount(&device, &headers, &uid, |state, host| {
         let Some(host) = state.hosts.get_mut(host) else {
             return Err(StatusCode::NOT_FOUND.into_response());
         };

@@ -26,7 +26,7 @@ pub(super) fn networks(estate: &Estate, site: Option<u64>) -> Vec<Need> {
             .filter(|n| n.ready)
         {
             let mut drift = Vec::new();
-            for host in estate.hosts_in(cluster.id).filter(|h| h.accepts_work()) {
+            for host in estate.hosts_in(cluster.id).filter(|h| h.reports()) {
                 match network.standing(estate, host) {
                     Standing::Wire(fault) => {
                         let felt = wires.entry(Wire::of(&fault)).or_default();

@@ -89,13 +89,13 @@ fn networks(view: &View, host: &Host) -> Vec<NetRow> {
     let row = |n: &&std::sync::Arc<zastrugi_core::estate::Network>| {
         let standing = n.standing(&view.estate, host);
         let glyph = match &standing {
-            _ if !host.accepts_work() => "unknown",
+            _ if !host.reports() => "unknown",
             Standing::Fine => "steady",
             Standing::Unchecked(_) => "unknown",
             Standing::Wire(_) => "mind",
             Standing::Missing | Standing::Differs(_) => "down",
         };
-        let words = if host.accepts_work() {
+        let words = if host.reports() {
             standing.words()
         } else {
             "the host is silent".into()
@@ -135,7 +135,7 @@ fn volumes(view: &View, host: &Host) -> Vec<VolumeRow> {
                 .collect();
             let mine = outages.mendable(estate, v);
             let (glyph, words) = match up {
-                _ if !host.accepts_work() => ("unknown", "the host is silent".to_owned()),
+                _ if !host.reports() => ("unknown", "the host is silent".to_owned()),
                 0 if paths.is_none() => ("down", "not mounted".to_owned()),
                 0 => ("down", "out of reach".to_owned()),
                 up if up < of => ("mind", format!("{up} of {of} paths")),

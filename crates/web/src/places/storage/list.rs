@@ -110,7 +110,7 @@ fn volume_row(view: &View, v: &Volume) -> VolumeRow {
     let hosts = v.hosts(estate);
     let have = hosts
         .iter()
-        .filter(|h| h.accepts_work() && h.paths_up(v.id) > 0)
+        .filter(|h| h.reports() && h.paths_up(v.id) > 0)
         .count();
     VolumeRow {
         id: v.id.0,
@@ -128,7 +128,7 @@ fn volume_row(view: &View, v: &Volume) -> VolumeRow {
         array: array.map(|a| (a.id.0, a.name.clone())),
         pool: pool.map_or_else(String::new, |p| format!("{}: {} free", p.name, p.free())),
         hosts: format!("{have} of {}", hosts.len()),
-        silent: hosts.iter().filter(|h| !h.accepts_work()).count(),
+        silent: hosts.iter().filter(|h| !h.reports()).count(),
     }
 }
 

@@ -90,7 +90,7 @@ fn state(view: &View, volume: &Volume) -> (&'static str, String) {
         return ("busy", "being connected".into());
     }
     let hosts_of = volume.hosts(&view.estate);
-    if !hosts_of.iter().any(|h| h.accepts_work()) {
+    if !hosts_of.iter().any(|h| h.reports()) {
         let word = if hosts_of.is_empty() {
             "mounted by no host"
         } else {

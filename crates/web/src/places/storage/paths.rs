@@ -97,7 +97,7 @@ pub(super) fn picture(view: &View, volume: &Volume) -> Paths {
             id: host.id.0,
             name: host.name.clone(),
             y,
-            words: if host.accepts_work() {
+            words: if host.reports() {
                 format!("{up} of {}", portals.len().max(1))
             } else {
                 "silent".into()
