@@ -42,8 +42,8 @@ struct ArrayPage {
 fn left(l: &LeftLun) -> (String, String, String, bool) {
     let words = match (l.reach.len(), l.ours) {
         (0, _) => "handed back or given up; no host of ours reaches it".to_owned(),
-        (1, _) => "1 host can still reach it; that is being taken away".to_owned(),
-        (n, _) => format!("{n} hosts can still reach it; that is being taken away"),
+        (1, _) => "1 host of ours can still reach it".to_owned(),
+        (n, _) => format!("{n} hosts of ours can still reach it"),
     };
     let free = l.ours && l.reach.is_empty();
     (l.name.clone(), l.lun.clone(), words, free)
