@@ -116,17 +116,22 @@ pub fn raise(table: &Table, headroom: u32, failing: &[Vec<usize>], effort: Effor
     }
 }
 
+/// Machines that can be told anything: those of a host that is gone can't, and what is on its way is counted where it was.
+fn tellable(table: &Table) -> Vec<usize> {
+    let told = |m: &usize| {
+        let row = &table.machines[*m];
+        row.at.is_some_and(|at| !table.hosts[at].gone) && row.restart != Restart::Arriving
+    };
+    (0..table.machines.len()).filter(told).collect()
+}
+
 /// Every machine to every host that has room for it.
 fn single_move(table: &Table, test: &mut Test<'_>) -> (Option<Raise>, bool) {
     let free = table.free(&|_| false);
     let groups = table.there();
     // The smallest first: it is the least to do.
-    let mut machines: Vec<usize> = (0..table.machines.len())
-        .filter(|m| {
-            let row = &table.machines[*m];
-            row.at.is_some_and(|at| !table.hosts[at].gone) && row.together.is_none()
-        })
-        .collect();
+    let mut machines = tellable(table);
+    machines.retain(|m| table.machines[*m].together.is_none());
     machines.sort_by_key(|m| (table.machines[*m].needs[MEMORY], *m));
     for machine in machines {
         let row = &table.machines[machine];
@@ -157,12 +162,8 @@ const GRAIN: u64 = 256 << 20;
 /// is, which only takes room.
 fn shrunk(table: &Table, test: &mut Test<'_>) -> Option<Raise> {
     let mut tries: Vec<(u64, usize, u64)> = Vec::new();
-    for (machine, row) in table
-        .machines
-        .iter()
-        .enumerate()
-        .filter(|(_, m)| m.at.is_some())
-    {
+    for machine in tellable(table) {
+        let row = &table.machines[machine];
         let size = row.needs[SIZES];
         for to in [size / 4 * 3, size / 2].map(|to| to / GRAIN * GRAIN) {
             let freed = row.kept.saturating_sub(to);
@@ -184,12 +185,7 @@ fn shrunk(table: &Table, test: &mut Test<'_>) -> Option<Raise> {
 
 /// One machine less, of those that matter least the smallest first.
 fn stopped(table: &Table, test: &mut Test<'_>) -> Option<Raise> {
-    let mut machines: Vec<usize> = (0..table.machines.len())
-        .filter(|m| {
-            let row = &table.machines[*m];
-            row.at.is_some() && row.restart != Restart::Arriving
-        })
-        .collect();
+    let mut machines = tellable(table);
     machines.sort_by_key(|m| {
         let row = &table.machines[*m];
         (std::cmp::Reverse(row.tier), row.needs[MEMORY], *m)

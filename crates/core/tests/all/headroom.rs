@@ -479,3 +479,30 @@ fn a_demand_names_racks_and_what_is_in_no_rack_stands_for_itself() {
     assert!(sentence.ends_with("; not rack a1"), "{sentence}");
     assert_eq!(demand(true).words(), "1 host failure and any one rack");
 }
+
+/// A host is lost; stopping or shrinking one of its machines would help, and nobody can do it.
+#[test]
+fn nothing_is_proposed_of_a_machine_whose_host_is_gone() {
+    let mut table = Table {
+        hosts: ["a", "b", "c"].map(|n| host(n, 10)).to_vec(),
+        machines: vec![
+            machine("x", 9, 4, 0),
+            machine("y", 2, 1, 1),
+            machine("z", 2, 1, 2),
+        ],
+        ..Table::default()
+    };
+    table.hosts[0].gone = true;
+    table.hosts[0].closed = Some("it is gone".into());
+    for row in &mut table.machines {
+        row.needs[SIZES] = row.needs[MEMORY];
+    }
+    let answer = Survival::from(table, vec![], false);
+    assert_eq!(answer.matrix.headroom, 0, "x finds no place");
+    match answer.raise() {
+        Raise::Stop { machine } | Raise::Shrink { machine, .. } | Raise::Move { machine, .. } => {
+            assert_ne!(machine, 0, "x can't be told anything");
+        }
+        _ => {}
+    }
+}
