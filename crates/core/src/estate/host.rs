@@ -171,10 +171,6 @@ impl Host {
             .count();
         (dead, all.count() - dead)
     }
-    /// It answers, and reaches all that it mounts by every path.
-    pub fn is_steady(&self) -> bool {
-        self.accepts_work() && self.lost_paths() == (0, 0)
-    }
     /// How many paths to a volume work; 0 also where it isn't mounted.
     pub fn paths_up(&self, volume: VolumeId) -> usize {
         self.mounts

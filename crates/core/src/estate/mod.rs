@@ -203,6 +203,25 @@ impl Estate {
             .find(|a| a.controllers.iter().any(|c| c.address == address))
     }
 
+    /// What lies on an array, with what of the array it is.
+    pub fn volumes_on(&self, array: ArrayId) -> impl Iterator<Item = (&Arc<Volume>, &Backing)> {
+        let all = self.volumes.values();
+        let backed = all.filter_map(|v| Some((v, v.backing.as_ref()?)));
+        backed.filter(move |(_, b)| b.array == array)
+    }
+    /// How many volumes a host shall mount and doesn't.
+    pub fn unmounted(&self, host: &Host) -> usize {
+        let shall = |v: &&Arc<Volume>| {
+            v.ready && v.cluster.is_some() && v.cluster == host.cluster && v.shall_mount(host.id)
+        };
+        let all = self.volumes.values().filter(shall);
+        all.filter(|v| !host.mounts.contains_key(&v.id)).count()
+    }
+    /// A host that answers, and mounts all that it shall by every path.
+    pub fn is_steady(&self, host: &Host) -> bool {
+        host.accepts_work() && host.lost_paths() == (0, 0) && self.unmounted(host) == 0
+    }
+
     /// Builds the estate from its current facts; the order does not matter.
     pub fn from_facts(revision: Revision, facts: impl IntoIterator<Item = Fact>) -> Self {
         let mut estate = Estate {

@@ -18,6 +18,7 @@ mod draft;
 mod event;
 mod foretell;
 mod held;
+mod manager;
 mod outlook;
 mod plan;
 mod reach;

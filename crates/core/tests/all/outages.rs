@@ -148,9 +148,36 @@ fn a_portal_that_nobody_reaches_is_one_cause() {
     );
     assert_eq!(mendable(&small), 0);
     assert!(heal(&small).blocked());
-    let host = &small.view.estate.hosts[&HostId(1)];
-    assert!(!host.is_steady() && host.accepts_work());
+    let estate = &small.view.estate;
+    let host = &estate.hosts[&HostId(1)];
+    assert!(!estate.is_steady(host) && host.accepts_work());
     assert_eq!(host.lost_paths(), (0, 2));
+}
+
+/// Else the Field says that all is well while machines on that volume can't go to this host.
+#[test]
+fn a_host_that_lacks_a_volume_is_not_steady() {
+    let mut small = fixture();
+    let steady = |small: &Small| {
+        let estate = &small.view.estate;
+        let host = &estate.hosts[&HostId(1)];
+        (estate.is_steady(host), estate.unmounted(host))
+    };
+    assert_eq!(steady(&small), (true, 0));
+    let volume = *small.view.estate.hosts[&HostId(1)]
+        .mounts
+        .keys()
+        .next()
+        .unwrap();
+    small.alter_host(1, |h| drop(h.mounts.remove(&volume)));
+    assert_eq!(steady(&small), (false, 1));
+    // One that it isn't meant to have is not missed.
+    small.alter(|e| {
+        let mut others = Volume::clone(&e.volumes[&volume]);
+        others.intended = Some([HostId(2)].into());
+        e.put(Fact::Volume(others.into()));
+    });
+    assert_eq!(steady(&small), (true, 0));
 }
 
 #[test]

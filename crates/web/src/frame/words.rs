@@ -3,7 +3,7 @@
 use askama::Template;
 use std::fmt;
 use zastrugi_core::{
-    estate::{Condition, Host, Machine, MachineState},
+    estate::{Condition, Estate, Host, Machine, MachineState},
     moment::Moment,
     runs::RunState,
 };
@@ -51,9 +51,14 @@ impl fmt::Display for Px {
 impl askama::filters::HtmlSafe for Px {}
 
 /// A host's glyph and word.
-pub(crate) fn host_state(host: &Host) -> (&'static str, String) {
+pub(crate) fn host_state(estate: &Estate, host: &Host) -> (&'static str, String) {
     match &host.condition {
         Condition::Steady => match host.lost_paths() {
+            (0, 0) if estate.unmounted(host) == 1 => ("mind", "1 volume not mounted".into()),
+            (0, 0) if estate.unmounted(host) > 1 => (
+                "mind",
+                format!("{} volumes not mounted", estate.unmounted(host)),
+            ),
             (0, 0) => ("steady", "steady".into()),
             (0, 1) => ("mind", "fewer paths to 1 volume".into()),
             (0, n) => ("mind", format!("fewer paths to {n} volumes")),

@@ -5,7 +5,7 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 35] = [
+const SHEETS: [(&str, usize); 36] = [
     ("rule", 2),
     ("fault-domains", 2),
     ("move", 1),
@@ -26,6 +26,7 @@ const SHEETS: [(&str, usize); 35] = [
     ("connect-array", 2),
     ("array-access", 2),
     ("remove-array", 2),
+    ("withdraw-reach", 2),
     ("delete-lun", 2),
     ("connect-volume", 2),
     ("heal-volume", 2),

@@ -2,7 +2,7 @@
 
 use super::{Access, Draft, Step};
 use crate::{
-    endpoint::{Endpoint, Password, short},
+    endpoint::{Endpoint, Password},
     estate::{Array, Controller, LeftLun},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
@@ -85,36 +85,7 @@ fn greeting(draft: &mut Draft<'_>, array: &Array, at: &Endpoint) {
     }
     let probe = Probe::ArrayGreeting(address.to_string());
     let known = array.controllers.iter().any(|c| c.address == **address && c.pin == *at.pin);
-    let finding = match draft.view.evidence.fresh(&probe, draft.now) {
-        Some(Answer::Manager { pin, .. }) if *pin != at.pin => {
-            let text = format!("{address} shows another certificate now than when you looked at it.");
-            Finding::stop(Rule::Identity, address, text)
-                .because(format!("then {}, now {}", short(&at.pin), short(pin)))
-                .remedy("Open this sheet anew and compare the fingerprint.")
-        }
-        Some(Answer::Manager { .. }) if known => {
-            let text = format!("{address} answers, with the certificate that is known.");
-            Finding::clear(Rule::Identity, address, text)
-        }
-        // Always before the eyes: the password goes to whoever shows this.
-        Some(Answer::Manager { name, pin }) => {
-            let text = format!("{name} answers at {address}; compare its fingerprint.");
-            let mind = Finding::mind(Rule::Identity, address, text);
-            mind.because(format!("fingerprint {}", short(pin)))
-        }
-        Some(Answer::Silent { why }) if known => {
-            let text = format!("{address} does not answer: {why}. It stays as it is known.");
-            Finding::mind(Rule::Reachable, address, text)
-        }
-        Some(Answer::Silent { why }) => {
-            let text = format!("{address} does not answer: {why}.");
-            Finding::stop(Rule::Reachable, address, text)
-                .remedy("Check the address, and that its network is a management network.")
-        }
-        _ if known => Finding::unchecked(Rule::Reachable, address, format!("{address} was not asked yet.")),
-        _ => Finding::stop(Rule::Reachable, address, format!("{address} was not asked yet.")),
-    };
-    draft.found(finding.at("addresses"));
+    draft.manager(&probe, at, known, "addresses");
 }
 
 pub(super) fn remove(draft: &mut Draft<'_>, id: ArrayId) {
@@ -124,8 +95,7 @@ pub(super) fn remove(draft: &mut Draft<'_>, id: ArrayId) {
     };
     let name = &array.name;
     draft.title = format!("Remove {name}");
-    let on_it = |v: &&Arc<crate::estate::Volume>| v.backing.as_ref().is_some_and(|b| b.array == id);
-    let volumes: Vec<_> = draft.estate().volumes.values().filter(on_it).map(|v| v.name.clone()).collect();
+    let volumes: Vec<_> = draft.estate().volumes_on(id).map(|(v, _)| v.name.clone()).collect();
     if !volumes.is_empty() {
         let text = match volumes.len() {
             1 => format!("A volume lies on {name}."),

@@ -103,10 +103,9 @@ impl Work for Step {
     fn premise(&self, view: &View) -> Premise {
         let there = Premise::exist(view, &self.about());
         let on_it = |lun: Option<&String>| {
-            view.estate.volumes.values().find(|v| {
-                let lies = v.backing.as_ref().filter(|b| b.array == self.array());
-                lies.is_some_and(|b| lun.is_none_or(|lun| b.lun == *lun))
-            })
+            let mut all = view.estate.volumes_on(self.array());
+            all.find(|(_, b)| lun.is_none_or(|lun| b.lun == *lun))
+                .map(|(v, _)| v)
         };
         let used = match self {
             Step::Try { .. } => None,

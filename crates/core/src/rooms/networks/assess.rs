@@ -4,12 +4,12 @@ use super::{ChangeNetwork, ConnectSwitch, CreateNetwork, Draft, Event, Step};
 use crate::{
     addressing::check,
     estate::{Amiss, Cluster, Controller, Host, NetRole, Network, Standing, Subnet, Switch, wire},
-    evidence::{Answer, Probe},
+    evidence::Probe,
     finding::{Finding, Rule},
     ids::{NetworkId, SecretRef, SwitchId},
     limits,
     names,
-    endpoint::{Password, short},
+    endpoint::Password,
     text::Line,
 };
 use std::sync::Arc;
@@ -41,24 +41,8 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
         return draft.found(Finding::stop(Rule::Owner, address, text).at("address"));
     }
     let probe = Probe::SwitchGreeting(address.to_string());
-    let name = match draft.view.evidence.fresh(&probe, draft.now).cloned() {
-        Some(Answer::Manager { name, pin }) if pin == ask.target.pin => {
-            let text = format!("{name} answers at {address}; compare its fingerprint.");
-            draft.found(
-                // Always before the eyes: the password goes to whoever shows this.
-                Finding::mind(Rule::Identity, address, text)
-                    .because(format!("fingerprint {}", short(&pin))),
-            );
-            name
-        }
-        Some(Answer::Silent { why }) => {
-            let text = format!("{address} does not answer: {why}.");
-            return draft.found(Finding::stop(Rule::Reachable, address, text).at("address"));
-        }
-        _ => {
-            let text = format!("{address} was not asked yet, or shows another certificate now.");
-            return draft.found(Finding::stop(Rule::Reachable, address, text).at("address"));
-        }
+    let Some(name) = draft.manager(&probe, &ask.target, false, "address") else {
+        return;
     };
     if draft.estate().switch_named(&name).is_some() {
         let text = format!("There is a switch {name} already.");

@@ -3,11 +3,11 @@
 use super::{ConnectArray, Draft, Event, Step};
 use crate::{
     estate::{Array, ArrayCondition, Controller},
-    evidence::{Answer, Probe},
+    evidence::Probe,
     finding::{Finding, Rule},
     ids::{ArrayId, SecretRef},
     limits,
-    endpoint::{Endpoint, Password, short},
+    endpoint::{Endpoint, Password},
 };
 use std::collections::BTreeSet;
 
@@ -105,35 +105,5 @@ fn greeting(draft: &mut Draft<'_>, target: &Endpoint) -> Option<String> {
         return None;
     }
     let probe = Probe::ArrayGreeting(address.to_string());
-    let finding = match draft.view.evidence.fresh(&probe, draft.now) {
-        Some(Answer::Manager { name, pin }) if *pin == target.pin => {
-            let text = format!("{name} answers at {address}; compare its fingerprint.");
-            draft.found(
-                // Always before the eyes: the password goes to whoever shows this.
-                Finding::mind(Rule::Identity, address, text)
-                    .because(format!("fingerprint {}", short(pin))),
-            );
-            return Some(name.clone());
-        }
-        Some(Answer::Manager { pin, .. }) => {
-            let text =
-                format!("{address} shows another certificate now than when you looked at it.");
-            Finding::stop(Rule::Identity, address, text)
-                .because(format!("then {}, now {}", short(&target.pin), short(pin)))
-                .remedy("Open this sheet anew and compare the fingerprint.")
-        }
-        Some(Answer::Silent { why }) => Finding::stop(
-            Rule::Reachable,
-            address,
-            format!("{address} does not answer: {why}."),
-        )
-        .remedy("Check the address, and that its network is a management network."),
-        _ => Finding::stop(
-            Rule::Reachable,
-            address,
-            format!("{address} was not asked yet."),
-        ),
-    };
-    draft.found(finding.at("addresses"));
-    None
+    draft.manager(&probe, target, false, "addresses")
 }

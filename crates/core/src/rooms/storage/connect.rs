@@ -159,14 +159,9 @@ pub(super) fn pool_room(
     let (name, free) = (&pool.name, pool.free());
     let promised: Bytes = draft
         .estate()
-        .volumes
-        .values()
-        .filter(|v| {
-            v.backing
-                .as_ref()
-                .is_some_and(|b| b.array == array && b.pool == *name)
-        })
-        .map(|v| v.capacity)
+        .volumes_on(array)
+        .filter(|(_, b)| b.pool == *name)
+        .map(|(v, _)| v.capacity)
         .sum();
     let evidence = format!(
         "{} in all, {free} free, {promised} promised to volumes",

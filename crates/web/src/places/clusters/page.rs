@@ -252,7 +252,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
 }
 
 fn host_row(view: &View, ledger: &Ledger, h: &Host) -> HostRow {
-    let (glyph, word) = host_state(h);
+    let (glyph, word) = host_state(&view.estate, h);
     let taken = ledger.row(h.id).map(Account::taken).unwrap_or_default();
     HostRow {
         id: h.id.0,

@@ -77,7 +77,7 @@ fn sentence(view: &View, shown: &Ridges, outages: &Outages, site: Option<u64>) -
     if hosts.is_empty() {
         return "No host is claimed yet.".into();
     }
-    let steady = hosts.iter().filter(|h| h.is_steady()).count();
+    let steady = hosts.iter().filter(|h| estate.is_steady(h)).count();
     let mut words = format!(
         "{steady} {} steady",
         if steady == 1 { "host" } else { "hosts" }

@@ -146,12 +146,12 @@ fn column(
         boxes: boxes(view, scale, (x, reserve), host, each, tone),
         used: Px(scale.wide * used.min(1.0)),
         busy: if used > 0.8 { 2 } else { 1 },
-        name: (scale.wide > 60.0).then(|| name(scale, x, host, row)),
+        name: (scale.wide > 60.0).then(|| name(view, scale, x, (host, row))),
     }
 }
 
-fn name(scale: Scale, x: f64, host: &Host, row: &Account) -> Name {
-    let (state, word) = host_state(host);
+fn name(view: &View, scale: Scale, x: f64, (host, row): (&Host, &Account)) -> Name {
+    let (state, word) = host_state(&view.estate, host);
     let (taken, installed) = (row.taken().in_gib(), host.hardware.memory.in_gib());
     Name {
         name: host.name.clone(),

@@ -81,7 +81,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         .collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let total = hosts.len();
-    let down = hosts.iter().filter(|h| !h.is_steady()).count();
+    let down = hosts.iter().filter(|h| !estate.is_steady(h)).count();
     let (window, shown) = Window::of("/hosts", query, total);
     let rows: Vec<HostRow> = hosts[shown].iter().map(|h| row(&view, h)).collect();
     let loose = estate
@@ -140,7 +140,7 @@ fn row(view: &View, h: &Arc<Host>) -> HostRow {
     let cpu = view
         .host_uses(h)
         .map(|l| l.cpu.share_of(h.hardware.cpu_capacity()));
-    let (glyph, word) = host_state(h);
+    let (glyph, word) = host_state(&view.estate, h);
     let share = taken.share_of(h.hardware.memory);
     HostRow {
         id: h.id.0,

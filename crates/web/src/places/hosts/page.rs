@@ -64,7 +64,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
     let taken = row
         .map(zastrugi_core::placement::Account::taken)
         .unwrap_or_default();
-    let (glyph, word) = host_state(host);
+    let (glyph, word) = host_state(estate, host);
     let hw = &host.hardware;
     let mut machines: Vec<_> = estate.machines_on(host.id).cloned().collect();
     machines.sort_by(|a, b| a.name.cmp(&b.name));

@@ -16,6 +16,16 @@ use zastrugi_core::{
     permits::Act,
 };
 
+/// What was ours and is connected no more.
+struct LeftRow {
+    name: String,
+    /// Its number on the array.
+    lun: String,
+    words: String,
+    /// What can be done with it, in words.
+    sheet: Option<(&'static str, &'static str)>,
+}
+
 #[derive(Template)]
 #[template(path = "places/storage/array.html")]
 struct ArrayPage {
@@ -33,20 +43,30 @@ struct ArrayPage {
     /// (glyph, address, what is amiss)
     portals: Vec<(&'static str, String, &'static str)>,
     volumes: Vec<(u64, String, String)>,
-    /// (name, number on the array, what of it, whether it can be deleted)
-    left: Vec<(String, String, String, bool)>,
+    left: Vec<LeftRow>,
     events: Vec<Line>,
     may: bool,
 }
 
-fn left(l: &LeftLun) -> (String, String, String, bool) {
-    let words = match (l.reach.len(), l.ours) {
-        (0, _) => "handed back or given up; no host of ours reaches it".to_owned(),
-        (1, _) => "1 host of ours can still reach it".to_owned(),
-        (n, _) => format!("{n} hosts of ours can still reach it"),
+fn left(l: &LeftLun) -> LeftRow {
+    let (words, sheet) = match (l.reach.len(), l.ours) {
+        (0, true) => (
+            "no host of ours reaches it".to_owned(),
+            Some(("delete-lun", "delete it")),
+        ),
+        (0, false) => ("no host of ours reaches it".to_owned(), None),
+        (n, _) => {
+            let hosts = if n == 1 { "host" } else { "hosts" };
+            let words = format!("{n} {hosts} of ours can still reach it");
+            (words, Some(("withdraw-reach", "take it away")))
+        }
     };
-    let free = l.ours && l.reach.is_empty();
-    (l.name.clone(), l.lun.clone(), words, free)
+    LeftRow {
+        name: l.name.clone(),
+        lun: l.lun.clone(),
+        words,
+        sheet,
+    }
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Problem> {
@@ -58,10 +78,6 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Pro
         .ok_or_else(|| Problem::not_found("This array"))?;
     let outages = Outages::of(estate);
     let (glyph, word) = array_state(a, &outages);
-    let ours = estate
-        .volumes
-        .values()
-        .filter(|v| v.backing.as_ref().is_some_and(|b| b.array == a.id));
     Ok(ArrayPage {
         id,
         name: a.name.clone(),
@@ -111,8 +127,9 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Pro
                 false => ("steady", p.clone(), ""),
             })
             .collect(),
-        volumes: ours
-            .map(|v| {
+        volumes: estate
+            .volumes_on(a.id)
+            .map(|(v, _)| {
                 (
                     v.id.0,
                     v.name.clone(),

@@ -108,6 +108,8 @@ pub(crate) fn greet<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, (
 #[template(path = "places/storage/keep_array_remove_fields.html")]
 struct RemoveFields {
     id: u64,
+    /// The LUN that is meant; none for the array itself.
+    lun: String,
 }
 
 pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
@@ -120,8 +122,38 @@ pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {
         run: format!("Run: remove {name}"),
         danger: true,
         back: format!("/storage/arrays/{}", id.0),
-        fields: render(&RemoveFields { id: id.0 }),
+        fields: render(&RemoveFields {
+            id: id.0,
+            lun: String::new(),
+        }),
         ask: Proposal::Arrays(arrays::Ask::Remove { array: id }),
+        wrong: vec![],
+    }
+}
+
+/// The LUN that is meant: its number there, and its name.
+fn lun(array: Option<&Array>, fields: &Fields) -> (String, String) {
+    let lun = fields.get("lun").to_owned();
+    let left = array.and_then(|a| a.left.iter().find(|l| l.lun == lun));
+    let what = left.map_or_else(|| "a LUN".into(), |l| l.name.clone());
+    (lun, what)
+}
+
+/// What Zastrugi does by itself after a connection was given up, where somebody gave up that as well.
+pub(crate) fn withdraw(view: &View, fields: &Fields) -> Filled {
+    let (id, array) = chosen(view, fields);
+    let (lun, what) = lun(array.as_deref(), fields);
+    Filled {
+        title: format!("Take away the reach of {what} on {}", name(array.as_ref())),
+        lead: "Hosts of ours that could reach it can't any more. What is on it stays.".into(),
+        run: "Run: take it away".into(),
+        danger: false,
+        back: format!("/storage/arrays/{}", id.0),
+        fields: render(&RemoveFields {
+            id: id.0,
+            lun: lun.clone(),
+        }),
+        ask: Proposal::Arrays(arrays::Ask::Withdraw { array: id, lun }),
         wrong: vec![],
     }
 }
@@ -137,11 +169,7 @@ struct DeleteFields {
 
 pub(crate) fn delete(view: &View, fields: &Fields) -> Filled {
     let (id, array) = chosen(view, fields);
-    let lun = fields.get("lun").to_owned();
-    let left = array
-        .as_deref()
-        .and_then(|a| a.left.iter().find(|l| l.lun == lun));
-    let what = left.map_or_else(|| "a LUN".into(), |l| l.name.clone());
+    let (lun, what) = lun(array.as_deref(), fields);
     let on = name(array.as_ref());
     Filled {
         title: format!("Delete {what} on {on}"),

@@ -36,6 +36,12 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("array-access", Act::Storage, "storage", keep_array::access)
         .prepared(keep_array::greet),
     Sheet::new("remove-array", Act::Storage, "storage", keep_array::remove),
+    Sheet::new(
+        "withdraw-reach",
+        Act::Storage,
+        "storage",
+        keep_array::withdraw,
+    ),
     Sheet::new("delete-lun", Act::Storage, "storage", keep_array::delete)
         .prepared(keep_array::look),
     Sheet::new("heal-volume", Act::Storage, "storage", change::heal),
