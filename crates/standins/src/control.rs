@@ -36,6 +36,7 @@ pub(crate) fn routes(control: Control) -> Router {
         .route("/machines/{name}/write/{bytes}", post(write))
         .route("/machines/{name}/crash", post(crash))
         .route("/switches/{name}/{state}", post(switch))
+        .route("/switches/{name}/to/{host}/without/{vlan}", post(untrunk))
         .layer(middleware::from_fn_with_state(control.clone(), token_only))
         .with_state(control)
 }
@@ -132,5 +133,14 @@ async fn switch(
     Path((name, state)): Path<(String, String)>,
 ) -> StatusCode {
     control.world.silence_switch(&name, state != "up");
+    StatusCode::NO_CONTENT
+}
+
+/// Somebody takes a VLAN off the ports that a host is plugged into.
+async fn untrunk(
+    State(control): State<Control>,
+    Path((name, host, vlan)): Path<(String, String, u16)>,
+) -> StatusCode {
+    control.world.change_port(&name, &host, None, Some(vlan));
     StatusCode::NO_CONTENT
 }

@@ -194,10 +194,13 @@ fn moved(leg: &Leg<'_>, generation: u64, told: Option<&WireMove>, turn: Turn<'_>
     let mut foretold = leg.foretold.clone();
     foretold.rounds.truncate(Moved::MOST_ROUNDS);
     let measured = told.measured();
+    let rounds = match measured.rounds.len() {
+        1 => "1 round".to_owned(),
+        n => format!("{n} rounds"),
+    };
     let said = format!(
-        "{} in {} rounds, {}; it stood still for {} ms, {} ms were foretold",
+        "{} in {rounds}, {}; it stood still for {} ms, {} ms were foretold",
         measured.total,
-        measured.rounds.len(),
         measured.took,
         measured.stood_still.0,
         foretold.stands_still().0

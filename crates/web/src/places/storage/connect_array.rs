@@ -8,6 +8,7 @@ use crate::frame::{
 };
 use askama::Template;
 use futures::future::BoxFuture;
+use std::collections::BTreeSet;
 use zastrugi_core::rooms::storage;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
@@ -29,15 +30,17 @@ struct ArrayFields {
     user: String,
 }
 
-/// The addresses that were typed, with the usual port where none is given.
+/// The addresses that were typed, each once, with the usual port where none is given.
 pub(crate) fn addresses(fields: &Fields) -> Vec<String> {
     let given = fields
         .get("addresses")
         .split(|c: char| c.is_whitespace() || c == ',');
+    let mut once = BTreeSet::new();
     given
         .filter(|a| !a.is_empty())
-        .take(limits::CONTROLLERS.most + 1)
         .map(at_manager)
+        .filter(|a| once.insert(a.clone()))
+        .take(limits::CONTROLLERS.most + 1)
         .collect()
 }
 
@@ -91,4 +94,26 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
 /// Who answers at the addresses that were typed.
 pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
     Box::pin(async move { desk.greet_arrays(&addresses(fields)).await })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// If this fails, an address that was pasted a thousand times is asked and told a thousand times.
+    #[test]
+    fn an_address_counts_once_and_a_list_without_end_is_cut() {
+        let read = |text: &str| addresses(&Fields::parse(text));
+        let once = read("addresses=10.0.0.1+10.0.0.1:8443%0A10.0.0.2,10.0.0.1");
+        assert_eq!(once, ["10.0.0.1:8443", "10.0.0.2:8443"]);
+        let many: Vec<String> = (0..999)
+            .map(|n| format!("10.0.{}.{}", n / 250, n % 250))
+            .collect();
+        let cut = read(&format!("addresses={}", many.join("+")));
+        assert_eq!(
+            cut.len(),
+            limits::CONTROLLERS.most + 1,
+            "enough to say that it is too many"
+        );
+    }
 }
