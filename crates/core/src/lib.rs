@@ -27,6 +27,7 @@ pub mod estate;
 pub mod evidence;
 pub mod finding;
 pub mod forecast;
+pub mod guard;
 pub mod ids;
 pub mod limits;
 pub mod loads;

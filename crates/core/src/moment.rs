@@ -42,6 +42,12 @@ impl Moment {
                 .saturating_add(i64::try_from(span.0).unwrap_or(i64::MAX)),
         )
     }
+    pub fn before(self, span: Span) -> Moment {
+        Moment(
+            self.0
+                .saturating_sub(i64::try_from(span.0).unwrap_or(i64::MAX)),
+        )
+    }
     /// The time from `earlier` to here; zero if it lies ahead.
     pub fn since(self, earlier: Moment) -> Span {
         Span(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))

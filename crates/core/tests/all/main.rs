@@ -8,6 +8,7 @@ mod facts;
 mod failing;
 mod fitting;
 mod foretelling;
+mod guarding;
 mod headroom;
 mod hostile;
 mod images;

@@ -1,0 +1,138 @@
+//! High availability: who has failed, how that is proved, and what is started where (rules, section 4; safety). Nobody else
+//! decides any of it. Start at [`Guard::advance`].
+//!
+//! A guard watches one cluster. It is told what was seen and what came of its orders, and answers with new orders; it has
+//! no clock, no memory outside itself and no devices, so that the leader of the engine and a keeper use the same, and the
+//! simulation can try it in virtual time. Every `now` is the reader's own monotonic clock: clocks are never compared, a lease
+//! is alive when its counter was seen to change.
+//!
+//! ```text
+//! heard ─► silent 15 s ─┬─ lease alive ─► cut off: its machines go on
+//!                       └─ lease still ─► its controller is read
+//!                              ├─ off, twice ──────────────► proved ─┐
+//!                              ├─ on ──► judged ─► switched off ─────┤
+//!                              ├─ silent, watchdog armed ► wait ─────┼─► fenced ─► machines start elsewhere
+//!                              └─ silent, no watchdog ─► a person ───┘
+//! ```
+
+mod cases;
+mod leases;
+mod order;
+mod plan;
+mod restart;
+mod times;
+
+pub use cases::Act;
+pub use order::{Input, Note, Order, Power, Proof, Refusal, Running};
+pub use plan::{Charge, Plan, Stamp, Ward};
+pub use times::Times;
+
+use crate::{
+    ids::{HostId, MachineId, VolumeId},
+    moment::{Moment, Span},
+};
+use cases::Watched;
+use leases::Leases;
+use restart::Job;
+use std::collections::{BTreeMap, VecDeque};
+
+/// The watch over one cluster.
+#[derive(Debug, Clone)]
+pub struct Guard {
+    times: Times,
+    /// When it began to look; nobody is judged anew before one full lease has passed since.
+    began: Moment,
+    /// When it last looked.
+    last: Moment,
+    plan: Plan,
+    watched: BTreeMap<HostId, Watched>,
+    leases: BTreeMap<VolumeId, Leases>,
+    jobs: BTreeMap<MachineId, Job>,
+    /// When hosts were fenced on nothing but their controller's word.
+    on_word: VecDeque<Moment>,
+    /// When each tier's first machine was asked to start.
+    tiers: BTreeMap<u8, Moment>,
+    orders: Vec<Order>,
+}
+
+impl Guard {
+    /// One that knows nothing yet and holds every host unknown.
+    pub fn new(times: Times, now: Moment) -> Self {
+        Guard {
+            times,
+            began: now,
+            last: now,
+            plan: Plan::default(),
+            watched: BTreeMap::new(),
+            leases: BTreeMap::new(),
+            jobs: BTreeMap::new(),
+            on_word: VecDeque::new(),
+            tiers: BTreeMap::new(),
+            orders: Vec::new(),
+        }
+    }
+
+    /// Takes in what was seen or answered, and says what shall be done.
+    pub fn advance(&mut self, input: Input, now: Moment) -> Vec<Order> {
+        self.wakes(now);
+        match input {
+            Input::Plan(plan) => self.planned(*plan, now),
+            Input::Heard {
+                host,
+                boot,
+                watchdog,
+                running,
+            } => self.heard(host, boot, watchdog, &running, now),
+            Input::Leases { volume, counters } => {
+                self.leases.entry(volume).or_default().read(counters, now);
+            }
+            Input::Power { host, ask, said } => self.power(host, ask, said, now),
+            Input::Switched { host, refused } => self.switched(host, refused),
+            Input::Recorded { host, fenced } => self.recorded(host, fenced, now),
+            Input::Started {
+                machine,
+                host,
+                result,
+            } => self.started(machine, host, result, now),
+            Input::Declared { host } => self.declared(host, now),
+            Input::Tick => {}
+        }
+        self.look_at_hosts(now);
+        self.look_at_machines(now);
+        std::mem::take(&mut self.orders)
+    }
+
+    /// A newer plan takes the place of the one it has; an older one never does.
+    fn planned(&mut self, plan: Plan, now: Moment) {
+        if plan.stamp < self.plan.stamp {
+            return;
+        }
+        if self.plan.wards.is_empty() {
+            self.on_word = plan.on_word.iter().map(|ago| now.before(*ago)).collect();
+        }
+        self.watched.retain(|id, _| plan.wards.contains_key(id));
+        for (id, ward) in &plan.wards {
+            let watched = self
+                .watched
+                .entry(*id)
+                .or_insert_with(|| Watched::new(ward, now));
+            watched.meets(ward);
+        }
+        self.plan = plan;
+        self.jobs_follow_plan();
+    }
+
+    /// Whoever slept heard nobody, and must not take that for everybody's silence: it looks anew.
+    fn wakes(&mut self, now: Moment) {
+        let slept = now.since(self.last) >= Span(self.times.silent.0 / 2);
+        self.last = now;
+        if slept {
+            self.began = now;
+            self.watched.values_mut().for_each(|w| w.looks_anew(now));
+        }
+    }
+
+    fn note(&mut self, note: Note) {
+        self.orders.push(Order::Record(note));
+    }
+}

@@ -1,0 +1,192 @@
+//! What a guard is told and what it says.
+
+use super::{Act, Plan};
+use crate::{
+    ids::{HostId, MachineId, VolumeId},
+    moment::{Moment, Span},
+};
+use std::collections::BTreeMap;
+
+/// A machine as its host reports it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Running {
+    pub machine: MachineId,
+    pub generation: u64,
+    /// Whether its guest is up; one that has no agent counts when its boot is over.
+    pub answers: bool,
+}
+
+/// What came of reading a host's power.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Power {
+    On {
+        serial: String,
+    },
+    Off {
+        serial: String,
+    },
+    /// No answer, or none that says it.
+    Silent {
+        why: String,
+    },
+}
+
+/// Why a machine was not started.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refusal {
+    pub said: String,
+    /// Nobody knows whether it was.
+    pub open: bool,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum Input {
+    Plan(Box<Plan>),
+    /// The agent of a host was heard.
+    Heard {
+        host: HostId,
+        boot: u64,
+        /// An armed watchdog resets it at the end of its lease.
+        watchdog: bool,
+        running: Vec<Running>,
+    },
+    /// The leases on a volume, as somebody who reaches it reads them.
+    Leases {
+        volume: VolumeId,
+        counters: BTreeMap<HostId, u64>,
+    },
+    /// What came of an [`Order::ReadPower`].
+    Power {
+        host: HostId,
+        ask: u64,
+        said: Power,
+    },
+    /// The controller took the order to switch off, or refused it.
+    Switched {
+        host: HostId,
+        refused: Option<String>,
+    },
+    /// What had to be written before anything else is done is written: the verdict, or that it is fenced.
+    Recorded {
+        host: HostId,
+        fenced: bool,
+    },
+    Started {
+        machine: MachineId,
+        host: HostId,
+        result: Result<u64, Refusal>,
+    },
+    /// A person vouches that a host is off.
+    Declared {
+        host: HostId,
+    },
+    Tick,
+}
+
+/// What proves that a host runs nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Proof {
+    /// Its controller said so, twice.
+    Controller,
+    /// Its lease ran out, and its watchdog was armed.
+    Watchdog,
+    /// A person declared so.
+    Person,
+}
+
+impl Proof {
+    pub fn words(&self) -> &'static str {
+        match self {
+            Proof::Controller => "its controller said so twice",
+            Proof::Watchdog => "its lease ran out, and its watchdog was armed",
+            Proof::Person => "a person declared so",
+        }
+    }
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum Order {
+    /// Write it down. A [`Note::Judged`] and a [`Note::Fenced`] are answered by [`Input::Recorded`], and nothing that
+    /// follows from them is done before.
+    Record(Note),
+    /// The answer says which question it is of: a late one is not believed.
+    ReadPower { host: HostId, ask: u64 },
+    /// Once; whether it worked is read.
+    SwitchOff { host: HostId },
+    Start {
+        machine: MachineId,
+        host: HostId,
+        /// Of the host: one that went down meanwhile must not take an order that is older than itself.
+        boot: u64,
+        /// Of the run lease that it takes.
+        generation: u64,
+        /// Who may still hold the run lease, at which generation, and is proved off.
+        fenced: Vec<(HostId, u64)>,
+    },
+}
+
+/// What is worth a line in the story.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Note {
+    /// Not heard, and its lease is renewed: its machines go on.
+    CutOff {
+        host: HostId,
+        since: Moment,
+    },
+    /// The verdict, with what it rests on and what shall be done.
+    Judged {
+        host: HostId,
+        since: Moment,
+        evidence: String,
+        act: Act,
+    },
+    Fenced {
+        host: HostId,
+        proof: Proof,
+    },
+    /// What happens to it on the way.
+    Said {
+        host: HostId,
+        words: String,
+    },
+    /// Nothing goes on without a person, and why.
+    Waits {
+        host: HostId,
+        why: String,
+    },
+    /// What was proved of it can't be so: nothing more is started of what ran there.
+    Doubted {
+        host: HostId,
+        why: String,
+    },
+    /// It was heard again before it was fenced.
+    Back {
+        host: HostId,
+    },
+    Starts {
+        machine: MachineId,
+        from: HostId,
+        to: HostId,
+    },
+    Up {
+        machine: MachineId,
+        from: HostId,
+        on: HostId,
+        /// From the order to start until it was up.
+        took: Span,
+    },
+    /// It could not be started there; another host is tried, or nobody is left to try.
+    NotStarted {
+        machine: MachineId,
+        from: HostId,
+        on: HostId,
+        why: String,
+        last: bool,
+    },
+    /// No host can take it.
+    Left {
+        machine: MachineId,
+        from: HostId,
+        why: String,
+    },
+}

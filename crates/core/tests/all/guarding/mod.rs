@@ -1,0 +1,204 @@
+//! The guard: directed cases first, then thousands of seeds in virtual time.
+
+mod sim;
+
+use sim::{Mutation, Sim};
+use zastrugi_core::ids::{HostId, MachineId};
+
+/// The first seed of a range that breaks something, with its story.
+fn first_broken(
+    seeds: std::ops::Range<u64>,
+    mutation: Mutation,
+) -> Option<(u64, Vec<String>, String)> {
+    let parts = 4;
+    std::thread::scope(|scope| {
+        let hands: Vec<_> = (0..parts)
+            .map(|part| {
+                let mut seeds = seeds.clone();
+                scope.spawn(move || {
+                    seeds.find_map(|seed| {
+                        if seed % parts != part {
+                            return None;
+                        }
+                        let mut sim = Sim::new(seed, mutation);
+                        sim.run();
+                        (!sim.broken.is_empty()).then(|| (seed, sim.broken.clone(), sim.told()))
+                    })
+                })
+            })
+            .collect();
+        hands
+            .into_iter()
+            .filter_map(|h| h.join().unwrap())
+            .min_by_key(|f| f.0)
+    })
+}
+
+/// If this fails, two hosts may write one disk, or a machine that could run stays down. The seed replays exactly.
+#[test]
+fn no_weather_makes_two_hosts_write_one_disk_and_every_machine_comes_back() {
+    if let Some((seed, broken, story)) = first_broken(0..2_000, Mutation::None) {
+        panic!("seed {seed}: {broken:?}\n{story}");
+    }
+}
+
+/// If this fails, the simulation would not notice a guard that is wrong.
+#[test]
+fn the_simulation_finds_each_of_these_wrong_guards() {
+    for mutation in [
+        Mutation::OneLook,
+        Mutation::ShortLease,
+        Mutation::NoPatience,
+        Mutation::Hasty,
+    ] {
+        let found = first_broken(0..1_000, mutation);
+        assert!(found.is_some(), "{mutation:?} goes unnoticed");
+    }
+}
+
+/// A cluster that was looked at for long enough to judge.
+fn settled(hosts: u64) -> Sim {
+    let mut sim = Sim::still(hosts);
+    sim.play(80);
+    sim
+}
+
+/// If this fails, the machines of a host that lost its power stay down, or are back later than the matrix says.
+#[test]
+fn a_host_without_power_is_proved_off_and_its_machines_run_elsewhere_within_a_minute() {
+    let mut sim = settled(4);
+    let cut = sim.now;
+    sim.cut(2);
+    sim.play(70);
+    let fenced = sim
+        .said(cut, "Fenced { host: HostId(2), proof: Controller }")
+        .unwrap();
+    assert!((15.0..25.0).contains(&fenced), "{fenced}\n{}", sim.told());
+    let up = sim.said(cut, "Up { machine: MachineId(20)").unwrap();
+    assert!(up < 50.0, "{up}\n{}", sim.told());
+    assert!(sim.broken.is_empty());
+    assert_eq!(sim.switched_off, 0, "nobody switches off what is off");
+}
+
+/// If this fails, a host that lost its power with its controller's keeps its machines down until a person comes.
+#[test]
+fn without_a_controller_the_watchdog_is_awaited_and_without_that_a_person() {
+    for armed in [true, false] {
+        let mut sim = settled(4);
+        sim.host(2).watchdog = armed;
+        sim.play(5);
+        let cut = sim.now;
+        sim.cut(2);
+        sim.host(2).bmc_dead = true;
+        sim.play(50);
+        let person = sim.said(cut, "Waits { host: HostId(2)");
+        assert_eq!(person.is_none(), armed, "{}", sim.told());
+        assert!(sim.said(cut, "Fenced").is_none(), "nothing proves it yet");
+        sim.play(130);
+        let proof = if armed {
+            "proof: Watchdog"
+        } else {
+            "proof: Person"
+        };
+        let fenced = sim
+            .said(cut, proof)
+            .unwrap_or_else(|| panic!("{}", sim.told()));
+        assert!(fenced >= 80.0, "a lease and half of one more: {fenced}");
+        assert!(sim.said(cut, "Up { machine: MachineId(20)").is_some());
+    }
+}
+
+/// If this fails, a host that hangs keeps its machines for ever.
+#[test]
+fn a_host_that_hangs_is_switched_off_once_and_its_controller_is_believed_only_when_it_is_off() {
+    let mut sim = settled(4);
+    let hung = sim.now;
+    sim.host(3).watchdog = false;
+    sim.host(3).stalled_until = u64::MAX;
+    sim.play(80);
+    let off = sim.said(hung, "has host-3 switched off").unwrap();
+    assert!((15.0..45.0).contains(&off), "{off}\n{}", sim.told());
+    assert_eq!(sim.switched_off, 1);
+    assert!(sim.said(hung, "Up { machine: MachineId(30)").is_some());
+
+    // One that takes the order and does nothing.
+    let mut sim = settled(4);
+    let hung = sim.now;
+    (sim.host(3).watchdog, sim.host(3).bmc_lame) = (false, true);
+    sim.play(2);
+    sim.host(3).stalled_until = u64::MAX;
+    sim.play(100);
+    assert_eq!(sim.switched_off, 1, "it is told once");
+    assert!(sim.said(hung, "Fenced").is_none(), "{}", sim.told());
+    assert!(sim.said(hung, "Waits { host: HostId(3)").is_some());
+}
+
+/// If this fails, a moment's weather takes machines down that ran well.
+#[test]
+fn storage_that_is_slow_an_array_that_fails_over_and_links_that_flap_bring_no_verdict() {
+    let mut sim = settled(4);
+    let begin = sim.now;
+    sim.stall(0, 5);
+    sim.play(20);
+    (0..2).for_each(|v| sim.stall(v, 45));
+    sim.play(60);
+    for _ in 0..10 {
+        (sim.host(1).mute, sim.host(4).mute) = (true, true);
+        sim.play(9);
+        (sim.host(1).mute, sim.host(4).mute) = (false, false);
+        sim.play(3);
+    }
+    for word in ["Judged", "Fenced", "CutOff", "Waits"] {
+        assert_eq!(sim.said(begin, word), None, "{}", sim.told());
+    }
+}
+
+/// If this fails, machines that run well are taken down because their agent is not heard.
+#[test]
+fn a_host_that_is_only_cut_off_keeps_its_machines_and_who_is_cut_off_itself_fences_nobody() {
+    let mut sim = settled(4);
+    let begin = sim.now;
+    sim.host(1).agent_dead = true;
+    sim.play(300);
+    assert!(sim.said(begin, "CutOff { host: HostId(1)").is_some());
+    assert!(sim.said(begin, "Judged").is_none(), "{}", sim.told());
+    assert_eq!(sim.restarted, 0);
+
+    let mut sim = settled(4);
+    let begin = sim.now;
+    (1..=3).for_each(|h| sim.host(h).mute = true);
+    sim.play(300);
+    assert_eq!(sim.switched_off, 0, "{}", sim.told());
+    assert!(sim.said(begin, "Fenced { host: HostId(4)").is_none());
+    assert_eq!(sim.restarted, 0);
+}
+
+/// If this fails, the first machine of all waits for the last one.
+#[test]
+fn machines_start_by_tiers_and_not_more_than_four_at_once_on_a_host() {
+    let mut sim = Sim::still(2);
+    for n in 100..112 {
+        sim.put(MachineId(n), HostId(2));
+    }
+    sim.play(90);
+    let cut = sim.now;
+    sim.cut(2);
+    sim.play(400);
+    assert!(sim.broken.is_empty(), "{:?}", sim.broken);
+    let starts = |tier: u8| {
+        let of = sim.tier(tier);
+        let all = sim.story.iter().filter(|(at, _)| *at >= cut);
+        let all = all.filter(|(_, s)| of.iter().any(|m| s.starts_with(&format!("{m} starts on"))));
+        all.map(|(at, _)| *at).collect::<Vec<_>>()
+    };
+    let (first, second) = (starts(1), starts(2));
+    assert!(!first.is_empty() && !second.is_empty(), "{}", sim.told());
+    assert!(
+        first.iter().max() < second.iter().min(),
+        "tier 1 is up before tier 2 starts"
+    );
+    let mut all: Vec<u64> = (1..=3).flat_map(starts).collect();
+    all.sort_unstable();
+    let crowded = all.windows(5).any(|w| w[4] - w[0] < 20_000);
+    assert!(!crowded, "five boots at once: {all:?}");
+}
