@@ -38,6 +38,7 @@ pub mod observe;
 pub mod packing;
 pub mod permits;
 pub mod placement;
+pub mod recounting;
 pub mod road;
 pub mod rooms;
 pub mod runs;

@@ -209,6 +209,7 @@ rooms! {
     Sites sites,
     Consoles consoles,
     People people,
+    Recovery recovery,
 }
 
 pub type Assessment = road::Assessment<Proposal, Step>;

@@ -224,6 +224,7 @@ fn a_cluster(n: u64, name: &str, opts: &BTreeMap<&str, &str>) -> Cluster {
         },
         kind: Default::default(),
         rules: vec![],
+        recovers: true,
         ready: true,
         note: String::new(),
     }

@@ -9,6 +9,7 @@ mod announce;
 pub mod check;
 mod console;
 mod fault;
+mod guarding;
 mod http;
 mod networks;
 mod perform;
@@ -24,6 +25,7 @@ mod tls;
 
 pub use announce::{Announcement, Announcements};
 pub use console::Console;
+pub use guarding::GuardedStart;
 pub use http::Watch;
 pub use networks::{Networks, NotAllowed};
 pub use perform::{Installation, Outcome, Secrets, Turn};

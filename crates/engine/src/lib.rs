@@ -88,7 +88,13 @@ impl Engine {
                 way,
             );
             let begun = Renewal::begin(&settings.database)?;
-            watch::spawn(&mut tasks, shared.clone(), scribe.clone(), &begun);
+            watch::spawn(
+                &mut tasks,
+                shared.clone(),
+                scribe.clone(),
+                &begun,
+                settings.guard,
+            );
             renewal = Some(begun);
         }
         tasks.spawn(pulse::beat(shared.clone()));

@@ -3,7 +3,7 @@
 use crate::runs::Ends;
 use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
-use zastrugi_core::moment::Span;
+use zastrugi_core::{guard::Times, moment::Span};
 use zastrugi_drivers::{Installation, Networks};
 use zastrugi_store::{Pool, Settings, StoreError};
 
@@ -24,6 +24,8 @@ pub struct EngineSettings {
     pub works: bool,
     /// How long an order that this process took is its own.
     pub order_lease: Span,
+    /// How long a guard waits for what; none: clusters are not guarded.
+    pub guard: Option<Times>,
     /// Where work shall end unheard of, for tests of what then happens.
     pub ends: Ends,
 }
@@ -41,6 +43,7 @@ impl EngineSettings {
             announcements_everywhere: false,
             works: false,
             order_lease: Span::secs(30),
+            guard: None,
             ends: Ends::Nowhere,
         }
     }

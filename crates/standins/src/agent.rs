@@ -272,6 +272,10 @@ async fn events(State(device): State<Device>, headers: HeaderMap) -> Response {
                 for passing in ["seq", "load"] {
                     shape.as_object_mut().map(|o| o.remove(passing));
                 }
+                let volumes = shape["volumes"].as_array_mut().into_iter().flatten();
+                for volume in volumes.filter_map(Value::as_object_mut) {
+                    volume.remove("leases");
+                }
                 let shape = shape.to_string();
                 if shape != last || tick == 3 {
                     let line = Bytes::from(format!("{now}\n"));

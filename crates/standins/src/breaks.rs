@@ -3,7 +3,9 @@
 
 use crate::{
     make::offer,
+    rooms::hosts::host::Deceit,
     rooms::machines::guest::Guest,
+    rooms::machines::power::settle_leases,
     rooms::storage::array::Array,
     rooms::storage::volume::Image,
     world::{State, World},
@@ -64,6 +66,33 @@ impl World {
         }
         self.save_host(&state, name);
     }
+    /// Lets a whole host hang, its guests and its lease too, or go on: then it looks whose its guests are before they do.
+    pub fn stall(&self, name: &str, stalled: bool) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.stalled = stalled;
+        }
+        if !stalled {
+            settle_leases(&mut state, name);
+        }
+        self.save_host(&state, name);
+    }
+    /// Arms a host's watchdog, or not.
+    pub fn arm(&self, name: &str, armed: bool) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.watchdog = armed;
+        }
+        self.save_host(&state, name);
+    }
+    /// How a host's controller deceives from now on.
+    pub fn deceive(&self, name: &str, deceit: Deceit) {
+        let mut state = self.lock();
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.deceit = deceit;
+        }
+        self.save_host(&state, name);
+    }
     /// Takes the power of a host's own controller away, or gives it back.
     pub fn silence_bmc(&self, name: &str, silent: bool) {
         let mut state = self.lock();
@@ -71,6 +100,14 @@ impl World {
             host.bmc_silent = silent;
         }
         self.save_host(&state, name);
+    }
+    pub(crate) fn obeys_bmc(&self, name: &str) -> bool {
+        let state = self.lock();
+        let host = state.hosts.get(name);
+        host.is_some_and(|h| h.deceit != Deceit::DoesNothing)
+    }
+    pub(crate) fn has_power(&self, name: &str) -> bool {
+        self.lock().hosts.get(name).is_some_and(|h| h.power)
     }
     pub(crate) fn bmc_answers(&self, name: &str) -> bool {
         self.lock().hosts.get(name).is_some_and(|h| !h.bmc_silent)

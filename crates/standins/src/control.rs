@@ -1,6 +1,6 @@
 //! Breaking devices by script, and looking at what happened to them. Needs a token; plain HTTP on loopback.
 
-use crate::{fault::Fault, world::World};
+use crate::{Deceit, fault::Fault, world::World};
 use axum::{
     Json, Router,
     extract::{Path, Request, State},
@@ -26,6 +26,9 @@ pub(crate) fn routes(control: Control) -> Router {
         .route("/agents", get(agents))
         .route("/hosts/{name}/power/{state}", post(power))
         .route("/hosts/{name}/agent/{state}", post(hang))
+        .route("/hosts/{name}/stall/{state}", post(stall))
+        .route("/hosts/{name}/watchdog/{state}", post(arm))
+        .route("/hosts/{name}/deceit/{kind}", post(deceive))
         .route("/hosts/{name}/controller/{state}", post(silence_bmc))
         .route("/arrays/{name}/controllers/{n}/{state}", post(controller))
         .route("/arrays/{name}/portals/{n}/{state}", post(portal))
@@ -84,6 +87,27 @@ async fn hang(
     Path((name, state)): Path<(String, String)>,
 ) -> StatusCode {
     control.world.hang(&name, state != "up");
+    StatusCode::NO_CONTENT
+}
+async fn stall(
+    State(control): State<Control>,
+    Path((name, state)): Path<(String, String)>,
+) -> StatusCode {
+    control.world.stall(&name, state != "up");
+    StatusCode::NO_CONTENT
+}
+async fn arm(
+    State(control): State<Control>,
+    Path((name, state)): Path<(String, String)>,
+) -> StatusCode {
+    control.world.arm(&name, state == "armed");
+    StatusCode::NO_CONTENT
+}
+async fn deceive(
+    State(control): State<Control>,
+    Path((name, kind)): Path<(String, Deceit)>,
+) -> StatusCode {
+    control.world.deceive(&name, kind);
     StatusCode::NO_CONTENT
 }
 async fn silence_bmc(

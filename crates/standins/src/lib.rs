@@ -16,6 +16,7 @@ mod server;
 mod world;
 
 pub use fault::{Fault, FaultKind};
+pub use rooms::hosts::host::Deceit;
 pub use rooms::storage::array::ArrayKind;
 pub use scenario::{
     Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake, ScenarioSwitch,

@@ -7,6 +7,7 @@ use crate::{
     rooms::hosts::announce::Announcer,
     rooms::hosts::bmc,
     rooms::hosts::host::Identity,
+    rooms::hosts::leases::BEAT,
     world::World,
 };
 use axum::{Router, middleware};
@@ -98,6 +99,13 @@ impl Standins {
         }
         serve_arrays(&mut tasks, &world).await?;
         serve_switches(&mut tasks, &world).await?;
+        let clocks = world.clone();
+        tasks.spawn(async move {
+            loop {
+                tokio::time::sleep(BEAT).await;
+                clocks.beat();
+            }
+        });
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
         let routes = control::routes(Control {

@@ -6,6 +6,7 @@ use crate::{
     keeping::Unwritten,
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
     rooms::hosts::host::Host,
+    rooms::hosts::leases::HostLease,
     rooms::images::files::Images,
     rooms::machines::{guest::Guest, power::settle_leases},
     rooms::moving::copying::Copies,
@@ -20,7 +21,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     fs, io,
     path::{Path, PathBuf},
-    sync::{Mutex, MutexGuard, PoisonError},
+    sync::{Mutex, MutexGuard, PoisonError, atomic::AtomicU64},
     time::{Instant, SystemTime, UNIX_EPOCH},
 };
 
@@ -32,8 +33,10 @@ pub struct World {
     pub(crate) moves: Moves,
     pub(crate) dir: PathBuf,
     speed: f64,
-    began: Instant,
+    pub(crate) began: Instant,
     began_at: i64,
+    /// How many times as fast as ours the leases' time goes.
+    pub(crate) lease_pace: AtomicU64,
 }
 
 #[derive(Default)]
@@ -87,6 +90,7 @@ impl World {
             speed,
             began: Instant::now(),
             began_at,
+            lease_pace: AtomicU64::new(1),
         };
         if fresh {
             world.make(scenario, net)?;
@@ -169,7 +173,7 @@ impl World {
         self.lock()
             .hosts
             .get(host)
-            .is_some_and(|h| h.power && !h.hung)
+            .is_some_and(|h| h.power && !h.hung && !h.stalled)
     }
 
     /// Adds faults for the next matching calls.
@@ -249,7 +253,8 @@ impl World {
         if on {
             host.boot += 1;
         }
-        (host.power, host.hung) = (on, false);
+        (host.power, host.hung, host.stalled) = (on, false, false);
+        host.lease = HostLease::fresh(self.lease_clock());
         host.guests.clear();
         if on {
             settle_leases(&mut state, name);
@@ -327,13 +332,7 @@ impl World {
         let Some(host) = hosts.get_mut(name) else {
             return;
         };
-        for uid in &reached {
-            if let Some(volume) = volumes.get_mut(uid) {
-                volume
-                    .renewals
-                    .insert(name.to_owned(), now.unsigned_abs() / 10_000);
-            }
-        }
+        let frozen = host.lease.frozen || host.stalled;
         let mut changed = BTreeSet::new();
         let mut off = Vec::new();
         for (uuid, guest) in &mut host.guests {
@@ -348,7 +347,7 @@ impl World {
                 name,
                 uuid,
                 guest,
-                reached.contains(&guest.volume),
+                reached.contains(&guest.volume).then_some(frozen),
                 now,
             ) {
                 changed.insert(guest.volume.clone());
@@ -402,17 +401,19 @@ impl World {
     }
 }
 
-/// Answers whether something changed.
+/// `reached`: none where the host has no path, else whether it froze its guests. Answers whether something changed.
 fn halt_or_go_on(
     volume: &mut Volume,
     host: &str,
     uuid: &str,
     guest: &mut Guest,
-    reached: bool,
+    reached: Option<bool>,
     now: i64,
 ) -> bool {
-    let why = if !reached {
+    let why = if reached.is_none() {
         Some(format!("no path to {}", volume.name))
+    } else if reached == Some(true) {
+        Some("the lease of its host is not renewed".to_owned())
     } else if guest.unwritten > volume.free() {
         Some(format!("{} is full", volume.name))
     } else {

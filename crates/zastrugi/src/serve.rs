@@ -3,7 +3,7 @@
 use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
 use std::{io::Read, net::SocketAddr};
 use tokio::net::TcpListener;
-use zastrugi_core::moment::Span;
+use zastrugi_core::{guard::Times, moment::Span};
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 use zastrugi_web::{Pace, ServeError, WebSettings};
@@ -32,6 +32,7 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
         announcements_everywhere: args.behind_proxy,
         works: !args.pages_only,
         order_lease: Span::secs(args.order_lease),
+        guard: Some(Times::default()),
         ends: args.die_at.map_or(Ends::Nowhere, Ends::Process),
     })
 }

@@ -22,5 +22,5 @@ pub use matrix::{Case, Domain, Matrix, Pairs, headroom, matrix, pairs};
 pub use model::{model, model_with};
 pub use place::{Placing, evacuate, place};
 pub use raise::{Raise, raise};
-pub use recovery::BOOT;
+pub use recovery::{BOOT, foretold};
 pub use table::{CPU, HostRow, MEMORY, MachineRow, Restart, SIZES, Table, VCPUS, WELL};

@@ -4,6 +4,7 @@ use super::table::{HostRow, MachineRow, Restart, Table};
 use crate::{
     estate::{Cluster, ClusterKind, Host, Machine, Memory, RuleKind},
     ids::{HostId, MachineId, NetworkId, VolumeId},
+    moment::Span,
     packing::Amount,
     placement::{Account, Ask, Obstacle, demand, obstacles},
     units::Bytes,
@@ -27,6 +28,7 @@ pub fn model_with(view: &View, cluster: &Cluster, coming: &[Machine]) -> Table {
         hosts: hosts.iter().map(|h| host_row(view, cluster, h)).collect(),
         machines,
         groups,
+        boot: boot(view),
     }
 }
 
@@ -50,8 +52,14 @@ pub fn model(view: &View, cluster: &Cluster) -> (Table, Vec<(String, Vec<usize>)
         hosts: hosts.iter().map(|h| host_row(view, cluster, h)).collect(),
         machines: rows,
         groups: names,
+        boot: boot(view),
     };
     (table, volumes)
+}
+
+/// How long guests boot here, where that was measured.
+fn boot(view: &View) -> Option<Span> {
+    view.pace.measured("guest answers", Span::secs(15))
 }
 
 /// Hosts by name, machines, and the names of their groups.

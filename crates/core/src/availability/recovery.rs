@@ -1,7 +1,10 @@
 //! How long a recovery takes: detection, fencing, and boots in order (rules, section 4).
 
-use super::table::Table;
-use crate::moment::Span;
+use super::{
+    fail::{Effort, fail},
+    table::Table,
+};
+use crate::{ids::HostId, moment::Span};
 use std::collections::BTreeMap;
 
 /// An agent that is silent for so long is lost.
@@ -47,11 +50,18 @@ pub(super) fn time(table: &Table, restarted: &[(usize, usize)]) -> Span {
             .copied()
             .unwrap_or_default();
         let begins = (*lane).max(tier_began).max(waits);
-        *lane = begins.plus(BOOT);
+        *lane = begins.plus(table.boot.unwrap_or(BOOT));
         up.insert(machine, *lane);
         end = end.max(*lane);
     }
     DETECTION.plus(FENCING).plus(end)
+}
+
+/// From a host's failure until the last of its machines that restart answers, as the failure matrix has it.
+pub fn foretold(table: &Table, host: HostId) -> Option<Span> {
+    let at = table.hosts.iter().position(|h| h.id == Some(host))?;
+    let failure = fail(table, &[at], Effort::QUICK);
+    Some(time(table, &failure.restarted))
 }
 
 /// How many machines it waits for, one after the other.

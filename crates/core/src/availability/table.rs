@@ -2,6 +2,7 @@
 
 use crate::{
     ids::{HostId, MachineId},
+    moment::Span,
     packing::Amount,
 };
 use std::{
@@ -28,6 +29,8 @@ pub struct Table {
     pub machines: Vec<MachineRow>,
     /// The names of the groups in `apart` and `together`.
     pub groups: Vec<String>,
+    /// From power-on until a guest answers, where it was measured.
+    pub boot: Option<Span>,
 }
 
 #[derive(Debug, Clone, Default, PartialEq)]

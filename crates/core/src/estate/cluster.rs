@@ -22,6 +22,14 @@ pub struct Demand {
     pub enforced: bool,
 }
 
+fn yes() -> bool {
+    true
+}
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_so(yes: &bool) -> bool {
+    *yes
+}
+
 fn none(domains: &[bool; 3]) -> bool {
     *domains == [false; 3]
 }
@@ -94,6 +102,9 @@ pub struct Cluster {
     pub kind: ClusterKind,
     #[serde(default)]
     pub rules: Vec<PlaceRule>,
+    /// Machines of a failed host are started elsewhere without anybody's word.
+    #[serde(default = "yes", skip_serializing_if = "is_so")]
+    pub recovers: bool,
     /// False while the run that makes it hasn't finished.
     pub ready: bool,
     pub note: String,

@@ -1,6 +1,6 @@
 //! One versioned entity, as the store keeps it.
 
-use super::{Array, Cluster, Host, Image, Machine, Network, Site, Switch, Volume};
+use super::{Array, Cluster, Failure, Host, Image, Machine, Network, Site, Switch, Volume};
 use serde_json::Value;
 use std::sync::Arc;
 
@@ -93,6 +93,7 @@ facts! {
     Switch "switch",
     Network "network",
     Machine "machine",
+    Failure "failure",
 }
 
 impl Fact {

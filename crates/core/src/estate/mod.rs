@@ -6,6 +6,7 @@
 mod array;
 mod cluster;
 mod fact;
+mod failure;
 mod host;
 mod image;
 mod index;
@@ -20,6 +21,7 @@ mod volume;
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
+pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
 pub use machine::{AsOf, Disk, Fell, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
@@ -35,7 +37,8 @@ pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
-    ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, Revision, SiteId, SwitchId, VolumeId,
+    ArrayId, ClusterId, FailureId, HostId, ImageId, MachineId, NetworkId, Revision, SiteId,
+    SwitchId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -56,6 +59,8 @@ pub struct Estate {
     pub switches: OrdMap<SwitchId, Arc<Switch>>,
     pub networks: OrdMap<NetworkId, Arc<Network>>,
     pub machines: OrdMap<MachineId, Arc<Machine>>,
+    /// Failures of hosts: those that are open, and the last that are over.
+    pub failures: OrdMap<FailureId, Arc<Failure>>,
     index: Index,
 }
 
@@ -222,6 +227,12 @@ impl Estate {
         host.accepts_work() && host.lost_paths() == (0, 0) && self.unmounted(host) == 0
     }
 
+    /// The failure of a host that is not over.
+    pub fn failure_of(&self, host: HostId) -> Option<&Arc<Failure>> {
+        let open = self.failures.values().rev().filter(|f| f.is_open());
+        open.into_iter().find(|f| f.host == host)
+    }
+
     /// Builds the estate from its current facts; the order does not matter.
     pub fn from_facts(revision: Revision, facts: impl IntoIterator<Item = Fact>) -> Self {
         let mut estate = Estate {
@@ -246,6 +257,7 @@ impl Estate {
             .chain(self.switches.values().cloned().map(Fact::Switch))
             .chain(self.networks.values().cloned().map(Fact::Network))
             .chain(self.machines.values().cloned().map(Fact::Machine))
+            .chain(self.failures.values().cloned().map(Fact::Failure))
     }
 
     /// Places one entity and keeps every index right.
@@ -256,6 +268,7 @@ impl Estate {
             Fact::Cluster(cluster) => drop(self.clusters.insert(cluster.id, cluster)),
             Fact::Array(array) => drop(self.arrays.insert(array.id, array)),
             Fact::Image(image) => drop(self.images.insert(image.id, image)),
+            Fact::Failure(failure) => drop(self.failures.insert(failure.id, failure)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -311,6 +324,7 @@ impl Estate {
                 }
             }
             Kind::Image => drop(self.images.remove(&ImageId(id))),
+            Kind::Failure => drop(self.failures.remove(&FailureId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

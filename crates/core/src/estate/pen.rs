@@ -1,9 +1,12 @@
 //! How the estate is changed: with a [`Pen`] that notes everything it touches. What an event writes stands in its room.
 
 use super::{
-    Array, Cluster, Estate, Fact, Host, Image, Kind, Machine, Network, Site, Switch, Volume,
+    Array, Cluster, Estate, Fact, Failure, Host, Image, Kind, Machine, Network, Site, Switch,
+    Volume,
 };
-use crate::ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, SwitchId, VolumeId};
+use crate::ids::{
+    ArrayId, ClusterId, FailureId, HostId, ImageId, MachineId, NetworkId, SwitchId, VolumeId,
+};
 use std::{collections::BTreeMap, sync::Arc};
 
 /// What became of an entity.
@@ -124,6 +127,15 @@ writes!(
     machines,
     Machine,
     MachineId
+);
+
+writes!(
+    add_failure,
+    failure,
+    drop_failure,
+    failures,
+    Failure,
+    FailureId
 );
 
 impl Pen<'_> {

@@ -1,26 +1,11 @@
 //! Hosts: from the first missed heartbeat to the proof that one runs nothing.
 
-use super::{Guard, Note, Order, Power, Proof, Running, Ward};
+use super::{Act, Guard, Note, Order, Power, Proof, Running, Ward};
 use crate::{
     ids::{HostId, MachineId, VolumeId},
     moment::{Moment, Span},
 };
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-
-/// What is done to prove that a host runs nothing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Act {
-    /// Its controller says that it is off.
-    Prove,
-    /// It has power: its controller is told to switch it off.
-    SwitchOff,
-    /// Nobody can tell it anything: its watchdog resets it when its lease has run out.
-    AwaitWatchdog,
-    /// None of that can be had.
-    AskPerson,
-}
 
 #[derive(Debug, Clone, PartialEq)]
 enum Stage {

@@ -22,7 +22,7 @@ mod plan;
 mod restart;
 mod times;
 
-pub use cases::Act;
+pub use crate::estate::Act;
 pub use order::{Input, Note, Order, Power, Proof, Refusal, Running};
 pub use plan::{Charge, Plan, Stamp, Ward};
 pub use times::Times;

@@ -190,3 +190,22 @@ pub enum Note {
         why: String,
     },
 }
+
+impl Note {
+    /// The machine that it is about.
+    pub fn machine(&self) -> Option<MachineId> {
+        match self {
+            Note::Starts { machine, .. }
+            | Note::Up { machine, .. }
+            | Note::NotStarted { machine, .. }
+            | Note::Left { machine, .. } => Some(*machine),
+            Note::CutOff { .. }
+            | Note::Judged { .. }
+            | Note::Fenced { .. }
+            | Note::Said { .. }
+            | Note::Waits { .. }
+            | Note::Doubted { .. }
+            | Note::Back { .. } => None,
+        }
+    }
+}

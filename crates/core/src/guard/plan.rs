@@ -3,9 +3,11 @@
 
 use super::Act;
 use crate::{
-    availability::Table,
+    availability::{Table, model},
+    estate::{Cluster, Condition, FailureStage, Host, Machine, Wanted},
     ids::{HostId, MachineId},
-    moment::Span,
+    moment::{Moment, Span},
+    view::View,
 };
 use std::collections::BTreeMap;
 
@@ -55,4 +57,81 @@ pub struct Charge {
     pub after: Option<MachineId>,
     /// From its start until its guest answers, where somebody measured it.
     pub boots_in: Option<Span>,
+}
+
+impl Plan {
+    /// What there is to guard in a cluster now.
+    pub fn of(view: &View, cluster: &Cluster, stamp: Stamp, now: Moment) -> Plan {
+        let (table, _) = model(view, cluster);
+        let guarded = view.estate.hosts_in(cluster.id).filter(|h| is_guarded(h));
+        let wards: BTreeMap<HostId, Ward> = guarded.map(|h| (h.id, ward(view, h, now))).collect();
+        let boots_in = table.boot;
+        let charges = view.estate.machines_in(cluster.id).filter_map(|m| {
+            let charge = charge(m, boots_in).filter(|_| cluster.recovers)?;
+            Some((m.id, charge))
+        });
+        let lately = view
+            .estate
+            .failures
+            .values()
+            .filter(|f| f.cluster == cluster.id && f.on_word);
+        let on_word = lately.filter_map(|f| Some(now.since(f.fenced?))).collect();
+        Plan {
+            stamp,
+            wards,
+            charges: charges.collect(),
+            table,
+            on_word,
+        }
+    }
+}
+
+/// A host that is being claimed isn't there yet, and a stranger's silence says nothing of ours.
+fn is_guarded(host: &Host) -> bool {
+    match host.condition {
+        Condition::Claiming | Condition::Stranger { .. } => false,
+        Condition::Steady
+        | Condition::Lost { .. }
+        | Condition::Hangs { .. }
+        | Condition::Off { .. } => true,
+    }
+}
+
+fn ward(view: &View, host: &Host, now: Moment) -> Ward {
+    let judged = view
+        .estate
+        .failure_of(host.id)
+        .and_then(|f| match &f.stage {
+            FailureStage::Judged(act) => Some(*act),
+            FailureStage::CutOff
+            | FailureStage::Waits(_)
+            | FailureStage::Fenced
+            | FailureStage::Over => None,
+        });
+    let failures = view.estate.failures.values().filter(|f| f.host == host.id);
+    let switched = failures.filter_map(|f| f.switched).max();
+    Ward {
+        name: host.name.clone(),
+        serial: host.hardware.serial.clone(),
+        controller: host.bmc.as_ref().is_some_and(|b| b.key.is_some()),
+        off: matches!(host.condition, Condition::Off { .. }),
+        judged,
+        switched: switched.map(|at| now.since(at)),
+    }
+}
+
+fn charge(machine: &Machine, boots_in: Option<Span>) -> Option<Charge> {
+    if machine.wanted != Wanted::On || !machine.restarts || machine.deleted.is_some() {
+        return None;
+    }
+    let fell = machine.fell.as_ref();
+    Some(Charge {
+        name: machine.name.clone(),
+        host: fell.map(|f| f.host).or(machine.host)?,
+        generation: machine.generation,
+        fallen: fell.is_some(),
+        tier: machine.tier,
+        after: machine.after,
+        boots_in,
+    })
 }

@@ -60,6 +60,11 @@ pub enum Input {
         step: usize,
         fault: Fault,
     },
+    /// Something more urgent took over what it holds: it stops, and may be gone on with later.
+    Preempted {
+        step: usize,
+        fault: Fault,
+    },
     /// The run was given up before any device was told of this step.
     Unsent {
         step: usize,
@@ -120,6 +125,7 @@ pub fn advance<A, S: Work>(
         Input::Succeeded { step, said } => at.succeeded(step, said),
         Input::NotYet { step, said } => at.not_yet(step, said),
         Input::Failed { step, fault } => at.failed(step, fault),
+        Input::Preempted { step, fault } => at.preempted(step, fault),
         Input::Unsent { step } => at.unsent(step),
         Input::Cancel => at.cancel(),
         Input::Retry => at.retry(),
@@ -284,6 +290,24 @@ impl<A, S: Work> At<'_, A, S> {
             attempt: 1,
             after: pause.unwrap_or(Span::secs(1)),
         });
+    }
+
+    fn preempted(&mut self, step: usize, fault: Fault) {
+        let holds = |s: &StepState| {
+            s.phase == Phase::Running || s.phase == Phase::Failed && !s.tail.is_none()
+        };
+        let Some(mut s) = self.state(step, holds) else {
+            return;
+        };
+        s.tail = Tail::None;
+        s.phase = Phase::Running;
+        self.run.set(step, s);
+        let title = self.plan.steps.get(step).map_or("", |p| &p.title);
+        self.orders.push(Order::Tell(format!(
+            "{title} was pre-empted: {}",
+            fault.said
+        )));
+        self.finish(step, Phase::Failed, fault.said.clone(), Some(fault));
     }
 
     fn failed(&mut self, step: usize, mut fault: Fault) {

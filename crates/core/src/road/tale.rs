@@ -5,9 +5,9 @@ use serde::{Deserialize, Serialize};
 use std::fmt::Debug;
 
 /// The kinds of lines that there are.
-pub const KINDS: [&str; 11] = [
+pub const KINDS: [&str; 12] = [
     "run", "machine", "host", "cluster", "site", "edit", "console", "storage", "network", "people",
-    "history",
+    "history", "failure",
 ];
 
 /// A line of the Logbook.

@@ -239,6 +239,14 @@ impl Runs {
             .and_then(|c| c.exclusive.get_min())
             .is_some_and(|c| c.0 == Rank::Held)
     }
+    /// The steps that have taken this, alone or with others.
+    pub fn holders(&self, object: Object) -> Vec<(RunId, usize)> {
+        let claims = self.by_object.get(&object).into_iter();
+        let all = claims.flat_map(|c| c.exclusive.iter().chain(&c.shared));
+        all.filter(|c| c.0 == Rank::Held)
+            .map(|c| (c.1, c.2))
+            .collect()
+    }
     /// Whether a step that isn't over changes this.
     pub fn will_change(&self, object: Object) -> bool {
         self.by_object

@@ -27,6 +27,12 @@ impl Pace {
         }
     }
 
+    /// What a step of this kind takes, if it was measured often enough to say.
+    pub fn measured(&self, kind: &str, usual: Span) -> Option<Span> {
+        let known = self.0.get(kind).is_some_and(|all| all.len() >= LEAST);
+        known.then(|| self.expect(kind, usual))
+    }
+
     /// What a step of this kind will probably take: what it is thought to, by the median of what such steps took of that.
     pub fn expect(&self, kind: &str, usual: Span) -> Span {
         let Some(all) = self.0.get(kind).filter(|all| all.len() >= LEAST) else {

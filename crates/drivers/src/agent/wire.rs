@@ -129,6 +129,32 @@ pub(crate) struct Report {
     pub(crate) load: Load,
     #[serde(default)]
     pub(crate) screens: Vec<WireScreen>,
+    #[serde(default)]
+    pub(crate) watchdog: WireWatchdog,
+}
+
+/// What resets the host when its lease has run out.
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct WireWatchdog {
+    #[serde(default)]
+    pub(crate) armed: bool,
+}
+
+/// Leases on one volume that are read.
+const LEASES: usize = 256;
+
+impl Report {
+    /// The leases on each volume that the host reaches.
+    pub(crate) fn leases(&mut self) -> BTreeMap<String, BTreeMap<String, u64>> {
+        let read = self.volumes.iter_mut().filter_map(|v| {
+            let leases = v.leases.take()?.into_iter().take(LEASES);
+            Some((
+                limited(v.uid.clone()),
+                leases.map(|(serial, n)| (limited(serial), n)).collect(),
+            ))
+        });
+        read.collect()
+    }
 }
 
 /// A picture that the host kept.
@@ -153,6 +179,8 @@ struct WireVolume {
     used: u64,
     #[serde(default)]
     paths: Vec<WirePath>,
+    #[serde(default)]
+    leases: Option<BTreeMap<String, u64>>,
 }
 
 #[derive(Debug, Deserialize)]

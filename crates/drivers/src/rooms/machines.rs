@@ -62,7 +62,13 @@ async fn act(
             let generation = machine.generation + 1;
             let fell = machine.fell.as_ref();
             let proof = fell.and_then(|f| f.proved.as_deref());
-            let said = agent.power_on(stamp(turn), uuid, generation, proof).await?;
+            let proved: Vec<_> = proof
+                .map(|serial| (serial, machine.generation))
+                .into_iter()
+                .collect();
+            let said = agent
+                .power_on(stamp(turn), uuid, generation, &proved, None)
+                .await?;
             let had = said.generation.unwrap_or(generation);
             let starting = MachineState::Starting("firmware".into());
             let seen = seen(machine, host, starting, (had, said.as_of));
@@ -226,7 +232,7 @@ fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault
 }
 
 /// `word`: the generation that the host says, and where in its sequence it says so.
-fn seen(
+pub(crate) fn seen(
     machine: &Machine,
     host: &Host,
     state: MachineState,

@@ -8,7 +8,7 @@ mod edits;
 mod hosts;
 pub(crate) mod images;
 mod joining;
-mod machines;
+pub(crate) mod machines;
 mod moving;
 mod networks;
 pub(crate) mod storage;

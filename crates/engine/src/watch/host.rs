@@ -1,6 +1,7 @@
 //! One host, followed: its reports become events and loads, its silence becomes a condition.
 
 use super::{
+    guarding::Posts,
     leader::Samples,
     screens::{Hand, Screens},
 };
@@ -38,6 +39,7 @@ pub(super) struct Eye {
     pub(super) scribe: Scribe,
     pub(super) held: Held,
     pub(super) samples: Samples,
+    pub(super) posts: Posts,
     pub(super) host: HostId,
 }
 
@@ -144,6 +146,7 @@ impl Eye {
             match watch.report().await {
                 Ok((report, mut sample)) => {
                     *failures = 0;
+                    self.posts.heard(&self.shared, self.host, &report, &sample);
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
                     self.check_history(&report).await;

@@ -1,6 +1,11 @@
 //! The leader: it follows every device while its term holds, and appends what changed.
 
-use super::{array, host, switch, tending, term::Term};
+use super::{
+    array,
+    guarding::{Post, Posts},
+    host, switch, tending,
+    term::Term,
+};
 use crate::{
     scribe::Scribe,
     shared::{Shared, now},
@@ -16,7 +21,8 @@ use tokio::{
     time::{Instant, sleep, sleep_until},
 };
 use zastrugi_core::{
-    ids::{ArrayId, HostId, SwitchId},
+    guard::Times,
+    ids::{ArrayId, ClusterId, HostId, SwitchId},
     loads::HostLoad,
 };
 use zastrugi_store::{Held, Measurements};
@@ -31,6 +37,7 @@ pub(crate) async fn lead(
     shared: Arc<Shared>,
     scribe: Scribe,
     mut terms: watch::Receiver<Option<Term>>,
+    guard: Option<Times>,
 ) {
     let measurements = Measurements::new(shared.pool.clone());
     let mut reign: Option<Reign> = None;
@@ -39,7 +46,7 @@ pub(crate) async fn lead(
         match term {
             Some(term) if reign.as_ref().is_none_or(|r| r.held != term.held) => {
                 tracing::info!(term = term.held.term, "this process leads");
-                reign = Some(Reign::new(term.held, &shared, &scribe));
+                reign = Some(Reign::new(term.held, &shared, &scribe, guard));
             }
             Some(_) => {}
             // Whoever was followed is let go at once.
@@ -83,10 +90,13 @@ struct Reign {
     arrays: BTreeMap<ArrayId, AbortHandle>,
     switches: BTreeMap<SwitchId, AbortHandle>,
     samples: Samples,
+    guard: Option<Times>,
+    guards: BTreeMap<ClusterId, AbortHandle>,
+    posts: Posts,
 }
 
 impl Reign {
-    fn new(held: Held, shared: &Arc<Shared>, scribe: &Scribe) -> Self {
+    fn new(held: Held, shared: &Arc<Shared>, scribe: &Scribe, guard: Option<Times>) -> Self {
         let samples = Samples::default();
         let mut tasks = JoinSet::new();
         tasks.spawn(tending::tend(
@@ -101,14 +111,39 @@ impl Reign {
             arrays: BTreeMap::new(),
             switches: BTreeMap::new(),
             samples,
+            guard,
+            guards: BTreeMap::new(),
+            posts: Posts::default(),
         }
     }
 
     fn look_around(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
         while self.tasks.try_join_next().is_some() {}
+        self.guard_clusters(shared, scribe);
         self.follow_hosts(shared, scribe);
         self.follow_arrays(shared, scribe);
         self.follow_switches(shared, scribe);
+    }
+
+    /// A guard for each cluster.
+    fn guard_clusters(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
+        let Some(times) = self.guard else { return };
+        let estate = shared.estate();
+        self.guards.retain(|_, task| !task.is_finished());
+        for id in estate.clusters.keys() {
+            if !self.guards.contains_key(id) {
+                let post = Post {
+                    shared: shared.clone(),
+                    scribe: scribe.clone(),
+                    held: self.held,
+                    cluster: *id,
+                    times,
+                    posts: self.posts.clone(),
+                    began: std::time::Instant::now(),
+                };
+                self.guards.insert(*id, self.tasks.spawn(post.stand()));
+            }
+        }
     }
 
     /// A task for each array and filer.
@@ -168,6 +203,7 @@ impl Reign {
                     scribe: scribe.clone(),
                     held: self.held,
                     samples: self.samples.clone(),
+                    posts: self.posts.clone(),
                     host: host.id,
                 };
                 let task = self.tasks.spawn(eye.follow());

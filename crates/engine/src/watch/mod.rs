@@ -1,6 +1,7 @@
 //! Observing devices. One process leads; it follows every claimed host and appends what changed.
 
 mod array;
+mod guarding;
 mod host;
 mod leader;
 mod screens;
@@ -14,14 +15,16 @@ pub(crate) use term::Renewal;
 use crate::{runs::pace, scribe::Scribe, shared::Shared};
 use std::sync::Arc;
 use tokio::task::JoinSet;
+use zastrugi_core::guard::Times;
 
 pub(crate) fn spawn(
     tasks: &mut JoinSet<()>,
     shared: Arc<Shared>,
     scribe: Scribe,
     renewal: &Renewal,
+    guard: Option<Times>,
 ) {
     tasks.spawn(typical::learn(shared.clone()));
     tasks.spawn(pace::keep(shared.clone()));
-    tasks.spawn(leader::lead(shared, scribe, renewal.terms.clone()));
+    tasks.spawn(leader::lead(shared, scribe, renewal.terms.clone(), guard));
 }

@@ -13,6 +13,7 @@ use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{ArrayKind, Demand, Estate, NetRole, Part, Provisioning, Subnet, Volume},
     evidence::{Answer, Probe},
+    guard::Times,
     ids::{HostId, MachineId, RunId},
     moment::Span,
     permits::Role,
@@ -26,6 +27,9 @@ use zastrugi_core::{
     testkit::machines,
     units::Bytes,
 };
+/// How many times as fast as in earnest a guarded laboratory's leases go.
+pub(crate) const HASTE: u64 = 6;
+
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, RunFilter, Viewer};
 use zastrugi_standins::{
     ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioVolume, Settings,
@@ -119,6 +123,17 @@ impl Lab {
         Lab::of(database, scenario(hosts), true, speed).await
     }
 
+    /// A laboratory whose cluster is guarded, with everything six times as fast.
+    pub(crate) async fn guarded(pool: &PgPool, hosts: u32) -> Lab {
+        let database = url(pool);
+        let lab = Lab::with(&database, scenario(hosts), 40.0, |settings| {
+            settings.guard = Some(Times::default().faster(HASTE));
+        });
+        let lab = lab.await;
+        lab.standins.world.hurry_leases(HASTE);
+        lab
+    }
+
     /// A laboratory whose one array is a filer that exports by NFS.
     pub(crate) async fn with_filer(pool: &PgPool, hosts: u32) -> Lab {
         let filer = ScenarioArray {
@@ -185,6 +200,13 @@ impl Lab {
             _dir: dir,
             _net: held,
         }
+    }
+
+    /// The engine is dropped where it stands, as if its process were killed, and another one starts.
+    pub(crate) async fn restart_engine(&mut self) {
+        let again = Engine::start(self.settings.clone()).await.unwrap();
+        self.desk = again.desk();
+        drop(std::mem::replace(&mut self.engine, again));
     }
 
     pub(crate) fn estate(&self) -> std::sync::Arc<Estate> {
@@ -426,10 +448,14 @@ pub(crate) async fn until(desk: &Desk, run: RunId, states: &[RunState]) -> Run {
 
 /// Waits until `fine`, up to half a minute.
 pub(crate) async fn eventually(what: &str, fine: impl Fn() -> bool) {
+    eventually_within(what, 30, fine).await;
+}
+
+pub(crate) async fn eventually_within(what: &str, seconds: u64, fine: impl Fn() -> bool) {
     let began = Instant::now();
     while !fine() {
         assert!(
-            began.elapsed() < Duration::from_secs(30),
+            began.elapsed() < Duration::from_secs(seconds),
             "not in time: {what}"
         );
         tokio::time::sleep(Duration::from_millis(20)).await;

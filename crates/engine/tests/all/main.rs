@@ -13,6 +13,7 @@ mod moving;
 mod network;
 mod outages;
 mod processes;
+mod recovery;
 mod restart;
 mod road;
 mod screens;

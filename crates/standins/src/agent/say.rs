@@ -100,6 +100,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         .filter_map(|uid| state.volumes.get(uid))
         .map(|v| {
             json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(),
+                "leases": reads(state, host, v),
                 "paths": crate::rooms::storage::calls::paths(state, &host.name, &v.uid)})
         })
         .collect();
@@ -128,12 +129,18 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
                 "disks": {"used": used, "writes": crate::rooms::moving::copying::writes(record, running.console.writes())}}),
         );
     }
-    json!({"seen": host.seen,
+    json!({"seen": host.seen, "watchdog": {"armed": host.watchdog && host.cluster.is_some()},
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
         "uplinks": host.uplinks, "networks": host.networks,
         "machines": machines, "volumes": volumes, "screens": screens(host),
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
     })
+}
+
+/// The leases on a volume, if the host reaches it.
+fn reads(state: &State, host: &Host, volume: &Volume) -> Option<Value> {
+    let reached = state.reaches(&host.name, &volume.uid);
+    reached.then(|| crate::rooms::hosts::leases::on_volume(state, &volume.uid))
 }
 
 /// The pictures of screens that were kept.

@@ -322,6 +322,7 @@ fn add_steps(
             demand: ask.demand,
             kind: ClusterKind::default(),
             rules: vec![],
+            recovers: true,
             ready: false,
             note: String::new(),
         }),

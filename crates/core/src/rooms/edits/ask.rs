@@ -125,6 +125,8 @@ pub enum Set {
     VCpus(u32),
     Memory(Memory),
     Demand(Demand),
+    /// Machines of a cluster's failed hosts are started elsewhere by themselves.
+    Recovers(bool),
     /// The hosts that shall mount a volume; none: all of the cluster.
     Intended(Option<BTreeSet<HostId>>),
     /// The image in a machine's drive.
@@ -174,8 +176,7 @@ impl Set {
             Set::Attach(attached) => m.boot.attached = *attached,
             Set::BootOrder(order) => m.boot.order.clone_from(order),
             Set::BootOnce(once) => m.boot.once = *once,
-            Set::Demand(_) | Set::Intended(_) | Set::Reserved(_) | Set::Rules(_) | Set::Kind(_) => {
-            }
+            Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Reserved(_) | Set::Rules(_) | Set::Kind(_) => {}
         }
     }
     pub fn on_host(&self, h: &mut Host) {
@@ -184,7 +185,7 @@ impl Set {
             Set::Note(note) => h.note = note.into(),
             Set::Label { key, value } => drop(h.labels.insert(key.into(), value.into())),
             Set::Unlabel { key } => drop(h.labels.remove(key.as_str())),
-            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_cluster(&self, c: &mut Cluster) {
@@ -192,6 +193,7 @@ impl Set {
             Set::Name(name) => c.name = name.into(),
             Set::Note(note) => c.note = note.into(),
             Set::Demand(demand) => c.demand = *demand,
+            Set::Recovers(yes) => c.recovers = *yes,
             Set::Rules(rules) => c.rules.clone_from(rules),
             Set::Kind(kind) => c.kind = *kind,
             Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
@@ -202,14 +204,14 @@ impl Set {
             Set::Name(name) => v.name = name.into(),
             Set::Note(note) => v.note = note.into(),
             Set::Intended(hosts) => v.intended.clone_from(hosts),
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_network(&self, n: &mut Network) {
         match self {
             Set::Note(note) => n.note = note.into(),
             Set::Reserved(all) => n.reserved.clone_from(all),
-            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
+            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
         }
     }
     pub fn on_image(&self, i: &mut Image) {
@@ -251,6 +253,8 @@ impl Set {
             Set::Reserved(all) => format!("{} addresses are kept", all.len()),
             Set::Intended(None) => "all hosts of the cluster shall mount it".into(),
             Set::Intended(Some(hosts)) => format!("{} hosts shall mount it", hosts.len()),
+            Set::Recovers(true) => "machines of a failed host start elsewhere by themselves".into(),
+            Set::Recovers(false) => "machines of a failed host wait for a person".into(),
             Set::Demand(d) if d.enforced => format!("must survive {}", d.words()),
             Set::Demand(d) => format!("should survive {}", d.words()),
         }

@@ -141,6 +141,9 @@ fn goes_off(pen: &mut Pen<'_>, host: HostId, at: Moment, proof: &str) {
             proof: proof.to_owned(),
         };
     });
+    if let Some(open) = pen.estate().failure_of(host).map(|f| f.id) {
+        pen.failure(open, |f| f.is_fenced(at, proof));
+    }
     let on: Vec<_> = pen.estate().machines_on(host).map(|m| m.id).collect();
     for machine in on {
         pen.machine(machine, |m| {

@@ -816,6 +816,7 @@ impl Sim {
             hosts: hosts.collect(),
             machines: machines.collect(),
             groups: vec![],
+            boot: None,
         }
     }
 

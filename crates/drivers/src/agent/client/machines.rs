@@ -114,19 +114,25 @@ impl Agent<'_> {
         self.http.call::<Value>(call).await.map(drop)
     }
 
-    /// Starts it under a higher generation. `proved_off`: the serial of a host that is proved off and holds the run lease
-    /// of the generation before; it can't give it back.
+    /// Starts it under a higher generation. `proved_off`: serials of hosts that are proved off, each with the generation under
+    /// which it may hold the run lease; it can't give it back. `boot`: the boot of the host that the order is meant for.
     pub(crate) async fn power_on(
         &self,
         stamp: Stamp<'_>,
         uuid: &Uuid,
         generation: u64,
-        proved_off: Option<&str>,
+        proved_off: &[(&str, u64)],
+        boot: Option<u64>,
     ) -> Result<Powered, Fault> {
         let mut body = json!({"act": "on", "generation": generation});
-        if let Some(serial) = proved_off {
-            body["proved_off"] =
-                json!({"serial": serial, "generation": generation.saturating_sub(1)});
+        if !proved_off.is_empty() {
+            let proofs = proved_off
+                .iter()
+                .map(|(serial, held)| json!({"serial": serial, "generation": held}));
+            body["proved_off"] = proofs.collect();
+        }
+        if let Some(boot) = boot {
+            body["boot"] = boot.into();
         }
         let path = format!("/v1/machines/{uuid}/power");
         self.http

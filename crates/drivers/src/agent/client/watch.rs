@@ -4,7 +4,7 @@ use crate::{
     agent::wire::{Report, WireScreen},
     http::Watch,
 };
-use std::time::Duration;
+use std::{collections::BTreeMap, time::Duration};
 use uuid::Uuid;
 use zastrugi_core::{
     limits,
@@ -21,6 +21,10 @@ pub struct Sample {
     pub active: Bytes,
     pub machines: Vec<(Uuid, MachineLoad)>,
     pub screens: Vec<KeptScreen>,
+    /// Leases of hosts as this one reads them: by volume, then by serial.
+    pub leases: BTreeMap<String, BTreeMap<String, u64>>,
+    /// An armed watchdog resets it when its own lease has run out.
+    pub watchdog: bool,
 }
 
 /// A picture of a screen that a host kept when something ended it.
@@ -49,6 +53,8 @@ impl Watch {
                 .map(|(uuid, l)| (uuid, l.read()))
                 .collect(),
             screens: screens.iter().take(SCREENS).map(kept).collect(),
+            leases: report.leases(),
+            watchdog: report.watchdog.armed,
         };
         Ok((report.read(), sample))
     }

@@ -1,6 +1,6 @@
 //! The management controller of a host, in Redfish (DMTF DSP0266): power state, reset, inventory, serial.
 
-use crate::fault::Device;
+use crate::{fault::Device, rooms::hosts::host::Deceit};
 use axum::{
     Json, Router,
     extract::{Path, Query, State},
@@ -127,11 +127,16 @@ async fn system(
             "There is no such system.",
         );
     };
+    let on = host.power && host.deceit != Deceit::SaysOff;
+    let serial = match host.deceit {
+        Deceit::OtherSerial => "ANOTHER-HOST",
+        Deceit::None | Deceit::SaysOff | Deceit::DoesNothing => &host.serial,
+    };
     Json(json!({
         "@odata.id": "/redfish/v1/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
         "Id": "1", "Name": host.name, "SystemType": "Physical",
-        "Manufacturer": host.maker, "Model": host.model, "SerialNumber": host.serial,
-        "PowerState": if host.power { "On" } else { "Off" },
+        "Manufacturer": host.maker, "Model": host.model, "SerialNumber": serial,
+        "PowerState": if on { "On" } else { "Off" },
         "ProcessorSummary": {"Count": host.cpu.sockets, "Model": host.cpu.model},
         "MemorySummary": {"TotalSystemMemoryGiB": host.memory >> 30},
         "Actions": {"#ComputerSystem.Reset": {
@@ -150,7 +155,10 @@ async fn reset(
     if let Err(no) = signed_in(&device, &headers) {
         return no;
     }
-    let was = device.world.is_on(&device.name);
+    if !device.world.obeys_bmc(&device.name) {
+        return StatusCode::NO_CONTENT.into_response();
+    }
+    let was = device.world.has_power(&device.name);
     match body.get("ResetType").and_then(Value::as_str) {
         Some("On") => device.world.power(&device.name, true),
         Some("ForceOff") => device.world.power(&device.name, false),
@@ -168,7 +176,7 @@ async fn reset(
     }
     let what = body["ResetType"].as_str().unwrap_or_default();
     // What is so already is no deed.
-    if device.world.is_on(&device.name) != was || what == "ForceRestart" {
+    if device.world.has_power(&device.name) != was || what == "ForceRestart" {
         let deed = format!("reset {what}");
         device.world.lock().did_what(&device.name, &deed);
     }

@@ -49,6 +49,17 @@ pub(crate) struct Host {
     /// It has power and answers nobody, until its power was off.
     #[serde(default)]
     pub(crate) hung: bool,
+    /// All of it hangs, its guests too; nothing but its watchdog goes on.
+    #[serde(default)]
+    pub(crate) stalled: bool,
+    /// An armed watchdog resets it when its lease has run out.
+    #[serde(default = "yes")]
+    pub(crate) watchdog: bool,
+    #[serde(skip)]
+    pub(crate) lease: crate::rooms::hosts::leases::HostLease,
+    /// How its controller deceives.
+    #[serde(default)]
+    pub(crate) deceit: Deceit,
     /// Its controller has no power.
     #[serde(default)]
     pub(crate) bmc_silent: bool,
@@ -71,6 +82,24 @@ pub(crate) struct Host {
     /// The last picture of each machine that ended here in some other way than by itself.
     #[serde(skip)]
     pub(crate) kept: BTreeMap<String, Kept>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// What a controller does instead of what it says.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Deceit {
+    #[default]
+    None,
+    /// Says off, whatever is so.
+    SaysOff,
+    /// Answers for another host.
+    OtherSerial,
+    /// Takes orders and does nothing.
+    DoesNothing,
 }
 
 /// A picture of a screen that was kept.

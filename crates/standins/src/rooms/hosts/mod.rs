@@ -5,3 +5,4 @@ pub(crate) mod bmc;
 pub(crate) mod claim;
 pub(crate) mod host;
 pub(crate) mod host_console;
+pub(crate) mod leases;

@@ -66,7 +66,10 @@ pub(crate) struct Power {
     act: String,
     generation: Option<u64>,
     #[serde(default)]
-    proved_off: Option<ProvedOff>,
+    proved_off: Vec<ProvedOff>,
+    /// The boot of this host that the order is meant for.
+    #[serde(default)]
+    boot: Option<u64>,
 }
 
 /// The host that holds the run lease is off: whoever gives the order has proof of it.
@@ -77,8 +80,9 @@ struct ProvedOff {
 }
 
 impl ProvedOff {
-    fn end_lease(&self, state: &mut State, uuid: &str) {
-        let of = |h: &&Host| h.serial == self.serial;
+    /// Never its own: what it runs it knows by itself.
+    fn end_lease(&self, state: &mut State, here: &str, uuid: &str) {
+        let of = |h: &&Host| h.serial == self.serial && h.name != here;
         let Some(holder) = state.hosts.values().find(of).map(|h| h.name.clone()) else {
             return;
         };
@@ -86,6 +90,22 @@ impl ProvedOff {
             volume.end_lease(uuid, &holder, self.generation);
         }
     }
+}
+
+/// An order that is older than this boot is not obeyed: whoever gave it knows nothing of it.
+fn meant_for(state: &State, name: &str, boot: Option<u64>) -> Result<(), Response> {
+    let now = state.hosts.get(name).map_or(0, |h| h.boot);
+    if boot.is_none_or(|b| b == now) {
+        return Ok(());
+    }
+    let words = format!("The order is meant for another boot of this host; now it is {now}.");
+    Err(refused(StatusCode::CONFLICT, "boot_id", words))
+}
+
+/// Whether the machine is on here, under a lease of this host's.
+fn runs(state: &State, name: &str, uuid: &str) -> bool {
+    let host = state.hosts.get(name);
+    host.is_some_and(|h| h.guests.contains_key(uuid))
 }
 
 pub(crate) async fn power(
@@ -101,10 +121,15 @@ pub(crate) async fn power(
     keyed(&device, &headers, &uuid.clone(), |state, now| {
         match ask.act.as_str() {
             "on" => {
-                if let Some(proof) = &ask.proved_off {
-                    proof.end_lease(state, &uuid);
-                }
+                meant_for(state, &name, ask.boot)?;
                 settle_leases(state, &name);
+                if runs(state, &name, &uuid) {
+                    let host = &state.hosts[&name];
+                    return Ok(say::machine_now(state, host, &uuid, now).unwrap_or_default());
+                }
+                for proof in &ask.proved_off {
+                    proof.end_lease(state, &name, &uuid);
+                }
                 power_on(state, &name, &uuid, ask.generation.unwrap_or(0), now)?;
             }
             "stop" => {

@@ -1,0 +1,235 @@
+//! What a guard's notes mean for the estate: events of the failure that they are about, and of the host.
+
+use crate::{
+    availability::{foretold, model},
+    estate::{Failure, FailureStage, Machine, MachineState, Restarted, Wanted},
+    guard::Note,
+    ids::{ClusterId, FailureId, HostId, RunId},
+    moment::{Moment, Span},
+    road::{Input, turn},
+    rooms::{Event, Plans, World, absorb_all, hosts, recovery},
+    runs::{Fault, FaultKind, Object},
+    view::View,
+};
+use std::{collections::BTreeSet, sync::Arc};
+
+/// The events of a note, in order: the failure opens with the first one that is worth it.
+pub fn recount(
+    view: &View,
+    plans: &Plans,
+    cluster: ClusterId,
+    note: &Note,
+    now: Moment,
+) -> Vec<Event> {
+    let estate = &view.estate;
+    let host = about(note);
+    let open = estate
+        .failure_of(host)
+        .or_else(|| told_late(view, host, note, now));
+    let open = open.map(|f| f.id);
+    let mut events = Vec::new();
+    let failure = match open {
+        Some(id) => id,
+        // Nothing is told of what was never opened.
+        None if matches!(note, Note::Back { .. }) => return events,
+        None => {
+            let Some(begun) = begin(view, cluster, host, note, now) else {
+                return events;
+            };
+            let id = begun.id;
+            events.push(Event::Recovery(recovery::Event::Began(Box::new(begun))));
+            id
+        }
+    };
+    let noted = recovery::Event::Noted {
+        failure,
+        at: now,
+        note: note.clone(),
+    };
+    events.push(Event::Recovery(noted));
+    if let Note::Fenced { proof, .. } = note {
+        let proof = proof.words().to_owned();
+        events.push(Event::Hosts(hosts::Event::Off {
+            host,
+            at: now,
+            proof,
+        }));
+        let told = preempt(view, plans, host, &events, now);
+        events.extend(told);
+    }
+    events
+}
+
+/// The failure that a machine's note still belongs to, although it was closed a moment ago.
+fn told_late<'a>(
+    view: &'a View,
+    host: HostId,
+    note: &Note,
+    now: Moment,
+) -> Option<&'a Arc<Failure>> {
+    let machine = note.machine()?;
+    let mut all = view
+        .estate
+        .failures
+        .values()
+        .rev()
+        .filter(|f| f.host == host);
+    all.find(|f| {
+        let lately = f.ended.is_some_and(|at| now.since(at) < SAID);
+        lately && f.machines.iter().any(|m| m.machine == machine)
+    })
+}
+
+/// The host that a note is about: for a machine, the one that it fell from.
+fn about(note: &Note) -> HostId {
+    match note {
+        Note::CutOff { host, .. }
+        | Note::Judged { host, .. }
+        | Note::Fenced { host, .. }
+        | Note::Said { host, .. }
+        | Note::Waits { host, .. }
+        | Note::Doubted { host, .. }
+        | Note::Back { host } => *host,
+        Note::Starts { from, .. }
+        | Note::Up { from, .. }
+        | Note::NotStarted { from, .. }
+        | Note::Left { from, .. } => *from,
+    }
+}
+
+fn begin(
+    view: &View,
+    cluster: ClusterId,
+    host: HostId,
+    note: &Note,
+    now: Moment,
+) -> Option<Failure> {
+    let estate = &view.estate;
+    let found = estate.hosts.get(&host)?;
+    let on = estate.machines_on(host).filter(|m| !m.is_off());
+    let fallen = estate.machines_fallen_from(host);
+    let mut machines: Vec<_> = on.chain(fallen).collect();
+    machines.sort_by_key(|m| (m.tier, m.name.clone()));
+    let since = match note {
+        Note::CutOff { since, .. } | Note::Judged { since, .. } => *since,
+        Note::Fenced { .. }
+        | Note::Said { .. }
+        | Note::Waits { .. }
+        | Note::Doubted { .. }
+        | Note::Back { .. }
+        | Note::Starts { .. }
+        | Note::Up { .. }
+        | Note::NotStarted { .. }
+        | Note::Left { .. } => machines
+            .iter()
+            .filter_map(|m| m.fell.as_ref())
+            .map(|f| f.at)
+            .min()
+            .unwrap_or(now),
+    };
+    let restarted = machines.iter().map(|m| Restarted {
+        machine: m.id,
+        name: m.name.clone(),
+        tier: m.tier,
+        to: None,
+        started: None,
+        up: None,
+        why: stays(m.restarts, m.wanted),
+    });
+    let table = estate.clusters.get(&cluster).map(|c| model(view, c).0);
+    Some(Failure {
+        id: FailureId(estate.next.max(1)),
+        cluster,
+        host,
+        name: found.name.clone(),
+        since,
+        // It came back by itself, without what ran on it.
+        stage: FailureStage::Fenced,
+        lines: vec![],
+        machines: restarted.collect(),
+        foretold: table.and_then(|t| foretold(&t, host)),
+        switched: None,
+        fenced: None,
+        on_word: false,
+        ended: None,
+    })
+}
+
+fn stays(restarts: bool, wanted: Wanted) -> String {
+    match (restarts, wanted) {
+        (_, Wanted::Off) => "it shall be off".into(),
+        (false, Wanted::On) => "nobody asked that it is started elsewhere".into(),
+        (true, Wanted::On) => String::new(),
+    }
+}
+
+/// What runs held of a host that is fenced, and of its machines, is taken over: they stop, say so, and can be gone on with.
+fn preempt(view: &View, plans: &Plans, host: HostId, so_far: &[Event], now: Moment) -> Vec<Event> {
+    let machines = view.estate.machines_on(host).map(|m| Object::Machine(m.id));
+    let objects = machines.chain([Object::Host(host)]);
+    let holders: BTreeSet<(RunId, usize)> = objects.flat_map(|o| view.runs.holders(o)).collect();
+    let name = Object::Host(host).name(&view.estate);
+    let fault = Fault::new(
+        FaultKind::Premise,
+        format!("{name} has failed; its machines are started elsewhere."),
+        "Retry when they run again, or cancel the rest.",
+    );
+    let mut fork = World {
+        estate: (*view.estate).clone(),
+        runs: (*view.runs).clone(),
+        plans: plans.clone(),
+    };
+    absorb_all(&mut fork, so_far);
+    let mut events = Vec::new();
+    for (run, step) in holders {
+        let seen = View {
+            runs: Arc::new(fork.runs.clone()),
+            ..view.with(fork.estate.clone())
+        };
+        let fault = fault.clone();
+        let told = turn(
+            &seen,
+            &fork.plans,
+            run,
+            Input::Preempted { step, fault },
+            now,
+        );
+        absorb_all(&mut fork, &told);
+        events.extend(told);
+    }
+    events
+}
+
+/// What is said of a machine that is up comes within this after it is.
+const SAID: Span = Span::secs(20);
+
+/// Whether a failure is over: what it took down runs, or shall be off.
+pub fn is_over(view: &View, failure: &Failure, now: Moment) -> bool {
+    match &failure.stage {
+        FailureStage::Fenced => {}
+        FailureStage::Over => return false,
+        // It is heard again, and whoever opened this is not there to say so.
+        FailureStage::CutOff | FailureStage::Judged(_) | FailureStage::Waits(_) => {
+            let host = view.estate.hosts.get(&failure.host);
+            return failure.is_open() && host.is_none_or(|h| h.reports());
+        }
+    }
+    failure.is_open() && failure.machines.iter().all(|m| settled(view, m, now))
+}
+
+fn settled(view: &View, one: &Restarted, now: Moment) -> bool {
+    let Some(machine) = view.estate.machines.get(&one.machine) else {
+        return true;
+    };
+    match (one.up, one.started) {
+        (Some(_), _) => true,
+        _ if machine.fell.is_some() => false,
+        // Whoever started it may be about to say that it is up.
+        (None, Some(at)) => machine.is_off() || now.since(at) >= SAID && !is_starting(machine),
+        (None, None) => true,
+    }
+}
+
+fn is_starting(machine: &Machine) -> bool {
+    matches!(machine.state, MachineState::Starting(_))
+}

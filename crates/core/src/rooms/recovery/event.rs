@@ -1,0 +1,175 @@
+//! What happens on the way from a missed heartbeat to the last machine that is back.
+
+use crate::{
+    estate::{Act, Estate, Failure, FailureStage, Pen, Sort},
+    guard::Note,
+    ids::{FailureId, HostId, MachineId},
+    moment::Moment,
+    road::{Entry, Tale},
+    runs::Object,
+};
+
+/// Failures that are over and kept.
+const KEPT: usize = 200;
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum Event {
+    Began(Box<Failure>),
+    /// What the guard noted.
+    Noted {
+        failure: FailureId,
+        at: Moment,
+        note: Note,
+    },
+    /// Its controller is about to be told to switch it off.
+    Switching { failure: FailureId, at: Moment },
+    /// Nothing is left to do.
+    Over {
+        failure: FailureId,
+        at: Moment,
+        why: String,
+    },
+}
+
+impl Tale for Event {
+    fn absorb(&self, pen: &mut Pen<'_>) {
+        match self {
+            Event::Began(failure) => {
+                forget_old(pen);
+                pen.add_failure(failure);
+            }
+            Event::Noted { failure, at, note } => {
+                let text = words(pen.estate(), note);
+                pen.failure(*failure, |f| noted(f, *at, note, text));
+            }
+            Event::Switching { failure, at } => pen.failure(*failure, |f| {
+                f.switched = Some(*at);
+                f.line(*at, Sort::Fencing, "its controller is told to switch it off".into());
+            }),
+            Event::Over { failure, at, why } => pen.failure(*failure, |f| {
+                if !why.is_empty() {
+                    f.line(*at, Sort::Restart, why.clone());
+                }
+                f.ended = Some(*at);
+                f.stage = FailureStage::Over;
+            }),
+        }
+    }
+
+    fn tell(&self, estate: &Estate) -> Option<Entry> {
+        let (failure, text) = match self {
+            Event::Began(_) => return None,
+            Event::Noted { failure, note, .. } => (failure, words(estate, note)),
+            Event::Switching { failure, .. } => (failure, "its controller is told to switch it off".into()),
+            Event::Over { failure, why, .. } => (failure, why.clone()),
+        };
+        let found = estate.failures.get(failure)?;
+        let machine = match self {
+            Event::Noted { note, .. } => note.machine().map(|m| m.to_string()),
+            Event::Began(_) | Event::Switching { .. } | Event::Over { .. } => None,
+        };
+        let about = [Some(found.host.to_string()), machine, Some(failure.to_string())];
+        Some(Entry::new("failure", format!("{}: {text}", found.name), about.into_iter().flatten().collect()))
+    }
+
+    fn is_sighting(&self) -> bool {
+        false
+    }
+}
+
+fn forget_old(pen: &mut Pen<'_>) {
+    let over = pen.estate().failures.values().filter(|f| !f.is_open());
+    let over: Vec<FailureId> = over.map(|f| f.id).collect();
+    let old = over.len().saturating_sub(KEPT - 1);
+    over.into_iter().take(old).for_each(|id| pen.drop_failure(id));
+}
+
+/// A note as people read it, behind the name of the host that failed.
+fn words(estate: &Estate, note: &Note) -> String {
+    let host = |id: &HostId| Object::Host(*id).name(estate);
+    let machine = |id: &MachineId| Object::Machine(*id).name(estate);
+    match note {
+        Note::CutOff { .. } => "is not heard, and its lease is renewed: it is cut off, and its machines go on".into(),
+        Note::Judged { evidence, act, .. } => format!("{evidence}. {}", will(*act)),
+        Note::Fenced { proof, .. } => format!("runs nothing any more: {}", proof.words()),
+        Note::Said { words, .. } => words.clone(),
+        Note::Waits { why, .. } => format!("waits for a person: {why}"),
+        Note::Doubted { why, .. } => format!("nothing more is started of what ran on it: {why}"),
+        Note::Back { .. } => "is heard again".into(),
+        Note::Starts { machine: m, to, .. } => format!("{} starts on {}", machine(m), host(to)),
+        Note::Up { machine: m, on, took, .. } => format!("{} is up on {}, {took} after its start", machine(m), host(on)),
+        Note::NotStarted { machine: m, on, why, last, .. } => {
+            let then = if *last { "; five hosts were tried" } else { "" };
+            format!("{} does not start on {}: {}{then}", machine(m), host(on), why.trim_end_matches('.'))
+        }
+        Note::Left { machine: m, why, .. } => format!("{} stays off: {why}", machine(m)),
+    }
+}
+
+fn will(act: Act) -> &'static str {
+    match act {
+        Act::Prove => "It is read once more before anything starts",
+        Act::SwitchOff => "It is switched off by its controller, and proved off, before anything starts",
+        Act::AwaitWatchdog => "Its watchdog resets it when its lease has run out; that is awaited",
+        Act::AskPerson => "Nothing proves that it is off",
+    }
+}
+
+fn noted(failure: &mut Failure, at: Moment, note: &Note, text: String) {
+    let sort = match note {
+        Note::CutOff { .. } => {
+            failure.stage = FailureStage::CutOff;
+            Sort::Signal
+        }
+        Note::Judged { act, .. } => {
+            failure.stage = FailureStage::Judged(*act);
+            Sort::Verdict
+        }
+        Note::Fenced { proof, .. } => {
+            failure.stage = FailureStage::Fenced;
+            failure.fenced = Some(at);
+            failure.on_word = *proof == crate::guard::Proof::Controller;
+            Sort::Fencing
+        }
+        Note::Said { .. } => Sort::Fencing,
+        Note::Waits { why, .. } | Note::Doubted { why, .. } => {
+            failure.stage = FailureStage::Waits(why.clone());
+            Sort::Fencing
+        }
+        Note::Back { .. } => {
+            failure.stage = FailureStage::Over;
+            failure.ended = Some(at);
+            Sort::Signal
+        }
+        Note::Starts { machine, to, .. } => {
+            of(failure, *machine, |m| {
+                m.to = Some(*to);
+                m.started.get_or_insert(at);
+                m.why.clear();
+            });
+            Sort::Restart
+        }
+        Note::Up { machine, on, .. } => {
+            of(failure, *machine, |m| {
+                m.to = Some(*on);
+                m.up = Some(at);
+                m.why.clear();
+            });
+            Sort::Restart
+        }
+        Note::NotStarted { machine, why, .. } | Note::Left { machine, why, .. } => {
+            of(failure, *machine, |m| m.why.clone_from(why));
+            Sort::Restart
+        }
+    };
+    // Each machine's own row says when it starts and is up.
+    if !matches!(note, Note::Starts { .. } | Note::Up { .. }) {
+        failure.line(at, sort, text);
+    }
+}
+
+fn of(failure: &mut Failure, machine: MachineId, change: impl FnOnce(&mut crate::estate::Restarted)) {
+    if let Some(found) = failure.machines.iter_mut().find(|m| m.machine == machine) {
+        change(found);
+    }
+}

@@ -1,0 +1,93 @@
+//! What whoever guards a cluster asks of devices: a host's power read, a host switched off, a machine started under a
+//! generation of its own. Nothing is decided here.
+
+use crate::{
+    Drivers, Turn,
+    perform::{premise, stamp},
+    rooms::machines::seen,
+};
+use zastrugi_core::{
+    estate::{Estate, Host, MachineState},
+    guard::Power,
+    ids::{HostId, MachineId},
+    rooms::Event,
+    runs::Fault,
+};
+
+/// A start as a guard orders it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GuardedStart {
+    pub machine: MachineId,
+    pub host: HostId,
+    /// The boot of the host that it is meant for.
+    pub boot: u64,
+    /// Of the run lease.
+    pub generation: u64,
+    /// Who may hold the run lease at which generation, and is proved off.
+    pub fenced: Vec<(HostId, u64)>,
+}
+
+impl Drivers {
+    /// What a host's controller says of its power; a silence is an answer too.
+    pub async fn read_power(&self, host: &Host) -> Power {
+        let asked = async { self.controller(host).await?.system().await };
+        match asked.await {
+            Ok(system) => {
+                let serial = crate::fault::words(&system.serial_number);
+                match system.power_state.as_str() {
+                    "Off" => Power::Off { serial },
+                    "On" => Power::On { serial },
+                    // On its way from one to the other: neither is so.
+                    other => Power::Silent {
+                        why: format!("it says {}", crate::fault::words(other)),
+                    },
+                }
+            }
+            Err(fault) => Power::Silent {
+                why: fault.said.trim_end_matches('.').to_owned(),
+            },
+        }
+    }
+
+    /// Tells a host's controller to switch it off, once; whether it did is read.
+    ///
+    /// # Errors
+    /// [`Fault`] when it refuses or gives no answer.
+    pub async fn switch_off(&self, host: &Host) -> Result<(), Fault> {
+        self.controller(host).await?.reset("ForceOff").await
+    }
+
+    /// Starts a machine, if its run lease is free or held by a host that is proved off. Answers the generation under which it
+    /// runs, and what is seen of it.
+    ///
+    /// # Errors
+    /// [`Fault`] with the host's words.
+    pub async fn start_guarded(
+        &self,
+        estate: &Estate,
+        order: &GuardedStart,
+        turn: Turn<'_>,
+    ) -> Result<(u64, Event), Fault> {
+        let host = self.host_of(estate, order.host)?;
+        let machine = estate.machines.get(&order.machine);
+        let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        let key = self.key_of(host).await?;
+        let serials = order.fenced.iter().filter_map(|(id, generation)| {
+            let holder = estate.hosts.get(id)?;
+            Some((holder.hardware.serial.as_str(), *generation))
+        });
+        let proved: Vec<_> = serials.collect();
+        let agent = self.agent(host, &key);
+        let on = agent.power_on(
+            stamp(turn),
+            &machine.uuid,
+            order.generation,
+            &proved,
+            Some(order.boot),
+        );
+        let said = on.await?;
+        let had = said.generation.unwrap_or(order.generation);
+        let starting = MachineState::Starting("firmware".into());
+        Ok((had, seen(machine, host, starting, (had, said.as_of))))
+    }
+}

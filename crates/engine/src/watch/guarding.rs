@@ -1,0 +1,402 @@
+//! The guard of one cluster at its post: what is seen goes in, what it orders is carried out, what it notes is written. All
+//! that is decided is decided in [`zastrugi_core::guard`]; the leader stands in for keepers where none are placed.
+
+use crate::{
+    scribe::{Decision, Guard as Needs, Scribe, Sight},
+    shared::{Shared, now},
+};
+use std::{
+    collections::BTreeMap,
+    sync::{Arc, Mutex, PoisonError},
+    time::{Duration, Instant},
+};
+use tokio::{
+    sync::mpsc,
+    time::{MissedTickBehavior, interval, sleep, timeout},
+};
+use zastrugi_core::{
+    estate::Host,
+    guard::{Guard, Input, Note, Order, Plan, Power, Refusal, Running, Stamp, Times},
+    ids::{ClusterId, FailureId, HostId},
+    moment::{Moment, Span},
+    observe::HostReport,
+    permits::Who,
+    recounting::{is_over, recount},
+    rooms::{Event, recovery},
+};
+use zastrugi_drivers::{GuardedStart, Turn, agent::Sample};
+use zastrugi_store::Held;
+
+/// How long a plan that changed waits for what else changes.
+const GATHER: Duration = Duration::from_millis(100);
+/// A note that could not be written is tried again so often.
+const TRIES: u32 = 5;
+
+type Say = mpsc::UnboundedSender<Input>;
+
+/// Where the guard of each cluster is told what was seen.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Posts(Arc<Mutex<BTreeMap<ClusterId, Say>>>);
+
+impl Posts {
+    fn put(&self, cluster: ClusterId, say: Say) {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.insert(cluster, say);
+    }
+    fn of(&self, cluster: ClusterId) -> Option<Say> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.get(&cluster).cloned()
+    }
+
+    /// Passes on what a report says to a guard.
+    pub(super) fn heard(
+        &self,
+        shared: &Shared,
+        host: HostId,
+        report: &HostReport,
+        sample: &Sample,
+    ) {
+        let estate = shared.estate();
+        let cluster = estate.hosts.get(&host).and_then(|h| h.cluster);
+        let Some((cluster, say)) = cluster.and_then(|c| Some((c, self.of(c)?))) else {
+            return;
+        };
+        let running = report.machines.iter().filter_map(|m| {
+            let machine = estate.machine_with_uuid(&m.uuid)?.id;
+            let answers = matches!(m.state, zastrugi_core::estate::MachineState::Running { .. });
+            Some(Running {
+                machine,
+                generation: m.generation,
+                answers,
+            })
+        });
+        drop(say.send(Input::Heard {
+            host,
+            boot: report.boot,
+            watchdog: sample.watchdog,
+            running: running.collect(),
+        }));
+        let hosts: BTreeMap<&str, HostId> = estate
+            .hosts_in(cluster)
+            .map(|h| (h.hardware.serial.as_str(), h.id))
+            .collect();
+        for (uid, leases) in &sample.leases {
+            let Some(volume) = estate.volume_with_uid(uid) else {
+                continue;
+            };
+            let known = leases
+                .iter()
+                .filter_map(|(serial, n)| Some((*hosts.get(serial.as_str())?, *n)));
+            drop(say.send(Input::Leases {
+                volume: volume.id,
+                counters: known.collect(),
+            }));
+        }
+    }
+}
+
+/// One guard, and what it needs to act.
+#[derive(Clone)]
+pub(super) struct Post {
+    pub(super) shared: Arc<Shared>,
+    pub(super) scribe: Scribe,
+    pub(super) held: Held,
+    pub(super) cluster: ClusterId,
+    pub(super) times: Times,
+    pub(super) posts: Posts,
+    /// Its own clock: it only ever goes on.
+    pub(super) began: Instant,
+}
+
+impl Post {
+    pub(super) async fn stand(self) {
+        let (say, mut told) = mpsc::unbounded_channel();
+        let (note, notes) = mpsc::unbounded_channel();
+        self.posts.put(self.cluster, say.clone());
+        let writing = tokio::spawn(self.clone().write(notes, say.clone()));
+        let _ends_with_it = AbortOnDrop(writing);
+        let mut guard = Guard::new(self.times, self.clock());
+        let mut tick = interval(Duration::from_millis((self.times.silent.0 / 15).max(20)));
+        tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut revisions = self.shared.revisions();
+        let mut planned: Option<Instant> = None;
+        loop {
+            if planned
+                .is_none_or(|at| at.elapsed() >= GATHER && revisions.has_changed().unwrap_or(false))
+            {
+                planned = Some(Instant::now());
+                revisions.mark_unchanged();
+                let Some(plan) = self.plan() else { return };
+                self.advance(&mut guard, Input::Plan(Box::new(plan)), &say, &note);
+            }
+            tokio::select! {
+                input = told.recv() => {
+                    let Some(input) = input else { return };
+                    self.advance(&mut guard, input, &say, &note);
+                }
+                _ = revisions.changed() => {
+                    // Looked at above, once enough has come together.
+                    revisions.mark_changed();
+                    sleep(GATHER).await;
+                }
+                _ = tick.tick() => {
+                    self.advance(&mut guard, Input::Tick, &say, &note);
+                    self.close_what_is_over().await;
+                }
+            }
+        }
+    }
+
+    fn clock(&self) -> Moment {
+        Moment(i64::try_from(self.began.elapsed().as_millis()).unwrap_or(i64::MAX))
+    }
+    /// A moment of the guard's clock, as people read it.
+    fn by_the_wall(&self, at: Moment) -> Moment {
+        now().before(self.clock().since(at))
+    }
+
+    fn plan(&self) -> Option<Plan> {
+        let view = self.shared.view();
+        let cluster = view.estate.clusters.get(&self.cluster)?;
+        let stamp = Stamp(self.shared.epoch().number, view.estate.revision.0);
+        Some(Plan::of(&view, cluster, stamp, now()))
+    }
+
+    fn advance(
+        &self,
+        guard: &mut Guard,
+        input: Input,
+        say: &Say,
+        note: &mpsc::UnboundedSender<Note>,
+    ) {
+        let orders = guard.advance(input, self.clock());
+        // What a person holds stands still, also here.
+        if self.shared.snapshot().head.held.is_some() {
+            return;
+        }
+        for order in orders {
+            match order {
+                Order::Record(told) => drop(note.send(self.on_the_wall(told))),
+                Order::ReadPower { host, ask } => {
+                    self.spawn(say, move |post, say| post.read(host, ask, say))
+                }
+                Order::SwitchOff { host } => {
+                    self.spawn(say, move |post, say| post.switch_off(host, say))
+                }
+                Order::Start {
+                    machine,
+                    host,
+                    boot,
+                    generation,
+                    fenced,
+                } => {
+                    let order = GuardedStart {
+                        machine,
+                        host,
+                        boot,
+                        generation,
+                        fenced,
+                    };
+                    self.spawn(say, move |post, say| post.start(order, say));
+                }
+            }
+        }
+    }
+
+    fn on_the_wall(&self, note: Note) -> Note {
+        match note {
+            Note::CutOff { host, since } => Note::CutOff {
+                host,
+                since: self.by_the_wall(since),
+            },
+            Note::Judged {
+                host,
+                since,
+                evidence,
+                act,
+            } => Note::Judged {
+                host,
+                since: self.by_the_wall(since),
+                evidence,
+                act,
+            },
+            other => other,
+        }
+    }
+
+    fn spawn<F>(&self, say: &Say, call: impl FnOnce(Post, Say) -> F)
+    where
+        F: Future<Output = ()> + Send + 'static,
+    {
+        tokio::spawn(call(self.clone(), say.clone()));
+    }
+
+    fn host(&self, host: HostId) -> Option<Arc<Host>> {
+        self.shared.estate().hosts.get(&host).cloned()
+    }
+
+    async fn read(self, host: HostId, ask: u64, say: Say) {
+        let Some(found) = self.host(host) else { return };
+        let limit = Duration::from_millis(self.times.controller.0);
+        let read = timeout(limit, self.shared.drivers.read_power(&found)).await;
+        let said = read.unwrap_or_else(|_| Power::Silent {
+            why: "no answer in time".into(),
+        });
+        drop(say.send(Input::Power { host, ask, said }));
+    }
+
+    /// That it is told is written before it is told.
+    async fn switch_off(self, host: HostId, say: Say) {
+        let Some(found) = self.host(host) else { return };
+        let written = self
+            .append(move |sight| {
+                let failure = sight.view.estate.failure_of(host);
+                let switching = failure.map(|f| recovery::Event::Switching {
+                    failure: f.id,
+                    at: sight.at,
+                });
+                switching.map(Event::Recovery).into_iter().collect()
+            })
+            .await;
+        let refused = match written {
+            false => Some("that could not be written down first".to_owned()),
+            true => {
+                let told = self.shared.drivers.switch_off(&found).await;
+                told.err().map(|fault| fault.said)
+            }
+        };
+        drop(say.send(Input::Switched { host, refused }));
+    }
+
+    async fn start(self, order: GuardedStart, say: Say) {
+        let (epoch, estate) = (self.shared.epoch(), self.shared.estate());
+        let installation = &self.shared.drivers.installation().id;
+        let key = format!(
+            "{installation}.{epoch}.guard.{}.{}.{}.{}",
+            order.machine, order.host, order.boot, order.generation
+        );
+        let turn = Turn {
+            key: &key,
+            epoch,
+            fence: estate.revision,
+            waited: Span(0),
+            now: now(),
+        };
+        let limit = Duration::from_millis(self.times.answer.0 / 2);
+        let called = timeout(
+            limit,
+            self.shared.drivers.start_guarded(&estate, &order, turn),
+        )
+        .await;
+        let result = match called {
+            Ok(Ok((generation, seen))) => {
+                self.append(move |_| vec![seen.clone()]).await;
+                Ok(generation)
+            }
+            Ok(Err(fault)) => Err(Refusal {
+                open: fault.leaves_open() || fault.passing(),
+                said: fault.said,
+            }),
+            Err(_) => Err(Refusal {
+                said: "it gave no answer in time".into(),
+                open: true,
+            }),
+        };
+        tracing::info!(machine = %order.machine, host = %order.host, ok = result.is_ok(), "a guard's start");
+        drop(say.send(Input::Started {
+            machine: order.machine,
+            host: order.host,
+            result,
+        }));
+    }
+
+    /// Notes are written in their order, each until it is or can't be.
+    async fn write(self, mut notes: mpsc::UnboundedReceiver<Note>, say: Say) {
+        while let Some(note) = notes.recv().await {
+            let awaited = match &note {
+                Note::Judged { host, .. } => Some((*host, false)),
+                Note::Fenced { host, .. } => Some((*host, true)),
+                _ => None,
+            };
+            tracing::info!(?note, cluster = %self.cluster, "a guard's note");
+            let mut written = false;
+            for _ in 0..TRIES {
+                let (cluster, told) = (self.cluster, note.clone());
+                written = self
+                    .append(move |sight| {
+                        // It was heard while this was on its way: nothing of it is so any more.
+                        let lives = |h: &HostId| {
+                            sight.view.estate.hosts.get(h).is_some_and(|h| h.reports())
+                        };
+                        match &told {
+                            Note::Fenced { host, .. } if lives(host) => vec![],
+                            told => recount(sight.view, sight.plans, cluster, told, sight.at),
+                        }
+                    })
+                    .await;
+                if written {
+                    break;
+                }
+                sleep(Duration::from_millis(500)).await;
+            }
+            if let Some((host, fenced)) = awaited.filter(|_| written) {
+                drop(say.send(Input::Recorded { host, fenced }));
+            }
+        }
+    }
+
+    /// Answers whether it was written; what only a leader may write is no longer ours to write otherwise.
+    async fn append(
+        &self,
+        events: impl Fn(&Sight<'_>) -> Vec<Event> + Send + Sync + 'static,
+    ) -> bool {
+        let decide = move |sight: Sight<'_>| {
+            Ok(Decision {
+                events: events(&sight),
+                ..Decision::nothing(Who::itself())
+            })
+        };
+        match self.scribe.append(Needs::Leader(self.held), decide).await {
+            Ok(_) => true,
+            Err(refusal) => {
+                tracing::debug!(?refusal, cluster = %self.cluster, "a guard's note was not written");
+                false
+            }
+        }
+    }
+
+    async fn close_what_is_over(&self) {
+        let view = self.shared.view();
+        let ours = view
+            .estate
+            .failures
+            .values()
+            .filter(|f| f.cluster == self.cluster);
+        let over: Vec<FailureId> = ours
+            .filter(|f| is_over(&view, f, now()))
+            .map(|f| f.id)
+            .collect();
+        for failure in over {
+            self.append(move |sight| {
+                let found = sight.view.estate.failures.get(&failure);
+                let over = found.filter(|f| is_over(sight.view, f, sight.at)).map(|_| {
+                    recovery::Event::Over {
+                        failure,
+                        at: sight.at,
+                        why: "nothing is left of it".into(),
+                    }
+                });
+                over.map(Event::Recovery).into_iter().collect()
+            })
+            .await;
+        }
+    }
+}
+
+struct AbortOnDrop(tokio::task::JoinHandle<()>);
+
+impl Drop for AbortOnDrop {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
