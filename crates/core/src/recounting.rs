@@ -226,7 +226,8 @@ fn settled(view: &View, one: &Restarted, now: Moment) -> bool {
         _ if machine.fell.is_some() => false,
         // Whoever started it may be about to say that it is up.
         (None, Some(at)) => machine.is_off() || now.since(at) >= SAID && !is_starting(machine),
-        (None, None) => true,
+        // What is said of its start is on its way.
+        (None, None) => !is_starting(machine),
     }
 }
 

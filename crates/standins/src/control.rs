@@ -1,6 +1,6 @@
 //! Breaking devices by script, and looking at what happened to them. Needs a token; plain HTTP on loopback.
 
-use crate::{Deceit, fault::Fault, world::World};
+use crate::{Deceit, fault::Fault, weather, world::World};
 use axum::{
     Json, Router,
     extract::{Path, Request, State},
@@ -21,6 +21,7 @@ pub(crate) struct Control {
 pub(crate) fn routes(control: Control) -> Router {
     Router::new()
         .route("/faults", post(add_fault).delete(clear_faults))
+        .route("/weather", get(weather::show).post(weather::blow))
         .route("/effects", get(effects))
         .route("/violations", get(violations))
         .route("/agents", get(agents))

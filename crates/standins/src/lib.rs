@@ -13,6 +13,7 @@ mod make;
 mod rooms;
 mod scenario;
 mod server;
+mod weather;
 mod world;
 
 pub use fault::{Fault, FaultKind};
@@ -23,6 +24,7 @@ pub use scenario::{
     ScenarioVolume, large,
 };
 pub use server::{Settings, Standins};
+pub use weather::{Gust, Sky};
 pub use world::World;
 
 /// Where a host with this agent address awaits machines that are moved to it.

@@ -5,6 +5,7 @@ mod frame;
 mod front;
 mod places;
 
+pub use frame::climate::{Climate, Gust, Sky, Weather};
 pub use frame::server::{WebSettings, pages};
 pub use front::{Pace, ServeError, serve};
 

@@ -3,7 +3,9 @@
 use crate::{
     args::{Demo, Serve, Standins},
     serve::{Failed, engine_settings, pages, start_standins},
+    weather::Control,
 };
+use std::sync::Arc;
 use std::{
     io::Write,
     net::{IpAddr, Ipv4Addr},
@@ -29,6 +31,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, Viewer};
+use zastrugi_web::Weather;
 
 /// Name, role, password of the demo's people.
 const PEOPLE: [(&str, Role, &str); 3] = [
@@ -110,7 +113,11 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         standins.world.forget("eider-07", "5d20-basalt-bulk");
     }
     welcome(&args, began.elapsed(), &standins)?;
-    let served = pages(engine.desk(), &serve).await;
+    let weather = Weather(Some(Arc::new(Control::new(
+        standins.control,
+        devices.control_token.clone(),
+    ))));
+    let served = pages(engine.desk(), &serve, weather).await;
     engine.stop().await;
     drop(standins);
     served

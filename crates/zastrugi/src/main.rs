@@ -5,6 +5,7 @@ mod compute;
 mod demo;
 mod log;
 mod serve;
+mod weather;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -6,7 +6,7 @@ use tokio::net::TcpListener;
 use zastrugi_core::{guard::Times, moment::Span};
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
-use zastrugi_web::{Pace, ServeError, WebSettings};
+use zastrugi_web::{Pace, ServeError, Weather, WebSettings};
 
 /// Why a command did not go on.
 #[derive(Debug, thiserror::Error)]
@@ -45,7 +45,7 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
     let mut engine = Engine::start(engine_settings(&args)?).await?;
     let desk = engine.desk();
     let served = tokio::select! {
-        served = pages(desk, &args) => served,
+        served = pages(desk, &args, Weather::default()) => served,
         // A supervisor starts it again; going on would hold the lead and do nothing.
         why = engine.ended() => Err(Failed::Other(format!("Stopped: {why}."))),
     };
@@ -54,7 +54,7 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
 }
 
 /// Serves the pages until it is told to stop.
-pub(crate) async fn pages(desk: Desk, args: &Serve) -> Result<(), Failed> {
+pub(crate) async fn pages(desk: Desk, args: &Serve, weather: Weather) -> Result<(), Failed> {
     let at = (args.address, args.port);
     let listener = TcpListener::bind(at).await.map_err(|error| {
         Failed::Other(format!(
@@ -68,6 +68,7 @@ pub(crate) async fn pages(desk: Desk, args: &Serve) -> Result<(), Failed> {
         behind_proxy: args.behind_proxy,
         proxies: args.proxies.clone(),
         pace: Pace::default().within(usize::try_from(descriptors).unwrap_or(usize::MAX)),
+        weather,
     };
     Ok(zastrugi_web::serve(desk, settings, listener).await?)
 }

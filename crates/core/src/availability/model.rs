@@ -7,6 +7,7 @@ use crate::{
     moment::Span,
     packing::Amount,
     placement::{Account, Ask, Obstacle, demand, obstacles},
+    runs::GUEST_ANSWERS,
     units::Bytes,
     view::View,
 };
@@ -59,7 +60,7 @@ pub fn model(view: &View, cluster: &Cluster) -> (Table, Vec<(String, Vec<usize>)
 
 /// How long guests boot here, where that was measured.
 fn boot(view: &View) -> Option<Span> {
-    view.pace.measured("guest answers", Span::secs(15))
+    view.pace.measured(GUEST_ANSWERS.0, GUEST_ANSWERS.1)
 }
 
 /// Hosts by name, machines, and the names of their groups.

@@ -60,10 +60,13 @@ pub struct Charge {
 }
 
 impl Plan {
-    /// What there is to guard in a cluster now.
+    /// What there is to guard in a cluster now; nothing in one that brings nothing back by itself.
     pub fn of(view: &View, cluster: &Cluster, stamp: Stamp, now: Moment) -> Plan {
         let (table, _) = model(view, cluster);
-        let guarded = view.estate.hosts_in(cluster.id).filter(|h| is_guarded(h));
+        let guarded = view
+            .estate
+            .hosts_in(cluster.id)
+            .filter(|h| cluster.recovers && is_guarded(h));
         let wards: BTreeMap<HostId, Ward> = guarded.map(|h| (h.id, ward(view, h, now))).collect();
         let boots_in = table.boot;
         let charges = view.estate.machines_in(cluster.id).filter_map(|m| {

@@ -4,6 +4,9 @@ use crate::moment::Span;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, VecDeque};
 
+/// From a machine's power-on until its guest answers: the kind under which it is measured, and what it is thought to take.
+pub const GUEST_ANSWERS: (&str, Span) = ("guest answers", Span::secs(15));
+
 /// Fewer measurements than this say nothing.
 const LEAST: usize = 5;
 /// What lies further back than this many is forgotten.

@@ -7,7 +7,7 @@ use zastrugi_core::{
     moment::Span,
     road::{Length, Work},
     rooms::Step,
-    runs::Pace,
+    runs::{GUEST_ANSWERS, Pace},
 };
 use zastrugi_store::Settings;
 
@@ -24,6 +24,15 @@ pub(super) fn note(shared: &Shared, step: &Step, call: Span, began: Span) {
     drop(shared.pace.rcu(|pace| {
         let mut pace = Pace::clone(pace);
         pace.note(step.group(), usual, took);
+        pace
+    }));
+}
+
+/// A machine that was brought back was up so long after its start.
+pub(crate) fn note_boot(shared: &Shared, took: Span) {
+    drop(shared.pace.rcu(|pace| {
+        let mut pace = Pace::clone(pace);
+        pace.note(GUEST_ANSWERS.0, GUEST_ANSWERS.1, took);
         pace
     }));
 }

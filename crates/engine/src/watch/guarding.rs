@@ -2,6 +2,7 @@
 //! that is decided is decided in [`zastrugi_core::guard`]; the leader stands in for keepers where none are placed.
 
 use crate::{
+    runs::pace,
     scribe::{Decision, Guard as Needs, Scribe, Sight},
     shared::{Shared, now},
 };
@@ -319,6 +320,9 @@ impl Post {
                 _ => None,
             };
             tracing::info!(?note, cluster = %self.cluster, "a guard's note");
+            if let Note::Up { took, .. } = note {
+                pace::note_boot(&self.shared, took);
+            }
             let mut written = false;
             for _ in 0..TRIES {
                 let (cluster, told) = (self.cluster, note.clone());
@@ -383,7 +387,7 @@ impl Post {
                     recovery::Event::Over {
                         failure,
                         at: sight.at,
-                        why: "nothing is left of it".into(),
+                        why: "what it took down runs again, or shall be off".into(),
                     }
                 });
                 over.map(Event::Recovery).into_iter().collect()

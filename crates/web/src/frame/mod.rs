@@ -2,6 +2,7 @@
 
 pub(crate) mod assets;
 pub(crate) mod attention;
+pub(crate) mod climate;
 pub(crate) mod consequences;
 mod console;
 pub(crate) mod fields;

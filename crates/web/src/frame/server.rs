@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use std::net::Ipv4Addr;
 use zastrugi_engine::Desk;
 
-use super::{AtDesk, Page, Signed, headers::OnlyFront, part, shell::Work};
+use super::{AtDesk, Page, Signed, climate::Weather, headers::OnlyFront, part, shell::Work};
 use crate::front::Pace;
 
 /// How the pages are served.
@@ -20,6 +20,7 @@ pub struct WebSettings {
     /// Proxies that are believed about whom they met.
     pub proxies: Vec<IpNet>,
     pub pace: Pace,
+    pub weather: Weather,
 }
 
 /// What the front says to the pages, and who else says it is not heard.

@@ -10,6 +10,7 @@ pub(crate) struct Shell {
     pub(crate) csrf: String,
     pub(crate) theme: String,
     pub(crate) place: &'static str,
+    pub(crate) weather: bool,
     pub(crate) running: usize,
     /// How far the running work is, as the end of the ridge in the top bar.
     pub(crate) share: u32,
@@ -34,6 +35,7 @@ impl Shell {
             csrf: signed.csrf.clone(),
             theme: signed.theme.clone(),
             place,
+            weather: signed.weather,
             running: view.runs.len(),
             share: u32::try_from(done * 84 / all.max(1)).unwrap_or(84).max(6),
             away: match (desk.health().database, desk.health().writes) {

@@ -19,6 +19,8 @@ pub(crate) struct Signed {
     pub(crate) cookie: String,
     /// The site that the person looks at; none for all.
     pub(crate) site: Option<u64>,
+    /// Whether there is weather to make, and they may make it.
+    pub(crate) weather: bool,
 }
 
 impl Signed {
@@ -63,7 +65,9 @@ impl<'r> FromRequest<'r> for Signed {
                     .cookies()
                     .get("site")
                     .and_then(|c| c.value().parse().ok());
+                let weather = settings.weather.0.is_some() && viewer.permits().allow(Act::Settings);
                 Known::Somebody(Signed {
+                    weather,
                     viewer,
                     csrf,
                     theme,

@@ -9,6 +9,7 @@ pub(crate) mod machines;
 pub(crate) mod networks;
 pub(crate) mod settings;
 pub(crate) mod storage;
+pub(crate) mod weather;
 
 use crate::frame::sheet::Sheet;
 use rocket::Route;
@@ -37,6 +38,7 @@ pub(crate) fn routes() -> Vec<Route> {
         networks::routes(),
         settings::routes(),
         storage::routes(),
+        weather::routes(),
     ]
     .concat()
 }

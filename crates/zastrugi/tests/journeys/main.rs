@@ -12,6 +12,7 @@ mod later;
 mod logs;
 mod many;
 mod moving;
+mod recovery;
 mod road;
 mod tabs;
 mod world;

@@ -3,7 +3,7 @@
 use crate::{browser::Browser, later, world::World};
 use sqlx::PgPool;
 use tokio::net::TcpListener;
-use zastrugi_core::permits::Role;
+use zastrugi_core::{guard::Times, permits::Role};
 use zastrugi_engine::{Desk, Engine, EngineSettings};
 use zastrugi_standins::{Fault, FaultKind};
 use zastrugi_store::testkit::url;
@@ -16,11 +16,22 @@ pub(crate) struct Served {
 }
 
 pub(crate) async fn serve(pool: &PgPool, world: &World) -> Served {
+    serve_with(pool, world, None, WebSettings::default()).await
+}
+
+/// The same with clusters that are guarded, or pages that have more to offer.
+pub(crate) async fn serve_with(
+    pool: &PgPool,
+    world: &World,
+    guard: Option<Times>,
+    web: WebSettings,
+) -> Served {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     let settings = EngineSettings {
         networks: format!("{}.0.0/16", world.net),
         works: true,
+        guard,
         ..EngineSettings::new(url(pool), [9; 32])
     };
     let engine = Engine::start(settings).await.unwrap();
@@ -31,11 +42,7 @@ pub(crate) async fn serve(pool: &PgPool, world: &World) -> Served {
     desk.add_person("bridge.viewer", Role::Viewer, "spyglass-only")
         .await
         .unwrap();
-    tokio::spawn(zastrugi_web::serve(
-        desk.clone(),
-        WebSettings::default(),
-        listener,
-    ));
+    tokio::spawn(zastrugi_web::serve(desk.clone(), web, listener));
     Served {
         base: format!("http://127.0.0.1:{port}"),
         desk,

@@ -2,7 +2,7 @@
 
 use super::{Draft, Event, HostPower, Step};
 use crate::{
-    estate::{Condition, Host, Machine},
+    estate::{Condition, FailureStage, Host, Machine},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::HostId,
@@ -45,6 +45,12 @@ pub(super) fn power(draft: &mut Draft<'_>, host: HostId, act: HostPower) {
 
 fn come_up(draft: &mut Draft<'_>, host: &Host, after: &[usize]) {
     let (id, name) = (host.id, &host.name);
+    let open = draft.estate().failure_of(id);
+    if open.is_some_and(|f| matches!(f.stage, FailureStage::Judged(_))) {
+        let text = format!("{name} is being proved off; switched on in the middle of that, it could run what is started elsewhere.");
+        let stop = Finding::stop(Rule::State, name, text).at("act");
+        draft.found(stop.remedy("Wait until it is proved; its story says when."));
+    }
     let on = draft.step(Step::PowerOn { host: id }, format!("Switch {name} on"), after, Some("act"));
     let wait = Step::AwaitAgent {
         host: id,

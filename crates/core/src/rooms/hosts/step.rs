@@ -2,7 +2,7 @@
 
 use super::Event;
 use crate::{
-    estate::{Condition, Estate},
+    estate::{Condition, Estate, FailureStage},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -94,8 +94,8 @@ impl Work for Step {
         match self {
             Step::Claim { host, .. }
             | Step::Leave { host }
-            | Step::PowerOn { host }
             | Step::AwaitAgent { host, .. } => Premise::exist(view, &[Object::Host(*host)]),
+            Step::PowerOn { host } => Premise::exist(view, &[Object::Host(*host)]).and(|| not_being_fenced(view, *host)),
             Step::PowerOff { host } => expendable(view, *host),
             Step::Release { host } => empty(view, *host),
             Step::Forget { host } => empty(view, *host).and(|| still_off(view, *host)),
@@ -159,6 +159,16 @@ fn expendable(view: &View, host: HostId) -> Premise {
         return empty(view, host);
     }
     Premise::exist(view, &[Object::Host(host)])
+}
+
+/// Nobody switches on what is being proved off.
+fn not_being_fenced(view: &View, host: HostId) -> Premise {
+    let open = view.estate.failure_of(host);
+    if !open.is_some_and(|f| matches!(f.stage, FailureStage::Judged(_))) {
+        return Premise::Holds;
+    }
+    let text = "It is being proved off; switched on in the middle of that, it could run what is started elsewhere.";
+    Finding::stop(Rule::State, host.to_string(), text).into()
 }
 
 fn still_off(view: &View, host: HostId) -> Premise {

@@ -5,7 +5,7 @@ use crate::{
     estate::Estate,
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
-    runs::{Lock, Object},
+    runs::{GUEST_ANSWERS, Lock, Object},
     view::View,
     estate::Wanted,
     ids::{HostId, MachineId},
@@ -48,7 +48,7 @@ impl Work for Step {
             Step::Create { .. } => "create disks and record",
             Step::Start { .. } => "power on",
             Step::AwaitGuest { installs: true, .. } => "install, then guest answers",
-            Step::AwaitGuest { .. } => "guest answers",
+            Step::AwaitGuest { .. } => GUEST_ANSWERS.0,
             Step::AskStop { .. } => "ask the guest to stop",
             Step::AwaitOff { .. } => "wait until it is off",
             Step::Off { .. } => "power off",
@@ -61,7 +61,7 @@ impl Work for Step {
     fn length(&self) -> Length {
         match self {
             Step::AwaitGuest { installs: true, .. } => Length::Wait(Span::secs(40)),
-            Step::AwaitGuest { .. } => Length::Wait(Span::secs(15)),
+            Step::AwaitGuest { .. } => Length::Wait(GUEST_ANSWERS.1),
             Step::AwaitOff { grace, silent: true, .. } => Length::Computed(*grace),
             Step::AwaitOff { .. } => Length::Wait(Span::secs(8)),
             Step::Create { .. }

@@ -149,9 +149,10 @@ fn noted(failure: &mut Failure, at: Moment, note: &Note, text: String) {
             });
             Sort::Restart
         }
-        Note::Up { machine, on, .. } => {
+        Note::Up { machine, on, took, .. } => {
             of(failure, *machine, |m| {
                 m.to = Some(*on);
+                m.started.get_or_insert(at.before(*took));
                 m.up = Some(at);
                 m.why.clear();
             });

@@ -123,7 +123,8 @@ pub(crate) async fn power(
             "on" => {
                 meant_for(state, &name, ask.boot)?;
                 settle_leases(state, &name);
-                if runs(state, &name, &uuid) {
+                // Whoever brings machines back asks again where an answer was lost: what runs is answered as it is.
+                if ask.boot.is_some() && runs(state, &name, &uuid) {
                     let host = &state.hosts[&name];
                     return Ok(say::machine_now(state, host, &uuid, now).unwrap_or_default());
                 }

@@ -3,7 +3,7 @@
 use super::{Need, joined};
 use std::{collections::BTreeMap, sync::Arc};
 use zastrugi_core::{
-    estate::{Condition, Estate, Machine},
+    estate::{Condition, Estate, Failure, FailureStage, Machine},
     ids::HostId,
 };
 
@@ -14,6 +14,9 @@ pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         .filter(|h| site.is_none_or(|s| h.site.0 == s));
     here.filter_map(|host| {
         let name = &host.name;
+        if let Some(failure) = estate.failure_of(host.id) {
+            return of_failure(failure);
+        }
         let count = estate.machines_on(host.id).filter(|m| !m.is_off()).count();
         let (since, text, detail) = match &host.condition {
             Condition::Lost { since, why } => {
@@ -50,13 +53,53 @@ pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
     .collect()
 }
 
+/// Of a failure that goes its way by itself nobody needs to know; of one that doesn't, why.
+fn of_failure(failure: &Failure) -> Option<Need> {
+    let name = &failure.name;
+    let (glyph, text, detail) = match &failure.stage {
+        FailureStage::Waits(why) => (
+            "down",
+            format!("{name} has failed, and nothing is started elsewhere until you act"),
+            why.clone(),
+        ),
+        FailureStage::CutOff => (
+            "mind",
+            format!("{name} is cut off"),
+            "its agent is not heard, its lease is renewed: its machines go on".to_owned(),
+        ),
+        FailureStage::Judged(_) | FailureStage::Fenced | FailureStage::Over => return None,
+    };
+    Some(Need {
+        glyph,
+        text,
+        since: Some(failure.since),
+        link: format!("/logbook/failures/{}", failure.id.0),
+        link_words: "Its story",
+        detail,
+    })
+}
+
+/// Whether whoever guards its cluster brings it back, as far as is known.
+fn comes_back(estate: &Estate, machine: &Machine, host: HostId) -> bool {
+    let guarded = machine
+        .cluster
+        .and_then(|c| estate.clusters.get(&c))
+        .is_some_and(|c| c.recovers);
+    let failure = estate
+        .failure_of(host)
+        .filter(|_| guarded && machine.restarts);
+    let row = failure.and_then(|f| f.machines.iter().find(|m| m.machine == machine.id));
+    row.is_some_and(|m| m.why.is_empty())
+}
+
 /// Machines that went down with their hosts and should be on, a line for each host.
 pub(super) fn fallen(estate: &Estate, site: Option<u64>) -> Vec<Need> {
     let mut by_host: BTreeMap<HostId, Vec<&Arc<Machine>>> = BTreeMap::new();
     for machine in estate.machines_fallen() {
         let cluster = machine.cluster.and_then(|c| estate.clusters.get(&c));
         let here = site.is_none_or(|s| cluster.is_some_and(|c| c.site.0 == s));
-        if let Some(fell) = machine.fell.as_ref().filter(|_| here) {
+        let fell = machine.fell.as_ref().filter(|_| here);
+        if let Some(fell) = fell.filter(|f| !comes_back(estate, machine, f.host)) {
             by_host.entry(fell.host).or_default().push(machine);
         }
     }

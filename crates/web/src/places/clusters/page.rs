@@ -97,7 +97,13 @@ fn facts(view: &View, cluster: &Cluster, answer: Option<&Survival>) -> Vec<(&'st
         (true, true) => format!("{}, enforced", cluster.demand.words()),
         (true, false) => format!("{}, advised", cluster.demand.words()),
     };
+    let comes_back = if cluster.recovers {
+        "start elsewhere by themselves"
+    } else {
+        "wait for a person"
+    };
     vec![
+        ("Machines of a failed host", comes_back.to_owned()),
         (
             "Site",
             estate
@@ -173,6 +179,7 @@ struct EditFields {
     kind: &'static str,
     kinds: [(&'static str, &'static str); 3],
     enforced: bool,
+    recovers: bool,
     note: String,
 }
 
@@ -210,7 +217,11 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
         domains,
         enforced,
     };
+    let recovers = fields.ticked("recovers", was.is_none_or(|c| c.recovers));
     let mut sets = Vec::new();
+    if was.is_some_and(|c| c.recovers != recovers) {
+        sets.push(Set::Recovers(recovers));
+    }
     if name != was_name {
         sets.push(Set::Name((&name).into()));
     }
@@ -241,6 +252,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
                 ("stretched", "stretched: either of two sites carries all"),
             ],
             enforced,
+            recovers,
             note,
         }),
         ask: Proposal::Edits(edits::Ask::Edit {

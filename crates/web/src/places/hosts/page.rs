@@ -36,6 +36,8 @@ struct HostPage {
     word: String,
     lead: String,
     gone: bool,
+    /// Its last failure: where its story is, and whether that is over.
+    story: Option<(u64, bool)>,
     /// Machines that went down with it, how many and which, for the sheet that starts them.
     fallen: (usize, String),
     facts: Vec<(&'static str, String)>,
@@ -94,6 +96,12 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         word,
         lead,
         gone: host.is_gone(),
+        story: estate
+            .failures
+            .values()
+            .rev()
+            .find(|f| f.host == host.id)
+            .map(|f| (f.id.0, !f.is_open())),
         fallen: (fallen.len(), crate::frame::fields::joined(fallen)),
         facts: facts(&view, host),
         mono: identity(host),

@@ -1,6 +1,8 @@
 //! The Logbook: runs with live steps and the assessment as it was, events, CSV.
 
+mod axis;
 mod events;
+mod failures;
 pub(crate) mod lately;
 mod run;
 
@@ -18,7 +20,11 @@ pub(crate) fn routes() -> Vec<Route> {
         run::run_part,
         run::answer,
         events::show,
-        events::csv
+        events::csv,
+        failures::show_all,
+        failures::list_part,
+        failures::show,
+        failures::story_part
     ]
 }
 

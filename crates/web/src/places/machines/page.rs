@@ -207,10 +207,13 @@ fn restart(estate: &Estate, m: &Machine) -> String {
     }
     let other = m.after.and_then(|id| estate.machines.get(&id));
     let after = other.map_or_else(String::new, |o| format!(", once {} answers", o.name));
-    format!(
-        "has a place elsewhere, in tier {}{after}; you start it there",
-        m.tier
-    )
+    let cluster = m.cluster.and_then(|c| estate.clusters.get(&c));
+    let who = if cluster.is_some_and(|c| c.recovers) {
+        "starts elsewhere by itself"
+    } else {
+        "has a place elsewhere, and you start it there"
+    };
+    format!("{who}, in tier {}{after}", m.tier)
 }
 
 /// What keeps it to certain hosts, or away from some.

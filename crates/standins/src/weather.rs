@@ -1,0 +1,212 @@
+//! Everything that can be broken by one word, and what is broken now: for the panel of the demo. The words and what they do
+//! stand in one list each; whatever is broken can be mended by the same word.
+
+use crate::{Deceit, world::World};
+use axum::{
+    Json,
+    extract::State,
+    http::StatusCode,
+    response::{IntoResponse, Response},
+};
+use serde::{Deserialize, Serialize};
+
+/// One device, with the words of what is broken of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sky {
+    /// `host`, `array` or `switch`.
+    pub kind: String,
+    pub name: String,
+    /// All that may be broken of it, each with whether it is.
+    pub words: Vec<(String, bool)>,
+}
+
+/// A change of the weather at one device.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Gust {
+    pub kind: String,
+    pub name: String,
+    pub word: String,
+    pub broken: bool,
+}
+
+const HOST: [&str; 9] = [
+    "power",
+    "power and controller",
+    "agent",
+    "all of it hangs",
+    "watchdog",
+    "controller",
+    "controller says off",
+    "controller is another's",
+    "controller does nothing",
+];
+
+impl World {
+    /// The state of everything that can be broken, hosts first.
+    pub fn weather(&self) -> Vec<Sky> {
+        let state = self.lock();
+        let sky = |kind: &str, name: &String, words: Vec<(String, bool)>| Sky {
+            kind: kind.to_owned(),
+            name: name.clone(),
+            words,
+        };
+        let hosts = state.hosts.values().map(|h| {
+            let is = |word: &str| match word {
+                "power" => !h.power,
+                "power and controller" => !h.power && h.bmc_silent,
+                "agent" => h.hung,
+                "all of it hangs" => h.stalled,
+                "watchdog" => !h.watchdog,
+                "controller" => h.bmc_silent,
+                "controller says off" => h.deceit == Deceit::SaysOff,
+                "controller is another's" => h.deceit == Deceit::OtherSerial,
+                _ => h.deceit == Deceit::DoesNothing,
+            };
+            let paths = state
+                .arrays
+                .values()
+                .any(|a| a.portals.iter().any(|p| h.cut.contains(&p.address)));
+            let all = HOST.iter().map(|w| ((*w).to_owned(), is(w)));
+            sky(
+                "host",
+                &h.name,
+                all.chain([("all paths".to_owned(), paths)]).collect(),
+            )
+        });
+        let arrays = state.arrays.values().map(|a| {
+            let controllers = a
+                .controllers
+                .iter()
+                .enumerate()
+                .map(|(n, c)| (format!("controller {}", n + 1), !c.up));
+            let portals = a
+                .portals
+                .iter()
+                .enumerate()
+                .map(|(n, p)| (format!("portal {}", n + 1), !p.up));
+            sky("array", &a.name, controllers.chain(portals).collect())
+        });
+        let switches = state
+            .switches
+            .values()
+            .map(|s| sky("switch", &s.name, vec![("management".into(), !s.up)]));
+        hosts.chain(arrays).chain(switches).collect()
+    }
+
+    /// Breaks or mends; false where there is no such thing.
+    pub fn blow(&self, gust: &Gust) -> bool {
+        let known = self.weather().into_iter().any(|sky| {
+            sky.kind == gust.kind
+                && sky.name == gust.name
+                && sky.words.iter().any(|(w, _)| *w == gust.word)
+        });
+        if known {
+            match gust.kind.as_str() {
+                "host" => self.blow_host(&gust.name, &gust.word, gust.broken),
+                "array" => self.blow_array(&gust.name, &gust.word, !gust.broken),
+                _ => self.silence_switch(&gust.name, gust.broken),
+            }
+        }
+        known
+    }
+
+    fn blow_host(&self, name: &str, word: &str, broken: bool) {
+        let deceit = |kind| if broken { kind } else { Deceit::None };
+        match word {
+            "power" => self.power(name, !broken),
+            "power and controller" => {
+                self.silence_bmc(name, broken);
+                self.power(name, !broken);
+            }
+            "agent" => self.hang(name, broken),
+            "all of it hangs" => self.stall(name, broken),
+            "watchdog" => self.arm(name, !broken),
+            "controller" => self.silence_bmc(name, broken),
+            "controller says off" => self.deceive(name, deceit(Deceit::SaysOff)),
+            "controller is another's" => self.deceive(name, deceit(Deceit::OtherSerial)),
+            "controller does nothing" => self.deceive(name, deceit(Deceit::DoesNothing)),
+            _ => self.cut_paths(name, broken),
+        }
+    }
+
+    fn cut_paths(&self, host: &str, cut: bool) {
+        let portals: Vec<(String, usize)> = {
+            let state = self.lock();
+            let all = state.arrays.values();
+            all.flat_map(|a| (1..=a.portals.len()).map(|n| (a.name.clone(), n)))
+                .collect()
+        };
+        for (array, portal) in portals {
+            self.portal(&array, portal, Some(host), !cut);
+        }
+    }
+
+    fn blow_array(&self, name: &str, word: &str, up: bool) {
+        let Some((what, n)) = word.rsplit_once(' ') else {
+            return;
+        };
+        let n = n.parse().unwrap_or(0);
+        match what {
+            "controller" => self.controller(name, n, up),
+            _ => self.portal(name, n, None, up),
+        }
+    }
+}
+
+pub(crate) async fn show(State(control): State<crate::control::Control>) -> Json<Vec<Sky>> {
+    Json(control.world.weather())
+}
+
+pub(crate) async fn blow(
+    State(control): State<crate::control::Control>,
+    Json(gust): Json<Gust>,
+) -> Response {
+    match control.world.blow(&gust) {
+        true => StatusCode::NO_CONTENT.into_response(),
+        false => StatusCode::NOT_FOUND.into_response(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{SKARHOLM, scenario::Scenario};
+
+    /// If this fails, a button of the panel does nothing, or can't be taken back.
+    #[test]
+    fn every_word_breaks_what_it_says_and_mends_it_again() {
+        let dir = tempfile::tempdir().unwrap();
+        let demo: Scenario = serde_json::from_str(SKARHOLM).unwrap();
+        let world = World::open(dir.path(), &demo, "127.81", 1.0).unwrap();
+        let is = |gust: &Gust| {
+            let sky = world
+                .weather()
+                .into_iter()
+                .find(|s| s.kind == gust.kind && s.name == gust.name)
+                .unwrap();
+            sky.words.iter().find(|(w, _)| *w == gust.word).unwrap().1
+        };
+        for sky in world.weather() {
+            for (word, broken) in sky.words {
+                assert!(!broken, "{} {word}: nothing is broken at first", sky.name);
+                let gust = |broken| Gust {
+                    kind: sky.kind.clone(),
+                    name: sky.name.clone(),
+                    word: word.clone(),
+                    broken,
+                };
+                assert!(world.blow(&gust(true)));
+                assert!(is(&gust(true)), "{} {word}", sky.name);
+                assert!(world.blow(&gust(false)));
+                assert!(!is(&gust(false)), "{} {word} is mended", sky.name);
+            }
+        }
+        let nothing = Gust {
+            kind: "host".into(),
+            name: "nobody".into(),
+            word: "power".into(),
+            broken: true,
+        };
+        assert!(!world.blow(&nothing));
+    }
+}
