@@ -8,9 +8,10 @@
 //! Floors, each using only those beneath:
 //!
 //! ```text
-//! observe                                   what devices report, as events
+//! observe recounting                        what devices report and guards note, as events
 //! rooms.rs                                  the list: enums that only delegate
 //! rooms/<room>                              what one capability asks, does and tells
+//! guard                                     who has failed, what starts where; before any run
 //! road                                      what all of them answer; plans, assessments, turns
 //! placement packing availability …          fields of rules: questions on estate, loads, evidence
 //! view · runs · estate                      what is being changed · what is

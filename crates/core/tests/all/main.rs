@@ -19,6 +19,7 @@ mod observing;
 mod outages;
 mod packing;
 mod placing;
+mod recounted;
 mod rules;
 mod running;
 mod sheets;

@@ -3,6 +3,7 @@
 
 mod beneath;
 mod door;
+mod failures;
 mod forms;
 mod front;
 mod headroom;
