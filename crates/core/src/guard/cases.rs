@@ -50,6 +50,8 @@ struct Case {
     /// Since when it is at this stage.
     at: Moment,
     reading: Reading,
+    /// It was said that others were fenced a moment ago, and that it waits for that.
+    paced: bool,
 }
 
 /// What is known of one host.
@@ -74,6 +76,7 @@ impl Watched {
             stage: Stage::Fencing(act),
             at: now,
             reading: Reading::default(),
+            paced: false,
         });
         Watched {
             heard: now,
@@ -114,6 +117,7 @@ impl Watched {
                     stage,
                     at: now,
                     reading: Reading::default(),
+                    paced: false,
                 });
             }
         }
@@ -424,12 +428,24 @@ impl Guard {
                 self.on_word.pop_front();
             }
             if self.on_word.len() >= (self.plan.wards.len() / 4).max(1) {
-                return;
+                return self.is_paced(host);
             }
             self.on_word.push_back(now);
         }
         self.enter(host, Stage::Proved(proof.clone()), now);
         self.note(Note::Fenced { host, proof });
+    }
+
+    /// Others were fenced a moment ago on their controllers' word: a controller's word for many at once is doubted.
+    fn is_paced(&mut self, host: HostId) {
+        let case = self.watched.get_mut(&host).and_then(|w| w.case.as_mut());
+        if case.is_some_and(|c| !std::mem::replace(&mut c.paced, true)) {
+            let words = format!(
+                "it waits, for {} at most: so many hosts were fenced on their controllers' word alone a moment ago",
+                self.times.wave
+            );
+            self.note(Note::Said { host, words });
+        }
     }
 
     /// It is off. Where a lease of it is renewed all the same and it isn't heard, as one that was switched on would be,

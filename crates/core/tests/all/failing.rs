@@ -306,6 +306,20 @@ fn a_lost_host_is_switched_off_by_its_controller_only_if_it_is_its_own() {
             .starts_with("mind: 2 machines were on h1")
     );
     assert!(!put(&small, &switch(HostPower::On)).blocked());
+    // In the middle of a proof nobody switches it on: it could run what is about to be started elsewhere.
+    let judged = zastrugi_core::guard::Note::Judged {
+        host: HostId(1),
+        since: Moment(1000),
+        evidence: "not heard for 15 s".into(),
+        act: zastrugi_core::estate::Act::SwitchOff,
+    };
+    let cluster = *small.view.estate.clusters.keys().next().unwrap();
+    let plans = Default::default();
+    let events =
+        zastrugi_core::recounting::recount(&small.view, &plans, cluster, &judged, small.now);
+    small.fold(&events);
+    let (text, _) = first(&small, HostPower::On);
+    assert!(text.contains("is being proved off"), "{text}");
     with_controller(&mut small, 1, says("Off", "S99"));
     let (said, steps) = first(&small, HostPower::Off);
     assert!(

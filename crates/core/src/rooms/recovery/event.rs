@@ -108,7 +108,7 @@ fn words(estate: &Estate, note: &Note) -> String {
 
 fn will(act: Act) -> &'static str {
     match act {
-        Act::Prove => "It is read once more before anything starts",
+        Act::Prove => "It is off; its machines start elsewhere",
         Act::SwitchOff => "It is switched off by its controller, and proved off, before anything starts",
         Act::AwaitWatchdog => "Its watchdog resets it when its lease has run out; that is awaited",
         Act::AskPerson => "Nothing proves that it is off",

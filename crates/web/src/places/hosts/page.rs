@@ -10,7 +10,7 @@ use askama::Template;
 use rocket::get;
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Condition, Host},
+    estate::{Condition, Estate, Host},
     ids::HostId,
     permits::Act,
     placement::Ledger,
@@ -76,9 +76,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         .collect();
     let lead = match &host.condition {
         Condition::Lost { why, since } => format!(
-            "It has not answered for {}: {why}. Whether the {} on it run is unknown. Once it is proved off, they can be started elsewhere.",
+            "It has not answered for {}: {why}. Whether the {} on it run is unknown. Once it is proved off, they {}.",
             desk.now().since(*since),
-            count(machines.len())
+            count(machines.len()),
+            elsewhere(estate, host)
         ),
         Condition::Hangs { why, since } => format!(
             "For {} it has answered nothing that it was asked: {why}. It still reports, so what runs on it is known and runs on; nothing can be changed on it.",
@@ -129,6 +130,16 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         may_hosts: signed.may(Act::Hosts),
         may_machines: signed.may(Act::Machines),
     })
+}
+
+/// Who starts its machines elsewhere.
+fn elsewhere(estate: &Estate, host: &Host) -> &'static str {
+    let cluster = host.cluster.and_then(|c| estate.clusters.get(&c));
+    if cluster.is_some_and(|c| c.recovers) {
+        "start elsewhere by themselves"
+    } else {
+        "can be started elsewhere"
+    }
 }
 
 fn count(machines: usize) -> String {

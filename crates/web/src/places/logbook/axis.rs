@@ -171,16 +171,19 @@ fn ticks(whole: Span, scale: &Scale) -> Vec<Tick> {
     let all = (0..=seconds / step).map(|n| n * step);
     all.map(|s| Tick {
         x: Px(scale.x(scale.since.plus(Span::secs(s)))),
-        words: after(s),
+        words: if s == 0 {
+            "last heard".into()
+        } else {
+            after(s)
+        },
     })
     .collect()
 }
 
-/// `30 s`, `1:30 min`, `2 h`
-fn after(seconds: u64) -> String {
+/// `30 s`, `1:30 min`, `2.0 h`
+pub(super) fn after(seconds: u64) -> String {
     match seconds {
-        0 => "last heard".into(),
-        1..60 => format!("{seconds} s"),
+        0..60 => format!("{seconds} s"),
         60..3600 if seconds.is_multiple_of(60) => format!("{} min", seconds / 60),
         60..3600 => format!("{}:{:02} min", seconds / 60, seconds % 60),
         _ => format!("{:.1} h", seconds as f64 / 3600.0),

@@ -1,6 +1,6 @@
 //! Failures: the list of them, and the story of one, from the last that was heard to the last machine that is back.
 
-use super::axis::Axis;
+use super::axis::{Axis, after};
 use crate::frame::{
     AtDesk, Page, Problem, Signed, ago, glyph, page as whole, part, sheet::render, time,
 };
@@ -9,6 +9,7 @@ use rocket::get;
 use zastrugi_core::{
     estate::{Act as Fence, Failure, FailureStage, Restarted, Sort},
     ids::FailureId,
+    moment::Span,
     permits::Act,
     view::View,
 };
@@ -69,7 +70,7 @@ fn cluster(view: &View, failure: &Failure) -> String {
 fn took(failure: &Failure) -> String {
     failure
         .took()
-        .map_or_else(String::new, |(_, last)| last.to_string())
+        .map_or_else(String::new, |(_, last)| exact(last))
 }
 
 fn list(desk: &AtDesk) -> Failures {
@@ -91,6 +92,11 @@ fn list(desk: &AtDesk) -> Failures {
     Failures {
         rows: rows.collect(),
     }
+}
+
+/// To the second: these are set beside each other.
+fn exact(span: Span) -> String {
+    after((span.0 + 500) / 1000)
 }
 
 #[get("/logbook/failures")]
@@ -176,21 +182,21 @@ fn machine(view: &View, failure: &Failure, m: &Restarted) -> MachineRow {
         to: to.map(|h| (h.id.0, h.name.clone())),
         after: m
             .up
-            .map_or_else(String::new, |at| at.since(failure.since).to_string()),
+            .map_or_else(String::new, |at| exact(at.since(failure.since))),
     }
 }
 
 fn facts(failure: &Failure) -> Vec<(&'static str, String)> {
     let mut facts = Vec::new();
     if let Some(at) = failure.fenced {
-        facts.push(("Proved after", at.since(failure.since).to_string()));
+        facts.push(("Proved after", exact(at.since(failure.since))));
     }
     if let Some((first, last)) = failure.took() {
-        facts.push(("First machine up after", first.to_string()));
-        facts.push(("Last machine up after", last.to_string()));
+        facts.push(("First machine up after", exact(first)));
+        facts.push(("Last machine up after", exact(last)));
     }
     if let Some(foretold) = failure.foretold.filter(|f| f.0 > 0) {
-        facts.push(("Foretold for the last", foretold.to_string()));
+        facts.push(("Foretold for the last", exact(foretold)));
     }
     facts
 }
