@@ -8,7 +8,10 @@ use crate::{
 };
 use std::{
     collections::BTreeMap,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{Duration, Instant},
 };
 use tokio::{
@@ -115,7 +118,8 @@ impl Post {
         let (note, notes) = mpsc::unbounded_channel();
         self.posts.put(self.cluster, say.clone());
         let writing = tokio::spawn(self.clone().write(notes, say.clone()));
-        let _ends_with_it = AbortOnDrop(writing);
+        let closing = tokio::spawn(self.clone().close_what_is_over());
+        let _end_with_it = (AbortOnDrop(writing), AbortOnDrop(closing));
         let mut guard = Guard::new(self.times, self.clock());
         let mut tick = interval(Duration::from_millis((self.times.silent.0 / 15).max(20)));
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -142,7 +146,6 @@ impl Post {
                 }
                 _ = tick.tick() => {
                     self.advance(&mut guard, Input::Tick, &say, &note);
-                    self.close_what_is_over().await;
                 }
             }
         }
@@ -323,19 +326,21 @@ impl Post {
             if let Note::Up { took, .. } = note {
                 pace::note_boot(&self.shared, took);
             }
-            let mut written = false;
+            let (mut written, lives) = (false, Arc::new(AtomicBool::new(false)));
             for _ in 0..TRIES {
-                let (cluster, told) = (self.cluster, note.clone());
+                let (cluster, told, alive) = (self.cluster, note.clone(), lives.clone());
                 written = self
                     .append(move |sight| {
                         // It was heard while this was on its way: nothing of it is so any more.
-                        let lives = |h: &HostId| {
+                        let answers = |h: &HostId| {
                             sight.view.estate.hosts.get(h).is_some_and(|h| h.reports())
                         };
-                        match &told {
-                            Note::Fenced { host, .. } if lives(host) => vec![],
-                            told => recount(sight.view, sight.plans, cluster, told, sight.at),
+                        let stale = matches!(&told, Note::Fenced { host, .. } if answers(host));
+                        alive.store(stale, Ordering::Relaxed);
+                        if stale {
+                            return vec![];
                         }
+                        recount(sight.view, sight.plans, cluster, &told, sight.at)
                     })
                     .await;
                 if written {
@@ -343,6 +348,8 @@ impl Post {
                 }
                 sleep(Duration::from_millis(500)).await;
             }
+            // What was not written is asked for again, if it is still so then.
+            let written = written && !lives.load(Ordering::Relaxed);
             if let Some((host, fenced)) = awaited.filter(|_| written) {
                 drop(say.send(Input::Recorded { host, fenced }));
             }
@@ -369,7 +376,15 @@ impl Post {
         }
     }
 
-    async fn close_what_is_over(&self) {
+    /// Beside the guard: it waits for no database.
+    async fn close_what_is_over(self) {
+        loop {
+            sleep(Duration::from_secs(1)).await;
+            self.close_once().await;
+        }
+    }
+
+    async fn close_once(&self) {
         let view = self.shared.view();
         let ours = view
             .estate
