@@ -44,6 +44,9 @@ impl World {
         self.lease_pace
             .store(by.max(1), std::sync::atomic::Ordering::Relaxed);
     }
+    pub(crate) fn hurries(&self) -> bool {
+        self.lease_pace.load(std::sync::atomic::Ordering::Relaxed) > 1
+    }
     pub(crate) fn lease_clock(&self) -> u64 {
         let passed = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
         passed.saturating_mul(self.lease_pace.load(std::sync::atomic::Ordering::Relaxed))
