@@ -23,11 +23,20 @@ pub fn recount(
 ) -> Vec<Event> {
     let estate = &view.estate;
     let host = about(note);
-    let open = estate
-        .failure_of(host)
-        .or_else(|| told_late(view, host, note, now));
-    let open = open.map(|f| f.id);
     let mut events = Vec::new();
+    let mut open = estate.failure_of(host);
+    // It came back, and failed again: that is another story, with whoever is on it now.
+    let opens = matches!(note, Note::CutOff { .. } | Note::Judged { .. });
+    if let Some(old) = open.filter(|f| opens && f.stage == FailureStage::Fenced) {
+        events.push(Event::Recovery(recovery::Event::Over {
+            failure: old.id,
+            at: now,
+            why: "it came back and failed again".into(),
+        }));
+        open = None;
+    }
+    let open = open.or_else(|| told_late(view, host, note, now));
+    let open = open.map(|f| f.id);
     let failure = match open {
         Some(id) => id,
         // Nothing is told of what was never opened.
@@ -108,8 +117,11 @@ fn begin(
     let found = estate.hosts.get(&host)?;
     let on = estate.machines_on(host).filter(|m| !m.is_off());
     let fallen = estate.machines_fallen_from(host);
-    let mut machines: Vec<_> = on.chain(fallen).collect();
-    machines.sort_by_key(|m| (m.tier, m.name.clone()));
+    // The first of them may have been started already.
+    let named = note.machine().and_then(|m| estate.machines.get(&m));
+    let mut machines: Vec<_> = on.chain(fallen).chain(named).collect();
+    machines.sort_by_key(|m| (m.tier, m.name.clone(), m.id));
+    machines.dedup_by_key(|m| m.id);
     let since = match note {
         Note::CutOff { since, .. } | Note::Judged { since, .. } => *since,
         Note::Fenced { .. }

@@ -111,15 +111,18 @@ impl Guard {
             self.on_word = plan.on_word.iter().map(|ago| now.before(*ago)).collect();
         }
         self.watched.retain(|id, _| plan.wards.contains_key(id));
+        let mut proved = Vec::new();
         for (id, ward) in &plan.wards {
             let watched = self
                 .watched
                 .entry(*id)
                 .or_insert_with(|| Watched::new(ward, now));
-            watched.meets(ward);
+            proved.extend(watched.meets(ward).then_some(*id));
         }
         self.plan = plan;
         self.jobs_follow_plan();
+        // Whatever was about to start there is off too.
+        proved.into_iter().for_each(|host| self.fall(host));
     }
 
     /// Whoever slept heard nobody, and must not take that for everybody's silence: it looks anew.

@@ -150,9 +150,6 @@ impl Guard {
 
     /// A proof was wrong: what was not started yet stays where it is.
     pub(super) fn unfall(&mut self, host: HostId) {
-        for charge in self.plan.charges.values_mut().filter(|c| c.host == host) {
-            charge.fallen = false;
-        }
         self.jobs
             .retain(|_, job| job.from != host || job.state != State::Waiting);
     }

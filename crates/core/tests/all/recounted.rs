@@ -180,6 +180,29 @@ fn a_host_that_is_heard_again_ends_its_story_whoever_says_so() {
     assert_eq!(nothing, [], "nothing is told of what was never opened");
 }
 
+/// If this fails, a second failure of a host is told in the story of its first, without the machines that it takes down.
+#[test]
+fn a_host_that_came_back_and_fails_again_has_another_story() {
+    let mut small = read(TWO);
+    tell(&mut small, &judged(Act::Prove), 20_000);
+    tell(&mut small, &fenced(), 24_000);
+    let first = failure(&small).id;
+    tell(&mut small, &judged(Act::SwitchOff), 90_000);
+    let second = failure(&small);
+    assert_ne!(second.id, first);
+    assert_eq!(second.stage, FailureStage::Judged(Act::SwitchOff));
+    assert_eq!(
+        second.machines.len(),
+        3,
+        "those that are still down are told of on"
+    );
+    let old = &small.view.estate.failures[&first];
+    assert_eq!(
+        (&old.stage, old.ended),
+        (&FailureStage::Over, Some(Moment(90_000)))
+    );
+}
+
 /// If this fails, what waits for a person is hidden, or a person's word is not taken.
 #[test]
 fn what_waits_for_a_person_says_why_and_goes_on_when_they_declare_it_off() {

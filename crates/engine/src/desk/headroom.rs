@@ -112,7 +112,7 @@ impl Desk {
 
 /// Everything that an answer rests on, held, so that the same thing is known by its address.
 #[derive(Clone)]
-struct Rests {
+pub(crate) struct Rests {
     cluster: Arc<Cluster>,
     hosts: Vec<Arc<Host>>,
     machines: Vec<Arc<Machine>>,
@@ -123,7 +123,7 @@ struct Rests {
 }
 
 impl Rests {
-    fn of(view: &View, cluster: &Arc<Cluster>) -> Rests {
+    pub(crate) fn of(view: &View, cluster: &Arc<Cluster>) -> Rests {
         let estate = &view.estate;
         let hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
         let machines = hosts.iter().flat_map(|h| {
@@ -141,7 +141,7 @@ impl Rests {
             typical: view.loads.typical.clone(),
         }
     }
-    fn same(&self, other: &Rests) -> bool {
+    pub(crate) fn same(&self, other: &Rests) -> bool {
         fn each<T>(a: &[Arc<T>], b: &[Arc<T>]) -> bool {
             a.len() == b.len() && a.iter().zip(b).all(|(a, b)| Arc::ptr_eq(a, b))
         }

@@ -2,10 +2,12 @@
 //! that is decided is decided in [`zastrugi_core::guard`]; the leader stands in for keepers where none are placed.
 
 use crate::{
+    desk::Rests,
     runs::pace,
     scribe::{Decision, Guard as Needs, Scribe, Sight},
     shared::{Shared, now},
 };
+use imbl::OrdMap;
 use std::{
     collections::BTreeMap,
     sync::{
@@ -19,7 +21,7 @@ use tokio::{
     time::{MissedTickBehavior, interval, sleep, timeout},
 };
 use zastrugi_core::{
-    estate::Host,
+    estate::{Cluster, Failure, Host},
     guard::{Guard, Input, Note, Order, Plan, Power, Refusal, Running, Stamp, Times},
     ids::{ClusterId, FailureId, HostId},
     moment::{Moment, Span},
@@ -27,6 +29,7 @@ use zastrugi_core::{
     permits::Who,
     recounting::{is_over, recount},
     rooms::{Event, recovery},
+    view::View,
 };
 use zastrugi_drivers::{GuardedStart, Turn, agent::Sample};
 use zastrugi_store::Held;
@@ -125,14 +128,27 @@ impl Post {
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut revisions = self.shared.revisions();
         let mut planned: Option<Instant> = None;
+        let mut rests: Option<(Rests, OrdMap<FailureId, Arc<Failure>>)> = None;
         loop {
             if planned
                 .is_none_or(|at| at.elapsed() >= GATHER && revisions.has_changed().unwrap_or(false))
             {
                 planned = Some(Instant::now());
                 revisions.mark_unchanged();
-                let Some(plan) = self.plan() else { return };
-                self.advance(&mut guard, Input::Plan(Box::new(plan)), &say, &note);
+                let view = self.shared.view();
+                let Some(cluster) = view.estate.clusters.get(&self.cluster) else {
+                    return;
+                };
+                // Most of what happens in an estate changes nothing for this cluster.
+                let now_rests = (Rests::of(&view, cluster), view.estate.failures.clone());
+                let same = rests.as_ref().is_some_and(|(r, failures)| {
+                    r.same(&now_rests.0) && failures.ptr_eq(&now_rests.1)
+                });
+                if !same {
+                    let plan = self.plan(&view, cluster);
+                    self.advance(&mut guard, Input::Plan(Box::new(plan)), &say, &note);
+                    rests = Some(now_rests);
+                }
             }
             tokio::select! {
                 input = told.recv() => {
@@ -159,11 +175,9 @@ impl Post {
         now().before(self.clock().since(at))
     }
 
-    fn plan(&self) -> Option<Plan> {
-        let view = self.shared.view();
-        let cluster = view.estate.clusters.get(&self.cluster)?;
+    fn plan(&self, view: &View, cluster: &Cluster) -> Plan {
         let stamp = Stamp(self.shared.epoch().number, view.estate.revision.0);
-        Some(Plan::of(&view, cluster, stamp, now()))
+        Plan::of(view, cluster, stamp, now())
     }
 
     fn advance(

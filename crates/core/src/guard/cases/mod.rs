@@ -92,15 +92,13 @@ impl Watched {
             case: resumed,
         }
     }
-    /// A person, or another guard, proved it off.
-    pub(super) fn meets(&mut self, ward: &Ward) {
+    /// Whether a person, or another guard, proved it off meanwhile.
+    pub(super) fn meets(&mut self, ward: &Ward) -> bool {
         let fenced = matches!(
             self.case.as_ref().map(|c| &c.stage),
             Some(Stage::Fenced(_) | Stage::Proved(_))
         );
-        if ward.off && !fenced && self.case.is_some() {
-            self.case = None;
-        }
+        ward.off && !fenced && self.case.take().is_some()
     }
     pub(super) fn looks_anew(&mut self, now: Moment) {
         self.heard = now;
