@@ -1,5 +1,6 @@
 //! What a check found: severity, words, evidence, remedy, and the field that would change it.
 
+use crate::ids::{ClusterId, MachineId};
 use serde::{Deserialize, Serialize};
 
 /// How much a finding weighs. Ordered: the last one weighs most.
@@ -145,6 +146,21 @@ pub struct Finding {
     pub field: Option<String>,
     /// What to do about it.
     pub remedy: Option<String>,
+    /// Other proposals that would do it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub offers: Vec<Offer>,
+}
+
+/// Another proposal that removes what stands in the way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Offer {
+    Stop(MachineId),
+    MoveDisks(MachineId),
+    /// The image in its drive.
+    TakeOut(MachineId),
+    /// The rules of its cluster.
+    Rules(ClusterId),
 }
 
 impl Finding {
@@ -162,6 +178,7 @@ impl Finding {
             evidence: String::new(),
             field: None,
             remedy: None,
+            offers: Vec::new(),
         }
     }
     pub fn stop(rule: Rule, subject: impl Into<String>, text: impl Into<String>) -> Self {
@@ -186,6 +203,10 @@ impl Finding {
     }
     pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
         self.remedy = Some(remedy.into());
+        self
+    }
+    pub fn offering(mut self, offers: impl IntoIterator<Item = Offer>) -> Self {
+        self.offers.extend(offers);
         self
     }
     pub fn stops(&self) -> bool {

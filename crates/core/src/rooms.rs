@@ -4,6 +4,7 @@
 // Inside a room every variant is answered for by name: a new one doesn't compile until somebody decides.
 #![deny(clippy::wildcard_enum_match_arm)]
 
+mod composed;
 mod stored;
 pub mod upgrade;
 
@@ -205,7 +206,8 @@ rooms! {
     Networks networks,
     Edits edits,
     Qualities qualities,
-    Joining joining;
+    Joining joining,
+    Maintenance maintenance;
     Sites sites,
     Consoles consoles,
     People people,

@@ -288,6 +288,7 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         networks: BTreeMap::new(),
         labels: BTreeMap::new(),
         note: String::new(),
+        maintenance: None,
     }
 }
 

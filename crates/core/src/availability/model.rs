@@ -128,10 +128,19 @@ fn host_row(view: &View, cluster: &Cluster, host: &Host) -> HostRow {
             host.hardware.cpu_capacity().0,
             usable.0,
         ],
-        closed: (!host.accepts_work()).then(|| "it does not accept work".to_owned()),
+        closed: closed(host).map(str::to_owned),
         gone: host.is_gone(),
         fenced: host.bmc.is_some(),
         domains,
+    }
+}
+
+/// Why nothing can be put on a host.
+fn closed(host: &Host) -> Option<&'static str> {
+    match (host.takes_machines(), host.accepts_work()) {
+        (true, _) => None,
+        (false, true) => Some("it is in maintenance"),
+        (false, false) => Some("it does not accept work"),
     }
 }
 

@@ -1,6 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
+    Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -156,6 +157,9 @@ pub struct Host {
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
     pub note: String,
+    /// A person took it out of service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub maintenance: Option<Box<Maintenance>>,
 }
 
 impl Host {
@@ -184,8 +188,13 @@ impl Host {
     pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {
         super::label_words(&self.labels)
     }
+    /// Whether it does what it is told.
     pub fn accepts_work(&self) -> bool {
         self.condition == Condition::Steady
+    }
+    /// Whether machines may be put there.
+    pub fn takes_machines(&self) -> bool {
+        self.accepts_work() && self.maintenance.is_none()
     }
     /// Whether its reports come, so that what is known of it is so.
     pub fn reports(&self) -> bool {

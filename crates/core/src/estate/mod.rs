@@ -11,6 +11,7 @@ mod host;
 mod image;
 mod index;
 mod machine;
+mod maintenance;
 mod moving;
 mod network;
 mod outage;
@@ -25,6 +26,7 @@ pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
 pub use machine::{AsOf, Disk, Fell, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
+pub use maintenance::Maintenance;
 pub use moving::{Measured, Moved, RoundSeen};
 pub(crate) use network::wire;
 pub use network::{
@@ -222,9 +224,9 @@ impl Estate {
         let all = self.volumes.values().filter(shall);
         all.filter(|v| !host.mounts.contains_key(&v.id)).count()
     }
-    /// A host that answers, and mounts all that it shall by every path.
+    /// A host in service that answers, and mounts all that it shall by every path.
     pub fn is_steady(&self, host: &Host) -> bool {
-        host.accepts_work() && host.lost_paths() == (0, 0) && self.unmounted(host) == 0
+        host.takes_machines() && host.lost_paths() == (0, 0) && self.unmounted(host) == 0
     }
 
     /// The failure of a host that is not over.

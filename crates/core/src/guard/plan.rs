@@ -66,7 +66,7 @@ impl Plan {
         let guarded = view
             .estate
             .hosts_in(cluster.id)
-            .filter(|h| cluster.recovers && is_guarded(h));
+            .filter(|h| cluster.recovers && is_guarded(view, h));
         let wards: BTreeMap<HostId, Ward> = guarded.map(|h| (h.id, ward(view, h, now))).collect();
         let boots_in = table.boot;
         let charges = view.estate.machines_in(cluster.id).filter_map(|m| {
@@ -89,8 +89,13 @@ impl Plan {
     }
 }
 
-/// A host that is being claimed isn't there yet, and a stranger's silence says nothing of ours.
-fn is_guarded(host: &Host) -> bool {
+/// A host that is being claimed isn't there yet, and a stranger's silence says nothing of ours. One that was emptied for
+/// maintenance may go silent as somebody works on it: nothing is lost by that, and nobody switches it off meanwhile.
+fn is_guarded(view: &View, host: &Host) -> bool {
+    let holds = || view.estate.machines_on(host.id).any(|m| !m.is_off());
+    if host.maintenance.is_some() && !holds() {
+        return false;
+    }
     match host.condition {
         Condition::Claiming | Condition::Stranger { .. } => false,
         Condition::Steady

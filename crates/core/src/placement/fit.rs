@@ -109,7 +109,8 @@ pub fn obstacles(ask: Ask<'_>) -> Vec<Obstacle> {
 
 fn open(ask: Ask<'_>) -> Option<Obstacle> {
     let why = match &ask.row.host.condition {
-        Condition::Steady => return None,
+        Condition::Steady if ask.row.host.maintenance.is_none() => return None,
+        Condition::Steady => "it is in maintenance".to_owned(),
         Condition::Claiming => "it is being claimed".to_owned(),
         Condition::Lost { why, .. } => format!("its agent does not answer ({why})"),
         Condition::Hangs { why, .. } => {

@@ -13,7 +13,7 @@ use crate::{
     placement::{Choice, Ledger},
     view::View,
 };
-use std::{cmp::Reverse, collections::BTreeSet, sync::Arc};
+use std::{cmp::Reverse, collections::BTreeSet, ops::Range, sync::Arc};
 
 /// The most that one proposal may name.
 pub const MOST_CHOSEN: usize = limits::CHOSEN.most;
@@ -282,6 +282,57 @@ impl<'a, S: Work> Draft<'a, S> {
                 });
             }
         }
+    }
+
+    /// A draft in the words of another room, perhaps of an estate as it will be: what it plans becomes a part of this by
+    /// [`Draft::take_in`], or is thrown away.
+    pub fn beside<'b, T: Work>(&self, view: &'b View) -> Draft<'b, T> {
+        Draft {
+            run: self.run,
+            next: self.next,
+            ..Draft::new(view, self.now)
+        }
+    }
+    pub fn findings(&self) -> &[Finding] {
+        &self.findings
+    }
+    /// The steps planned so far, in their order.
+    pub fn planned(&self) -> impl Iterator<Item = &S> {
+        self.steps.iter().map(|p| &p.step)
+    }
+    /// Takes in what was planned beside this: its findings as they are changed by `say`, and its steps, of which those that
+    /// wait for none of their own wait for `after`. Answers the numbers that its steps have here.
+    pub fn take_in<T: Work>(
+        &mut self,
+        part: Draft<'_, T>,
+        after: &[usize],
+        say: impl Fn(Finding) -> Finding,
+        (step, event): (impl Fn(T) -> S, impl Fn(T::Event) -> S::Event),
+    ) -> Range<usize> {
+        let first = self.steps.len();
+        self.findings.extend(part.findings.into_iter().map(say));
+        self.places.extend(part.places);
+        self.listed.extend(part.listed);
+        self.fills.extend(part.fills);
+        if self.refused.is_empty() {
+            self.refused = part.refused;
+        }
+        self.interrupted.extend(part.interrupted);
+        self.leaving.extend(part.leaving);
+        self.intents.extend(part.intents.into_iter().map(event));
+        self.sites.extend(part.sites);
+        self.next = self.next.max(part.next);
+        for planned in part.steps {
+            let own: Vec<usize> = planned.after.iter().map(|n| n + first).collect();
+            self.steps.push(PlannedStep {
+                after: if own.is_empty() { after.to_vec() } else { own },
+                step: step(planned.step),
+                title: planned.title,
+                field: planned.field,
+                when: planned.when,
+            });
+        }
+        first..self.steps.len()
     }
 
     pub(super) fn finish<A>(mut self, ask: A) -> Assessment<A, S> {

@@ -69,10 +69,11 @@ fn touched(estate: &Estate, change: &Change, leaving: &BTreeSet<HostId>) -> BTre
             let counts = (&was.rules, was.kind, was.demand) != (&c.rules, c.kind, c.demand);
             counts.then_some(c.id)
         }
-        // Rules may pin machines by the labels of hosts.
+        // Rules may pin machines by the labels of hosts; one in maintenance takes none.
         Touched::Put(Fact::Host(h)) => {
             let was = estate.hosts.get(&h.id)?;
-            h.cluster.filter(|_| was.labels != h.labels)
+            let counts = was.labels != h.labels || was.takes_machines() != h.takes_machines();
+            h.cluster.filter(|_| counts)
         }
         _ => None,
     };

@@ -13,6 +13,7 @@ mod headroom;
 mod hostile;
 mod images;
 mod limits;
+mod maintenance;
 mod moving;
 mod networking;
 mod observing;

@@ -33,15 +33,17 @@ pub(crate) fn fixture(mbit: u64, dirty_mib: u64) -> Small {
     fixture_with(mbit, writes(dirty_mib, 8))
 }
 
-fn fixture_with(mbit: u64, writes: Writes) -> Small {
-    let mut small = read(THREE);
+/// Every host has the migration network on an uplink of so many Mbit/s.
+pub(crate) fn networked(text: &str, mbit: u64) -> Small {
+    let mut small = read(text);
     let net = Network {
         role: NetRole::Migration,
         uplinks: ["uplink-1".to_owned()].into(),
         ..network(NetworkId(50), "migration")
     };
     small.alter(|e| e.put(Fact::Network(Arc::new(net.clone()))));
-    for id in [1, 2, 3] {
+    let hosts: Vec<u64> = small.view.estate.hosts.keys().map(|h| h.0).collect();
+    for id in hosts {
         small.alter_host(id, |h| {
             h.uplinks = vec![Uplink {
                 name: "uplink-1".into(),
@@ -58,6 +60,11 @@ fn fixture_with(mbit: u64, writes: Writes) -> Small {
             h.networks = BTreeMap::from([("migration".to_owned(), has)]);
         });
     }
+    small
+}
+
+fn fixture_with(mbit: u64, writes: Writes) -> Small {
+    let mut small = networked(THREE, mbit);
     let mut loads = Loads::default();
     let load = MachineLoad {
         cpu: Mhz(1000),

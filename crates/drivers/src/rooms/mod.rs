@@ -9,6 +9,7 @@ mod hosts;
 pub(crate) mod images;
 mod joining;
 pub(crate) mod machines;
+mod maintenance;
 mod moving;
 mod networks;
 pub(crate) mod storage;
@@ -39,6 +40,7 @@ impl Drivers {
             Step::Edits(step) => self.at_edit(estate, step, turn).await,
             Step::Qualities(step) => match *step {},
             Step::Joining(step) => self.at_joining(estate, step, turn).await,
+            Step::Maintenance(step) => self.at_maintenance(estate, step, turn).await,
         }
     }
 
@@ -54,6 +56,7 @@ impl Drivers {
     ) -> Result<Outcome, Fault> {
         match step {
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
+            Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Hosts(_)
             | Step::Clusters(_)
             | Step::Machines(_)

@@ -29,6 +29,8 @@ use zastrugi_core::{
         images::AddImage,
         joining, machines,
         machines::{AfterGrace, PowerAct},
+        maintenance,
+        maintenance::{Afterwards, Empty, Return},
         moving,
         moving::{DisksTo, Move},
         networks, storage,
@@ -71,12 +73,21 @@ async fn free(pool: &PgPool, token: Uuid) {
     sqlx::query(now).bind(token).execute(pool).await.unwrap();
 }
 
-/// The room and the kind of a step, as they are stored.
-fn kind(step: &Step) -> (String, String) {
-    let value = serde_json::to_value(step).unwrap();
-    let (room, inner) = value.as_object().unwrap().iter().next().unwrap();
-    let kind = inner.as_object().unwrap().keys().next().unwrap();
-    (room.clone(), kind.clone())
+/// The room and the kind of a step, as they are stored; of one in a composed room also those that it has at home.
+fn kinds(step: &Step) -> Vec<(String, String)> {
+    let first = |value: &serde_json::Value| {
+        let (word, inner) = value.as_object().unwrap().iter().next().unwrap();
+        (word.clone(), inner.clone())
+    };
+    let (room, inner) = first(&serde_json::to_value(step).unwrap());
+    let (kind, deeper) = first(&inner);
+    let home = match (room.as_str(), kind.as_str()) {
+        ("maintenance" | "joining", "move") => "moving".to_owned(),
+        ("maintenance" | "joining", "storage") => "storage".to_owned(),
+        ("maintenance" | "joining", own) => format!("{own}s"),
+        _ => return vec![(room, kind)],
+    };
+    vec![(room, kind), (home, first(&deeper).0)]
 }
 
 /// What is done in all rooms, one after the other, so that every kind of step occurs.
@@ -106,6 +117,34 @@ impl Tour<'_> {
 
     fn machine(&self) -> MachineId {
         self.lab.machine("m")
+    }
+
+    /// Its host is emptied and put back with it; then both are, so that it has to stop and is started again.
+    async fn maintenance(&mut self) {
+        let lab = self.lab;
+        let here = lab.estate().machines[&self.machine()].host.unwrap();
+        let both = lab.estate().hosts.keys().copied().collect();
+        for (hosts, stop) in [(vec![here], false), (both, true)] {
+            let ask = Proposal::Maintenance(maintenance::Ask::Empty(Empty {
+                hosts: hosts.clone(),
+                reason: "fans".into(),
+                lasts: None,
+                slow: false,
+                force: false,
+                wire: false,
+                stop,
+                then: Afterwards::StaysOn,
+            }));
+            self.free(&ask).await;
+            self.go(ask).await;
+            let left = |h: &HostId| lab.estate().machines_on(*h).count();
+            assert_eq!(hosts.iter().map(left).sum::<usize>(), 0);
+            let ask =
+                Proposal::Maintenance(maintenance::Ask::Return(Return { hosts, bring: true }));
+            self.free(&ask).await;
+            self.go(ask).await;
+            assert_eq!(lab.estate().machines[&self.machine()].host, Some(here));
+        }
     }
 
     async fn power(&mut self, act: PowerAct) {
@@ -252,6 +291,7 @@ impl Tour<'_> {
         }))
         .await;
         self.power(PowerAct::On { host: None }).await;
+        self.maintenance().await;
         self.power(PowerAct::Off).await;
         let machines = vec![self.machine()];
         let delete = Proposal::Machines(machines::Ask::Delete {
@@ -404,7 +444,7 @@ async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
     let (_, steps) = tokio::join!(tour(&calm), tour(&rough));
 
     let told: Vec<_> = steps.iter().filter(|(_, s)| s.record().is_none()).collect();
-    let occurred: BTreeSet<_> = steps.values().map(kind).collect();
+    let occurred: BTreeSet<_> = steps.values().flat_map(kinds).collect();
     let kinds: BTreeSet<_> = Step::kinds()
         .map(|(room, kind)| (room.to_owned(), kind.to_owned()))
         .collect();

@@ -3,9 +3,9 @@
 use super::glyph;
 use askama::Template;
 use std::collections::BTreeMap;
-use zastrugi_core::rooms::moving;
+use zastrugi_core::rooms::{maintenance, moving};
 use zastrugi_core::{
-    finding::{Finding, Severity},
+    finding::{Finding, Offer, Severity},
     migration::Course,
     road::{self, Bar, Fill, Listed, Outlook},
     rooms::{Assessment, Plan, PlannedStep, Step},
@@ -22,6 +22,8 @@ pub(crate) struct FindingView {
     text: String,
     because: String,
     remedy: String,
+    /// Other sheets that would mend it: where, and what they do.
+    offers: Vec<(String, &'static str)>,
     field: String,
 }
 
@@ -67,6 +69,8 @@ pub(crate) struct Consequences {
     refused: Vec<(String, String)>,
     /// The first moves, drawn.
     rounds: Vec<String>,
+    /// What goes over the line in all, where several are moved.
+    over: Option<String>,
     /// The others: title, and what they take.
     moves: Vec<(String, String)>,
     bars: Vec<BarView>,
@@ -86,7 +90,30 @@ fn finding(f: &Finding) -> FindingView {
         text: f.text.clone(),
         because: f.evidence.clone(),
         remedy: f.remedy.clone().unwrap_or_default(),
+        offers: f.offers.iter().map(offer).collect(),
         field: f.field.clone().unwrap_or_default(),
+    }
+}
+
+/// The sheet that an offer means.
+fn offer(offer: &Offer) -> (String, &'static str) {
+    match offer {
+        Offer::Stop(machine) => (
+            format!("/sheet/power?act=stop&ids={}", machine.0),
+            "Stop it",
+        ),
+        Offer::MoveDisks(machine) => (
+            format!("/sheet/move?stay=on&ids={}", machine.0),
+            "Move its disks",
+        ),
+        Offer::TakeOut(machine) => {
+            let link = format!("/sheet/edit-machines?ids={}&image=", machine.0);
+            (link, "Take the image out of its drive")
+        }
+        Offer::Rules(cluster) => (
+            format!("/clusters/{}#rules", cluster.0),
+            "Look at the rules",
+        ),
     }
 }
 
@@ -132,7 +159,10 @@ const TOLD: usize = 60;
 
 fn courses(steps: &[PlannedStep]) -> impl Iterator<Item = (&PlannedStep, &Course)> {
     steps.iter().filter_map(|planned| match &planned.step {
-        Step::Moving(moving::Step::Move { foretold, .. }) => Some((planned, &**foretold)),
+        Step::Moving(moving::Step::Move { foretold, .. })
+        | Step::Maintenance(maintenance::Step::Move(moving::Step::Move { foretold, .. })) => {
+            Some((planned, &**foretold))
+        }
         _ => None,
     })
 }
@@ -149,6 +179,15 @@ fn rounds(steps: &[PlannedStep]) -> Vec<String> {
             ))
         })
         .collect()
+}
+
+fn over(steps: &[PlannedStep]) -> Option<String> {
+    let (mut n, mut bytes) = (0, Bytes::ZERO);
+    for (_, course) in courses(steps) {
+        n += 1;
+        bytes = bytes + course.total;
+    }
+    (n > 1).then(|| format!("{n} machines, {bytes} in all"))
 }
 
 fn moves(steps: &[PlannedStep]) -> Vec<(String, String)> {
@@ -210,6 +249,7 @@ impl Consequences {
             text: words.clone(),
             because: String::new(),
             remedy: String::new(),
+            offers: vec![],
             field: field.clone(),
         });
         // What can't be read was not what was judged there: it is said once, and nothing is said of it besides.
@@ -252,6 +292,7 @@ impl Consequences {
             more_fills: assessment.fills().len().saturating_sub(MOST_FILLS),
             refused: assessment.refused().to_vec(),
             rounds: rounds(assessment.steps()),
+            over: over(assessment.steps()),
             moves: moves(assessment.steps()),
             bars: bars(&assessment.bars(), &[]),
             took: None,
@@ -285,6 +326,7 @@ impl Consequences {
             more_fills: plan.fills.len().saturating_sub(MOST_FILLS),
             refused: vec![],
             rounds: rounds(&plan.steps),
+            over: over(&plan.steps),
             moves: moves(&plan.steps),
             bars: bars(&road::bars(&plan.steps), &road::went(&plan.steps, run)),
             took: run.ended.map(|end| end.since(run.began).to_string()),

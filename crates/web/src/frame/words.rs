@@ -3,7 +3,7 @@
 use askama::Template;
 use std::fmt;
 use zastrugi_core::{
-    estate::{Condition, Estate, Host, Machine, MachineState},
+    estate::{Condition, Estate, Host, Machine, MachineState, Maintenance},
     moment::Moment,
     runs::RunState,
 };
@@ -52,6 +52,9 @@ impl askama::filters::HtmlSafe for Px {}
 
 /// A host's glyph and word.
 pub(crate) fn host_state(estate: &Estate, host: &Host) -> (&'static str, String) {
+    if let Some(maintenance) = &host.maintenance {
+        return in_maintenance(host, maintenance);
+    }
     match &host.condition {
         Condition::Steady => match host.lost_paths() {
             (0, 0) if estate.unmounted(host) == 1 => ("mind", "1 volume not mounted".into()),
@@ -71,6 +74,24 @@ pub(crate) fn host_state(estate: &Estate, host: &Host) -> (&'static str, String)
         Condition::Stranger { .. } => ("down", "certificate changed".into()),
         Condition::Off { .. } => ("down", "off".into()),
     }
+}
+
+/// What a host in maintenance does is expected, as long as nothing is on it.
+fn in_maintenance(host: &Host, maintenance: &Maintenance) -> (&'static str, String) {
+    let glyph = match &host.condition {
+        Condition::Steady if maintenance.empty => "resting",
+        Condition::Steady => "busy",
+        _ if maintenance.empty => "resting",
+        _ => "down",
+    };
+    let also = match &host.condition {
+        Condition::Steady | Condition::Claiming => "",
+        Condition::Hangs { .. } => ", answers nothing",
+        Condition::Lost { .. } => ", silent",
+        Condition::Stranger { .. } => ", certificate changed",
+        Condition::Off { .. } => ", off",
+    };
+    (glyph, format!("in maintenance{also}"))
 }
 
 /// A state in words, with the moment since which it is so: the browser puts it into the person's zone.

@@ -214,6 +214,7 @@ fn add_steps(
         networks: Default::default(),
         labels: Default::default(),
         note: String::new(),
+        maintenance: None,
     })));
     draft.step(
         Step::Claim {

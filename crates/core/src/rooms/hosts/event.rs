@@ -1,7 +1,7 @@
 //! What happens to hosts.
 
 use crate::{
-    estate::{Condition, Estate, Fell, Host, Pen},
+    estate::{Condition, Estate, Fell, Host, Maintenance, Pen},
     ids::HostId,
     moment::Moment,
     road::{Entry, Tale},
@@ -33,6 +33,18 @@ pub enum Event {
         software: String,
     },
     Left {
+        host: HostId,
+    },
+    /// Out of service: nothing is put there from now on.
+    Maintained {
+        host: HostId,
+        maintenance: Box<Maintenance>,
+    },
+    /// Nothing is on it any more.
+    Emptied {
+        host: HostId,
+    },
+    InService {
         host: HostId,
     },
 }
@@ -69,6 +81,15 @@ impl Tale for Event {
                 leave(pen, *host);
                 pen.host(*host, |h| h.cluster = None);
             }
+            Event::Maintained { host, maintenance } => {
+                pen.host(*host, |h| h.maintenance = Some(maintenance.clone()));
+            }
+            Event::Emptied { host } => pen.host(*host, |h| {
+                if let Some(maintenance) = &mut h.maintenance {
+                    maintenance.empty = true;
+                }
+            }),
+            Event::InService { host } => pen.host(*host, |h| h.maintenance = None),
         }
     }
 
@@ -111,6 +132,15 @@ impl Tale for Event {
             }
             Event::Seen { host, boot, .. } => line(host, back(estate.hosts.get(host)?, *boot)?),
             Event::Left { host } => line(host, "left its cluster"),
+            Event::Maintained { host, maintenance } => {
+                let because = match maintenance.reason.as_str() {
+                    "" => String::new(),
+                    reason => format!(": {reason}"),
+                };
+                line(host, &format!("is in maintenance{because}"))
+            }
+            Event::Emptied { host } => line(host, "is empty"),
+            Event::InService { host } => line(host, "is back in service"),
             Event::Claiming(_) => None,
         }
     }

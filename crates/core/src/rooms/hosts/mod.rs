@@ -8,6 +8,7 @@ mod step;
 
 pub use ask::{Ask, ClaimHosts, HostPower};
 pub use event::Event;
+pub(crate) use power::power;
 pub use step::Step;
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -14,7 +14,7 @@ use std::sync::Arc;
 /// How long a host may take from its power to its agent.
 const COMES_UP: Span = Span::mins(15);
 
-pub(super) fn power(draft: &mut Draft<'_>, host: HostId, act: HostPower) {
+pub(crate) fn power(draft: &mut Draft<'_>, host: HostId, act: HostPower) {
     "Power of a host".clone_into(&mut draft.title);
     let Some(host) = draft.host(host).cloned() else {
         return;

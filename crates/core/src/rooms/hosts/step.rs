@@ -26,6 +26,10 @@ pub enum Step {
     /// By its controller.
     PowerOn { host: HostId },
     AwaitAgent { host: HostId, limit: Span },
+    /// Looks that nothing is left on a host in maintenance, and says so.
+    Vacate { host: HostId },
+    /// Machines may be put there again.
+    Serve { host: HostId },
 }
 
 impl Work for Step {
@@ -39,13 +43,20 @@ impl Work for Step {
             Step::PowerOff { .. } => "switch off, prove it",
             Step::PowerOn { .. } => "switch on",
             Step::AwaitAgent { .. } => "host answers",
+            Step::Vacate { .. } => "host is empty",
+            Step::Serve { .. } => "back in service",
         }
     }
 
     fn length(&self) -> Length {
         match self {
             Step::Claim { .. } => Length::Call(Span::secs(2)),
-            Step::Leave { .. } | Step::Release { .. } | Step::Forget { .. } | Step::PowerOn { .. } => Length::Call(Span::secs(1)),
+            Step::Leave { .. }
+            | Step::Release { .. }
+            | Step::Forget { .. }
+            | Step::PowerOn { .. }
+            | Step::Vacate { .. }
+            | Step::Serve { .. } => Length::Call(Span::secs(1)),
             Step::PowerOff { .. } => Length::Wait(Span::secs(5)),
             Step::AwaitAgent { .. } => Length::Wait(Span::mins(3)),
         }
@@ -67,7 +78,7 @@ impl Work for Step {
             Step::PowerOff { host } | Step::PowerOn { host } | Step::AwaitAgent { host, .. } => {
                 Some(Object::Controller(*host))
             }
-            Step::Forget { .. } => None,
+            Step::Forget { .. } | Step::Vacate { .. } | Step::Serve { .. } => None,
         }
     }
 
@@ -79,6 +90,7 @@ impl Work for Step {
             | Step::Release { .. }
             | Step::Forget { .. }
             | Step::AwaitAgent { .. } => Urgency::Ordinary,
+            Step::Vacate { .. } | Step::Serve { .. } => Urgency::Maintenance,
         }
     }
 
@@ -97,7 +109,8 @@ impl Work for Step {
             | Step::AwaitAgent { host, .. } => Premise::exist(view, &[Object::Host(*host)]),
             Step::PowerOn { host } => Premise::exist(view, &[Object::Host(*host)]).and(|| not_being_fenced(view, *host)),
             Step::PowerOff { host } => expendable(view, *host),
-            Step::Release { host } => empty(view, *host),
+            Step::Release { host } | Step::Vacate { host } => empty(view, *host),
+            Step::Serve { host } => Premise::exist(view, &[Object::Host(*host)]),
             Step::Forget { host } => empty(view, *host).and(|| still_off(view, *host)),
         }
     }
@@ -105,6 +118,8 @@ impl Work for Step {
     fn record(&self) -> Option<Event> {
         match self {
             Step::Forget { host } => Some(Event::Released { host: *host }),
+            Step::Vacate { host } => Some(Event::Emptied { host: *host }),
+            Step::Serve { host } => Some(Event::InService { host: *host }),
             Step::Claim { .. }
             | Step::Leave { .. }
             | Step::Release { .. }
@@ -122,7 +137,9 @@ impl Work for Step {
             | Step::Forget { .. }
             | Step::PowerOff { .. }
             | Step::PowerOn { .. }
-            | Step::AwaitAgent { .. } => None,
+            | Step::AwaitAgent { .. }
+            | Step::Vacate { .. }
+            | Step::Serve { .. } => None,
         }
     }
 }
@@ -137,12 +154,14 @@ impl Step {
             | Step::Forget { host }
             | Step::PowerOff { host }
             | Step::PowerOn { host }
-            | Step::AwaitAgent { host, .. } => *host,
+            | Step::AwaitAgent { host, .. }
+            | Step::Vacate { host }
+            | Step::Serve { host } => *host,
         }
     }
 }
 
-/// A host that is given up has no machines.
+/// A host that is given up, or was emptied, has no machines.
 fn empty(view: &View, host: HostId) -> Premise {
     let here: Vec<_> = view.estate.machines_on(host).map(|m| m.name.clone()).collect();
     if here.is_empty() {

@@ -3,11 +3,14 @@
 
 mod ask;
 mod assess;
-mod event;
-mod step;
 
 pub use ask::Ask;
-pub use event::Event;
-pub use step::Step;
+
+super::composed::composed! {
+    urgency: crate::road::Urgency::Ordinary;
+    Cluster clusters,
+    Storage storage,
+    Network networks,
+}
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -10,6 +10,7 @@ mod step;
 
 pub use ask::{AfterGrace, Ask, CreateMachines, NewDisk, NewNic, PowerAct};
 pub use event::Event;
+pub(crate) use power::power;
 pub use step::Step;
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

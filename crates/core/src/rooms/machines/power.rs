@@ -15,7 +15,7 @@ const BOOT_LIMIT: Span = Span::mins(5);
 /// A guest without an agent is told by its power button only; how long it takes then, nobody can ask it.
 const BUTTON: Span = Span::mins(5);
 
-pub(super) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct) {
+pub(crate) fn power(draft: &mut Draft<'_>, machines: &[MachineId], act: PowerAct) {
     if machines.is_empty() {
         return draft.found(Finding::stop(
             Rule::Nothing,

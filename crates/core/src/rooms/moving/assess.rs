@@ -3,12 +3,12 @@
 use super::{DisksTo, Draft, Event, Line, Move, Step, disks::shift};
 use crate::{
     estate::{Cluster, Estate, Fact, Host, Machine, MachineState, NetRole, Network, RuleKind, Standing},
-    finding::{Finding, Rule},
+    finding::{Finding, Offer, Rule},
     ids::{ClusterId, HostId, MachineId},
     loads::Writes,
     migration::{Case, Course, Ends, FIXED, MAX_ROUNDS, TARGET, at_once, bandwidth, course},
     moment::Span,
-    placement::{Choice, Ledger, NotPlaced, choose},
+    placement::{Choice, Ledger, NotPlaced, Obstacle, choose, choose_all},
     units::{Bytes, Rate},
     view::View,
 };
@@ -29,7 +29,7 @@ struct Leg {
     to: Arc<Host>,
 }
 
-pub(super) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
+pub(crate) fn relocate(draft: &mut Draft<'_>, ask: &Move) {
     "Move machines".clone_into(&mut draft.title);
     if ask.machines.is_empty() {
         let text = "No machine is selected.";
@@ -158,31 +158,10 @@ fn within(
     let mut during = before.clone();
     let mut after = Ledger::of(draft.view, hosts, &going);
     let mut legs = Vec::new();
-    let mut parties: Vec<Vec<Machine>> = Vec::new();
-    let mut by_group: BTreeMap<String, usize> = BTreeMap::new();
-    for machine in machines {
-        match group(draft, &machine) {
-            Some(name) => match by_group.get(&name) {
-                Some(at) => parties[*at].push(machine),
-                None => {
-                    by_group.insert(name, parties.len());
-                    parties.push(vec![machine]);
-                }
-            },
-            None => parties.push(vec![machine]),
-        }
-    }
-    for party in parties {
-        // While they are on their way they hold memory on both hosts.
-        let sources: BTreeSet<HostId> = party.iter().filter_map(|m| m.host).collect();
-        let mut elsewhere = during.clone();
-        for source in &sources {
-            elsewhere = elsewhere.without(*source);
-        }
-        match choose_for(draft.view, &elsewhere, cluster, &party, ask.to) {
+    for (party, seats) in seat(draft, ask, cluster, parties(draft, machines), &mut during) {
+        match seats {
             Ok(choices) => {
                 for (machine, choice) in party.into_iter().zip(choices) {
-                    during.add(draft.view, choice.host, &machine);
                     after.add(draft.view, choice.host, &machine);
                     draft.placed(&machine, &choice);
                     let estate = draft.estate();
@@ -194,25 +173,114 @@ fn within(
                 }
             }
             Err(why) => {
-                let names: Vec<_> = party.iter().map(|m| m.name.as_str()).collect();
-                let who = names.join(" and ");
-                let takes = if party.len() == 1 { "takes" } else { "takes all of" };
-                let text = format!("No other host of {} {takes} {who}.", cluster.name);
-                let because = why.evidence(draft.estate());
                 for machine in &party {
                     if let Some(source) = machine.host {
                         after.add(draft.view, source, machine);
                     }
                 }
-                if let Some(first) = party.first() {
-                    let stop = Finding::stop(Rule::Placement, &first.name, text);
-                    draft.found(stop.because(because).at("to"));
-                }
+                no_place(draft, cluster, &party, &why);
             }
         }
     }
     plan(draft, ask, cluster, &legs, moved);
     draft.filled(&before, &after);
+}
+
+/// Who is kept together moves together; all others alone.
+fn parties(draft: &Draft<'_>, machines: Vec<Machine>) -> Vec<Vec<Machine>> {
+    let mut parties: Vec<Vec<Machine>> = Vec::new();
+    let mut by_group: BTreeMap<String, usize> = BTreeMap::new();
+    for machine in machines {
+        let beside = group(draft, &machine).map(|name| *by_group.entry(name).or_insert(parties.len()));
+        match beside.and_then(|at| parties.get_mut(at)) {
+            Some(party) => party.push(machine),
+            None => parties.push(vec![machine]),
+        }
+    }
+    parties
+}
+
+type Seated = (Vec<Machine>, Result<Vec<Choice>, NotPlaced>);
+
+/// A host for each party. Where one after the other leaves some over, all are packed at once, if so all find room.
+fn seat(
+    draft: &Draft<'_>,
+    ask: &Move,
+    cluster: &Cluster,
+    parties: Vec<Vec<Machine>>,
+    during: &mut Ledger,
+) -> Vec<Seated> {
+    let before = during.clone();
+    let seated: Vec<Seated> = parties
+        .into_iter()
+        .map(|party| {
+            // While they are on their way they hold memory on both hosts.
+            let mut elsewhere = during.clone();
+            for source in party.iter().filter_map(|m| m.host) {
+                elsewhere = elsewhere.without(source);
+            }
+            let choices = choose_for(draft.view, &elsewhere, cluster, &party, ask.to);
+            for (machine, choice) in party.iter().zip(choices.iter().flatten()) {
+                during.add(draft.view, choice.host, machine);
+            }
+            (party, choices)
+        })
+        .collect();
+    let alone = seated.iter().all(|(party, _)| party.len() == 1);
+    if ask.to.is_some() || !alone || seated.iter().all(|(_, c)| c.is_ok()) {
+        return seated;
+    }
+    let machines: Vec<Machine> = seated.iter().flat_map(|(party, _)| party.clone()).collect();
+    let mut packed = before;
+    let view = leaving(draft.view, &machines);
+    let answers = choose_all(&view, &mut packed, cluster, &machines, None);
+    let all: Result<Vec<Choice>, NotPlaced> = answers.into_iter().map(|a| a.map(|p| p.choice)).collect();
+    let Ok(choices) = all else { return seated };
+    let stays = |(m, c): (&Machine, &Choice)| m.host == Some(c.host);
+    if machines.iter().zip(&choices).any(stays) {
+        return seated;
+    }
+    *during = packed;
+    machines.into_iter().zip(choices).map(|(m, c)| (vec![m], Ok(vec![c]))).collect()
+}
+
+/// Where they are now doesn't hold them: they all leave.
+fn leaving(view: &View, machines: &[Machine]) -> View {
+    let mut estate = (*view.estate).clone();
+    for machine in machines {
+        let mut gone = machine.clone();
+        gone.host = None;
+        estate.put(Fact::Machine(gone.into()));
+    }
+    view.with(estate)
+}
+
+fn no_place(draft: &mut Draft<'_>, cluster: &Cluster, party: &[Machine], why: &NotPlaced) {
+    let names: Vec<_> = party.iter().map(|m| m.name.as_str()).collect();
+    let who = names.join(" and ");
+    let takes = if party.len() == 1 { "takes" } else { "takes all of" };
+    let text = format!("No other host of {} {takes} {who}.", cluster.name);
+    let because = why.evidence(draft.estate());
+    let Some(first) = party.first() else { return };
+    let offers: BTreeSet<Offer> = party.iter().flat_map(|m| offers(draft.estate(), cluster, m, why)).collect();
+    let stop = Finding::stop(Rule::Placement, &first.name, text);
+    draft.found(stop.because(because).at("to").offering(offers));
+}
+
+/// What would let it go after all, by what stands in its way.
+fn offers(estate: &Estate, cluster: &Cluster, machine: &Machine, why: &NotPlaced) -> Vec<Offer> {
+    let image = machine.boot.attached.map(|a| a.volume).and_then(|v| estate.volumes.get(&v));
+    let found = why.refused.iter().flat_map(|(_, all)| all);
+    let offer = |obstacle: &Obstacle| {
+        if let Obstacle::NoPath { volume } = obstacle {
+            let its_image = image.is_some_and(|v| v.name == *volume);
+            let disks = machine.volumes().iter().filter_map(|v| estate.volumes.get(v)).any(|v| v.name == *volume);
+            return Some(if its_image && !disks { Offer::TakeOut(machine.id) } else { Offer::MoveDisks(machine.id) });
+        }
+        let rule = matches!(obstacle, Obstacle::Apart { .. } | Obstacle::Together { .. } | Obstacle::Pinned { .. });
+        rule.then_some(Offer::Rules(cluster.id))
+    };
+    found.filter_map(offer).collect()
 }
 
 /// A host for a machine, or one for all of a party that stays together: the first of the best on which all have room.
@@ -226,14 +294,7 @@ fn choose_for(
     if let [one] = party {
         return choose(view, ledger, cluster, one, to).map(|c| vec![c]);
     }
-    // Where they are now doesn't hold them: they all leave.
-    let mut leaving = (*view.estate).clone();
-    for machine in party {
-        let mut gone = machine.clone();
-        gone.host = None;
-        leaving.put(Fact::Machine(gone.into()));
-    }
-    let view = &view.with(leaving);
+    let view = &leaving(view, party);
     let Some(first) = party.first() else {
         return Ok(vec![]);
     };

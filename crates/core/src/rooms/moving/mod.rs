@@ -8,6 +8,7 @@ mod line;
 mod step;
 
 pub use ask::{Ask, DisksTo, Move};
+pub(crate) use assess::relocate;
 pub use line::Line;
 pub use event::Event;
 pub use step::Step;

@@ -41,7 +41,9 @@ impl Drivers {
             Step::PowerOff { .. } => self.power_off(host, turn).await,
             Step::PowerOn { .. } => self.power_on(host).await,
             Step::AwaitAgent { limit, .. } => self.await_agent(host, *limit, turn).await,
-            Step::Forget { .. } => Err(premise("This is written down, not done.")),
+            Step::Forget { .. } | Step::Vacate { .. } | Step::Serve { .. } => {
+                Err(premise("This is written down, not done."))
+            }
         }
     }
 

@@ -3,8 +3,9 @@
 use super::{Need, joined};
 use std::{collections::BTreeMap, sync::Arc};
 use zastrugi_core::{
-    estate::{Condition, Estate, Failure, FailureStage, Machine},
+    estate::{Condition, Estate, Failure, FailureStage, Host, Machine},
     ids::HostId,
+    view::View,
 };
 
 pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
@@ -14,6 +15,10 @@ pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         .filter(|h| site.is_none_or(|s| h.site.0 == s));
     here.filter_map(|host| {
         let name = &host.name;
+        // Whoever works on a host that is empty knows that it is silent.
+        if host.maintenance.as_ref().is_some_and(|m| m.empty) {
+            return None;
+        }
         if let Some(failure) = estate.failure_of(host.id) {
             return of_failure(failure);
         }
@@ -51,6 +56,41 @@ pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         })
     })
     .collect()
+}
+
+/// Hosts that were taken out of service and not emptied, while no run is at it.
+pub(super) fn half_emptied(view: &View, site: Option<u64>) -> Vec<Need> {
+    let estate = &view.estate;
+    let here = |h: &&Arc<Host>| site.is_none_or(|s| h.site.0 == s);
+    let line = |host: &Arc<Host>| {
+        let maintenance = host.maintenance.as_ref().filter(|m| !m.empty)?;
+        let left = estate.machines_on(host.id).filter(|m| !m.is_off()).count();
+        if left == 0 || view.runs.get(maintenance.run).is_some() {
+            return None;
+        }
+        let machines = if left == 1 {
+            "machine is"
+        } else {
+            "machines are"
+        };
+        Some(Need {
+            glyph: "mind",
+            text: format!(
+                "{} is in maintenance, and {left} {machines} still on it",
+                host.name
+            ),
+            since: Some(maintenance.since),
+            link: format!("/hosts/{}", host.id.0),
+            link_words: "Look at it",
+            detail: "nothing is put there; what is on it goes on".into(),
+        })
+    };
+    estate
+        .hosts
+        .values()
+        .filter(here)
+        .filter_map(line)
+        .collect()
 }
 
 /// Of a failure that goes its way by itself nobody needs to know; of one that doesn't, why.

@@ -78,6 +78,7 @@ fn compute(
     let estate = &view.estate;
     let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
     all.extend(hosts::hosts(estate, site));
+    all.extend(hosts::half_emptied(view, site));
     all.extend(hosts::fallen(estate, site));
     all.extend(runs(&view.runs));
     all.extend(beneath::storage(estate, outages, site));

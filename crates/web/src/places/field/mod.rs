@@ -84,10 +84,14 @@ fn sentence(view: &View, shown: &Ridges, outages: &Outages, site: Option<u64>) -
     );
     let lost: Vec<_> = hosts
         .iter()
-        .filter(|h| h.is_gone())
+        .filter(|h| h.is_gone() && h.maintenance.is_none())
         .map(|h| h.name.as_str())
         .collect();
-    let others = hosts.len() - steady - lost.len();
+    let cared = hosts.iter().filter(|h| h.maintenance.is_some()).count();
+    if cared > 0 {
+        words.push_str(&format!(", {cared} in maintenance"));
+    }
+    let others = hosts.len() - steady - lost.len() - cared;
     if others > 0 {
         words.push_str(&format!(", {others} not"));
     }

@@ -5,6 +5,7 @@ pub(crate) mod change;
 pub(crate) mod claim;
 pub(crate) mod domains;
 mod look;
+mod maintenance;
 mod page;
 mod power;
 
@@ -22,6 +23,9 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .checked(claim::check),
     Sheet::new("hand-back", Act::Hosts, "hosts", change::hand_back),
     Sheet::new("host-power", Act::Hosts, "hosts", power::fill).prepared(power::prepare),
+    Sheet::new("maintenance", Act::Hosts, "hosts", maintenance::empty)
+        .prepared(maintenance::prepare),
+    Sheet::new("host-back", Act::Hosts, "hosts", maintenance::serve),
     Sheet::new("edit-host", Act::Hosts, "hosts", change::edit).merging(),
     Sheet::new("fault-domains", Act::Hosts, "hosts", domains::fill).merging(),
 ];
@@ -81,7 +85,9 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         .collect();
     hosts.sort_by(|a, b| a.name.cmp(&b.name));
     let total = hosts.len();
-    let down = hosts.iter().filter(|h| !estate.is_steady(h)).count();
+    let cared = hosts.iter().filter(|h| h.maintenance.is_some()).count();
+    let steady = hosts.iter().filter(|h| estate.is_steady(h)).count();
+    let down = total - steady - cared;
     let (window, shown) = Window::of("/hosts", query, total);
     let rows: Vec<HostRow> = hosts[shown].iter().map(|h| row(&view, h)).collect();
     let loose = estate
@@ -89,11 +95,13 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         .values()
         .filter(|h| h.cluster.is_none() && h.accepts_work())
         .count();
-    let steady = total - down;
     let mut sentence = format!(
         "{steady} {} steady",
         if steady == 1 { "host" } else { "hosts" }
     );
+    if cared > 0 {
+        sentence.push_str(&format!(", {cared} in maintenance"));
+    }
     if down > 0 {
         sentence.push_str(&format!(", {down} not"));
     }

@@ -3,14 +3,14 @@
 use super::{beneath::Beneath, look::grouped};
 use crate::frame::sheet::render;
 use crate::frame::{
-    AtDesk, Page, Problem, Signed, Word, host_state, machine_state, page as whole, part,
+    AtDesk, Page, Problem, Signed, Word, host_state, machine_state, page as whole, part, time,
 };
 use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Condition, Estate, Host},
+    estate::{Condition, Estate, Host, Maintenance},
     ids::HostId,
     permits::Act,
     placement::Ledger,
@@ -27,6 +27,17 @@ struct MachineRow {
     tier: u8,
 }
 
+/// Of a host in maintenance: what a person must know of it.
+struct Care {
+    reason: String,
+    since: String,
+    until: Option<String>,
+    run: u64,
+    /// What is still on it.
+    left: usize,
+    had: usize,
+}
+
 #[derive(Template)]
 #[template(path = "places/hosts/page.html")]
 struct HostPage {
@@ -36,6 +47,7 @@ struct HostPage {
     word: String,
     lead: String,
     gone: bool,
+    care: Option<Care>,
     /// Its last failure: where its story is, and whether that is over.
     story: Option<(u64, bool)>,
     /// Machines that went down with it, how many and which, for the sheet that starts them.
@@ -87,10 +99,13 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         ),
         Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
         Condition::Off { since, proof } => format!("It has been off for {}: {proof}.", desk.now().since(*since)),
+        Condition::Steady if host.maintenance.is_some() => "Nothing is put there until it is back in service.".into(),
         Condition::Steady | Condition::Claiming => format!("{} {} on it; {:.0} of {:.0} GiB are held.", count(machines.len()), if machines.len() == 1 { "is" } else { "are" }, taken.in_gib(), hw.memory.in_gib()),
     };
+    let care = host.maintenance.as_deref().map(|m| care(estate, host, m));
     let events = lately(desk, &host.id.to_string()).await?;
     Ok(HostPage {
+        care,
         id,
         name: host.name.clone(),
         glyph,
@@ -130,6 +145,18 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         may_hosts: signed.may(Act::Hosts),
         may_machines: signed.may(Act::Machines),
     })
+}
+
+fn care(estate: &Estate, host: &Host, maintenance: &Maintenance) -> Care {
+    let on = estate.machines_on(host.id).filter(|m| !m.is_off());
+    Care {
+        reason: maintenance.reason.to_string(),
+        since: time(maintenance.since),
+        until: maintenance.until.map(time),
+        run: maintenance.run.0,
+        left: on.count(),
+        had: maintenance.had.len(),
+    }
 }
 
 /// Who starts its machines elsewhere.
@@ -209,7 +236,7 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
         ("CPU now", cpu),
         (
             "Memory",
-            match row.filter(|_| host.accepts_work()) {
+            match row.filter(|_| host.takes_machines()) {
                 Some(row) => format!(
                     "{} installed, {} for the host itself, {} free for machines",
                     hw.memory,

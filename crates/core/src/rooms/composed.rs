@@ -1,0 +1,72 @@
+//! Rooms whose steps are steps of other rooms, in one run: here is what they delegate, once.
+
+/// `Step` and `Event` over those of the named rooms. `urgency` is the least of any of them.
+macro_rules! composed {
+    (urgency: $urgency:expr; $($Room:ident $room:ident),* $(,)?) => {
+        #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize, strum::VariantNames)]
+        #[strum(serialize_all = "snake_case")]
+        #[serde(rename_all = "snake_case")]
+        pub enum Step {
+            $($Room($crate::rooms::$room::Step)),*
+        }
+
+        /// What happens in the rooms that it passes through.
+        #[derive(Debug, Clone, PartialEq)]
+        pub enum Event {
+            $($Room($crate::rooms::$room::Event)),*
+        }
+
+        impl $crate::road::Work for Step {
+            type Event = Event;
+
+            fn group(&self) -> &'static str {
+                match self { $(Step::$Room(step) => step.group()),* }
+            }
+            fn length(&self) -> $crate::road::Length {
+                match self { $(Step::$Room(step) => step.length()),* }
+            }
+            fn pause(&self) -> $crate::moment::Span {
+                match self { $(Step::$Room(step) => step.pause()),* }
+            }
+            fn goes_on(&self) -> bool {
+                match self { $(Step::$Room(step) => step.goes_on()),* }
+            }
+            fn device(&self, estate: &$crate::estate::Estate) -> Option<$crate::runs::Object> {
+                match self { $(Step::$Room(step) => step.device(estate)),* }
+            }
+            fn urgency(&self) -> $crate::road::Urgency {
+                let own = match self { $(Step::$Room(step) => step.urgency()),* };
+                own.min($urgency)
+            }
+            fn about(&self) -> Vec<$crate::runs::Object> {
+                match self { $(Step::$Room(step) => step.about()),* }
+            }
+            fn locks(&self) -> Vec<$crate::runs::Lock> {
+                match self { $(Step::$Room(step) => step.locks()),* }
+            }
+            fn premise(&self, view: &$crate::view::View) -> $crate::road::Premise {
+                match self { $(Step::$Room(step) => step.premise(view)),* }
+            }
+            fn record(&self) -> Option<Event> {
+                match self { $(Step::$Room(step) => step.record().map(Event::$Room)),* }
+            }
+            fn undo(&self, estate: &$crate::estate::Estate, left: $crate::road::Left) -> Option<Event> {
+                match self { $(Step::$Room(step) => step.undo(estate, left).map(Event::$Room)),* }
+            }
+        }
+
+        impl $crate::road::Tale for Event {
+            fn absorb(&self, pen: &mut $crate::estate::Pen<'_>) {
+                match self { $(Event::$Room(event) => event.absorb(pen)),* }
+            }
+            fn tell(&self, estate: &$crate::estate::Estate) -> Option<$crate::road::Entry> {
+                match self { $(Event::$Room(event) => event.tell(estate)),* }
+            }
+            fn is_sighting(&self) -> bool {
+                match self { $(Event::$Room(event) => event.is_sighting()),* }
+            }
+        }
+    };
+}
+
+pub(crate) use composed;
