@@ -34,7 +34,7 @@ pub(crate) fn table(seed: u64) -> Table {
         table.hosts.push(HostRow {
             name: format!("h{n}"),
             room,
-            fenced: true,
+            fencing: Some(zastrugi_core::estate::Means::Controller.takes()),
             ..HostRow::default()
         });
     }

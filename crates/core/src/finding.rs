@@ -1,6 +1,6 @@
 //! What a check found: severity, words, evidence, remedy, and the field that would change it.
 
-use crate::ids::{ClusterId, MachineId};
+use crate::ids::{ClusterId, HostId, MachineId};
 use serde::{Deserialize, Serialize};
 
 /// How much a finding weighs. Ordered: the last one weighs most.
@@ -161,6 +161,8 @@ pub enum Offer {
     TakeOut(MachineId),
     /// The rules of its cluster.
     Rules(ClusterId),
+    /// Taking the host out of service.
+    Empty(HostId),
 }
 
 impl Finding {

@@ -74,6 +74,9 @@ pub struct HostReport {
     #[serde(default)]
     pub obeyed: Option<Obeyed>,
     pub software: String,
+    /// Whether an armed watchdog resets it when its lease has run out.
+    #[serde(default)]
+    pub watchdog: bool,
     /// Its name as an initiator.
     pub initiator: String,
     pub uplinks: Vec<Uplink>,
@@ -152,6 +155,10 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     let restarted = report.boot != held.seen.0;
     let mut events = volumes(estate, report);
     events.extend(mounts(estate, held, report));
+    if report.watchdog != held.watchdog {
+        let armed = report.watchdog;
+        events.push(Event::Hosts(hosts::Event::Watchdog { host, armed }));
+    }
     if report.networks != held.networks || report.uplinks != held.uplinks {
         events.push(Event::Networks(networks::Event::OnHost {
             host,

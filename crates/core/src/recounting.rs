@@ -3,7 +3,7 @@
 use crate::{
     availability::{foretold, model},
     estate::{Failure, FailureStage, Machine, MachineState, Restarted, Wanted},
-    guard::Note,
+    guard::{Note, Proof},
     ids::{ClusterId, FailureId, HostId, RunId},
     moment::{Moment, Span},
     road::{Input, turn},
@@ -57,11 +57,18 @@ pub fn recount(
     };
     events.push(Event::Recovery(noted));
     if let Note::Fenced { proof, .. } = note {
-        let proof = proof.words().to_owned();
-        events.push(Event::Hosts(hosts::Event::Off {
-            host,
-            at: now,
-            proof,
+        let (at, words) = (now, proof.words().to_owned());
+        events.push(Event::Hosts(match proof {
+            Proof::Storage => hosts::Event::ShutOut {
+                host,
+                at,
+                proof: words,
+            },
+            Proof::Controller | Proof::Watchdog | Proof::Person => hosts::Event::Off {
+                host,
+                at,
+                proof: words,
+            },
         }));
         let told = preempt(view, plans, host, &events, now);
         events.extend(told);

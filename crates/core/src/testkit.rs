@@ -288,6 +288,8 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         networks: BTreeMap::new(),
         labels: BTreeMap::new(),
         note: String::new(),
+        watchdog: false,
+        fencing: None,
         maintenance: None,
     }
 }

@@ -57,6 +57,28 @@ impl Drivers {
         self.controller(host).await?.reset("ForceOff").await
     }
 
+    /// Every array beneath a host's volumes takes away what it reaches there, and is read again to see that it did. Done again,
+    /// it changes nothing.
+    ///
+    /// # Errors
+    /// [`Fault`] where one of them refuses, gives no answer, or can't be told at all.
+    pub async fn shut_out(&self, estate: &Estate, host: &Host, key: &str) -> Result<(), Fault> {
+        let beneath = estate.arrays_beneath(host);
+        let beneath = beneath
+            .ok_or_else(|| premise("Not every volume of it lies on an array that can be told."))?;
+        let told = beneath.iter().map(|(volume, array)| async {
+            let volume = estate
+                .volumes
+                .get(volume)
+                .ok_or_else(|| premise("The volume is gone."))?;
+            let password = self.password_of(array).await?;
+            let keeper = self.keeper(array, &password, key);
+            keeper.unmap(volume, &host.initiator).await?;
+            keeper.reaches_nothing(volume, &host.initiator).await
+        });
+        futures::future::try_join_all(told).await.map(|_| ())
+    }
+
     /// Starts a machine, if its run lease is free or held by a host that is proved off. Answers the generation under which it
     /// runs, and what is seen of it.
     ///

@@ -97,7 +97,7 @@ pub fn read(text: &str) -> Result<Table, Wrong> {
         table.hosts.push(HostRow {
             name: host.name,
             room,
-            fenced: true,
+            fencing: Some(zastrugi_core::estate::Means::Controller.takes()),
             ..HostRow::default()
         });
     }

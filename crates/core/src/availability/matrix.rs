@@ -229,11 +229,11 @@ fn row(table: &Table, domain: Domain, hosts: &[usize], effort: Effort) -> Case {
     let waits: Vec<usize> = hosts
         .iter()
         .copied()
-        .filter(|h| !table.hosts[*h].fenced)
+        .filter(|h| table.hosts[*h].fencing.is_none())
         .collect();
     Case {
         domain,
-        time: recovery::time(table, &failure.restarted),
+        time: recovery::time(table, hosts, &failure.restarted),
         happened: false,
         waits,
         failure,

@@ -130,7 +130,7 @@ fn host_row(view: &View, cluster: &Cluster, host: &Host) -> HostRow {
         ],
         closed: closed(host).map(str::to_owned),
         gone: host.is_gone(),
-        fenced: host.bmc.is_some(),
+        fencing: view.estate.means(host).first().map(|m| m.takes()),
         domains,
     }
 }

@@ -9,15 +9,14 @@ use std::collections::BTreeMap;
 
 /// An agent that is silent for so long is lost.
 const DETECTION: Span = Span::secs(15);
-/// Power off, two looks three seconds apart.
-const FENCING: Span = Span::secs(6);
 /// From power-on until the guest answers, where nobody measured it.
 pub const BOOT: Span = Span::secs(60);
 /// Boots at once on a host.
 const AT_ONCE: usize = 4;
 
 /// List scheduling: tier by tier, four boots at once on each host; a machine that waits for another boots after it.
-pub(super) fn time(table: &Table, restarted: &[(usize, usize)]) -> Span {
+/// The slowest proof among the hosts that fail counts; where one takes a person, nobody knows when, and it counts as none.
+pub(super) fn time(table: &Table, failed: &[usize], restarted: &[(usize, usize)]) -> Span {
     if restarted.is_empty() {
         return Span(0);
     }
@@ -54,14 +53,15 @@ pub(super) fn time(table: &Table, restarted: &[(usize, usize)]) -> Span {
         up.insert(machine, *lane);
         end = end.max(*lane);
     }
-    DETECTION.plus(FENCING).plus(end)
+    let fencing = failed.iter().filter_map(|h| table.hosts[*h].fencing).max();
+    DETECTION.plus(fencing.unwrap_or_default()).plus(end)
 }
 
 /// From a host's failure until the last of its machines that restart answers, as the failure matrix has it.
 pub fn foretold(table: &Table, host: HostId) -> Option<Span> {
     let at = table.hosts.iter().position(|h| h.id == Some(host))?;
     let failure = fail(table, &[at], Effort::QUICK);
-    Some(time(table, &failure.restarted))
+    Some(time(table, &[at], &failure.restarted))
 }
 
 /// How many machines it waits for, one after the other.

@@ -43,8 +43,8 @@ pub struct HostRow {
     pub closed: Option<String>,
     /// It has failed already: its machines are to be started on the others.
     pub gone: bool,
-    /// A controller that can be told to switch it off.
-    pub fenced: bool,
+    /// How long it takes to prove that it writes nothing, once it is silent; none where that takes a person.
+    pub fencing: Option<Span>,
     /// Fault domains that it is in: `rack`, `chassis`, `feed`, `site` and the name of each.
     pub domains: BTreeMap<String, String>,
 }

@@ -14,6 +14,8 @@ pub enum Act {
     Prove,
     /// It has power: its controller is told to switch it off.
     SwitchOff,
+    /// Its controller is no help: its arrays let it reach nothing any more.
+    Withdraw,
     /// Nobody can tell it anything: its watchdog resets it when its lease has run out.
     AwaitWatchdog,
     /// None of that can be had.

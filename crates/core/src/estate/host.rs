@@ -1,7 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
-    Maintenance,
+    FencingTest, Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -127,6 +127,18 @@ pub enum Condition {
         since: Moment,
         proof: String,
     },
+    /// Its arrays let it reach nothing any more: it may have power, and writes nothing.
+    ShutOut {
+        since: Moment,
+        proof: String,
+    },
+}
+
+impl Condition {
+    /// It is proved that nothing which it may still run writes to a disk.
+    pub fn is_fenced(&self) -> bool {
+        matches!(self, Condition::Off { .. } | Condition::ShutOut { .. })
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -157,6 +169,12 @@ pub struct Host {
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
     pub note: String,
+    /// Whether an armed watchdog resets it when its lease has run out, as it reports.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub watchdog: bool,
+    /// What came of trying its controller.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fencing: Option<FencingTest>,
     /// A person took it out of service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub maintenance: Option<Box<Maintenance>>,
@@ -207,12 +225,13 @@ impl Host {
             Condition::Claiming
             | Condition::Steady
             | Condition::Hangs { .. }
-            | Condition::Off { .. } => None,
+            | Condition::Off { .. }
+            | Condition::ShutOut { .. } => None,
         }
     }
     /// Whether it has failed: it is off, or nobody can tell it anything.
     pub fn is_gone(&self) -> bool {
-        matches!(self.condition, Condition::Off { .. }) || self.silent_since().is_some()
+        self.condition.is_fenced() || self.silent_since().is_some()
     }
     /// Why nothing can be asked of its agent; none where it answers.
     pub fn out_of_reach(&self) -> Option<String> {
@@ -228,6 +247,10 @@ impl Host {
                 self.name
             )),
             Condition::Off { .. } => Some(format!("{} is off", self.name)),
+            Condition::ShutOut { .. } => Some(format!(
+                "{} is shut out of its storage and does not answer",
+                self.name
+            )),
         }
     }
     /// What the host keeps for itself: 4 GiB + 2 % of installed (rules, section 1.2).

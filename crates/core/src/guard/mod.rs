@@ -11,8 +11,9 @@
 //!                       └─ lease still ─► its controller is read
 //!                              ├─ off, twice ──────────────► proved ─┐
 //!                              ├─ on ──► judged ─► switched off ─────┤
-//!                              ├─ silent, watchdog armed ► wait ─────┼─► fenced ─► machines start elsewhere
-//!                              └─ silent, no watchdog ─► a person ───┘
+//!                              ├─ silent ► its arrays shut it out ───┼─► fenced ─► machines start elsewhere
+//!                              ├─ no array to tell, watchdog armed ──┤
+//!                              └─ none of that ────────► a person ───┘
 //! ```
 
 mod cases;
@@ -87,6 +88,7 @@ impl Guard {
                 self.leases.entry(volume).or_default().read(counters, now);
             }
             Input::Power { host, ask, said } => self.power(host, ask, said, now),
+            Input::Withdrawn { host, ask, refused } => self.withdrawn(host, ask, refused),
             Input::Switched { host, refused } => self.switched(host, refused),
             Input::Recorded { host, fenced } => self.recorded(host, fenced, now),
             Input::Started {

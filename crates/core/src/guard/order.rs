@@ -66,6 +66,12 @@ pub enum Input {
         host: HostId,
         refused: Option<String>,
     },
+    /// The arrays beneath every volume of the host let it reach nothing any more, and say so; or one of them doesn't.
+    Withdrawn {
+        host: HostId,
+        ask: u64,
+        refused: Option<String>,
+    },
     /// What had to be written before anything else is done is written: the verdict, or that it is fenced.
     Recorded {
         host: HostId,
@@ -88,6 +94,8 @@ pub enum Input {
 pub enum Proof {
     /// Its controller said so, twice.
     Controller,
+    /// Every array beneath its volumes said that it reaches nothing there any more.
+    Storage,
     /// Its lease ran out, and its watchdog was armed.
     Watchdog,
     /// A person declared so.
@@ -98,6 +106,7 @@ impl Proof {
     pub fn words(&self) -> &'static str {
         match self {
             Proof::Controller => "its controller said so twice",
+            Proof::Storage => "its arrays took away all that it reached, and say so",
             Proof::Watchdog => "its lease ran out, and its watchdog was armed",
             Proof::Person => "a person declared so",
         }
@@ -113,6 +122,8 @@ pub enum Order {
     ReadPower { host: HostId, ask: u64 },
     /// Once; whether it worked is read.
     SwitchOff { host: HostId },
+    /// Every array beneath its volumes takes away what it reaches; done again, it changes nothing.
+    Withdraw { host: HostId, ask: u64 },
     Start {
         machine: MachineId,
         host: HostId,

@@ -34,7 +34,9 @@ pub struct Ward {
     pub serial: String,
     /// Whether it has a controller that can be asked.
     pub controller: bool,
-    /// It was proved off, and nothing was heard of it since.
+    /// Whether every volume that it may write to lies on an array that can be told to shut it out.
+    pub storage: bool,
+    /// It was proved off, or shut out of its storage, and nothing was heard of it since.
     pub off: bool,
     /// A verdict that was recorded by whoever watched before, and not carried to its end.
     pub judged: Option<Act>,
@@ -101,7 +103,8 @@ fn is_guarded(view: &View, host: &Host) -> bool {
         Condition::Steady
         | Condition::Lost { .. }
         | Condition::Hangs { .. }
-        | Condition::Off { .. } => true,
+        | Condition::Off { .. }
+        | Condition::ShutOut { .. } => true,
     }
 }
 
@@ -122,7 +125,8 @@ fn ward(view: &View, host: &Host, now: Moment) -> Ward {
         name: host.name.clone(),
         serial: host.hardware.serial.clone(),
         controller: host.bmc.as_ref().is_some_and(|b| b.key.is_some()),
-        off: matches!(host.condition, Condition::Off { .. }),
+        storage: view.estate.arrays_beneath(host).is_some(),
+        off: host.condition.is_fenced(),
         judged,
         switched: switched.map(|at| now.since(at)),
     }

@@ -118,6 +118,7 @@ fn open(ask: Ask<'_>) -> Option<Obstacle> {
         }
         Condition::Stranger { .. } => "its certificate is not the pinned one".to_owned(),
         Condition::Off { .. } => "it is off".to_owned(),
+        Condition::ShutOut { .. } => "it is shut out of its storage".to_owned(),
     };
     Some(Obstacle::NotOpen { why })
 }

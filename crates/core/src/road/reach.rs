@@ -76,6 +76,11 @@ pub(super) fn remedy(host: &Host) -> String {
         (Condition::Off { .. }, _) => {
             format!("Switch {name} on first, or start its machines on other hosts.")
         }
+        (Condition::ShutOut { .. }, _) => {
+            format!(
+                "Its machines can be started on other hosts. Switch {name} off and on by its controller or by hand, and give its volumes back."
+            )
+        }
         (Condition::Hangs { .. }, _) => format!(
             "Its machines run on. Restart the agent of {name} on its console; if that does not help, stop its machines from inside and restart it."
         ),

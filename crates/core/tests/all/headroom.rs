@@ -9,6 +9,7 @@ use zastrugi_core::{
     },
     estate::{Cluster, Demand},
     ids::{ClusterId, MachineId},
+    moment::Span,
     testkit::{Small, read},
 };
 
@@ -18,7 +19,7 @@ fn host(name: &str, gib: u64) -> HostRow {
     HostRow {
         name: name.into(),
         room: [gib * GIB, u64::MAX / 8, 32_000, u64::MAX / 8, u64::MAX / 8],
-        fenced: true,
+        fencing: Some(Span::secs(6)),
         ..HostRow::default()
     }
 }

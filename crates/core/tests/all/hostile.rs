@@ -108,6 +108,7 @@ fn report() -> impl Strategy<Value = HostReport> {
         nets,
     );
     parts.prop_map(|(boot, seq, machines, volumes, wires, nets)| HostReport {
+        watchdog: false,
         boot,
         seq,
         obeyed: None,

@@ -6,6 +6,7 @@ mod balancing;
 mod disks;
 mod facts;
 mod failing;
+mod fencing;
 mod fitting;
 mod foretelling;
 mod guarding;

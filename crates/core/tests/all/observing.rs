@@ -29,6 +29,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
         }
     });
     HostReport {
+        watchdog: false,
         initiator: "iqn.2026-01.net.example:h1".into(),
         uplinks: vec![],
         networks: Default::default(),

@@ -478,6 +478,7 @@ impl Report {
             seq: self.seq,
             obeyed: self.seen.as_ref().and_then(WireSeen::read),
             software: limited(self.software),
+            watchdog: self.watchdog.armed,
             initiator: limited(self.initiator),
             uplinks: self
                 .uplinks

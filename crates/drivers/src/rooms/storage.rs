@@ -45,7 +45,7 @@ impl Drivers {
         })
     }
 
-    pub(super) async fn password_of(&self, array: &Array) -> Result<String, Fault> {
+    pub(crate) async fn password_of(&self, array: &Array) -> Result<String, Fault> {
         for controller in &array.controllers {
             self.allowed(&controller.address)?;
         }
@@ -53,7 +53,7 @@ impl Drivers {
         self.secrets.open(key).await
     }
 
-    pub(super) fn keeper<'a>(
+    pub(crate) fn keeper<'a>(
         &'a self,
         array: &'a Array,
         password: &'a str,

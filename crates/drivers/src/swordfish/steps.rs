@@ -190,6 +190,30 @@ impl Keeper<'_> {
         self.withdraw(&backing(volume)?.lun, initiator).await
     }
 
+    /// Looks that this initiator has no way to the volume.
+    pub(crate) async fn reaches_nothing(
+        &self,
+        volume: &Volume,
+        initiator: &str,
+    ) -> Result<(), Fault> {
+        let lun = &backing(volume)?.lun;
+        let seen = self.luns().await?.into_iter().find(|l| l.id == *lun);
+        match seen {
+            Some(there) if there.initiators.iter().any(|i| i == initiator) => Err(refused(
+                format!(
+                    "{} says that {initiator} still reaches {}.",
+                    self.array.name, volume.name
+                ),
+                "Take it away at the array.",
+            )),
+            Some(_) => Ok(()),
+            None => Err(refused(
+                format!("{} no longer has {}.", self.array.name, volume.name),
+                "Look at the array.",
+            )),
+        }
+    }
+
     /// Takes away that this initiator reaches a LUN; where it doesn't, nothing is done.
     pub(crate) async fn withdraw(&self, lun: &str, initiator: &str) -> Result<(), Fault> {
         let known = self.fabric().await?.initiators;

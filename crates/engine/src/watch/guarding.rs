@@ -198,6 +198,9 @@ impl Post {
                 Order::ReadPower { host, ask } => {
                     self.spawn(say, move |post, say| post.read(host, ask, say))
                 }
+                Order::Withdraw { host, ask } => {
+                    self.spawn(say, move |post, say| post.withdraw(host, ask, say))
+                }
                 Order::SwitchOff { host } => {
                     self.spawn(say, move |post, say| post.switch_off(host, say))
                 }
@@ -284,6 +287,24 @@ impl Post {
             }
         };
         drop(say.send(Input::Switched { host, refused }));
+    }
+
+    async fn withdraw(self, host: HostId, ask: u64, say: Say) {
+        let estate = self.shared.estate();
+        let Some(found) = estate.hosts.get(&host) else {
+            return;
+        };
+        let (installation, epoch) = (&self.shared.drivers.installation().id, self.shared.epoch());
+        let key = format!("{installation}.{epoch}.guard.{host}.{ask}");
+        let limit = Duration::from_millis(self.times.answer.0 / 2);
+        let told = timeout(limit, self.shared.drivers.shut_out(&estate, found, &key)).await;
+        let refused = match told {
+            Ok(Ok(())) => None,
+            Ok(Err(fault)) => Some(fault.said.trim_end_matches('.').to_owned()),
+            Err(_) => Some("they gave no answer in time".to_owned()),
+        };
+        tracing::info!(%host, ?refused, "a host's storage is taken away");
+        drop(say.send(Input::Withdrawn { host, ask, refused }));
     }
 
     async fn start(self, order: GuardedStart, say: Say) {

@@ -255,7 +255,7 @@ impl Eye {
                 (held, &condition),
                 // One that was proved off is silent, of course.
                 (
-                    Condition::Lost { .. } | Condition::Off { .. },
+                    Condition::Lost { .. } | Condition::Off { .. } | Condition::ShutOut { .. },
                     Condition::Lost { .. }
                 ) | (Condition::Stranger { .. } | Condition::Claiming, _)
             );

@@ -366,6 +366,12 @@ impl Tour<'_> {
         }))
         .await;
         let hosts: Vec<HostId> = lab.estate().hosts.keys().copied().collect();
+        lab.desk.ask_controller(hosts[0], true).await;
+        let test = Proposal::Hosts(hosts::Ask::TestFencing {
+            hosts: vec![hosts[0]],
+        });
+        self.free(&test).await;
+        self.go(test).await;
         self.switch(hosts[0], HostPower::Restart).await;
         self.switch(hosts[0], HostPower::Off).await;
         // One that is off is given up untold, the others are told.

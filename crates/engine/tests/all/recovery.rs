@@ -6,6 +6,7 @@ use std::{sync::Arc, time::Duration};
 use zastrugi_core::{
     estate::{Act, Condition, Failure, FailureStage, MachineState},
     ids::{HostId, MachineId},
+    rooms::{Proposal, storage},
 };
 use zastrugi_standins::Deceit;
 
@@ -190,4 +191,62 @@ async fn whoever_takes_the_lead_over_in_the_middle_brings_the_machines_back(pool
     eventually_within("the verdict is written", 20, judged).await;
     lab.restart_engine().await;
     comes_back(&lab, &machines, host).await;
+}
+
+/// If this fails, machines wait for a person although an array could have proved that their host writes nothing; or they are
+/// started while it may.
+#[sqlx::test(migrations = false)]
+async fn a_host_whose_controller_does_nothing_is_shut_out_by_its_array(pool: PgPool) {
+    let lab = Lab::guarded(&pool, 3).await;
+    let (machines, host, name) = settled(&lab, 3).await;
+    lab.done(lab.array("first-light").await).await;
+    let beneath = || {
+        let estate = lab.estate();
+        estate.arrays_beneath(&estate.hosts[&host]).is_some()
+    };
+    eventually_within("its volumes are known to lie on the array", 20, beneath).await;
+    lab.standins.world.arm(&name, false);
+    lab.standins.world.deceive(&name, Deceit::DoesNothing);
+    tokio::time::sleep(Duration::from_millis(1500)).await;
+    lab.standins.world.stall(&name, true);
+    comes_back(&lab, &machines, host).await;
+    let story = failure(&lab, host).unwrap();
+    let told = |words: &str| story.lines.iter().any(|l| l.text.contains(words));
+    assert!(
+        told("its arrays took away all that it reached"),
+        "{story:#?}"
+    );
+    assert!(!story.on_word, "its controller's word was not taken");
+    assert!(
+        told("its controller was told to switch it off, and that did not help"),
+        "{story:#?}"
+    );
+    let condition = || lab.estate().hosts[&host].condition.clone();
+    assert!(
+        matches!(condition(), Condition::ShutOut { .. }),
+        "{:?}",
+        condition()
+    );
+    // It wakes with its old guests on it: none of them writes, and its volumes are given back by a person.
+    lab.standins.world.stall(&name, false);
+    eventually_within("it answers", 20, || {
+        lab.estate().hosts[&host].accepts_work()
+    })
+    .await;
+    assert!(up_elsewhere(&lab, &machines, host));
+    let volume = lab.volume_named("slab").id;
+    let heal = Proposal::Storage(storage::Ask::HealVolume { volume });
+    eventually_within("it lacks its volume", 20, || {
+        let estate = lab.estate();
+        estate.hosts[&host].paths_up(volume) == 0
+    })
+    .await;
+    lab.done(heal).await;
+    eventually_within("it reaches it again", 20, || {
+        lab.estate().hosts[&host].paths_up(volume) > 0
+    })
+    .await;
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    assert!(up_elsewhere(&lab, &machines, host));
+    assert_eq!(lab.standins.world.violations(), Vec::<String>::new());
 }

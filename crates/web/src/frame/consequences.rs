@@ -110,6 +110,10 @@ fn offer(offer: &Offer) -> (String, &'static str) {
             let link = format!("/sheet/edit-machines?ids={}&image=", machine.0);
             (link, "Take the image out of its drive")
         }
+        Offer::Empty(host) => (
+            format!("/sheet/maintenance?ids={}", host.0),
+            "Take it out of service",
+        ),
         Offer::Rules(cluster) => (
             format!("/clusters/{}#rules", cluster.0),
             "Look at the rules",

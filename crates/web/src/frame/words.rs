@@ -73,6 +73,7 @@ pub(crate) fn host_state(estate: &Estate, host: &Host) -> (&'static str, String)
         Condition::Lost { .. } => ("down", "down".into()),
         Condition::Stranger { .. } => ("down", "certificate changed".into()),
         Condition::Off { .. } => ("down", "off".into()),
+        Condition::ShutOut { .. } => ("down", "shut out of its storage".into()),
     }
 }
 
@@ -90,6 +91,7 @@ fn in_maintenance(host: &Host, maintenance: &Maintenance) -> (&'static str, Stri
         Condition::Lost { .. } => ", silent",
         Condition::Stranger { .. } => ", certificate changed",
         Condition::Off { .. } => ", off",
+        Condition::ShutOut { .. } => ", shut out of its storage",
     };
     (glyph, format!("in maintenance{also}"))
 }

@@ -127,12 +127,16 @@ impl Guard {
             .get(&host)
             .and_then(|w| w.switched)
             .is_none_or(|at| now.since(at) >= self.times.rest);
+        rested && self.may_be_cut(host, now)
+    }
+
+    /// Whether what is known is enough to take anything away from it.
+    pub(super) fn may_be_cut(&self, host: HostId, now: Moment) -> bool {
         let silent = self
             .watched
             .get(&host)
             .is_some_and(|w| now.since(w.heard) >= self.times.silent);
-        rested
-            && silent
+        silent
             && self.leases_are_readable(host, now)
             && self.lease_still(host, now) >= self.times.patience
             && !self.most_are_unseen(now)

@@ -2,6 +2,7 @@
 
 mod controller;
 mod sight;
+mod storage;
 
 use super::{Act, Guard, Note, Order, Proof, Running, Ward};
 use crate::{
@@ -31,6 +32,8 @@ struct After {
     counts: Option<BTreeMap<VolumeId, u64>>,
     /// Since when they move all the same.
     moved: Option<Moment>,
+    /// It may have power: its storage was taken away.
+    shut_out: bool,
 }
 
 /// What its controller says.
@@ -47,12 +50,23 @@ struct Reading {
     said: String,
 }
 
+/// What became of asking its arrays.
+#[derive(Debug, Clone, Default)]
+struct Withdrawal {
+    /// The question that is open, and since when.
+    open: Option<(u64, Moment)>,
+    last: Option<Moment>,
+    done: bool,
+    said: String,
+}
+
 #[derive(Debug, Clone)]
 struct Case {
     stage: Stage,
     /// Since when it is at this stage.
     at: Moment,
     reading: Reading,
+    withdrawal: Withdrawal,
     /// It was said that others were fenced a moment ago, and that it waits for that.
     paced: bool,
 }
@@ -79,6 +93,7 @@ impl Watched {
             stage: Stage::Fencing(act),
             at: now,
             reading: Reading::default(),
+            withdrawal: Withdrawal::default(),
             paced: false,
         });
         Watched {
@@ -108,6 +123,7 @@ impl Watched {
                 case.at = now;
             }
             case.reading = Reading::default();
+            case.withdrawal = Withdrawal::default();
         }
     }
     fn enter(&mut self, stage: Stage, now: Moment) {
@@ -118,6 +134,7 @@ impl Watched {
                     stage,
                     at: now,
                     reading: Reading::default(),
+                    withdrawal: Withdrawal::default(),
                     paced: false,
                 });
             }
@@ -154,7 +171,18 @@ impl Guard {
         watched.boot = Some(boot);
         watched.watchdog = watchdog;
         watched.running = running.iter().map(|r| r.machine).collect();
-        match watched.case.take().map(|c| c.stage) {
+        let case = watched.case.take();
+        let asked = case.as_ref().is_some_and(|c| c.withdrawal.last.is_some());
+        match case.map(|c| c.stage) {
+            Some(Stage::Proved(Proof::Storage) | Stage::Fenced(After { shut_out: true, .. }))
+                if same =>
+            {
+                let words = "it is heard again, without its volumes: give them back once nothing old runs on it";
+                self.note(Note::Said {
+                    host,
+                    words: words.into(),
+                });
+            }
             Some(Stage::Fenced(_) | Stage::Proved(_)) if same => {
                 let words = "it is heard again and had not been off: what was proved was wrong";
                 self.note(Note::Said {
@@ -169,7 +197,16 @@ impl Guard {
                 | Stage::Judged(_)
                 | Stage::Fencing(_)
                 | Stage::Waits,
-            ) => self.note(Note::Back { host }),
+            ) => {
+                if asked {
+                    let words = "what its arrays took away is not given back by itself";
+                    self.note(Note::Said {
+                        host,
+                        words: words.into(),
+                    });
+                }
+                self.note(Note::Back { host });
+            }
         }
         if doubted {
             self.jobs_follow_plan();
@@ -253,6 +290,11 @@ impl Guard {
             self.judges(host, Act::Prove, now);
         } else if reading.on && self.may_switch_off(host, now) {
             self.judges(host, Act::SwitchOff, now);
+        } else if mute && self.can_be_shut_out(host) && !stuck {
+            // Until its lease has stood still for long enough, it is looked at.
+            if self.may_shut_out(host, now) {
+                self.judges(host, Act::Withdraw, now);
+            }
         } else if mute && !self.most_are_unseen(now) {
             let armed = self.watched.get(&host).is_some_and(|w| w.watchdog);
             let act = if armed {
@@ -284,6 +326,8 @@ impl Guard {
             self.proves(host, Proof::Controller, now);
         } else if reading.on && self.may_switch_off(host, now) {
             self.judges(host, Act::SwitchOff, now);
+        } else if mute && self.may_shut_out_again(host, now) {
+            self.judges(host, Act::Withdraw, now);
         } else if mute && armed {
             self.judges(host, Act::AwaitWatchdog, now);
         }
@@ -316,9 +360,10 @@ impl Guard {
             }
             Act::SwitchOff => {
                 if now.since(at) >= self.times.stuck {
-                    self.gives_way(host, now);
+                    self.gives_way(host, act, now);
                 }
             }
+            Act::Withdraw => self.shuts_out(host, at, now),
             Act::AwaitWatchdog => {
                 let run_out =
                     self.lease_still(host, now) >= self.times.lease.plus(self.times.margin);
@@ -347,16 +392,24 @@ impl Guard {
         self.orders.push(Order::SwitchOff { host });
     }
 
-    /// The controller did not do it: the next means.
-    fn gives_way(&mut self, host: HostId, now: Moment) {
-        let said = self
-            .reading(host)
-            .map(|r| r.said.clone())
-            .unwrap_or_default();
-        let words =
-            format!("its controller was told to switch it off, and that did not help: {said}");
+    /// That did not do it: the next means.
+    fn gives_way(&mut self, host: HostId, act: Act, now: Moment) {
+        let case = self.watched.get(&host).and_then(|w| w.case.as_ref());
+        let (told, said) = match act {
+            Act::Withdraw => {
+                let said = case.map(|c| c.withdrawal.said.as_str()).unwrap_or_default();
+                ("its arrays were told to let it reach nothing", said)
+            }
+            Act::Prove | Act::SwitchOff | Act::AwaitWatchdog | Act::AskPerson => {
+                let said = case.map(|c| c.reading.said.as_str()).unwrap_or_default();
+                ("its controller was told to switch it off", said)
+            }
+        };
+        let words = format!("{told}, and that did not help: {said}");
         self.note(Note::Said { host, words });
-        if self.watched.get(&host).is_some_and(|w| w.watchdog) {
+        if act != Act::Withdraw && self.can_be_shut_out(host) {
+            self.enter(host, Stage::Fencing(Act::Withdraw), now);
+        } else if self.watched.get(&host).is_some_and(|w| w.watchdog) {
             self.enter(host, Stage::Fencing(Act::AwaitWatchdog), now);
         } else {
             let why = self.why_a_person(host, now);
@@ -370,7 +423,9 @@ impl Guard {
         }
         let said = self.reading(host).map_or("", |r| r.said.as_str());
         match said {
-            "" => "it has no controller that could be asked, and no armed watchdog".into(),
+            "" => {
+                "it has no controller and no array that could be told, and no armed watchdog".into()
+            }
             said => format!("{said}, and no watchdog of it is armed"),
         }
     }
@@ -491,8 +546,12 @@ impl Guard {
     pub(super) fn recorded(&mut self, host: HostId, fenced: bool, now: Moment) {
         match (self.stage(host), fenced) {
             (Some(Stage::Judged(act)), false) => self.enter(host, Stage::Fencing(act), now),
-            (Some(Stage::Proved(_)), true) => {
-                self.enter(host, Stage::Fenced(After::default()), now);
+            (Some(Stage::Proved(proof)), true) => {
+                let after = After {
+                    shut_out: proof == Proof::Storage,
+                    ..After::default()
+                };
+                self.enter(host, Stage::Fenced(after), now);
                 self.fall(host);
             }
             _ => {}

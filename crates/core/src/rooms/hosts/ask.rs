@@ -1,6 +1,6 @@
 //! Claiming found hosts, their power, and handing hosts back.
 
-use super::{Step, assess, power};
+use super::{Step, assess, power, test};
 use crate::{
     text::Line,
     endpoint::Password,
@@ -19,6 +19,8 @@ pub enum Ask {
     HandBack { hosts: Vec<HostId> },
     /// By its controller.
     Power { host: HostId, act: HostPower },
+    /// Whether its controller does what it is told is tried.
+    TestFencing { hosts: Vec<HostId> },
     /// On a person's word; `typed` is the host's name.
     DeclareOff { host: HostId, typed: Line },
 }
@@ -45,6 +47,7 @@ impl Asked for Ask {
             Ask::Claim(claim) => assess::claim(draft, claim),
             Ask::HandBack { hosts } => assess::hand_back(draft, hosts),
             Ask::Power { host, act } => power::power(draft, *host, *act),
+            Ask::TestFencing { hosts } => test::fencing(draft, hosts),
             Ask::DeclareOff { host, typed } => power::declare(draft, *host, typed),
         }
     }
@@ -52,7 +55,7 @@ impl Asked for Ask {
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Claim(claim) => Some(&mut claim.password),
-            Ask::HandBack { .. } | Ask::Power { .. } | Ask::DeclareOff { .. } => None,
+            Ask::HandBack { .. } | Ask::Power { .. } | Ask::TestFencing { .. } | Ask::DeclareOff { .. } => None,
         }
     }
 }

@@ -214,6 +214,8 @@ fn add_steps(
         networks: Default::default(),
         labels: Default::default(),
         note: String::new(),
+        watchdog: false,
+        fencing: None,
         maintenance: None,
     })));
     draft.step(
@@ -293,6 +295,7 @@ fn tells(draft: &mut Draft<'_>, host: &Host) -> bool {
     let name = &host.name;
     let text = match host.condition {
         Condition::Off { .. } => format!("{name} is off and can't be told. It keeps its key and its claim."),
+        Condition::ShutOut { .. } => format!("{name} is shut out of its storage and can't be told. It keeps its key and its claim."),
         Condition::Stranger { .. } => format!("{name} shows another certificate, so it is told nothing."),
         Condition::Claiming | Condition::Steady | Condition::Hangs { .. } | Condition::Lost { .. } => return true,
     };

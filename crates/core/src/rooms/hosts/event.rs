@@ -1,7 +1,7 @@
 //! What happens to hosts.
 
 use crate::{
-    estate::{Condition, Estate, Fell, Host, Maintenance, Pen},
+    estate::{Condition, Estate, Fell, FencingTest, Host, Maintenance, Pen},
     ids::HostId,
     moment::Moment,
     road::{Entry, Tale},
@@ -25,6 +25,22 @@ pub enum Event {
         host: HostId,
         at: Moment,
         proof: String,
+    },
+    /// Its arrays took away all that it reached; what ran on it writes nothing any more.
+    ShutOut {
+        host: HostId,
+        at: Moment,
+        proof: String,
+    },
+    /// Whether an armed watchdog resets it, as it reports.
+    Watchdog {
+        host: HostId,
+        armed: bool,
+    },
+    /// Somebody tried whether its controller does what it is told.
+    FencingTested {
+        host: HostId,
+        test: FencingTest,
     },
     Seen {
         host: HostId,
@@ -62,7 +78,16 @@ impl Tale for Event {
             Event::Condition { host, condition } => {
                 pen.host(*host, |h| h.condition = condition.clone());
             }
-            Event::Off { host, at, proof } => goes_off(pen, *host, *at, proof),
+            Event::Off { host, at, proof } => {
+                let (since, proof) = (*at, proof.clone());
+                fenced(pen, *host, Condition::Off { since, proof });
+            }
+            Event::ShutOut { host, at, proof } => {
+                let (since, proof) = (*at, proof.clone());
+                fenced(pen, *host, Condition::ShutOut { since, proof });
+            }
+            Event::Watchdog { host, armed } => pen.host(*host, |h| h.watchdog = *armed),
+            Event::FencingTested { host, test } => pen.host(*host, |h| h.fencing = Some(test.clone())),
             Event::Seen {
                 host,
                 boot,
@@ -117,19 +142,13 @@ impl Tale for Event {
                     "shows another certificate than the pinned one; orders are held",
                 ),
                 Condition::Off { proof, .. } => line(host, &format!("is off: {proof}")),
+                Condition::ShutOut { proof, .. } => line(host, &format!("writes nothing any more: {proof}")),
             },
-            Event::Off { host, proof, .. } => {
-                let on: Vec<_> = estate.machines_on(*host).filter(|m| !m.is_off()).collect();
-                let machines = if on.len() == 1 { "machine" } else { "machines" };
-                let also = match on.len() {
-                    0 => String::new(),
-                    n => format!(", and with it the {n} {machines} on it"),
-                };
-                let name = Object::Host(*host).name(estate);
-                let about = on.iter().map(|m| m.id.to_string());
-                let about = std::iter::once(host.to_string()).chain(about).collect();
-                Some(Entry::new("host", format!("{name} is off: {proof}{also}"), about))
-            }
+            Event::Off { host, proof, .. } => takes_down(estate, *host, &format!("is off: {proof}")),
+            Event::ShutOut { host, proof, .. } => takes_down(estate, *host, &format!("writes nothing any more: {proof}")),
+            Event::Watchdog { armed: true, .. } => None,
+            Event::Watchdog { host, armed: false } => line(host, "no longer has an armed watchdog"),
+            Event::FencingTested { host, test } => line(host, &format!("had its fencing tested: {}", test.said)),
             Event::Seen { host, boot, .. } => line(host, back(estate.hosts.get(host)?, *boot)?),
             Event::Left { host } => line(host, "left its cluster"),
             Event::Maintained { host, maintenance } => {
@@ -154,36 +173,50 @@ impl Tale for Event {
 fn back(was: &Host, boot: u64) -> Option<&'static str> {
     match (&was.condition, boot != was.seen.0) {
         (Condition::Off { .. }, false) => Some("answers, and had not been off: what was proved was wrong"),
-        (Condition::Lost { .. } | Condition::Hangs { .. } | Condition::Off { .. }, true) => Some("answers again; it had gone down"),
+        (Condition::ShutOut { .. }, false) => Some("answers again, without the volumes that were taken away"),
+        (Condition::Lost { .. } | Condition::Hangs { .. } | Condition::Off { .. } | Condition::ShutOut { .. }, true) => Some("answers again; it had gone down"),
         (Condition::Lost { .. }, false) => Some("answers again"),
         (Condition::Steady, true) => Some("went down and came back"),
         (Condition::Steady | Condition::Hangs { .. }, false) | (Condition::Claiming | Condition::Stranger { .. }, _) => None,
     }
 }
 
-fn goes_off(pen: &mut Pen<'_>, host: HostId, at: Moment, proof: &str) {
+/// A host that takes down what is on it, in words.
+fn takes_down(estate: &Estate, host: HostId, words: &str) -> Option<Entry> {
+    let on: Vec<_> = estate.machines_on(host).filter(|m| !m.is_off()).collect();
+    let machines = if on.len() == 1 { "machine" } else { "machines" };
+    let also = match on.len() {
+        0 => String::new(),
+        n => format!(", and with it the {n} {machines} on it"),
+    };
+    let name = Object::Host(host).name(estate);
+    let about = on.iter().map(|m| m.id.to_string());
+    let about = std::iter::once(host.to_string()).chain(about).collect();
+    Some(Entry::new("host", format!("{name} {words}{also}"), about))
+}
+
+/// Proved to write nothing any more; what was on it is known to be off.
+fn fenced(pen: &mut Pen<'_>, host: HostId, condition: Condition) {
     let Some(serial) = pen.estate().hosts.get(&host).map(|h| h.hardware.serial.clone()) else {
         return;
     };
-    pen.host(host, |h| {
-        h.condition = Condition::Off {
-            since: at,
-            proof: proof.to_owned(),
-        };
-    });
-    if let Some(open) = pen.estate().failure_of(host).map(|f| f.id) {
-        pen.failure(open, |f| f.is_fenced(at, proof));
-    }
-    let on: Vec<_> = pen.estate().machines_on(host).map(|m| m.id).collect();
-    for machine in on {
-        pen.machine(machine, |m| {
-            m.falls(Fell {
-                host,
-                at,
-                proved: Some(serial.clone()),
+    if let Condition::Off { since, proof } | Condition::ShutOut { since, proof } = &condition {
+        let (at, proof) = (*since, proof.clone());
+        if let Some(open) = pen.estate().failure_of(host).map(|f| f.id) {
+            pen.failure(open, |f| f.is_fenced(at, &proof));
+        }
+        let on: Vec<_> = pen.estate().machines_on(host).map(|m| m.id).collect();
+        for machine in on {
+            pen.machine(machine, |m| {
+                m.falls(Fell {
+                    host,
+                    at,
+                    proved: Some(serial.clone()),
+                });
             });
-        });
+        }
     }
+    pen.host(host, |h| h.condition = condition);
 }
 
 fn leave(pen: &mut Pen<'_>, host: HostId) {

@@ -5,6 +5,7 @@ mod assess;
 mod event;
 mod power;
 mod step;
+mod test;
 
 pub use ask::{Ask, ClaimHosts, HostPower};
 pub use event::Event;

@@ -12,7 +12,7 @@ use crate::{
 use std::sync::Arc;
 
 /// How long a host may take from its power to its agent.
-const COMES_UP: Span = Span::mins(15);
+pub(super) const COMES_UP: Span = Span::mins(15);
 
 pub(crate) fn power(draft: &mut Draft<'_>, host: HostId, act: HostPower) {
     "Power of a host".clone_into(&mut draft.title);
@@ -60,7 +60,7 @@ fn come_up(draft: &mut Draft<'_>, host: &Host, after: &[usize]) {
 }
 
 /// The power state that the host's controller says; a *stop* where it can't be had.
-fn controller(draft: &mut Draft<'_>, host: &Host) -> Option<String> {
+pub(super) fn controller(draft: &mut Draft<'_>, host: &Host) -> Option<String> {
     let name = &host.name;
     let by_hand = format!("Switch {name} off by hand, then declare it off here.");
     if host.bmc.as_ref().is_none_or(|b| b.key.is_none()) {
@@ -142,6 +142,7 @@ pub(super) fn declare(draft: &mut Draft<'_>, host: HostId, typed: &Line) {
     if host.silent_since().is_none() {
         let words = match host.condition {
             Condition::Off { .. } => "is off already",
+            Condition::ShutOut { .. } => "is shut out of its storage already: its machines can be started elsewhere",
             Condition::Hangs { .. } => "reports: it is not off",
             Condition::Claiming | Condition::Steady | Condition::Lost { .. } | Condition::Stranger { .. } => "answers: it is not off",
         };

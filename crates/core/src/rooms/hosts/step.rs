@@ -2,8 +2,8 @@
 
 use super::Event;
 use crate::{
-    estate::{Condition, Estate, FailureStage},
-    moment::Span,
+    estate::{Condition, Estate, FailureStage, FencingTest},
+    moment::{Moment, Span},
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
@@ -23,6 +23,8 @@ pub enum Step {
     Forget { host: HostId },
     /// By its controller, and read twice.
     PowerOff { host: HostId },
+    /// The same, to see whether it works; what came of it is kept.
+    TestOff { host: HostId, at: Moment },
     /// By its controller.
     PowerOn { host: HostId },
     AwaitAgent { host: HostId, limit: Span },
@@ -41,6 +43,7 @@ impl Work for Step {
             Step::Leave { .. } => "leave the cluster",
             Step::Release { .. } | Step::Forget { .. } => "give up the host",
             Step::PowerOff { .. } => "switch off, prove it",
+            Step::TestOff { .. } => "switch off, prove it, keep what came of it",
             Step::PowerOn { .. } => "switch on",
             Step::AwaitAgent { .. } => "host answers",
             Step::Vacate { .. } => "host is empty",
@@ -57,7 +60,7 @@ impl Work for Step {
             | Step::PowerOn { .. }
             | Step::Vacate { .. }
             | Step::Serve { .. } => Length::Call(Span::secs(1)),
-            Step::PowerOff { .. } => Length::Wait(Span::secs(5)),
+            Step::PowerOff { .. } | Step::TestOff { .. } => Length::Wait(Span::secs(5)),
             Step::AwaitAgent { .. } => Length::Wait(Span::mins(3)),
         }
     }
@@ -75,7 +78,10 @@ impl Work for Step {
             Step::Claim { host, .. } | Step::Leave { host } | Step::Release { host } => {
                 Some(Object::Host(*host))
             }
-            Step::PowerOff { host } | Step::PowerOn { host } | Step::AwaitAgent { host, .. } => {
+            Step::PowerOff { host }
+            | Step::TestOff { host, .. }
+            | Step::PowerOn { host }
+            | Step::AwaitAgent { host, .. } => {
                 Some(Object::Controller(*host))
             }
             Step::Forget { .. } | Step::Vacate { .. } | Step::Serve { .. } => None,
@@ -84,7 +90,7 @@ impl Work for Step {
 
     fn urgency(&self) -> Urgency {
         match self {
-            Step::PowerOff { .. } | Step::PowerOn { .. } => Urgency::Availability,
+            Step::PowerOff { .. } | Step::TestOff { .. } | Step::PowerOn { .. } => Urgency::Availability,
             Step::Claim { .. }
             | Step::Leave { .. }
             | Step::Release { .. }
@@ -109,6 +115,7 @@ impl Work for Step {
             | Step::AwaitAgent { host, .. } => Premise::exist(view, &[Object::Host(*host)]),
             Step::PowerOn { host } => Premise::exist(view, &[Object::Host(*host)]).and(|| not_being_fenced(view, *host)),
             Step::PowerOff { host } => expendable(view, *host),
+            Step::TestOff { host, .. } => empty(view, *host),
             Step::Release { host } | Step::Vacate { host } => empty(view, *host),
             Step::Serve { host } => Premise::exist(view, &[Object::Host(*host)]),
             Step::Forget { host } => empty(view, *host).and(|| still_off(view, *host)),
@@ -124,13 +131,24 @@ impl Work for Step {
             | Step::Leave { .. }
             | Step::Release { .. }
             | Step::PowerOff { .. }
+            | Step::TestOff { .. }
             | Step::PowerOn { .. }
             | Step::AwaitAgent { .. } => None,
         }
     }
 
-    fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
+    fn undo(&self, _estate: &Estate, left: Left) -> Option<Event> {
         match self {
+            // It was told, and did not: that is what the test was for.
+            Step::TestOff { host, at } => {
+                let Left::Undone { said: Some(said) } = left else {
+                    return None;
+                };
+                let said = said.trim_end_matches('.').to_owned();
+                let (at, worked) = (*at, false);
+                let test = FencingTest { at, worked, said };
+                Some(Event::FencingTested { host: *host, test })
+            }
             Step::Claim { host, .. } => Some(Event::Released { host: *host }),
             Step::Leave { .. }
             | Step::Release { .. }
@@ -153,6 +171,7 @@ impl Step {
             | Step::Release { host }
             | Step::Forget { host }
             | Step::PowerOff { host }
+            | Step::TestOff { host, .. }
             | Step::PowerOn { host }
             | Step::AwaitAgent { host, .. }
             | Step::Vacate { host }
@@ -192,7 +211,7 @@ fn not_being_fenced(view: &View, host: HostId) -> Premise {
 
 fn still_off(view: &View, host: HostId) -> Premise {
     let found = view.estate.hosts.get(&host);
-    let untold = |c: &Condition| matches!(c, Condition::Off { .. } | Condition::Stranger { .. });
+    let untold = |c: &Condition| c.is_fenced() || matches!(c, Condition::Stranger { .. });
     if found.is_some_and(|h| untold(&h.condition)) {
         return Premise::Holds;
     }

@@ -110,6 +110,7 @@ fn will(act: Act) -> &'static str {
     match act {
         Act::Prove => "It is off; its machines start elsewhere",
         Act::SwitchOff => "It is switched off by its controller, and proved off, before anything starts",
+        Act::Withdraw => "Its arrays take away all that it reaches, and say so, before anything starts",
         Act::AwaitWatchdog => "Its watchdog resets it when its lease has run out; that is awaited",
         Act::AskPerson => "Nothing proves that it is off",
     }

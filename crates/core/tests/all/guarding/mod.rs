@@ -50,6 +50,7 @@ fn the_simulation_finds_each_of_these_wrong_guards() {
         Mutation::ShortLease,
         Mutation::NoPatience,
         Mutation::Hasty,
+        Mutation::Trusting,
     ] {
         let found = first_broken(0..1_000, mutation);
         assert!(found.is_some(), "{mutation:?} goes unnoticed");
@@ -106,6 +107,80 @@ fn without_a_controller_the_watchdog_is_awaited_and_without_that_a_person() {
         assert!(fenced >= 80.0, "a lease and half of one more: {fenced}");
         assert!(sim.said(cut, "Up { machine: MachineId(20)").is_some());
     }
+}
+
+/// If this fails, machines of a host that lost its power with its controller's stay down for a lease and a half although
+/// its array could have proved that it writes nothing; or they are started before the array has said so.
+#[test]
+fn where_the_controller_is_no_help_the_array_shuts_the_host_out_and_only_its_word_counts() {
+    for dead in [false, true] {
+        let mut sim = Sim::still(4);
+        sim.host(2).array = true;
+        sim.play(1);
+        sim.plan();
+        sim.play(80);
+        let cut = sim.now;
+        sim.cut(2);
+        (sim.host(2).bmc_dead, sim.host(2).array_dead) = (true, dead);
+        sim.play(55);
+        let proved = sim.said(cut, "Fenced { host: HostId(2), proof: Storage }");
+        assert_eq!(proved.is_some(), !dead, "{}", sim.told());
+        assert!(sim.shut_out > 0);
+        if let Some(proved) = proved {
+            assert!((25.0..45.0).contains(&proved), "{proved}");
+            assert!(
+                sim.said(cut, "Up { machine: MachineId(20)")
+                    .is_some_and(|up| up < 75.0)
+                    || sim.restarted > 0
+            );
+        } else {
+            // The array says nothing: its watchdog does, as it would have without.
+            sim.play(80);
+            assert!(sim.said(cut, "proof: Watchdog").is_some(), "{}", sim.told());
+        }
+        assert_eq!(sim.broken, Vec::<String>::new());
+    }
+}
+
+/// If this fails, a host that hangs and whose controller does nothing keeps its machines until a person comes; or one that
+/// was only mute for a while is taken for off.
+#[test]
+fn a_host_that_is_shut_out_may_be_heard_again_and_that_is_no_lie_of_anybody() {
+    let mut sim = Sim::still(4);
+    (
+        sim.host(3).array,
+        sim.host(3).watchdog,
+        sim.host(3).bmc_lame,
+    ) = (true, false, true);
+    sim.play(1);
+    sim.plan();
+    sim.play(80);
+    let hung = sim.now;
+    sim.host(3).stalled_until = u64::MAX;
+    sim.play(110);
+    assert_eq!(
+        (sim.switched_off, sim.shut_out > 0),
+        (1, true),
+        "{}",
+        sim.told()
+    );
+    assert!(sim.said(hung, "proof: Storage").is_some(), "{}", sim.told());
+    assert!(
+        sim.said(hung, "Up { machine: MachineId(30)").is_some(),
+        "{}",
+        sim.told()
+    );
+    let woke = sim.now;
+    sim.host(3).stalled_until = 0;
+    sim.play(30);
+    assert!(
+        sim.said(woke, "it is heard again, without its volumes")
+            .is_some(),
+        "{}",
+        sim.told()
+    );
+    assert!(sim.said(woke, "was wrong").is_none());
+    assert_eq!(sim.broken, Vec::<String>::new());
 }
 
 /// If this fails, a host that hangs keeps its machines for ever.

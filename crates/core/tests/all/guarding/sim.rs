@@ -41,13 +41,15 @@ pub(crate) enum Mutation {
     NoPatience,
     /// Machines are started elsewhere when the verdict is told, before anything is proved.
     Hasty,
+    /// An array that was told counts as one that did it.
+    Trusting,
 }
 
 impl Mutation {
     fn times(self) -> Times {
         let times = Times::default();
         match self {
-            Mutation::None | Mutation::Hasty => times,
+            Mutation::None | Mutation::Hasty | Mutation::Trusting => times,
             Mutation::OneLook => Times {
                 apart: Span(0),
                 ..times
@@ -92,6 +94,10 @@ pub(crate) struct Device {
     pub(crate) bmc_lame: bool,
     /// Says off without being so until then.
     flickers_until: u64,
+    /// Whether its volumes lie on an array that can be told, whether that answers, and whether it has shut it out.
+    pub(crate) array: bool,
+    pub(crate) array_dead: bool,
+    pub(crate) shut_out: bool,
 }
 
 impl Device {
@@ -103,7 +109,10 @@ impl Device {
     }
     /// Whether its guests write, or may go on to write without anybody looking first.
     fn may_write(&self, now: u64) -> bool {
-        self.power && !self.frozen && self.age(now) < FREEZE
+        self.power && !self.frozen && !self.shut_out && self.age(now) < FREEZE
+    }
+    fn reaches(&self, volume: usize) -> bool {
+        self.paths[volume] && !self.shut_out
     }
     fn down(&mut self) {
         self.guests.clear();
@@ -174,6 +183,7 @@ pub(crate) struct Sim {
     pub(crate) story: Vec<(u64, String)>,
     pub(crate) broken: Vec<String>,
     pub(crate) switched_off: usize,
+    pub(crate) shut_out: usize,
     pub(crate) restarted: usize,
     pub(crate) given_up: BTreeSet<MachineId>,
 }
@@ -183,7 +193,7 @@ impl Sim {
     pub(crate) fn still(hosts: u64) -> Sim {
         let mut sim = Sim::of(1, Mutation::None, hosts);
         for device in sim.hosts.values_mut() {
-            (device.rate, device.watchdog) = (1000, true);
+            (device.rate, device.watchdog, device.array) = (1000, true, false);
         }
         sim
     }
@@ -247,6 +257,7 @@ impl Sim {
             story: vec![],
             broken: vec![],
             switched_off: 0,
+            shut_out: 0,
             restarted: 0,
             given_up: BTreeSet::new(),
         };
@@ -259,6 +270,7 @@ impl Sim {
                 due: sim.now + sim.below(RENEW),
                 boot: 1,
                 paths: [true, true],
+                array: sim.below(2) == 0,
                 ..Device::default()
             };
             sim.hosts.insert(HostId(n), device);
@@ -369,7 +381,7 @@ impl Sim {
         if now >= device.due {
             device.due = now + RENEW * 1000 / device.rate;
             let reached: Vec<usize> = (0..2)
-                .filter(|v| device.paths[*v] && stalled[*v] <= now)
+                .filter(|v| device.reaches(*v) && stalled[*v] <= now)
                 .collect();
             for volume in &reached {
                 *self.disks[*volume].counters.entry(host).or_insert(0) += 1;
@@ -406,7 +418,7 @@ impl Sim {
             watchdog: device.watchdog,
             running: running.collect(),
         };
-        let paths = device.paths;
+        let paths = [0, 1].map(|v| device.reaches(v));
         self.send(Message::Told(beat), 1500);
         for (n, disk) in self.disks.clone().into_iter().enumerate() {
             if paths[n] && disk.stalled_until <= now {
@@ -458,6 +470,16 @@ impl Sim {
                 self.may_switch(host);
                 self.send(Message::Ordered(order), 800);
             }
+            Order::Withdraw { host, ask } => {
+                self.may_cut(host, "shut out");
+                self.say(format!("the guard has {host} shut out"));
+                self.shut_out += 1;
+                if self.mutation == Mutation::Trusting {
+                    let refused = None;
+                    self.tell(Input::Withdrawn { host, ask, refused });
+                }
+                self.send(Message::Ordered(order), 800);
+            }
             Order::ReadPower { .. } | Order::Start { .. } => {
                 self.send(Message::Ordered(order), 800)
             }
@@ -489,11 +511,14 @@ impl Sim {
         {
             self.breaks(format!("{host} was switched off twice within ten minutes"));
         }
+        self.may_cut(host, "switched off");
+    }
+
+    /// The limits on taking anything away from a host.
+    fn may_cut(&mut self, host: HostId, how: &str) {
         if self.silence(host) < 15_000 {
-            self.breaks(format!(
-                "{host} was heard {} ms ago and is switched off",
-                self.silence(host)
-            ));
+            let ago = self.silence(host);
+            self.breaks(format!("{host} was heard {ago} ms ago and is {how}"));
         }
         let there: Vec<HostId> = self
             .hosts
@@ -503,9 +528,9 @@ impl Sim {
             .collect();
         let unseen = there.iter().filter(|h| self.silence(**h) >= 15_000).count();
         if unseen * 2 > there.len() {
+            let all = there.len();
             self.breaks(format!(
-                "{host} is switched off while {unseen} of {} are unseen",
-                there.len()
+                "{host} is {how} while {unseen} of {all} are unseen"
             ));
         }
     }
@@ -524,6 +549,7 @@ impl Sim {
             }
             Message::Ordered(Order::ReadPower { host, ask }) => self.reads(host, ask),
             Message::Ordered(Order::SwitchOff { host }) => self.switches(host),
+            Message::Ordered(Order::Withdraw { host, ask }) => self.withdraws(host, ask),
             Message::Ordered(Order::Start {
                 machine,
                 host,
@@ -614,6 +640,16 @@ impl Sim {
         self.send(Message::Told(input), 800);
     }
 
+    fn withdraws(&mut self, host: HostId, ask: u64) {
+        let Some(device) = self.hosts.get_mut(&host).filter(|d| !d.array_dead) else {
+            return;
+        };
+        device.shut_out = true;
+        self.say(format!("{host} is shut out"));
+        let refused = None;
+        self.send(Message::Told(Input::Withdrawn { host, ask, refused }), 800);
+    }
+
     fn starts(
         &mut self,
         machine: MachineId,
@@ -622,7 +658,7 @@ impl Sim {
         fenced: &[(HostId, u64)],
     ) {
         let device = &self.hosts[&host];
-        let reaches = device.paths.contains(&true) && !device.frozen;
+        let reaches = (0..2).any(|v| device.reaches(v)) && !device.frozen;
         if !device.up(self.now) || device.agent_dead || device.deaf || !reaches {
             return;
         }
@@ -746,10 +782,11 @@ impl Sim {
         }
     }
 
-    fn plan(&mut self) {
+    pub(crate) fn plan(&mut self) {
         self.journal.revision += 1;
-        let wards = self.hosts.keys().map(|id| {
+        let wards = self.hosts.iter().map(|(id, device)| {
             let ward = Ward {
+                storage: device.array,
                 name: id.to_string(),
                 serial: id.to_string(),
                 controller: true,
@@ -799,7 +836,10 @@ impl Sim {
                 .journal
                 .off
                 .contains(id)
-                .then(|| "it is off".to_owned()),
+                .then(|| "it is off".to_owned())
+                .or(self.hosts[id]
+                    .shut_out
+                    .then(|| "it reaches nothing".to_owned())),
             ..HostRow::default()
         });
         let machines = self.journal.at.iter().map(|(id, (host, ..))| MachineRow {
@@ -847,7 +887,7 @@ impl Sim {
     fn break_something(&mut self) {
         let n = self.hosts.len() as u64;
         let host = HostId(1 + self.below(n));
-        let (now, for_long, kind) = (self.now, 1000 * (1 + self.below(120)), self.below(15));
+        let (now, for_long, kind) = (self.now, 1000 * (1 + self.below(120)), self.below(16));
         let disk = usize::from(self.below(2) == 1);
         if kind == 10 {
             // A flicker that two looks see through.
@@ -895,6 +935,10 @@ impl Sim {
             9 => {
                 (device.bmc_dead, device.bmc_lame) = (for_long.is_multiple_of(2), !device.bmc_lame);
                 "its controller misbehaves, or not"
+            }
+            15 => {
+                device.array_dead = !device.array_dead;
+                "its array answers nothing, or does again"
             }
             11 => {
                 device.deaf = true;
@@ -962,6 +1006,7 @@ impl Sim {
             device.stalled_until = device.stalled_until.min(now);
             (device.agent_dead, device.mute, device.deaf) = (false, false, false);
             (device.bmc_dead, device.bmc_lame, device.paths) = (false, false, [true, true]);
+            (device.array_dead, device.shut_out) = (false, false);
         }
         for disk in &mut self.disks {
             disk.stalled_until = 0;

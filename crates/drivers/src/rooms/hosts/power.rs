@@ -8,8 +8,8 @@ use crate::{
 use std::time::Duration;
 use tokio::time::sleep;
 use zastrugi_core::{
-    estate::Host,
-    moment::Span,
+    estate::{Condition, FencingTest, Host},
+    moment::{Moment, Span},
     rooms::{Event, hosts},
     runs::{Fault, FaultKind},
 };
@@ -37,6 +37,30 @@ impl Drivers {
             proof: "its controller said so twice".into(),
         };
         Ok(done(vec![Event::Hosts(off)], "off, read twice"))
+    }
+
+    /// The same, with what came of it.
+    pub(super) async fn test_off(
+        &self,
+        host: &Host,
+        at: Moment,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let was_off = matches!(host.condition, Condition::Off { .. });
+        let mut outcome = self.power_off(host, turn).await?;
+        if let Outcome::Done { events, .. } = &mut outcome {
+            let said = if was_off {
+                events.clear();
+                "it was off, and its controller said so twice".to_owned()
+            } else {
+                "switched off by its controller, and read off twice".to_owned()
+            };
+            let worked = true;
+            let test = FencingTest { at, worked, said };
+            let host = host.id;
+            events.push(Event::Hosts(hosts::Event::FencingTested { host, test }));
+        }
+        Ok(outcome)
     }
 
     pub(super) async fn power_on(&self, host: &Host) -> Result<Outcome, Fault> {

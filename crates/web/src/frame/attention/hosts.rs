@@ -44,6 +44,11 @@ pub(super) fn hosts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
                 format!("{name} shows another certificate than the pinned one"),
                 "No orders go there until you decide.".to_owned(),
             ),
+            Condition::ShutOut { since, proof } => (
+                since,
+                format!("{name} is shut out of its storage"),
+                format!("{proof}; switch it off and on, then give its volumes back"),
+            ),
             Condition::Off { .. } | Condition::Claiming | Condition::Steady => return None,
         };
         Some(Need {

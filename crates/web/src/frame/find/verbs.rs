@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 34] = [
+const VERBS: [Verb; 35] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -68,6 +68,12 @@ const VERBS: [Verb; 34] = [
         Act::Purge,
     ),
     ("power", "host", "/sheet/host-power?ids=", Act::Hosts),
+    (
+        "test fencing",
+        "host",
+        "/sheet/test-fencing?ids=",
+        Act::Hosts,
+    ),
     ("maintenance", "host", "/sheet/maintenance?ids=", Act::Hosts),
     (
         "back in service",

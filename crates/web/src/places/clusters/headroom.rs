@@ -7,7 +7,8 @@ use askama::Template;
 use zastrugi_core::{
     availability::{Case, Domain, Left, MEMORY, MachineRow, Raise, Survival, Verdict},
     estate::Estate,
-    ids::{MachineId, Revision},
+    ids::{ClusterId, MachineId, Revision},
+    moment::Moment,
     units::Bytes,
 };
 use zastrugi_engine::Headroom;
@@ -35,6 +36,10 @@ struct Section {
     revision: String,
     raise: String,
     link: Option<(String, &'static str)>,
+    /// Whether machines start elsewhere by themselves.
+    recovers: bool,
+    /// Hosts whose controllers were not tried for too long: how many, and the sheet that tries them.
+    untested: Option<(usize, String)>,
     rows: Vec<RowView>,
     more: usize,
     triangle: Option<Triangle>,
@@ -45,7 +50,7 @@ struct Section {
 pub(super) fn section(
     estate: &Estate,
     cluster: u64,
-    revision: Revision,
+    (revision, now): (Revision, Moment),
     headroom: &Headroom,
 ) -> String {
     let answer = headroom.whole();
@@ -55,6 +60,11 @@ pub(super) fn section(
         revision: revision.to_string(),
         raise,
         link,
+        recovers: estate
+            .clusters
+            .get(&ClusterId(cluster))
+            .is_none_or(|c| c.recovers),
+        untested: untested(estate, cluster, now),
         rows: answer
             .matrix
             .rows
@@ -102,6 +112,19 @@ fn not_two(answer: &Survival, pairs: &zastrugi_core::availability::Pairs) -> Opt
     ))
 }
 
+fn untested(estate: &Estate, cluster: u64, now: Moment) -> Option<(usize, String)> {
+    let hosts = estate.hosts_in(ClusterId(cluster));
+    let all: Vec<u64> = hosts
+        .filter(|h| h.untested(now).is_some())
+        .map(|h| h.id.0)
+        .collect();
+    let link = format!(
+        "/sheet/test-fencing?ids={}",
+        crate::frame::fields::joined(all.iter().copied())
+    );
+    (!all.is_empty()).then_some((all.len(), link))
+}
+
 fn row(answer: &Survival, row: &Case) -> RowView {
     let (table, failure) = (&answer.table, &row.failure);
     let machine = |m: usize| table.machines[m].name.clone();
@@ -130,7 +153,7 @@ fn row(answer: &Survival, row: &Case) -> RowView {
             .map(|h| table.hosts[*h].name.as_str())
             .collect();
         notes.push(format!(
-            "{} has no controller: nothing is started elsewhere until somebody says that it is off.",
+            "Nothing proves by itself that {} is off: nothing is started elsewhere until somebody says so.",
             names.join(", ")
         ));
     }

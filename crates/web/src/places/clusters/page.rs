@@ -67,7 +67,9 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ClusterPage, Problem
         id,
         name: cluster.name.clone(),
         lead: format!("{state}{sentence}"),
-        headroom: known.map_or_else(String::new, |k| headroom::section(estate, id, revision, k)),
+        headroom: known.map_or_else(String::new, |k| {
+            headroom::section(estate, id, (revision, desk.now()), k)
+        }),
         facts: facts(&view, cluster, known.map(|k| &k.answer)),
         rules: rule::section(
             &view,

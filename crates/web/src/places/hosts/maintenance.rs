@@ -63,7 +63,7 @@ pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
     })
 }
 
-fn named(view: &View, ids: &[HostId]) -> Vec<(u64, String)> {
+pub(super) fn named(view: &View, ids: &[HostId]) -> Vec<(u64, String)> {
     let host = |id: &HostId| view.estate.hosts.get(id);
     ids.iter()
         .map(|id| {
@@ -75,14 +75,14 @@ fn named(view: &View, ids: &[HostId]) -> Vec<(u64, String)> {
         .collect()
 }
 
-fn what(hosts: &[(u64, String)]) -> String {
+pub(super) fn what(hosts: &[(u64, String)]) -> String {
     match hosts {
         [(_, one)] => one.clone(),
         many => format!("{} hosts", many.len()),
     }
 }
 
-fn back(hosts: &[(u64, String)]) -> String {
+pub(super) fn back(hosts: &[(u64, String)]) -> String {
     match hosts {
         [(id, _)] => format!("/hosts/{id}"),
         _ => "/hosts".into(),

@@ -4,6 +4,7 @@ mod beneath;
 pub(crate) mod change;
 pub(crate) mod claim;
 pub(crate) mod domains;
+mod fencing;
 mod look;
 mod maintenance;
 mod page;
@@ -23,6 +24,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .checked(claim::check),
     Sheet::new("hand-back", Act::Hosts, "hosts", change::hand_back),
     Sheet::new("host-power", Act::Hosts, "hosts", power::fill).prepared(power::prepare),
+    Sheet::new("test-fencing", Act::Hosts, "hosts", fencing::fill).prepared(fencing::prepare),
     Sheet::new("maintenance", Act::Hosts, "hosts", maintenance::empty)
         .prepared(maintenance::prepare),
     Sheet::new("host-back", Act::Hosts, "hosts", maintenance::serve),

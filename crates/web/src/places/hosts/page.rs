@@ -10,10 +10,12 @@ use askama::Template;
 use rocket::get;
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Condition, Estate, Host, Maintenance},
+    estate::{Condition, Estate, Host, Maintenance, Means},
     ids::HostId,
+    moment::Moment,
     permits::Act,
     placement::Ledger,
+    units::Bytes,
     view::View,
 };
 
@@ -79,29 +81,13 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         .map(zastrugi_core::placement::Account::taken)
         .unwrap_or_default();
     let (glyph, word) = host_state(estate, host);
-    let hw = &host.hardware;
     let mut machines: Vec<_> = estate.machines_on(host.id).cloned().collect();
     machines.sort_by(|a, b| a.name.cmp(&b.name));
     let fallen: Vec<_> = estate
         .machines_fallen_from(host.id)
         .map(|m| m.id.0)
         .collect();
-    let lead = match &host.condition {
-        Condition::Lost { why, since } => format!(
-            "It has not answered for {}: {why}. Whether the {} on it run is unknown. Once it is proved off, they {}.",
-            desk.now().since(*since),
-            count(machines.len()),
-            elsewhere(estate, host)
-        ),
-        Condition::Hangs { why, since } => format!(
-            "For {} it has answered nothing that it was asked: {why}. It still reports, so what runs on it is known and runs on; nothing can be changed on it.",
-            desk.now().since(*since)
-        ),
-        Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
-        Condition::Off { since, proof } => format!("It has been off for {}: {proof}.", desk.now().since(*since)),
-        Condition::Steady if host.maintenance.is_some() => "Nothing is put there until it is back in service.".into(),
-        Condition::Steady | Condition::Claiming => format!("{} {} on it; {:.0} of {:.0} GiB are held.", count(machines.len()), if machines.len() == 1 { "is" } else { "are" }, taken.in_gib(), hw.memory.in_gib()),
-    };
+    let lead = lead(estate, host, desk.now(), machines.len(), taken);
     let care = host.maintenance.as_deref().map(|m| care(estate, host, m));
     let events = lately(desk, &host.id.to_string()).await?;
     Ok(HostPage {
@@ -119,7 +105,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
             .find(|f| f.host == host.id)
             .map(|f| (f.id.0, !f.is_open())),
         fallen: (fallen.len(), crate::frame::fields::joined(fallen)),
-        facts: facts(&view, host),
+        facts: facts(&view, host, desk.now()),
         mono: identity(host),
         machines: machines
             .iter()
@@ -145,6 +131,27 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
         may_hosts: signed.may(Act::Hosts),
         may_machines: signed.may(Act::Machines),
     })
+}
+
+/// What matters of it now, in a sentence.
+fn lead(estate: &Estate, host: &Host, now: Moment, machines: usize, taken: Bytes) -> String {
+    match &host.condition {
+        Condition::Lost { why, since } => format!(
+            "It has not answered for {}: {why}. Whether the {} on it run is unknown. Once it is proved off, they {}.",
+            now.since(*since),
+            count(machines),
+            elsewhere(estate, host)
+        ),
+        Condition::Hangs { why, since } => format!(
+            "For {} it has answered nothing that it was asked: {why}. It still reports, so what runs on it is known and runs on; nothing can be changed on it.",
+            now.since(*since)
+        ),
+        Condition::Stranger { .. } => "It shows another certificate than the pinned one; no orders go there. If it was installed anew, hand it back and claim it again.".into(),
+        Condition::ShutOut { since, proof } => format!("It has written nothing for {}: {proof}. It may still have power.", now.since(*since)),
+        Condition::Off { since, proof } => format!("It has been off for {}: {proof}.", now.since(*since)),
+        Condition::Steady if host.maintenance.is_some() => "Nothing is put there until it is back in service.".into(),
+        Condition::Steady | Condition::Claiming => format!("{} {} on it; {:.0} of {:.0} GiB are held.", count(machines), if machines == 1 { "is" } else { "are" }, taken.in_gib(), host.hardware.memory.in_gib()),
+    }
 }
 
 fn care(estate: &Estate, host: &Host, maintenance: &Maintenance) -> Care {
@@ -189,7 +196,7 @@ pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 }
 
 /// What the host is and has, in words.
-fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
+fn facts(view: &View, host: &Arc<Host>, now: Moment) -> Vec<(&'static str, String)> {
     let estate = &view.estate;
     let hw = &host.hardware;
     let load = view.host_uses(host);
@@ -246,6 +253,7 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
                 None => format!("{} installed; nothing can be put there now", hw.memory),
             },
         ),
+        ("Fenced by", fenced_by(estate, host, now)),
         ("NUMA nodes", hw.numa_nodes.to_string()),
         ("Software", host.software.clone()),
         (
@@ -253,6 +261,20 @@ fn facts(view: &View, host: &Arc<Host>) -> Vec<(&'static str, String)> {
             format!("up to version {}", hw.virtual_hardware),
         ),
     ]
+}
+
+/// By what it can be proved to write nothing, and what is known of that.
+fn fenced_by(estate: &Estate, host: &Host, now: Moment) -> String {
+    let means: Vec<_> = estate.means(host).into_iter().map(Means::words).collect();
+    let first = match means.as_slice() {
+        [] => "nothing: it takes a person".to_owned(),
+        all => all.join(", then "),
+    };
+    match (host.untested(now), &host.fencing) {
+        (Some(why), _) => format!("{first}; {why}"),
+        (None, Some(test)) => format!("{first}; tested {} ago: {}", now.since(test.at), test.said),
+        (None, None) => first,
+    }
 }
 
 /// What fails together with others.

@@ -34,9 +34,9 @@ struct Failures {
 fn state(failure: &Failure) -> (&'static str, &'static str) {
     match &failure.stage {
         FailureStage::CutOff => ("mind", "cut off"),
-        FailureStage::Judged(Fence::Prove | Fence::SwitchOff | Fence::AwaitWatchdog) => {
-            ("running", "being fenced")
-        }
+        FailureStage::Judged(
+            Fence::Prove | Fence::SwitchOff | Fence::Withdraw | Fence::AwaitWatchdog,
+        ) => ("running", "being fenced"),
         FailureStage::Judged(Fence::AskPerson) | FailureStage::Waits(_) => {
             ("needs you", "needs you")
         }
@@ -146,6 +146,7 @@ fn lead(failure: &Failure) -> String {
     match &failure.stage {
         FailureStage::CutOff => "Its agent is not heard, and its lease is renewed: its machines go on. Nothing is started elsewhere.".into(),
         FailureStage::Judged(Fence::AwaitWatchdog) => "Nobody can tell it anything. Its watchdog resets it when its lease has run out; then its machines start elsewhere.".into(),
+        FailureStage::Judged(Fence::Withdraw) => "Its controller is no help. Its arrays take away what it reaches; once they say so, its machines start elsewhere.".into(),
         FailureStage::Judged(Fence::AskPerson) => "Nothing proves that it is off, so nothing is started elsewhere.".into(),
         FailureStage::Judged(Fence::Prove | Fence::SwitchOff) => "It is being proved off; then its machines start elsewhere.".into(),
         FailureStage::Waits(why) => format!("Nothing is started elsewhere until somebody acts: {why}."),
