@@ -4,8 +4,10 @@
 use crate::{
     Drivers, Turn,
     perform::{premise, stamp},
+    redfish::Switch,
     rooms::machines::seen,
 };
+use serde_json::Value;
 use zastrugi_core::{
     estate::{Estate, Host, MachineState},
     guard::Power,
@@ -33,13 +35,16 @@ impl Drivers {
         let asked = async { self.controller(host).await?.system().await };
         match asked.await {
             Ok(system) => {
-                let serial = crate::fault::words(&system.serial_number);
+                let serial = system.serial_number;
                 match system.power_state.as_str() {
                     "Off" => Power::Off { serial },
                     "On" => Power::On { serial },
                     // On its way from one to the other: neither is so.
+                    "" => Power::Silent {
+                        why: "it does not say whether it is on".into(),
+                    },
                     other => Power::Silent {
-                        why: format!("it says {}", crate::fault::words(other)),
+                        why: format!("it says {other}"),
                     },
                 }
             }
@@ -54,7 +59,19 @@ impl Drivers {
     /// # Errors
     /// [`Fault`] when it refuses or gives no answer.
     pub async fn switch_off(&self, host: &Host) -> Result<(), Fault> {
-        self.controller(host).await?.reset("ForceOff").await
+        self.controller(host).await?.reset(Switch::Off).await
+    }
+
+    /// Everything that a host's controller leads to, with what it says: for looking at a service that nobody here wrote.
+    ///
+    /// # Errors
+    /// [`Fault`] where a link leads nowhere, or the controller gives no answer.
+    pub async fn walk_controller(
+        &self,
+        host: &Host,
+        most: usize,
+    ) -> Result<Vec<(String, Value)>, Fault> {
+        self.controller(host).await?.walk(most).await
     }
 
     /// Every array beneath a host's volumes takes away what it reaches there, and is read again to see that it did. Done again,

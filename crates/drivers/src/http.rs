@@ -45,6 +45,16 @@ pub(crate) struct Call<'a> {
     pub(crate) bytes: Option<bytes::Bytes>,
 }
 
+/// An answer, yes or no.
+pub(crate) struct Reply {
+    pub(crate) status: u16,
+    /// Of a session that was opened.
+    pub(crate) token: Option<String>,
+    /// Seconds.
+    pub(crate) retry_after: Option<u64>,
+    pub(crate) body: Vec<u8>,
+}
+
 impl Http {
     /// A client that takes any certificate, for trying somebody's own agent by hand.
     pub(crate) fn for_check() -> Result<Client, Fault> {
@@ -105,6 +115,24 @@ impl Http {
         let limit = if call.bytes.is_some() { PIECE } else { WHOLE };
         let response = self.send(call, Some(limit)).await?;
         body(call, response).await
+    }
+
+    /// Sends it and answers whatever came, with what its head says of signing in and patience.
+    pub(crate) async fn exchange(&self, call: &Call<'_>) -> Result<Reply, Fault> {
+        let response = self.send(call, Some(WHOLE)).await?;
+        let head = |name: &str| {
+            let value = response.headers().get(name)?.to_str().ok()?;
+            Some(value.chars().take(1024).collect::<String>())
+        };
+        let (status, token) = (response.status().as_u16(), head("x-auth-token"));
+        let retry_after = head("retry-after").and_then(|v| v.parse().ok());
+        let body = read(&call.who, response).await?;
+        Ok(Reply {
+            status,
+            token,
+            retry_after,
+            body,
+        })
     }
 
     /// Follows an endless answer of one JSON value a line.

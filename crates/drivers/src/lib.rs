@@ -39,6 +39,8 @@ use std::sync::{Arc, PoisonError, RwLock};
 #[derive(Clone)]
 pub struct Drivers {
     http: http::Http,
+    ways: redfish::Ways,
+    resets: redfish::Resets,
     networks: Arc<RwLock<Networks>>,
     secrets: Arc<dyn Secrets>,
     installation: Installation,
@@ -48,6 +50,8 @@ impl Drivers {
     pub fn new(networks: Networks, secrets: Arc<dyn Secrets>, installation: Installation) -> Self {
         Drivers {
             http: http::Http::default(),
+            ways: redfish::Ways::default(),
+            resets: redfish::Resets::default(),
             networks: Arc::new(RwLock::new(networks)),
             secrets,
             installation,

@@ -146,7 +146,10 @@ impl Drivers {
         self.allowed(&bmc.address)?;
         Ok(Controller {
             host: &host.name,
+            serial: &host.hardware.serial,
             http: &self.http,
+            ways: &self.ways,
+            resets: &self.resets,
             address: &bmc.address,
             pin: &bmc.pin,
             password: self.secrets.open(bmc.key.ok_or_else(none)?).await?,
@@ -156,8 +159,8 @@ impl Drivers {
     pub(crate) async fn bmc(&self, host: &Host) -> Result<Answer, Fault> {
         let system = self.controller(host).await?.system().await?;
         Ok(Answer::Bmc {
-            power: words(&system.power_state),
-            serial: words(&system.serial_number),
+            power: system.power_state,
+            serial: system.serial_number,
         })
     }
 }

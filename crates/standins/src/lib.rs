@@ -23,7 +23,7 @@ pub use scenario::{
     Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake, ScenarioSwitch,
     ScenarioVolume, large,
 };
-pub use server::{Settings, Standins};
+pub use server::{Foreign, Settings, Standins};
 pub use weather::{Gust, Sky};
 pub use world::World;
 

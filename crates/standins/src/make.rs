@@ -201,6 +201,8 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         watchdog: true,
         lease: Default::default(),
         deceit: Default::default(),
+        bmc_sessions: Default::default(),
+        bmc_told: vec![],
         bmc_silent: false,
         boot: 1,
         cluster: None,

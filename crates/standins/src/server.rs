@@ -183,7 +183,39 @@ async fn serve_tls(
     routes: Router,
     device: Device,
 ) -> io::Result<()> {
-    let acceptor = TlsAcceptor::from(Arc::new(config(&identity)?));
+    // A host without power answers nobody; its controller still does.
+    listen(tasks, address, &identity, routes, move || device.lives()).await
+}
+
+/// A service of somebody else's, listening until this is dropped: for tests of what speaks to services that nobody here
+/// wrote.
+pub struct Foreign {
+    /// SHA-256 of its SubjectPublicKeyInfo, lower-case hex.
+    pub pin: String,
+    _tasks: JoinSet<()>,
+}
+
+impl Foreign {
+    /// # Errors
+    /// When the address is taken.
+    pub async fn serve(address: &str, routes: Router) -> io::Result<Foreign> {
+        let identity = crate::make::identity(address)?;
+        let pin = pin_of(&identity.certificate).unwrap_or_default();
+        let mut tasks = JoinSet::new();
+        listen(&mut tasks, address, &identity, routes, || true).await?;
+        Ok(Foreign { pin, _tasks: tasks })
+    }
+}
+
+/// Accepts connections as long as somebody is there.
+async fn listen(
+    tasks: &mut JoinSet<()>,
+    address: &str,
+    identity: &Identity,
+    routes: Router,
+    lives: impl Fn() -> bool + Send + 'static,
+) -> io::Result<()> {
+    let acceptor = TlsAcceptor::from(Arc::new(config(identity)?));
     let listener = TcpListener::bind(address)
         .await
         .map_err(|e| io::Error::new(e.kind(), format!("{address} can't be listened on: {e}")))?;
@@ -196,8 +228,7 @@ async fn serve_tls(
                 tokio::time::sleep(std::time::Duration::from_millis(50)).await;
                 continue;
             };
-            if !device.lives() {
-                // A host without power answers nobody; its controller still does.
+            if !lives() {
                 continue;
             }
             let (acceptor, routes) = (acceptor.clone(), routes.clone());

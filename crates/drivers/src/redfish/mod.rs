@@ -1,64 +1,95 @@
-//! Management controllers, in Redfish (DMTF DSP0266).
+//! Management controllers, in Redfish (DMTF DSP0266), as services in the world are: several systems behind one, links that lead
+//! nowhere, actions that are missing, blocks of makers, sessions instead of passwords, patience asked for. Only what is
+//! standard is used, and nothing is taken for granted that isn't.
+
+mod resets;
+mod sign;
+mod system;
+mod wire;
+
+pub(crate) use resets::{Resets, Telling};
+pub(crate) use sign::Ways;
+pub(crate) use system::{Switch, System};
 
 use crate::http::{Call, Http, Watch};
-use base64::{Engine, prelude::BASE64_STANDARD};
 use reqwest::Method;
-use serde::Deserialize;
 use serde_json::{Value, json};
 use zastrugi_core::runs::Fault;
 
-/// What a controller says of its system.
-#[derive(Debug, Deserialize)]
-#[serde(rename_all = "PascalCase")]
-pub(crate) struct System {
-    pub(crate) power_state: String,
-    pub(crate) serial_number: String,
-}
-
-/// A controller with the certificate that it must show and the password that we must.
+/// A controller with the certificate that it must show, the password that we must, and the serial of the system that is meant.
 pub(crate) struct Controller<'a> {
     pub(crate) http: &'a Http,
-    /// The host that it is of.
+    pub(crate) ways: &'a Ways,
+    pub(crate) resets: &'a Resets,
+    /// The host that it is of, and its serial.
     pub(crate) host: &'a str,
+    pub(crate) serial: &'a str,
     pub(crate) address: &'a str,
     pub(crate) pin: &'a str,
     pub(crate) password: String,
 }
 
-const SYSTEM: &str = "/redfish/v1/Systems/1";
-const CONSOLE: &str = "/redfish/v1/Systems/1/Oem/Zastrugi/SerialConsole";
+/// Redfish leaves the way of a console to others; this one is ours.
+const CONSOLE: &str = "Oem/Zastrugi/SerialConsole";
 
 impl Controller<'_> {
-    fn ask(&self, method: Method, path: String, body: Option<Value>) -> Call<'_> {
-        let basic = BASE64_STANDARD.encode(format!("zastrugi:{}", self.password));
+    fn who(&self) -> String {
+        format!("The controller of {}", self.host)
+    }
+
+    fn call(&self, method: Method, path: String, body: Option<Value>) -> Call<'_> {
         Call {
-            who: format!("The controller of {}", self.host),
+            who: self.who(),
             address: self.address,
             pin: self.pin,
             method,
             path,
-            headers: vec![("authorization", format!("Basic {basic}"))],
+            headers: vec![],
             body,
             bytes: None,
         }
     }
-    pub(crate) async fn system(&self) -> Result<System, Fault> {
-        let call = self.ask(Method::GET, SYSTEM.into(), None);
-        self.http.call(call).await
+
+    /// Every resource that links of the service lead to, with what it says; at most so many.
+    pub(crate) async fn walk(&self, most: usize) -> Result<Vec<(String, Value)>, Fault> {
+        let mut next = vec![sign::ROOT.trim_end_matches('/').to_owned()];
+        let mut seen: Vec<(String, Value)> = Vec::new();
+        while let Some(path) = next.pop().filter(|_| seen.len() < most) {
+            if seen.iter().any(|(known, _)| *known == path) {
+                continue;
+            }
+            let value: Value = self.get(&path).await?;
+            links(&value, &mut next);
+            seen.push((path, value));
+        }
+        Ok(seen)
     }
-    /// `ResetType` of DSP0266: `On` or `ForceOff`; a system that is so already stays so.
-    pub(crate) async fn reset(&self, kind: &str) -> Result<(), Fault> {
-        let path = format!("{SYSTEM}/Actions/ComputerSystem.Reset");
-        let call = self.ask(Method::POST, path, Some(json!({"ResetType": kind})));
-        self.http.call::<Value>(call).await.map(drop)
-    }
+
     pub(crate) async fn console(&self, from: u64) -> Result<Watch, Fault> {
-        let call = self.ask(Method::GET, format!("{CONSOLE}?from={from}"), None);
+        let path = self.found().await?.path;
+        let mut call = self.call(Method::GET, format!("{path}/{CONSOLE}?from={from}"), None);
+        call.headers.push(self.signature().await?);
         self.http.follow(call).await
     }
     pub(crate) async fn type_text(&self, text: &str) -> Result<(), Fault> {
-        let body = Some(json!({"text": text}));
-        let call = self.ask(Method::POST, CONSOLE.into(), body);
-        self.http.call::<Value>(call).await.map(drop)
+        let path = self.found().await?.path;
+        let body = json!({"text": text});
+        self.post(&format!("{path}/{CONSOLE}"), body).await
+    }
+}
+
+fn links(value: &Value, found: &mut Vec<String>) {
+    match value {
+        Value::Object(fields) => {
+            // What has more than its link is the thing itself.
+            let link = fields
+                .get("@odata.id")
+                .and_then(Value::as_str)
+                .filter(|_| fields.len() == 1);
+            found.extend(link.map(|l| l.trim_end_matches('/').to_owned()));
+            fields.values().for_each(|v| links(v, found));
+        }
+        Value::Array(all) => all.iter().for_each(|v| links(v, found)),
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::String(_) => {}
     }
 }

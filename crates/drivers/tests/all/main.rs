@@ -3,6 +3,7 @@
 
 mod bench;
 mod beneath;
+mod redfish;
 
 use bench::Bench;
 use zastrugi_core::rooms::{hosts, machines};

@@ -465,6 +465,11 @@ async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
         }
     }
     assert_eq!(deeds(&rough), deeds(&calm));
+    // A reset has no key: that it was told once is seen in the controllers' own logs.
+    for host in ["h1", "h2"] {
+        let told = |lab: &Lab| lab.standins.world.controller_told(host);
+        assert_eq!(told(&rough), told(&calm), "{host}");
+    }
     rough.assert_once();
     assert_forgotten(rough, &pool).await;
     calm.engine.stop().await;

@@ -221,6 +221,11 @@ async fn a_host_whose_controller_does_nothing_is_shut_out_by_its_array(pool: PgP
         told("its controller was told to switch it off, and that did not help"),
         "{story:#?}"
     );
+    assert_eq!(
+        lab.standins.world.controller_told(&name),
+        ["ForceOff"],
+        "tried first, and once"
+    );
     let condition = || lab.estate().hosts[&host].condition.clone();
     assert!(
         matches!(condition(), Condition::ShutOut { .. }),

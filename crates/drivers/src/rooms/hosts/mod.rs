@@ -40,7 +40,7 @@ impl Drivers {
             Step::Release { .. } => self.release(host, turn).await,
             Step::PowerOff { .. } => self.power_off(host, turn).await,
             Step::TestOff { at, .. } => self.test_off(host, *at, turn).await,
-            Step::PowerOn { .. } => self.power_on(host).await,
+            Step::PowerOn { .. } => self.power_on(host, turn).await,
             Step::AwaitAgent { limit, .. } => self.await_agent(host, *limit, turn).await,
             Step::Forget { .. } | Step::Vacate { .. } | Step::Serve { .. } => {
                 Err(premise("This is written down, not done."))

@@ -3,7 +3,7 @@
 use crate::{
     Drivers, Outcome, Turn,
     perform::done,
-    redfish::{Controller, System},
+    redfish::{Controller, Switch, System, Telling},
 };
 use std::time::Duration;
 use tokio::time::sleep;
@@ -17,14 +17,16 @@ use zastrugi_core::{
 /// Between the two reads that prove a host off.
 const APART: Duration = Duration::from_secs(3);
 
+/// A system that was told and hasn't done it after so long is stuck.
+const STUCK: Span = Span::secs(60);
+
 impl Drivers {
     /// Off, and read off twice, by the controller that shows the host's own serial.
     pub(super) async fn power_off(&self, host: &Host, turn: Turn<'_>) -> Result<Outcome, Fault> {
         let controller = self.controller(host).await?;
         if read(&controller, host).await?.power_state != "Off" {
-            controller.reset("ForceOff").await?;
-            let said = "switching off".to_owned();
-            return Ok(Outcome::NotYet { said });
+            tell(&controller, Switch::Off, turn).await?;
+            return not_yet("switching off", Switch::Off, host, turn);
         }
         sleep(APART).await;
         if read(&controller, host).await?.power_state != "Off" {
@@ -63,12 +65,14 @@ impl Drivers {
         Ok(outcome)
     }
 
-    pub(super) async fn power_on(&self, host: &Host) -> Result<Outcome, Fault> {
+    /// On, as its controller says it.
+    pub(super) async fn power_on(&self, host: &Host, turn: Turn<'_>) -> Result<Outcome, Fault> {
         let controller = self.controller(host).await?;
-        if read(&controller, host).await?.power_state != "On" {
-            controller.reset("On").await?;
+        if read(&controller, host).await?.power_state == "On" {
+            return Ok(done(vec![], "on"));
         }
-        Ok(done(vec![], "on"))
+        tell(&controller, Switch::On, turn).await?;
+        not_yet("switching on", Switch::On, host, turn)
     }
 
     /// Its agent says the time again; what it sees is taken in by whoever follows it.
@@ -88,6 +92,42 @@ impl Drivers {
             Err(fault) => Err(fault),
         }
     }
+}
+
+/// Tells it, if this step has not told it yet.
+async fn tell(controller: &Controller<'_>, switch: Switch, turn: Turn<'_>) -> Result<(), Fault> {
+    match controller
+        .resets
+        .begin(controller.address, switch, turn.key)
+    {
+        Telling::Already | Telling::Wait => Ok(()),
+        Telling::Now => {
+            let told = controller.reset(switch).await;
+            match &told {
+                Ok(()) => controller.resets.answered(controller.address, true),
+                // Nobody knows whether it heard; what is read decides.
+                Err(fault) if fault.leaves_open() => return Ok(()),
+                Err(_) => controller.resets.answered(controller.address, false),
+            }
+            told
+        }
+    }
+}
+
+/// It was told and is read again; one that hasn't done it after so long won't.
+fn not_yet(said: &str, switch: Switch, host: &Host, turn: Turn<'_>) -> Result<Outcome, Fault> {
+    if turn.waited < STUCK {
+        return Ok(Outcome::NotYet {
+            said: said.to_owned(),
+        });
+    }
+    let what = if switch == Switch::Off { "off" } else { "on" };
+    let said = format!(
+        "The controller of {} took the order to switch it {what} and has not done it for {STUCK}.",
+        host.name
+    );
+    let remedy = "Look at the controller; or switch the host by hand, and declare it off if that is what it shall be.";
+    Err(Fault::new(FaultKind::Refused, said, remedy))
 }
 
 async fn read(controller: &Controller<'_>, host: &Host) -> Result<System, Fault> {

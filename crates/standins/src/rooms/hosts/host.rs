@@ -60,6 +60,11 @@ pub(crate) struct Host {
     /// How its controller deceives.
     #[serde(default)]
     pub(crate) deceit: Deceit,
+    #[serde(skip)]
+    pub(crate) bmc_sessions: crate::rooms::hosts::bmc::Sessions,
+    /// Every reset that its controller was told, in order, done or not.
+    #[serde(default)]
+    pub(crate) bmc_told: Vec<String>,
     /// Its controller has no power.
     #[serde(default)]
     pub(crate) bmc_silent: bool,

@@ -1,6 +1,12 @@
-//! The management controller of a host, in Redfish (DMTF DSP0266): power state, reset, inventory, serial.
+//! The management controller of a host, in Redfish (DMTF DSP0266): power state, reset, inventory, serial, and the log of what it
+//! was told.
 
-use crate::{fault::Device, rooms::hosts::host::Deceit};
+mod service;
+mod sessions;
+
+pub(crate) use sessions::Sessions;
+
+use crate::{fault::Device, rooms::hosts::host::Deceit, world::World};
 use axum::{
     Json, Router,
     extract::{Path, Query, State},
@@ -11,11 +17,13 @@ use axum::{
 use base64::{Engine, prelude::BASE64_STANDARD};
 use serde_json::{Value, json};
 
+/// What it can be told.
+const RESETS: [&str; 3] = ["On", "ForceOff", "ForceRestart"];
+
 pub(crate) fn routes(device: Device) -> Router {
     Router::new()
-        .route("/redfish/v1/", get(root))
-        .route("/redfish/v1", get(root))
-        .route("/redfish/v1/Systems", get(systems))
+        .merge(service::routes())
+        .merge(sessions::routes())
         .route("/redfish/v1/Systems/{id}", get(system))
         .route(
             "/redfish/v1/Systems/{id}/Actions/ComputerSystem.Reset",
@@ -63,20 +71,15 @@ async fn typed(
     StatusCode::NO_CONTENT.into_response()
 }
 
-async fn root() -> Json<Value> {
-    Json(json!({
-        "@odata.id": "/redfish/v1/", "@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
-        "Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0",
-        "Systems": {"@odata.id": "/redfish/v1/Systems"}
-    }))
-}
-
 fn refused(status: StatusCode, code: &str, words: &str) -> Response {
     let body = json!({"error": {"code": format!("Base.1.13.{code}"), "message": words}});
     (status, Json(body)).into_response()
 }
 
 fn signed_in(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
+    if sessions::lets_in(device, headers) {
+        return Ok(());
+    }
     let given = headers
         .get("authorization")
         .and_then(|h| h.to_str().ok())
@@ -84,31 +87,16 @@ fn signed_in(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
     let plain = given
         .and_then(|g| BASE64_STANDARD.decode(g).ok())
         .unwrap_or_default();
-    let state = device.world.lock();
-    let expected = state
-        .hosts
-        .get(&device.name)
-        .map(|h| format!("zastrugi:{}", h.bmc_password));
-    if expected.is_some_and(|e| e.as_bytes() == plain) {
-        Ok(())
-    } else {
-        Err(refused(
-            StatusCode::UNAUTHORIZED,
-            "NoValidSession",
-            "There is no valid session with the service.",
-        ))
+    let plain = String::from_utf8_lossy(&plain).into_owned();
+    let (user, password) = plain.split_once(':').unwrap_or_default();
+    if sessions::knows(device, user, password) {
+        return Ok(());
     }
-}
-
-async fn systems(State(device): State<Device>, headers: HeaderMap) -> Response {
-    match signed_in(&device, &headers) {
-        Err(no) => no,
-        Ok(()) => Json(
-            json!({"@odata.id": "/redfish/v1/Systems", "Name": "Systems", "Members@odata.count": 1,
-            "Members": [{"@odata.id": "/redfish/v1/Systems/1"}]}),
-        )
-        .into_response(),
-    }
+    Err(refused(
+        StatusCode::UNAUTHORIZED,
+        "NoValidSession",
+        "There is no valid session with the service.",
+    ))
 }
 
 async fn system(
@@ -132,7 +120,12 @@ async fn system(
         Deceit::OtherSerial => "ANOTHER-HOST",
         Deceit::None | Deceit::SaysOff | Deceit::DoesNothing => &host.serial,
     };
+    let log = "/redfish/v1/Systems/1/LogServices";
+    let chassis = json!([{"@odata.id": "/redfish/v1/Chassis/1"}]);
+    let manager = json!([{"@odata.id": "/redfish/v1/Managers/1"}]);
     Json(json!({
+        "LogServices": {"@odata.id": log},
+        "Links": {"Chassis": chassis, "ManagedBy": manager},
         "@odata.id": "/redfish/v1/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
         "Id": "1", "Name": host.name, "SystemType": "Physical",
         "Manufacturer": host.maker, "Model": host.model, "SerialNumber": serial,
@@ -141,7 +134,7 @@ async fn system(
         "MemorySummary": {"TotalSystemMemoryGiB": host.memory >> 30},
         "Actions": {"#ComputerSystem.Reset": {
             "target": "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset",
-            "ResetType@Redfish.AllowableValues": ["On", "ForceOff", "ForceRestart"]}}
+            "ResetType@Redfish.AllowableValues": RESETS}}
     }))
     .into_response()
 }
@@ -155,30 +148,58 @@ async fn reset(
     if let Err(no) = signed_in(&device, &headers) {
         return no;
     }
+    let kind = body.get("ResetType").and_then(Value::as_str);
+    let Some(kind) = kind.filter(|k| RESETS.contains(k)) else {
+        return refused(
+            StatusCode::BAD_REQUEST,
+            "ActionParameterNotSupported",
+            "ResetType is not one of the allowable values.",
+        );
+    };
+    // It is logged that it was told, whatever comes of it.
+    device.world.lock().told_controller(&device.name, kind);
     if !device.world.obeys_bmc(&device.name) {
         return StatusCode::NO_CONTENT.into_response();
     }
     let was = device.world.has_power(&device.name);
-    match body.get("ResetType").and_then(Value::as_str) {
-        Some("On") => device.world.power(&device.name, true),
-        Some("ForceOff") => device.world.power(&device.name, false),
-        Some("ForceRestart") => {
+    match kind {
+        "On" => device.world.power(&device.name, true),
+        "ForceOff" => device.world.power(&device.name, false),
+        _ => {
             device.world.power(&device.name, false);
             device.world.power(&device.name, true);
         }
-        _ => {
-            return refused(
-                StatusCode::BAD_REQUEST,
-                "ActionParameterNotSupported",
-                "ResetType is not one of the allowable values.",
-            );
-        }
     }
-    let what = body["ResetType"].as_str().unwrap_or_default();
     // What is so already is no deed.
-    if device.world.has_power(&device.name) != was || what == "ForceRestart" {
-        let deed = format!("reset {what}");
+    if device.world.has_power(&device.name) != was || kind == "ForceRestart" {
+        let deed = format!("reset {kind}");
         device.world.lock().did_what(&device.name, &deed);
     }
     StatusCode::NO_CONTENT.into_response()
+}
+
+/// Orders that a controller's log keeps.
+const KEPT: usize = 1000;
+
+impl crate::world::State {
+    /// A controller was told to switch its host.
+    fn told_controller(&mut self, name: &str, kind: &str) {
+        if let Some(host) = self.hosts.get_mut(name) {
+            host.bmc_told.push(kind.to_owned());
+            let old = host.bmc_told.len().saturating_sub(KEPT);
+            host.bmc_told.drain(..old);
+        }
+    }
+    fn controller_told(&self, name: &str) -> Vec<String> {
+        self.hosts
+            .get(name)
+            .map_or_else(Vec::new, |h| h.bmc_told.clone())
+    }
+}
+
+impl World {
+    /// Every reset that the controller of a host was told, in order, whatever came of it.
+    pub fn controller_told(&self, name: &str) -> Vec<String> {
+        self.lock().controller_told(name)
+    }
 }
