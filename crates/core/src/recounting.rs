@@ -21,6 +21,9 @@ pub fn recount(
     note: &Note,
     now: Moment,
 ) -> Vec<Event> {
+    if matches!(note, Note::Hangs { .. } | Note::Revived { .. }) {
+        return vec![Event::Recovery(recovery::Event::Guest(note.clone()))];
+    }
     let estate = &view.estate;
     let host = about(note);
     let mut events = Vec::new();
@@ -105,6 +108,8 @@ fn about(note: &Note) -> HostId {
         | Note::Said { host, .. }
         | Note::Waits { host, .. }
         | Note::Doubted { host, .. }
+        | Note::Hangs { host, .. }
+        | Note::Revived { host, .. }
         | Note::Back { host } => *host,
         Note::Starts { from, .. }
         | Note::Up { from, .. }
@@ -139,6 +144,8 @@ fn begin(
         | Note::Starts { .. }
         | Note::Up { .. }
         | Note::NotStarted { .. }
+        | Note::Hangs { .. }
+        | Note::Revived { .. }
         | Note::Left { .. } => machines
             .iter()
             .filter_map(|m| m.fell.as_ref())

@@ -96,6 +96,29 @@ impl Drivers {
         futures::future::try_join_all(told).await.map(|_| ())
     }
 
+    /// Restarts a guest that hangs, where it is: switched off, its last picture kept by its host, and started under the next
+    /// generation. Answers that, and what is seen.
+    ///
+    /// # Errors
+    /// [`Fault`] with the host's words; it may be off then.
+    pub async fn reset_guarded(
+        &self,
+        estate: &Estate,
+        order: &GuardedStart,
+        turn: Turn<'_>,
+    ) -> Result<(u64, Event), Fault> {
+        let host = self.host_of(estate, order.host)?;
+        let machine = estate.machines.get(&order.machine);
+        let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        let key = self.key_of(host).await?;
+        let off = format!("{}.off", turn.key);
+        let turn_off = Turn { key: &off, ..turn };
+        self.agent(host, &key)
+            .power(stamp(turn_off), &machine.uuid, "off")
+            .await?;
+        self.start_guarded(estate, order, turn).await
+    }
+
     /// Starts a machine, if its run lease is free or held by a host that is proved off. Answers the generation under which it
     /// runs, and what is seen of it.
     ///

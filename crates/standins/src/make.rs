@@ -284,19 +284,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         let started = now - i64::from(machine.age_days) * 86_400_000;
         host.guests.insert(
             uuid,
-            Guest {
-                volume: machine.volume.clone(),
-                generation: 1,
-                started,
-                from: "disk".into(),
-                stopping: None,
-                console: Default::default(),
-                screen: Default::default(),
-                crashed: None,
-                frozen: None,
-                paused: None,
-                unwritten: 0,
-            },
+            Guest::started(machine.volume.clone(), 1, started, "disk".into()),
         );
     }
 }

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 /// One device, with the words of what is broken of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Sky {
-    /// `host`, `array` or `switch`.
+    /// `host`, `array`, `switch` or `guest`.
     pub kind: String,
     pub name: String,
     /// All that may be broken of it, each with whether it is.
@@ -41,9 +41,13 @@ const HOST: [&str; 9] = [
     "controller does nothing",
 ];
 
+const GUEST: [&str; 3] = ["hangs", "agent", "crash"];
+
 impl World {
     /// The state of everything that can be broken, hosts first.
     pub fn weather(&self) -> Vec<Sky> {
+        let mut guests = self.guests();
+        guests.sort();
         let state = self.lock();
         let sky = |kind: &str, name: &String, words: Vec<(String, bool)>| Sky {
             kind: kind.to_owned(),
@@ -90,7 +94,14 @@ impl World {
             .switches
             .values()
             .map(|s| sky("switch", &s.name, vec![("management".into(), !s.up)]));
-        hosts.chain(arrays).chain(switches).collect()
+        let guests = guests.iter().map(|(name, is)| {
+            let words = GUEST
+                .iter()
+                .zip(is)
+                .map(|(word, is)| ((*word).to_owned(), *is));
+            sky("guest", name, words.collect())
+        });
+        hosts.chain(arrays).chain(switches).chain(guests).collect()
     }
 
     /// Breaks or mends; false where there is no such thing.
@@ -104,6 +115,7 @@ impl World {
             match gust.kind.as_str() {
                 "host" => self.blow_host(&gust.name, &gust.word, gust.broken),
                 "array" => self.blow_array(&gust.name, &gust.word, !gust.broken),
+                "guest" => self.blow_guest(&gust.name, &gust.word, gust.broken),
                 _ => self.silence_switch(&gust.name, gust.broken),
             }
         }
@@ -126,6 +138,15 @@ impl World {
             "controller is another's" => self.deceive(name, deceit(Deceit::OtherSerial)),
             "controller does nothing" => self.deceive(name, deceit(Deceit::DoesNothing)),
             _ => self.cut_paths(name, broken),
+        }
+    }
+
+    fn blow_guest(&self, name: &str, word: &str, broken: bool) {
+        match word {
+            "hangs" => self.hang_guest(name, false, broken),
+            "agent" => self.hang_guest(name, true, broken),
+            _ if broken => self.crash(name),
+            _ => self.boot_guest(name),
         }
     }
 

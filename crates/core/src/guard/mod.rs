@@ -20,11 +20,12 @@ mod cases;
 mod leases;
 mod order;
 mod plan;
+mod pulse;
 mod restart;
 mod times;
 
 pub use crate::estate::Act;
-pub use order::{Input, Note, Order, Power, Proof, Refusal, Running};
+pub use order::{Input, Note, Order, Power, Proof, Pulse, Refusal, Running};
 pub use plan::{Charge, Plan, Stamp, Ward};
 pub use times::Times;
 
@@ -34,6 +35,7 @@ use crate::{
 };
 use cases::Watched;
 use leases::Leases;
+use pulse::Heart;
 use restart::Job;
 use std::collections::{BTreeMap, VecDeque};
 
@@ -49,6 +51,7 @@ pub struct Guard {
     watched: BTreeMap<HostId, Watched>,
     leases: BTreeMap<VolumeId, Leases>,
     jobs: BTreeMap<MachineId, Job>,
+    hearts: BTreeMap<MachineId, Heart>,
     /// When hosts were fenced on nothing but their controller's word.
     on_word: VecDeque<Moment>,
     /// When each tier's first machine was asked to start.
@@ -67,6 +70,7 @@ impl Guard {
             watched: BTreeMap::new(),
             leases: BTreeMap::new(),
             jobs: BTreeMap::new(),
+            hearts: BTreeMap::new(),
             on_word: VecDeque::new(),
             tiers: BTreeMap::new(),
             orders: Vec::new(),
@@ -96,11 +100,14 @@ impl Guard {
                 host,
                 result,
             } => self.started(machine, host, result, now),
+            Input::GuestRecorded { machine } => self.guest_recorded(machine, now),
+            Input::WasReset { machine, result } => self.was_reset(machine, result, now),
             Input::Declared { host } => self.declared(host, now),
             Input::Tick => {}
         }
         self.look_at_hosts(now);
         self.look_at_machines(now);
+        self.look_at_guests(now);
         std::mem::take(&mut self.orders)
     }
 
@@ -134,6 +141,7 @@ impl Guard {
         if slept {
             self.began = now;
             self.watched.values_mut().for_each(|w| w.looks_anew(now));
+            self.hearts.values_mut().for_each(|h| h.listens_anew(now));
         }
     }
 

@@ -14,6 +14,19 @@ pub struct Running {
     pub generation: u64,
     /// Whether its guest is up; one that has no agent counts when its boot is over.
     pub answers: bool,
+    /// Signs of life, where the host tells of them.
+    pub pulse: Option<Pulse>,
+    /// A run changes it: what it does meanwhile says nothing.
+    pub held: bool,
+}
+
+/// Signs of life of a guest, counted since its start.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Pulse {
+    /// Heartbeats of its agent.
+    pub beats: u64,
+    /// Operations of its disks and network cards.
+    pub moved: u64,
 }
 
 /// What came of reading a host's power.
@@ -82,6 +95,15 @@ pub enum Input {
         host: HostId,
         result: Result<u64, Refusal>,
     },
+    /// That a guest hangs is written.
+    GuestRecorded {
+        machine: MachineId,
+    },
+    /// What came of an [`Order::Reset`]: the generation under which it runs now.
+    WasReset {
+        machine: MachineId,
+        result: Result<u64, Refusal>,
+    },
     /// A person vouches that a host is off.
     Declared {
         host: HostId,
@@ -124,6 +146,14 @@ pub enum Order {
     SwitchOff { host: HostId },
     /// Every array beneath its volumes takes away what it reaches; done again, it changes nothing.
     Withdraw { host: HostId, ask: u64 },
+    /// A guest that hangs is switched off where it is, its last picture kept, and started there again.
+    Reset {
+        machine: MachineId,
+        host: HostId,
+        boot: u64,
+        /// Of the run lease that it has.
+        generation: u64,
+    },
     Start {
         machine: MachineId,
         host: HostId,
@@ -194,6 +224,18 @@ pub enum Note {
         why: String,
         last: bool,
     },
+    /// No sign of life of a guest: it is restarted, once this is written.
+    Hangs {
+        machine: MachineId,
+        host: HostId,
+        evidence: String,
+    },
+    /// It was restarted, or was not and why.
+    Revived {
+        machine: MachineId,
+        host: HostId,
+        refused: Option<String>,
+    },
     /// No host can take it.
     Left {
         machine: MachineId,
@@ -209,6 +251,8 @@ impl Note {
             Note::Starts { machine, .. }
             | Note::Up { machine, .. }
             | Note::NotStarted { machine, .. }
+            | Note::Hangs { machine, .. }
+            | Note::Revived { machine, .. }
             | Note::Left { machine, .. } => Some(*machine),
             Note::CutOff { .. }
             | Note::Judged { .. }

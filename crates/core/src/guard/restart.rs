@@ -271,7 +271,7 @@ impl Guard {
         });
     }
 
-    fn boot(&self, host: HostId) -> u64 {
+    pub(super) fn boot(&self, host: HostId) -> u64 {
         self.watched.get(&host).and_then(|w| w.boot).unwrap_or(0)
     }
 

@@ -30,6 +30,8 @@ pub struct Times {
     pub wave: Span,
     /// A record or a start that was not answered within so long is asked for again.
     pub answer: Span,
+    /// A guest that showed no sign of life for so long may hang.
+    pub hangs: Span,
     /// How long a tier waits for machines of which nobody knows how long they boot.
     pub boot: Span,
 }
@@ -50,6 +52,7 @@ impl Default for Times {
             rest: Span::mins(10),
             wave: Span::secs(60),
             answer: Span::secs(20),
+            hangs: Span::secs(45),
             boot: Span::mins(5),
         }
     }
@@ -74,6 +77,7 @@ impl Times {
             rest: faster(self.rest),
             wave: faster(self.wave),
             answer: faster(self.answer),
+            hangs: faster(self.hangs),
             boot: faster(self.boot),
         }
     }

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{Measured, Moved, RoundSeen},
+    guard::Pulse,
     limits,
     loads::{DiskUse, MachineLoad, Writes},
     moment::Span,
@@ -28,6 +29,11 @@ pub(crate) struct WireLoad {
     writes: Option<WireWrites>,
     #[serde(default)]
     disks: Option<WireDisks>,
+    /// Heartbeats of its agent, and operations of its disks and cards, since its start.
+    #[serde(default)]
+    beats: Option<u64>,
+    #[serde(default)]
+    moved: Option<u64>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -44,6 +50,13 @@ struct WireWrites {
 }
 
 impl WireLoad {
+    /// Signs of life, where the host tells of them.
+    pub(crate) fn pulse(&self) -> Option<Pulse> {
+        Some(Pulse {
+            beats: self.beats?,
+            moved: self.moved?,
+        })
+    }
     pub(crate) fn read(self) -> MachineLoad {
         MachineLoad {
             cpu: Mhz(figure(self.cpu_mhz, &limits::FIGURE_RATE)),

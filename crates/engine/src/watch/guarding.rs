@@ -29,6 +29,7 @@ use zastrugi_core::{
     permits::Who,
     recounting::{is_over, recount},
     rooms::{Event, recovery},
+    runs::Object,
     view::View,
 };
 use zastrugi_drivers::{GuardedStart, Turn, agent::Sample};
@@ -63,18 +64,23 @@ impl Posts {
         report: &HostReport,
         sample: &Sample,
     ) {
-        let estate = shared.estate();
+        let view = shared.view();
+        let (estate, runs) = (&view.estate, &view.runs);
         let cluster = estate.hosts.get(&host).and_then(|h| h.cluster);
         let Some((cluster, say)) = cluster.and_then(|c| Some((c, self.of(c)?))) else {
             return;
         };
         let running = report.machines.iter().filter_map(|m| {
-            let machine = estate.machine_with_uuid(&m.uuid)?.id;
+            let known = estate.machine_with_uuid(&m.uuid)?;
+            let machine = known.id;
+            let held = known.arriving.is_some() || runs.holds(Object::Machine(machine));
             let answers = matches!(m.state, zastrugi_core::estate::MachineState::Running { .. });
             Some(Running {
                 machine,
                 generation: m.generation,
                 answers,
+                pulse: sample.pulses.get(&m.uuid).copied(),
+                held,
             })
         });
         drop(say.send(Input::Heard {
@@ -204,6 +210,21 @@ impl Post {
                 Order::SwitchOff { host } => {
                     self.spawn(say, move |post, say| post.switch_off(host, say))
                 }
+                Order::Reset {
+                    machine,
+                    host,
+                    boot,
+                    generation,
+                } => {
+                    let order = GuardedStart {
+                        machine,
+                        host,
+                        boot,
+                        generation: generation + 1,
+                        fenced: vec![],
+                    };
+                    self.spawn(say, move |post, say| post.reset(order, say));
+                }
                 Order::Start {
                     machine,
                     host,
@@ -308,6 +329,23 @@ impl Post {
     }
 
     async fn start(self, order: GuardedStart, say: Say) {
+        let (machine, host) = (order.machine, order.host);
+        let result = self.guarded(&order, false).await;
+        drop(say.send(Input::Started {
+            machine,
+            host,
+            result,
+        }));
+    }
+
+    async fn reset(self, order: GuardedStart, say: Say) {
+        let machine = order.machine;
+        let result = self.guarded(&order, true).await;
+        drop(say.send(Input::WasReset { machine, result }));
+    }
+
+    /// Carries out a start, or a restart, and writes what is seen of it.
+    async fn guarded(&self, order: &GuardedStart, again: bool) -> Result<u64, Refusal> {
         let (epoch, estate) = (self.shared.epoch(), self.shared.estate());
         let installation = &self.shared.drivers.installation().id;
         let key = format!(
@@ -322,12 +360,14 @@ impl Post {
             now: now(),
         };
         let limit = Duration::from_millis(self.times.answer.0 / 2);
-        let called = timeout(
-            limit,
-            self.shared.drivers.start_guarded(&estate, &order, turn),
-        )
-        .await;
-        let result = match called {
+        let drivers = &self.shared.drivers;
+        let called = timeout(limit, async {
+            match again {
+                true => drivers.reset_guarded(&estate, order, turn).await,
+                false => drivers.start_guarded(&estate, order, turn).await,
+            }
+        });
+        let result = match called.await {
             Ok(Ok((generation, seen))) => {
                 self.append(move |_| vec![seen.clone()]).await;
                 Ok(generation)
@@ -341,12 +381,8 @@ impl Post {
                 open: true,
             }),
         };
-        tracing::info!(machine = %order.machine, host = %order.host, ok = result.is_ok(), "a guard's start");
-        drop(say.send(Input::Started {
-            machine: order.machine,
-            host: order.host,
-            result,
-        }));
+        tracing::info!(machine = %order.machine, host = %order.host, again, ok = result.is_ok(), "a guard's start");
+        result
     }
 
     /// Notes are written in their order, each until it is or can't be.
@@ -384,6 +420,9 @@ impl Post {
                 sleep(Duration::from_millis(500)).await;
             }
             // What was not written is asked for again, if it is still so then.
+            if let (Note::Hangs { machine, .. }, true) = (&note, written) {
+                drop(say.send(Input::GuestRecorded { machine: *machine }));
+            }
             let written = written && !lives.load(Ordering::Relaxed);
             if let Some((host, fenced)) = awaited.filter(|_| written) {
                 drop(say.send(Input::Recorded { host, fenced }));

@@ -8,6 +8,7 @@ use zastrugi_core::{
     ids::{HostId, MachineId},
     rooms::{Proposal, storage},
 };
+use zastrugi_engine::EventFilter;
 use zastrugi_standins::Deceit;
 
 /// Machines that are up on one host, which is then looked at for a whole lease.
@@ -253,5 +254,67 @@ async fn a_host_whose_controller_does_nothing_is_shut_out_by_its_array(pool: PgP
     .await;
     tokio::time::sleep(Duration::from_secs(3)).await;
     assert!(up_elsewhere(&lab, &machines, host));
+    assert_eq!(lab.standins.world.violations(), Vec::<String>::new());
+}
+
+/// If this fails, a guest that hangs stays so until somebody complains; or its last words are lost; or one whose agent alone is
+/// silent is restarted.
+#[sqlx::test(migrations = false)]
+async fn a_guest_that_hangs_is_restarted_where_it_is_with_its_last_picture_kept(pool: PgPool) {
+    let lab = Lab::guarded(&pool, 2).await;
+    let (_, host, _) = settled(&lab, 2).await;
+    let all: Vec<String> = lab
+        .estate()
+        .machines
+        .values()
+        .map(|m| m.name.clone())
+        .collect();
+    let (hangs, mute) = (all[0].as_str(), all[1].as_str());
+    let machine = |name: &str| {
+        let estate = lab.estate();
+        estate
+            .machines
+            .values()
+            .find(|m| m.name == name)
+            .cloned()
+            .unwrap()
+    };
+    let (before, other) = (machine(hangs), machine(mute));
+    lab.standins.world.hang_guest(mute, true, true);
+    lab.standins.world.hang_guest(hangs, false, true);
+    let up_again = || {
+        let m = machine(hangs);
+        m.generation > before.generation && m.state == MachineState::Running { guest: true }
+    };
+    eventually_within("it is up again", 60, up_again).await;
+    assert_eq!(machine(hangs).host, before.host, "where it was");
+    assert_eq!(
+        machine(mute).generation,
+        other.generation,
+        "it works, only its agent is silent"
+    );
+    let words = "hangs: no heartbeat for";
+    let filter = EventFilter {
+        about: before.id.to_string(),
+        ..EventFilter::default()
+    };
+    let told = lab.desk.events(&filter, 50).await.unwrap();
+    assert!(told.iter().any(|e| e.text.contains(words)), "{told:#?}");
+    assert!(
+        told.iter().any(|e| e.text.contains("was restarted on")),
+        "{told:#?}"
+    );
+    let began = std::time::Instant::now();
+    loop {
+        match lab.desk.kept_picture(before.id).await.unwrap() {
+            Some(_) => break,
+            None => assert!(
+                began.elapsed() < Duration::from_secs(10),
+                "its last picture is lost"
+            ),
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    assert!(lab.estate().failure_of(host).is_none(), "no host failed");
     assert_eq!(lab.standins.world.violations(), Vec::<String>::new());
 }

@@ -77,7 +77,9 @@ pub(crate) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
         _ => why.map_or(phase, |(why, _)| why.as_str()),
     }
     .into();
-    said["guest_answers"] = (phase == "up" && record.temper.agent).into();
+    let silent = |g: &guest::Guest| g.hung.is_some() || g.mute.is_some();
+    let silent = host.guests.get(uuid).is_some_and(silent);
+    said["guest_answers"] = (phase == "up" && record.temper.agent && !silent).into();
     Some(said)
 }
 
@@ -122,9 +124,10 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         let used: u64 = record.disks.iter().map(|d| d.written.min(d.size)).sum();
         // Measured within a tenth.
         let off = 950 + guest::hash(uuid) % 100;
+        let (beats, moved) = running.pulse(now, record.temper).unzip();
         loads.insert(
             uuid.clone(),
-            json!({"cpu_mhz": mhz, "active": bytes, "writes": {"dirty": writes.dirty / 1000 * off,
+            json!({"beats": beats, "moved": moved, "cpu_mhz": mhz, "active": bytes, "writes": {"dirty": writes.dirty / 1000 * off,
                 "touched": writes.touched, "working_set": writes.hot},
                 "disks": {"used": used, "writes": crate::rooms::moving::copying::writes(record, running.console.writes())}}),
         );

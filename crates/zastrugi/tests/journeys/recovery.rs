@@ -1,14 +1,15 @@
-//! In the browser: a host's power is cut in Weather; its story is told until the last machine is back; nobody is asked for.
+//! In the browser: a host's power is cut in Weather; its story is told until the last machine is back; nobody is asked for. Another
+//! one is emptied, and put back.
 
 use crate::{
     browser::Browser,
-    first_day::{done, first_day},
+    first_day::{done, first_day, migration_network},
     road::{serve_with, sign_in},
     world::World,
 };
 use futures::future::BoxFuture;
 use sqlx::PgPool;
-use std::{sync::Arc, time::Duration};
+use std::{collections::BTreeSet, sync::Arc, time::Duration};
 use zastrugi_core::{
     guard::Times,
     rooms::{Proposal, machines, machines::CreateMachines},
@@ -60,6 +61,7 @@ async fn a_host_loses_its_power_and_nobody_has_to_do_anything(pool: PgPool) {
     let guard = Some(Times::default().faster(HASTE));
     let served = serve_with(&pool, &world, guard, web).await;
     let admin = first_day(&served.desk, &world.net, 3).await;
+    migration_network(&served.desk, &admin).await;
     let estate = served.desk.look().estate;
     let ask = CreateMachines {
         host: estate.host_named("eider-01").map(|h| h.id),
@@ -99,6 +101,42 @@ async fn a_host_loses_its_power_and_nobody_has_to_do_anything(pool: PgPool) {
     b.says("All devices of the demo are well.").await;
     b.go(base).await;
     b.says("3 hosts steady").await;
+
+    // Another one is emptied for its turn at the bench, and put back with what had been there.
+    let full = |served: &crate::road::Served| {
+        let estate = served.desk.look().estate;
+        let host = estate
+            .hosts
+            .values()
+            .find(|h| estate.machines_on(h.id).count() > 0)
+            .cloned()
+            .unwrap();
+        let had: BTreeSet<_> = estate.machines_on(host.id).map(|m| m.id).collect();
+        (host, had)
+    };
+    let (host, had) = full(&served);
+    b.go(&format!("{base}/hosts/{}", host.id.0)).await;
+    b.press(".acts a[href^='/sheet/maintenance']").await;
+    b.fill("[name=reason]", "new fans").await;
+    b.says(&format!("Run: empty {}", host.name)).await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("it took").await;
+    b.go(&format!("{base}/hosts/{}", host.id.0)).await;
+    b.says("new fans").await;
+    b.says("Nothing is on it").await;
+    b.go(base).await;
+    b.says("2 hosts steady, 1 in maintenance").await;
+    b.go(&format!("{base}/hosts/{}", host.id.0)).await;
+    b.press(".acts a[href^='/sheet/host-back']").await;
+    b.says(&format!("Run: put {} back in service", host.name))
+        .await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("it took").await;
+    b.go(base).await;
+    b.says("3 hosts steady").await;
+    let estate = served.desk.look().estate;
+    let has: BTreeSet<_> = estate.machines_on(host.id).map(|m| m.id).collect();
+    assert_eq!(has, had, "what had been there is there again");
     b.assert_quiet(&[]).await;
     assert_eq!(world.standins.world.violations(), Vec::<String>::new());
 }

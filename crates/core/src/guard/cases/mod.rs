@@ -213,6 +213,7 @@ impl Guard {
         }
         self.not_running(host, running, anew, now);
         self.seen_running(host, running, now);
+        self.feels(host, running, now);
     }
 
     pub(super) fn look_at_hosts(&mut self, now: Moment) {

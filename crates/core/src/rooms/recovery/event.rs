@@ -21,6 +21,8 @@ pub enum Event {
         at: Moment,
         note: Note,
     },
+    /// Of a guest that hangs; no host failed.
+    Guest(Note),
     /// Its controller is about to be told to switch it off.
     Switching { failure: FailureId, at: Moment },
     /// Nothing is left to do.
@@ -42,6 +44,7 @@ impl Tale for Event {
                 let text = words(pen.estate(), note);
                 pen.failure(*failure, |f| noted(f, *at, note, text));
             }
+            Event::Guest(_) => {}
             Event::Switching { failure, at } => pen.failure(*failure, |f| {
                 f.switched = Some(*at);
                 f.line(*at, Sort::Fencing, "its controller is told to switch it off".into());
@@ -57,8 +60,12 @@ impl Tale for Event {
     }
 
     fn tell(&self, estate: &Estate) -> Option<Entry> {
+        if let Event::Guest(note) = self {
+            let about = note.machine().map(|m| m.to_string());
+            return Some(Entry::new("failure", words(estate, note), about.into_iter().collect()));
+        }
         let (failure, text) = match self {
-            Event::Began(_) => return None,
+            Event::Began(_) | Event::Guest(_) => return None,
             Event::Noted { failure, note, .. } => (failure, words(estate, note)),
             Event::Switching { failure, .. } => (failure, "its controller is told to switch it off".into()),
             Event::Over { failure, why, .. } => (failure, why.clone()),
@@ -66,7 +73,7 @@ impl Tale for Event {
         let found = estate.failures.get(failure)?;
         let machine = match self {
             Event::Noted { note, .. } => note.machine().map(|m| m.to_string()),
-            Event::Began(_) | Event::Switching { .. } | Event::Over { .. } => None,
+            Event::Began(_) | Event::Guest(_) | Event::Switching { .. } | Event::Over { .. } => None,
         };
         let about = [Some(found.host.to_string()), machine, Some(failure.to_string())];
         Some(Entry::new("failure", format!("{}: {text}", found.name), about.into_iter().flatten().collect()))
@@ -102,6 +109,13 @@ fn words(estate: &Estate, note: &Note) -> String {
             let then = if *last { "; five hosts were tried" } else { "" };
             format!("{} does not start on {}: {}{then}", machine(m), host(on), why.trim_end_matches('.'))
         }
+        Note::Hangs { machine: m, evidence, .. } => {
+            format!("{} hangs: {evidence}. It is restarted, and its last picture kept", machine(m))
+        }
+        Note::Revived { machine: m, host: on, refused: None } => format!("{} was restarted on {}", machine(m), host(on)),
+        Note::Revived { machine: m, refused: Some(why), .. } => {
+            format!("{} hangs and was not restarted: {}", machine(m), why.trim_end_matches('.'))
+        }
         Note::Left { machine: m, why, .. } => format!("{} stays off: {why}", machine(m)),
     }
 }
@@ -132,6 +146,8 @@ fn noted(failure: &mut Failure, at: Moment, note: &Note, text: String) {
             failure.on_word = *proof == crate::guard::Proof::Controller;
             Sort::Fencing
         }
+        // They belong to no failure of a host.
+        Note::Hangs { .. } | Note::Revived { .. } => return,
         Note::Said { .. } => Sort::Fencing,
         Note::Waits { why, .. } | Note::Doubted { why, .. } => {
             failure.stage = FailureStage::Waits(why.clone());

@@ -1,5 +1,6 @@
 //! The guard: directed cases first, then thousands of seeds in virtual time.
 
+mod guests;
 mod sim;
 
 use sim::{Mutation, Sim};

@@ -411,6 +411,8 @@ impl Sim {
             machine: *m,
             generation: *g,
             answers: now - since >= BOOT,
+            pulse: None,
+            held: false,
         });
         let beat = Input::Heard {
             host,
@@ -479,6 +481,9 @@ impl Sim {
                     self.tell(Input::Withdrawn { host, ask, refused });
                 }
                 self.send(Message::Ordered(order), 800);
+            }
+            Order::Reset { .. } => {
+                self.breaks("nobody tells how guests do, and one is reset".into())
             }
             Order::ReadPower { .. } | Order::Start { .. } => {
                 self.send(Message::Ordered(order), 800)
@@ -560,7 +565,7 @@ impl Sim {
                 self.starts(machine, host, generation, &fenced);
             }
             Message::Ordered(Order::Start { .. }) => {}
-            Message::Ordered(Order::Record(_)) => {}
+            Message::Ordered(Order::Record(_) | Order::Reset { .. }) => {}
             Message::Written(note) => self.written(note),
         }
     }
@@ -750,6 +755,8 @@ impl Sim {
             | Note::Said { .. }
             | Note::Up { .. }
             | Note::NotStarted { .. }
+            | Note::Hangs { .. }
+            | Note::Revived { .. }
             | Note::Left { .. } => None,
         };
         self.plan();

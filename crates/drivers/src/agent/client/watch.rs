@@ -7,6 +7,7 @@ use crate::{
 use std::{collections::BTreeMap, time::Duration};
 use uuid::Uuid;
 use zastrugi_core::{
+    guard::Pulse,
     limits,
     loads::MachineLoad,
     observe::{HostReport, figure},
@@ -23,6 +24,8 @@ pub struct Sample {
     pub screens: Vec<KeptScreen>,
     /// Leases of hosts as this one reads them: by volume, then by serial.
     pub leases: BTreeMap<String, BTreeMap<String, u64>>,
+    /// Signs of life of guests, where the host tells of them.
+    pub pulses: BTreeMap<Uuid, Pulse>,
     /// An armed watchdog resets it when its own lease has run out.
     pub watchdog: bool,
 }
@@ -44,7 +47,13 @@ impl Watch {
         let mut report: Report = self.next(Duration::from_secs(5)).await?;
         let load = std::mem::take(&mut report.load);
         let screens = std::mem::take(&mut report.screens);
+        let pulses = load
+            .machines
+            .iter()
+            .filter_map(|(uuid, l)| Some((*uuid, l.pulse()?)));
+        let pulses = pulses.collect();
         let sample = Sample {
+            pulses,
             cpu: Mhz(figure(load.cpu_mhz, &limits::FIGURE_RATE)),
             active: Bytes(figure(load.active, &limits::FIGURE_MEMORY)),
             machines: load

@@ -110,21 +110,67 @@ impl World {
     pub fn crash(&self, machine: &str) {
         let now = self.now();
         let mut state = self.lock();
-        let found = state.hosts.values().find_map(|host| {
-            let named = |uuid: &String, guest: &Guest| {
-                let volume = state.volumes.get(&guest.volume)?;
-                (volume.records.get(uuid)?.name == machine).then(|| uuid.clone())
-            };
-            let uuid = host
-                .guests
-                .iter()
-                .find_map(|(uuid, guest)| named(uuid, guest))?;
-            Some((host.name.clone(), uuid))
-        });
-        if let Some((host, uuid)) = found {
+        if let Some((host, uuid)) = running(&state, machine) {
             crash(&mut state, &host, &uuid, now);
         }
     }
+    /// Somebody presses its reset.
+    pub(crate) fn boot_guest(&self, machine: &str) {
+        let now = self.now();
+        let mut state = self.lock();
+        let found = running(&state, machine);
+        let guest =
+            found.and_then(|(host, uuid)| state.hosts.get_mut(&host)?.guests.get_mut(&uuid));
+        if let Some(guest) = guest {
+            guest.boot_again(now);
+        }
+    }
+    /// Nothing of a guest goes on, or it does again; `agent`: only its agent.
+    pub fn hang_guest(&self, machine: &str, agent: bool, hangs: bool) {
+        let now = self.now();
+        let mut state = self.lock();
+        let found = running(&state, machine);
+        let guest =
+            found.and_then(|(host, uuid)| state.hosts.get_mut(&host)?.guests.get_mut(&uuid));
+        if let Some(guest) = guest {
+            let of = if agent {
+                &mut guest.mute
+            } else {
+                &mut guest.hung
+            };
+            *of = hangs.then_some(now);
+        }
+    }
+    /// Machines that run, with whether each hangs, its agent is silent, or it crashed.
+    pub(crate) fn guests(&self) -> Vec<(String, [bool; 3])> {
+        let state = self.lock();
+        let all = state.hosts.values().flat_map(|h| &h.guests);
+        let named = all.filter_map(|(uuid, guest)| {
+            let name = &state.volumes.get(&guest.volume)?.records.get(uuid)?.name;
+            let is = [
+                guest.hung.is_some(),
+                guest.mute.is_some(),
+                guest.crashed.is_some(),
+            ];
+            Some((name.clone(), is))
+        });
+        named.collect()
+    }
+}
+
+/// The host and number of a machine that runs, by its name.
+fn running(state: &State, machine: &str) -> Option<(String, String)> {
+    state.hosts.values().find_map(|host| {
+        let named = |uuid: &String, guest: &Guest| {
+            let volume = state.volumes.get(&guest.volume)?;
+            (volume.records.get(uuid)?.name == machine).then(|| uuid.clone())
+        };
+        let uuid = host
+            .guests
+            .iter()
+            .find_map(|(uuid, guest)| named(uuid, guest))?;
+        Some((host.name.clone(), uuid))
+    })
 }
 
 /// The kernel stops, and the host keeps the picture of what it said last.

@@ -33,6 +33,11 @@ pub(crate) struct Guest {
     /// Its kernel stopped so many milliseconds after its start.
     #[serde(default)]
     pub(crate) crashed: Option<i64>,
+    /// Since when nothing of it goes on, and since when its agent alone is silent.
+    #[serde(default)]
+    pub(crate) hung: Option<i64>,
+    #[serde(default)]
+    pub(crate) mute: Option<i64>,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -75,12 +80,41 @@ pub(crate) const BOOT: [(i64, &str); 14] = [
 const STOP_TAKES: i64 = 6_000;
 
 impl Guest {
+    pub(crate) fn started(volume: String, generation: u64, started: i64, from: String) -> Self {
+        Guest {
+            volume,
+            generation,
+            started,
+            from,
+            stopping: None,
+            console: Default::default(),
+            screen: Default::default(),
+            crashed: None,
+            hung: None,
+            mute: None,
+            frozen: None,
+            paused: None,
+            unwritten: 0,
+        }
+    }
     /// A reset from inside: it boots again, still on.
     pub(crate) fn boot_again(&mut self, now: i64) {
         self.started = now;
         self.from = disk();
         self.console = Console::default();
         self.screen = Screen::default();
+        (self.hung, self.mute, self.crashed) = (None, None, None);
+    }
+    /// Heartbeats of its agent and operations of its disks and cards since its start, for a guest that has an agent.
+    pub(crate) fn pulse(&self, now: i64, temper: Temper) -> Option<(i64, i64)> {
+        if !temper.agent {
+            return None;
+        }
+        let up = self.started + PHASES[3].1;
+        let until = |stopped: [Option<i64>; 3]| stopped.into_iter().flatten().fold(now, i64::min);
+        let beats = (until([self.hung, self.mute, self.frozen]) - up).max(0) / 1_000;
+        let moved = (until([self.hung, self.frozen, None]) - self.started).max(0) / 500;
+        Some((beats, moved))
     }
     /// The phase it is in: `firmware` … `services`, `up`, `stopping` or `off`.
     pub(crate) fn phase(&self, now: i64, temper: Temper) -> &'static str {
@@ -161,19 +195,7 @@ mod tests {
 
     #[test]
     fn a_guest_boots_through_its_phases_and_stops_when_asked() {
-        let mut g = Guest {
-            volume: "v".into(),
-            generation: 1,
-            started: 0,
-            from: "disk".into(),
-            stopping: None,
-            paused: None,
-            frozen: None,
-            console: Console::default(),
-            screen: Screen::default(),
-            crashed: None,
-            unwritten: 0,
-        };
+        let mut g = Guest::started("v".into(), 1, 0, "disk".into());
         let calm = Temper::default();
         assert_eq!(
             [0, 2_500, 5_000, 9_000, 14_000].map(|t| g.phase(t, calm)),

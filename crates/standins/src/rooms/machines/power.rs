@@ -284,22 +284,8 @@ fn power_on(
     if let Some(record) = volume.records.get_mut(uuid) {
         record.boot.once = None;
     }
-    host.guests.insert(
-        uuid.to_owned(),
-        Guest {
-            volume: uid,
-            generation,
-            started: now,
-            from,
-            stopping: None,
-            console: Default::default(),
-            screen: Default::default(),
-            crashed: None,
-            frozen: None,
-            paused: None,
-            unwritten: 0,
-        },
-    );
+    host.guests
+        .insert(uuid.to_owned(), Guest::started(uid, generation, now, from));
     Ok(())
 }
 

@@ -36,6 +36,8 @@ struct Panel {
     csrf: String,
     hosts: Vec<Device>,
     others: Vec<Device>,
+    guests: Vec<Device>,
+    guests_ill: bool,
     together: Vec<Together>,
     broken: usize,
 }
@@ -95,16 +97,18 @@ fn together(estate: &Estate, hosts: &[Device]) -> Vec<Together> {
 
 async fn panel(may: &MaySettings, desk: &AtDesk, settings: &WebSettings) -> Result<Panel, Problem> {
     let skies = climate(settings)?.skies().await.map_err(silent)?;
-    let (hosts, others): (Vec<_>, Vec<_>) = skies
-        .into_iter()
-        .map(device)
-        .partition(|d| d.kind == "host");
-    let broken = hosts.iter().chain(&others).filter(|d| d.broken).count();
+    let all = skies.into_iter().map(device);
+    let (hosts, others): (Vec<_>, Vec<_>) = all.partition(|d| d.kind == "host");
+    let (guests, others): (Vec<_>, Vec<_>) = others.into_iter().partition(|d| d.kind == "guest");
+    let all = hosts.iter().chain(&others).chain(&guests);
+    let broken = all.filter(|d| d.broken).count();
     Ok(Panel {
         csrf: may.0.csrf.clone(),
         together: together(&desk.look().estate, &hosts),
         hosts,
         others,
+        guests_ill: guests.iter().any(|d| d.broken),
+        guests,
         broken,
     })
 }
