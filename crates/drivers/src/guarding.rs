@@ -96,11 +96,11 @@ impl Drivers {
         futures::future::try_join_all(told).await.map(|_| ())
     }
 
-    /// Restarts a guest that hangs, where it is: switched off, its last picture kept by its host, and started under the next
-    /// generation. Answers that, and what is seen.
+    /// Restarts a guest that hangs, where it is: its host keeps its last picture, ends it and starts it under the next generation,
+    /// as one. Answers that, and what is seen.
     ///
     /// # Errors
-    /// [`Fault`] with the host's words; it may be off then.
+    /// [`Fault`] with the host's words.
     pub async fn reset_guarded(
         &self,
         estate: &Estate,
@@ -111,12 +111,12 @@ impl Drivers {
         let machine = estate.machines.get(&order.machine);
         let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
         let key = self.key_of(host).await?;
-        let off = format!("{}.off", turn.key);
-        let turn_off = Turn { key: &off, ..turn };
-        self.agent(host, &key)
-            .power(stamp(turn_off), &machine.uuid, "off")
-            .await?;
-        self.start_guarded(estate, order, turn).await
+        let agent = self.agent(host, &key);
+        let again = agent.power_again(stamp(turn), &machine.uuid, order.generation, order.boot);
+        let said = again.await?;
+        let had = said.generation.unwrap_or(order.generation);
+        let starting = MachineState::Starting("firmware".into());
+        Ok((had, seen(machine, host, starting, (had, said.as_of))))
     }
 
     /// Starts a machine, if its run lease is free or held by a host that is proved off. Answers the generation under which it

@@ -4,7 +4,7 @@ use crate::lab::{HASTE, Lab, eventually_within};
 use sqlx::PgPool;
 use std::{sync::Arc, time::Duration};
 use zastrugi_core::{
-    estate::{Act, Condition, Failure, FailureStage, MachineState},
+    estate::{Act, Condition, Failure, FailureStage, MachineState, Wanted},
     ids::{HostId, MachineId},
     rooms::{Proposal, storage},
 };
@@ -288,6 +288,7 @@ async fn a_guest_that_hangs_is_restarted_where_it_is_with_its_last_picture_kept(
     };
     eventually_within("it is up again", 60, up_again).await;
     assert_eq!(machine(hangs).host, before.host, "where it was");
+    assert_eq!(machine(hangs).wanted, Wanted::On, "nobody stopped it");
     assert_eq!(
         machine(mute).generation,
         other.generation,

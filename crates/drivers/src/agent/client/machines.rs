@@ -140,6 +140,21 @@ impl Agent<'_> {
             .await
     }
 
+    /// Ends it and starts it under a higher generation, as one; its host keeps its last picture.
+    pub(crate) async fn power_again(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        generation: u64,
+        boot: u64,
+    ) -> Result<Powered, Fault> {
+        let body = json!({"act": "again", "generation": generation, "boot": boot});
+        let path = format!("/v1/machines/{uuid}/power");
+        self.http
+            .call(self.ask(Method::POST, path, Some(stamp), Some(body)))
+            .await
+    }
+
     /// `act`: `stop` or `off`. Answers the machine as it is then.
     pub(crate) async fn power(
         &self,

@@ -163,11 +163,15 @@ pub(crate) async fn power(
                     volume.drop_lease(&uuid, &name);
                 }
             }
+            "again" => {
+                meant_for(state, &name, ask.boot)?;
+                again(state, &name, &uuid, ask.generation.unwrap_or(0), now)?;
+            }
             other => {
                 return Err(refused(
                     StatusCode::BAD_REQUEST,
                     "act",
-                    format!("“{other}” is not on, stop or off."),
+                    format!("“{other}” is not on, stop, off or again."),
                 ));
             }
         }
@@ -175,6 +179,48 @@ pub(crate) async fn power(
         let host = &state.hosts[&name];
         Ok(say::machine_now(state, host, &uuid, now).unwrap_or_else(|| json!({})))
     })
+}
+
+/// Ends a machine and starts it under a higher generation, as one: it is never seen off in between. What can't be started stays.
+fn again(
+    state: &mut State,
+    name: &str,
+    uuid: &str,
+    generation: u64,
+    now: i64,
+) -> Result<(), Response> {
+    let guest = state.hosts.get(name).and_then(|h| h.guests.get(uuid));
+    let Some(guest) = guest.cloned() else {
+        let words = "The machine is not on here.";
+        return Err(refused(StatusCode::CONFLICT, "off", words));
+    };
+    if guest.generation >= generation {
+        // It was started again already.
+        return Ok(());
+    }
+    let volume = state.volumes.get(&guest.volume);
+    let lease = volume
+        .and_then(|v| v.records.get(uuid))
+        .map(|r| r.lease.clone());
+    crate::rooms::consoles::screens::keep(state, name, uuid, now, "it was restarted");
+    if let Some(host) = state.hosts.get_mut(name) {
+        host.guests.remove(uuid);
+    }
+    if let Some(volume) = state.volumes.get_mut(&guest.volume) {
+        volume.drop_lease(uuid, name);
+    }
+    let started = power_on(state, name, uuid, generation, now);
+    if started.is_err() {
+        let volume = state.volumes.get_mut(&guest.volume);
+        let record = volume.and_then(|v| v.records.get_mut(uuid));
+        if let Some((record, lease)) = record.zip(lease) {
+            record.lease = lease;
+        }
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.guests.insert(uuid.to_owned(), guest);
+        }
+    }
+    started
 }
 
 /// What a host holds and doesn't run is given back: it was ended between taking the lease and starting the machine, or lost
