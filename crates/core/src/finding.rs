@@ -78,6 +78,7 @@ pub enum Rule {
     Disk,
     Nothing,
     Migration,
+    Keepers,
 }
 
 impl Rule {
@@ -127,6 +128,7 @@ impl Rule {
             Rule::Disk => "disks",
             Rule::Nothing => "selection",
             Rule::Migration => "migration",
+            Rule::Keepers => "keepers",
         }
     }
 }

@@ -8,6 +8,7 @@
 //! Floors, each using only those beneath:
 //!
 //! ```text
+//! papers                                    what a keeper is given
 //! observe recounting                        what devices report and guards note, as events
 //! rooms.rs                                  the list: enums that only delegate
 //! rooms/<room>                              what one capability asks, does and tells
@@ -37,6 +38,7 @@ pub mod moment;
 pub mod names;
 pub mod observe;
 pub mod packing;
+pub mod papers;
 pub mod permits;
 pub mod placement;
 pub mod recounting;

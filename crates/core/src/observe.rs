@@ -3,14 +3,14 @@
 use crate::{
     epoch::Obeyed,
     estate::{
-        AsOf, Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Machine, MachineState,
-        Memory, Nic, Uplink, Wanted,
+        AsOf, Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Keeper, Machine,
+        MachineState, Memory, Nic, Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
     limits::{self, Limit},
     moment::Moment,
-    rooms::{Event, hosts, images, machines, networks, storage},
+    rooms::{Event, hosts, images, keepers, machines, networks, storage},
     runs::{Object, Runs},
     units::Bytes,
     view::View,
@@ -77,6 +77,9 @@ pub struct HostReport {
     /// Whether an armed watchdog resets it when its lease has run out.
     #[serde(default)]
     pub watchdog: bool,
+    /// The keepers that it runs, by the cluster that each watches.
+    #[serde(default)]
+    pub keepers: BTreeMap<ClusterId, Keeper>,
     /// Its name as an initiator.
     pub initiator: String,
     pub uplinks: Vec<Uplink>,
@@ -159,6 +162,13 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
         let armed = report.watchdog;
         events.push(Event::Hosts(hosts::Event::Watchdog { host, armed }));
     }
+    if report.keepers != held.keepers {
+        events.push(Event::Keepers(keepers::Event::Seen {
+            host,
+            keepers: report.keepers.clone(),
+            began: began(held, report),
+        }));
+    }
     if report.networks != held.networks || report.uplinks != held.uplinks {
         events.push(Event::Networks(networks::Event::OnHost {
             host,
@@ -212,6 +222,16 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
         }));
     }
     settle_adopted(estate, events)
+}
+
+/// The clusters for which a keeper on this host decides now, and did not when it was last heard.
+fn began(held: &Host, report: &HostReport) -> Vec<ClusterId> {
+    let decides =
+        |of: &BTreeMap<ClusterId, Keeper>, c: &ClusterId| of.get(c).is_some_and(|k| k.keeps);
+    let all = report.keepers.keys();
+    all.filter(|c| decides(&report.keepers, c) && !decides(&held.keepers, c))
+        .copied()
+        .collect()
 }
 
 fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {

@@ -3,8 +3,8 @@
 use crate::{
     availability::{foretold, model},
     estate::{Failure, FailureStage, Machine, MachineState, Restarted, Wanted},
-    guard::{Note, Proof},
-    ids::{ClusterId, FailureId, HostId, RunId},
+    guard::{Line, Note, Proof, Told},
+    ids::{ClusterId, FailureId, HostId, MachineId, RunId},
     moment::{Moment, Span},
     road::{Input, turn},
     rooms::{Event, Plans, World, absorb_all, hosts, recovery},
@@ -13,12 +13,66 @@ use crate::{
 };
 use std::{collections::BTreeSet, sync::Arc};
 
+/// The events of what a guard told just now.
+pub fn retell(
+    view: &View,
+    plans: &Plans,
+    cluster: ClusterId,
+    told: &Told,
+    now: Moment,
+) -> Vec<Event> {
+    match told {
+        Told::Note(note) => recount(view, plans, cluster, note, now),
+        Told::Switching { host } => switching(view, *host, now),
+    }
+}
+
+/// The events of a line of a keeper's journal, taken in afterwards: when it happened, and whom it took down then.
+pub fn read_line(view: &View, plans: &Plans, cluster: ClusterId, line: &Line) -> Vec<Event> {
+    match &line.told {
+        Told::Note(note) => told(view, plans, cluster, (note, Some(&line.on)), line.at),
+        Told::Switching { host } => switching(view, *host, line.at),
+    }
+}
+
+/// Whether what is told can't be so any more: the host was heard while it was on its way.
+pub fn is_stale(view: &View, told: &Told) -> bool {
+    let answers = |h: &HostId| view.estate.hosts.get(h).is_some_and(|h| h.reports());
+    matches!(told, Told::Note(Note::Fenced { host, .. }) if answers(host))
+}
+
+/// The machines on the host that something is told of.
+pub fn taken_down(view: &View, told: &Told) -> Vec<MachineId> {
+    let host = match told {
+        Told::Note(note) => about(note),
+        Told::Switching { .. } => return vec![],
+    };
+    let on = view.estate.machines_on(host).filter(|m| !m.is_off());
+    on.map(|m| m.id).collect()
+}
+
+fn switching(view: &View, host: HostId, at: Moment) -> Vec<Event> {
+    let failure = view.estate.failure_of(host);
+    let event = failure.map(|f| recovery::Event::Switching { failure: f.id, at });
+    event.map(Event::Recovery).into_iter().collect()
+}
+
 /// The events of a note, in order: the failure opens with the first one that is worth it.
 pub fn recount(
     view: &View,
     plans: &Plans,
     cluster: ClusterId,
     note: &Note,
+    now: Moment,
+) -> Vec<Event> {
+    told(view, plans, cluster, (note, None), now)
+}
+
+fn told(
+    view: &View,
+    plans: &Plans,
+    cluster: ClusterId,
+    (note, were): (&Note, Option<&Vec<MachineId>>),
     now: Moment,
 ) -> Vec<Event> {
     if matches!(note, Note::Hangs { .. } | Note::Revived { .. }) {
@@ -45,7 +99,7 @@ pub fn recount(
         // Nothing is told of what was never opened.
         None if matches!(note, Note::Back { .. }) => return events,
         None => {
-            let Some(begun) = begin(view, cluster, host, note, now) else {
+            let Some(begun) = begin(view, cluster, (note, were), now) else {
                 return events;
             };
             let id = begun.id;
@@ -59,7 +113,11 @@ pub fn recount(
         note: note.clone(),
     };
     events.push(Event::Recovery(noted));
-    if let Note::Fenced { proof, .. } = note {
+    // Told afterwards of a host that serves again, it is a story and no more.
+    let answers = were.is_some() && estate.hosts.get(&host).is_some_and(|h| h.reports());
+    if let Note::Fenced { proof, .. } = note
+        && !answers
+    {
         let (at, words) = (now, proof.words().to_owned());
         events.push(Event::Hosts(match proof {
             Proof::Storage => hosts::Event::ShutOut {
@@ -121,17 +179,21 @@ fn about(note: &Note) -> HostId {
 fn begin(
     view: &View,
     cluster: ClusterId,
-    host: HostId,
-    note: &Note,
+    (note, were): (&Note, Option<&Vec<MachineId>>),
     now: Moment,
 ) -> Option<Failure> {
     let estate = &view.estate;
+    let host = about(note);
     let found = estate.hosts.get(&host)?;
     let on = estate.machines_on(host).filter(|m| !m.is_off());
     let fallen = estate.machines_fallen_from(host);
     // The first of them may have been started already.
     let named = note.machine().and_then(|m| estate.machines.get(&m));
-    let mut machines: Vec<_> = on.chain(fallen).chain(named).collect();
+    let were = were
+        .into_iter()
+        .flatten()
+        .filter_map(|m| estate.machines.get(m));
+    let mut machines: Vec<_> = on.chain(fallen).chain(named).chain(were).collect();
     machines.sort_by_key(|m| (m.tier, m.name.clone(), m.id));
     machines.dedup_by_key(|m| m.id);
     let since = match note {

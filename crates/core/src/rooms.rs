@@ -207,7 +207,8 @@ rooms! {
     Edits edits,
     Qualities qualities,
     Joining joining,
-    Maintenance maintenance;
+    Maintenance maintenance,
+    Keepers keepers;
     Sites sites,
     Consoles consoles,
     People people,

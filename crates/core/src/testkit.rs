@@ -225,6 +225,7 @@ fn a_cluster(n: u64, name: &str, opts: &BTreeMap<&str, &str>) -> Cluster {
         kind: Default::default(),
         rules: vec![],
         recovers: true,
+        keeping: None,
         ready: true,
         note: String::new(),
     }
@@ -291,6 +292,7 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         watchdog: false,
         fencing: None,
         maintenance: None,
+        keepers: Default::default(),
     }
 }
 

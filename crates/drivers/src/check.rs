@@ -1,6 +1,8 @@
 //! The conformance suite of the agent's protocol: anybody who writes an agent can try it with this. A host is claimed,
 //! a machine made, run and removed, and the host handed back; each promise of `docs/agent-api.json` is tried on the way.
 
+mod keepers;
+
 use crate::http::Http;
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
@@ -406,6 +408,7 @@ async fn machine(s: &mut Suite, volume: &str) {
         answered(&said, &[409]),
     );
     running(s, &path).await;
+    keepers::keepers(s, volume).await;
     histories(s, &path).await;
     removed(s, &path).await;
 }

@@ -13,6 +13,7 @@ use crate::{
         consoles::{calls as console, screens as screen},
         hosts::claim,
         images::calls as images,
+        keepers::calls as keepers,
         machines::{power, records},
         moving::{calls as moving, disks},
         networks::calls as network,
@@ -63,6 +64,17 @@ pub(crate) fn routes(device: Device) -> Router {
             "/v1/volumes/{uid}/images/{id}/bytes",
             put(images::append).layer(DefaultBodyLimit::max(PIECE)),
         )
+        .route("/v1/keepers/{cluster}", get(keepers::show))
+        .route(
+            "/v1/keepers/{cluster}",
+            put(keepers::give).layer(DefaultBodyLimit::max(PAPERS)),
+        )
+        .route("/v1/keepers/{cluster}", delete(keepers::take))
+        .route("/v1/volumes/{uid}/agreement", get(keepers::agreement))
+        .route("/v1/volumes/{uid}/agreement", patch(keepers::change))
+        .route("/v1/volumes/{uid}/agreement/members", put(keepers::name))
+        .route("/v1/volumes/{uid}/journal", get(keepers::journal))
+        .route("/v1/volumes/{uid}/journal/{index}", put(keepers::add))
         .route("/v1/machines/{uuid}", get(machine))
         .route("/v1/machines/{uuid}", put(records::create))
         .route("/v1/machines/{uuid}", patch(records::rewrite))
@@ -84,6 +96,8 @@ pub(crate) fn routes(device: Device) -> Router {
 
 /// The most bytes of an image in one call.
 const PIECE: usize = 16 << 20;
+/// The most bytes of what a keeper is given.
+const PAPERS: usize = 32 << 20;
 
 /// Says no, in the protocol's shape.
 pub(crate) fn refused(status: StatusCode, code: &str, message: impl Into<String>) -> Response {

@@ -18,6 +18,10 @@ mod world;
 
 pub use fault::{Fault, FaultKind};
 pub use rooms::hosts::host::Deceit;
+pub use rooms::keepers::{
+    calls::Given,
+    running::{Runner, Runs},
+};
 pub use rooms::storage::array::ArrayKind;
 pub use scenario::{
     Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake, ScenarioSwitch,

@@ -203,6 +203,8 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         deceit: Default::default(),
         bmc_sessions: Default::default(),
         bmc_told: vec![],
+        keepers: Default::default(),
+        keepers_run: Default::default(),
         bmc_silent: false,
         boot: 1,
         cluster: None,

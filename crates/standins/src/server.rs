@@ -99,13 +99,7 @@ impl Standins {
         }
         serve_arrays(&mut tasks, &world).await?;
         serve_switches(&mut tasks, &world).await?;
-        let clocks = world.clone();
-        tasks.spawn(async move {
-            loop {
-                tokio::time::sleep(BEAT).await;
-                clocks.beat();
-            }
-        });
+        tasks.spawn(keep_time(world.clone()));
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
         let routes = control::routes(Control {
@@ -133,6 +127,15 @@ impl Standins {
     /// Goes on until all listeners have ended, which they don't by themselves.
     pub async fn run(mut self) {
         while self.tasks.join_next().await.is_some() {}
+    }
+}
+
+/// Hosts look at their clocks, and at the keepers that they should run.
+async fn keep_time(world: Arc<World>) {
+    loop {
+        tokio::time::sleep(BEAT).await;
+        world.beat();
+        world.tend_keepers();
     }
 }
 

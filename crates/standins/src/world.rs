@@ -8,6 +8,7 @@ use crate::{
     rooms::hosts::host::Host,
     rooms::hosts::leases::HostLease,
     rooms::images::files::Images,
+    rooms::keepers::running::Keepers,
     rooms::machines::{guest::Guest, power::settle_leases},
     rooms::moving::copying::Copies,
     rooms::moving::sending::Moves,
@@ -37,6 +38,7 @@ pub struct World {
     began_at: i64,
     /// How many times as fast as ours the leases' time goes.
     pub(crate) lease_pace: AtomicU64,
+    pub(crate) keepers: Keepers,
 }
 
 #[derive(Default)]
@@ -91,6 +93,7 @@ impl World {
             began: Instant::now(),
             began_at,
             lease_pace: AtomicU64::new(1),
+            keepers: Keepers::default(),
         };
         if fresh {
             world.make(scenario, net)?;

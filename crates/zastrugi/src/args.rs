@@ -20,6 +20,8 @@ pub(crate) enum Command {
     Standins(Standins),
     /// Serve, with simulated devices, people and a filled estate.
     Demo(Demo),
+    /// Decide a cluster's recovery without a manager or a database; a host runs it with what it was given.
+    Keeper(Keeper),
     /// Bring the database up to date and leave.
     Migrate(Migrate),
     /// Add somebody who may sign in; the password is read from standard input.
@@ -28,6 +30,16 @@ pub(crate) enum Command {
     AgentCheck(AgentCheck),
     /// Compute from files, without database or devices; answers in JSON.
     Compute(Compute),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Keeper {
+    /// The serial of the host on which it runs.
+    #[arg(long)]
+    pub(crate) serial: String,
+    /// The cluster that it watches, as its host was told.
+    #[arg(long)]
+    pub(crate) cluster: String,
 }
 
 #[derive(Debug, ClapArgs)]

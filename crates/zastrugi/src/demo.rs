@@ -12,7 +12,7 @@ use std::{
     time::{Duration, Instant},
 };
 use uuid::Uuid;
-use zastrugi_core::rooms::{clusters, edits, hosts, images, networks, storage};
+use zastrugi_core::rooms::{clusters, edits, hosts, images, keepers, networks, storage};
 use zastrugi_core::{
     addressing::range,
     endpoint::{Endpoint, Password},
@@ -217,7 +217,25 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     for (name, label, mib, cluster) in IMAGES {
         image(desk, admin, name, label, mib << 20, cluster).await?;
     }
-    places(desk, admin).await
+    places(desk, admin).await?;
+    keep(desk, admin).await
+}
+
+/// Keepers of every cluster, where they are best put.
+async fn keep(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
+    let estate = desk.look().estate;
+    for cluster in estate.clusters.values() {
+        let Some(volume) = keepers::quorum(&estate, cluster) else {
+            continue;
+        };
+        let hosts = keepers::choose(&estate, cluster, volume);
+        let place = keepers::Place {
+            cluster: cluster.id,
+            hosts,
+        };
+        carry_out(desk, admin, Proposal::Keepers(keepers::Ask::Place(place))).await?;
+    }
+    Ok(())
 }
 
 /// Racks and feeds of the main hall, and a rule that somebody would wish for.

@@ -3,6 +3,7 @@
 mod args;
 mod compute;
 mod demo;
+mod keeper;
 mod log;
 mod serve;
 mod weather;
@@ -55,6 +56,7 @@ async fn run(command: args::Command) -> Result<(), serve::Failed> {
         args::Command::Serve(args) => serve::serve(args).await,
         args::Command::Standins(args) => serve::standins(args).await,
         args::Command::Demo(args) => demo::demo(args).await,
+        args::Command::Keeper(args) => keeper::keeper(args).await,
         args::Command::Migrate(args) => serve::migrate(&args.database).await,
         args::Command::AddPerson(args) => serve::add_person(args).await,
         args::Command::AgentCheck(args) => serve::agent_check(args).await,

@@ -1,6 +1,9 @@
 //! Serving, the stand-ins, and small commands.
 
-use crate::args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs};
+use crate::{
+    args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs},
+    keeper::Processes,
+};
 use std::{io::Read, net::SocketAddr};
 use tokio::net::TcpListener;
 use zastrugi_core::{guard::Times, moment::Span};
@@ -104,7 +107,11 @@ pub(crate) async fn start_standins(args: &StandinsArgs) -> Result<Standins, Fail
         control_token: args.control_token.clone(),
         announce: (args.announcements > 0).then_some(args.announcements),
     };
-    Ok(Standins::start(settings).await?)
+    let standins = Standins::start(settings).await?;
+    standins
+        .world
+        .run_keepers_by(std::sync::Arc::new(Processes));
+    Ok(standins)
 }
 
 pub(crate) async fn standins(args: StandinsArgs) -> Result<(), Failed> {

@@ -12,6 +12,7 @@ mod model;
 mod place;
 mod raise;
 mod recovery;
+mod rests;
 mod table;
 mod words;
 
@@ -23,4 +24,5 @@ pub use model::{model, model_with};
 pub use place::{Placing, evacuate, place};
 pub use raise::{Raise, raise};
 pub use recovery::{BOOT, foretold};
+pub use rests::Rests;
 pub use table::{CPU, HostRow, MEMORY, MachineRow, Restart, SIZES, Table, VCPUS, WELL};

@@ -1,6 +1,6 @@
 //! Sites, and clusters: hosts that share storage and restart each other's machines.
 
-use super::{PlaceRule, PsabiLevel};
+use super::{Keeping, PlaceRule, PsabiLevel};
 use crate::ids::{ClusterId, HostId, SiteId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -105,6 +105,9 @@ pub struct Cluster {
     /// Machines of a failed host are started elsewhere without anybody's word.
     #[serde(default = "yes", skip_serializing_if = "is_so")]
     pub recovers: bool,
+    /// Who decides its recovery beside the manager; none: the manager alone does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keeping: Option<Keeping>,
     /// False while the run that makes it hasn't finished.
     pub ready: bool,
     pub note: String,

@@ -1,7 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
-    FencingTest, Maintenance,
+    FencingTest, Keeper, Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -178,6 +178,9 @@ pub struct Host {
     /// A person took it out of service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub maintenance: Option<Box<Maintenance>>,
+    /// The keepers that run on it, by the cluster that each watches, as it reports.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub keepers: BTreeMap<ClusterId, Keeper>,
 }
 
 impl Host {

@@ -22,12 +22,16 @@ mod order;
 mod plan;
 mod pulse;
 mod restart;
+mod seat;
 mod times;
+mod told;
 
 pub use crate::estate::Act;
 pub use order::{Input, Note, Order, Power, Proof, Pulse, Refusal, Running};
 pub use plan::{Charge, Plan, Stamp, Ward};
+pub use seat::{Hears, Held, Seat};
 pub use times::Times;
+pub use told::{Line, Told};
 
 use crate::{
     ids::{HostId, MachineId, VolumeId},

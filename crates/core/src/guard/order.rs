@@ -5,6 +5,7 @@ use crate::{
     ids::{HostId, MachineId, VolumeId},
     moment::{Moment, Span},
 };
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// A machine as its host reports it.
@@ -112,7 +113,8 @@ pub enum Input {
 }
 
 /// What proves that a host runs nothing.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Proof {
     /// Its controller said so, twice.
     Controller,
@@ -167,7 +169,8 @@ pub enum Order {
 }
 
 /// What is worth a line in the story.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Note {
     /// Not heard, and its lease is renewed: its machines go on.
     CutOff {

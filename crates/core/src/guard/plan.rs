@@ -9,10 +9,11 @@ use crate::{
     moment::{Moment, Span},
     view::View,
 };
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// (number of the history, revision) at which a plan was made.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Stamp(pub u64, pub u64);
 
 #[derive(Debug, Clone, Default, PartialEq)]

@@ -78,7 +78,7 @@ impl Heart {
 }
 
 impl Guard {
-    /// A host says what it feels of its guests. `unheard`: since when nothing was heard of it.
+    /// A host says what it feels of its guests.
     pub(super) fn feels(&mut self, host: HostId, running: &[Running], now: Moment) {
         let named: BTreeSet<MachineId> = running.iter().map(|r| r.machine).collect();
         self.hearts.retain(|machine, heart| {

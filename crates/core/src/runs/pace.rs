@@ -18,6 +18,18 @@ const MOST: usize = 32;
 pub struct Pace(BTreeMap<String, VecDeque<u64>>);
 
 impl Pace {
+    /// What was measured of one kind alone.
+    #[must_use]
+    pub fn only(&self, kind: &str) -> Pace {
+        let found = self.0.get_key_value(kind);
+        Pace(
+            found
+                .map(|(k, v)| (k.clone(), v.clone()))
+                .into_iter()
+                .collect(),
+        )
+    }
+
     /// A step of this kind, thought to take `usual`, took `took`.
     pub fn note(&mut self, kind: &str, usual: Span, took: Span) {
         let Some(share) = took.0.saturating_mul(1000).checked_div(usual.0) else {

@@ -171,6 +171,7 @@ fn machines_of_a_host_that_is_proved_off_are_off_and_start_elsewhere() {
 fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
     HostReport {
         watchdog: false,
+        keepers: Default::default(),
         initiator: "iqn.2026-01.net.example:h1".into(),
         uplinks: vec![],
         networks: Default::default(),

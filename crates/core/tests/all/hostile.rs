@@ -109,6 +109,7 @@ fn report() -> impl Strategy<Value = HostReport> {
     );
     parts.prop_map(|(boot, seq, machines, volumes, wires, nets)| HostReport {
         watchdog: false,
+        keepers: Default::default(),
         boot,
         seq,
         obeyed: None,

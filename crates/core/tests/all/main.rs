@@ -13,6 +13,7 @@ mod guarding;
 mod headroom;
 mod hostile;
 mod images;
+mod keeping;
 mod limits;
 mod maintenance;
 mod moving;

@@ -30,6 +30,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
     });
     HostReport {
         watchdog: false,
+        keepers: Default::default(),
         initiator: "iqn.2026-01.net.example:h1".into(),
         uplinks: vec![],
         networks: Default::default(),

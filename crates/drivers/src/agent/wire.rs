@@ -6,7 +6,9 @@ use std::collections::BTreeMap;
 use uuid::Uuid;
 use zastrugi_core::{
     epoch::{Epoch, Obeyed},
-    estate::{AsOf, Cpu, Hardware, HostNet, Image, MachineState, Memory, Path, PsabiLevel, Uplink},
+    estate::{
+        AsOf, Cpu, Hardware, HostNet, Image, Keeper, MachineState, Memory, Path, PsabiLevel, Uplink,
+    },
     evidence::{SeenDevice, SeenVolume},
     ids::{HostId, ImageId, Revision, VolumeId},
     limits,
@@ -131,6 +133,16 @@ pub(crate) struct Report {
     pub(crate) screens: Vec<WireScreen>,
     #[serde(default)]
     pub(crate) watchdog: WireWatchdog,
+    #[serde(default)]
+    keepers: Vec<WireKeeper>,
+}
+
+/// A keeper that the host runs.
+#[derive(Debug, Deserialize)]
+struct WireKeeper {
+    cluster: String,
+    #[serde(default)]
+    keeps: bool,
 }
 
 /// What resets the host when its lease has run out.
@@ -479,6 +491,12 @@ impl Report {
             obeyed: self.seen.as_ref().and_then(WireSeen::read),
             software: limited(self.software),
             watchdog: self.watchdog.armed,
+            keepers: self
+                .keepers
+                .into_iter()
+                .take(16)
+                .filter_map(|k| Some((k.cluster.parse().ok()?, Keeper { keeps: k.keeps })))
+                .collect(),
             initiator: limited(self.initiator),
             uplinks: self
                 .uplinks

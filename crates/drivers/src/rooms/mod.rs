@@ -8,6 +8,7 @@ mod edits;
 mod hosts;
 pub(crate) mod images;
 mod joining;
+mod keepers;
 pub(crate) mod machines;
 mod maintenance;
 mod moving;
@@ -41,6 +42,7 @@ impl Drivers {
             Step::Qualities(step) => match *step {},
             Step::Joining(step) => self.at_joining(estate, step, turn).await,
             Step::Maintenance(step) => self.at_maintenance(estate, step, turn).await,
+            Step::Keepers(step) => self.at_keepers(estate, step, turn).await,
         }
     }
 
@@ -66,6 +68,7 @@ impl Drivers {
             | Step::Networks(_)
             | Step::Edits(_)
             | Step::Joining(_)
+            | Step::Keepers(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

@@ -338,6 +338,14 @@ async fn what_a_service_does_not_offer_or_does_not_do_is_said_in_its_words() {
         fault.said
     );
     assert_eq!(there.told(), ["ForceOff"], "told once");
+    // Somebody looked, and tries the step again.
+    let said = there.off(Span(0)).await.unwrap();
+    assert!(matches!(said, Outcome::NotYet { .. }));
+    assert_eq!(
+        there.told(),
+        ["ForceOff"; 2],
+        "whoever tries again tells it again"
+    );
     let there = behind(Odd::Mute).await;
     let Power::Silent { why } = there.power().await else {
         panic!("it said nothing")

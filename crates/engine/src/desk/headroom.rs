@@ -3,17 +3,15 @@
 //! third of the time: an answer is shown for twice as long as it took.
 
 use super::Desk;
-use imbl::OrdMap;
 use std::{
     collections::BTreeMap,
     sync::{Arc, OnceLock, PoisonError},
     time::{Duration, Instant},
 };
 use zastrugi_core::{
-    availability::{Raise, Survival, model},
-    estate::{Cluster, Host, Machine, Network, Switch, Volume},
-    ids::{ClusterId, MachineId, NetworkId, Revision, SwitchId, VolumeId},
-    loads::MachineLoad,
+    availability::{Raise, Rests, Survival, model},
+    estate::Cluster,
+    ids::{ClusterId, Revision},
     units::Bytes,
     view::View,
 };
@@ -110,51 +108,6 @@ impl Desk {
     }
 }
 
-/// Everything that an answer rests on, held, so that the same thing is known by its address.
-#[derive(Clone)]
-pub(crate) struct Rests {
-    cluster: Arc<Cluster>,
-    hosts: Vec<Arc<Host>>,
-    machines: Vec<Arc<Machine>>,
-    volumes: OrdMap<VolumeId, Arc<Volume>>,
-    networks: OrdMap<NetworkId, Arc<Network>>,
-    switches: OrdMap<SwitchId, Arc<Switch>>,
-    typical: OrdMap<MachineId, MachineLoad>,
-}
-
-impl Rests {
-    pub(crate) fn of(view: &View, cluster: &Arc<Cluster>) -> Rests {
-        let estate = &view.estate;
-        let hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
-        let machines = hosts.iter().flat_map(|h| {
-            let (here, coming) = (estate.machines_on(h.id), estate.machines_arriving(h.id));
-            let fallen = estate.machines_fallen_from(h.id);
-            here.chain(coming).chain(fallen).cloned()
-        });
-        Rests {
-            cluster: cluster.clone(),
-            machines: machines.collect(),
-            hosts,
-            volumes: estate.volumes.clone(),
-            networks: estate.networks.clone(),
-            switches: estate.switches.clone(),
-            typical: view.loads.typical.clone(),
-        }
-    }
-    pub(crate) fn same(&self, other: &Rests) -> bool {
-        fn each<T>(a: &[Arc<T>], b: &[Arc<T>]) -> bool {
-            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| Arc::ptr_eq(a, b))
-        }
-        Arc::ptr_eq(&self.cluster, &other.cluster)
-            && each(&self.hosts, &other.hosts)
-            && each(&self.machines, &other.machines)
-            && self.volumes.ptr_eq(&other.volumes)
-            && self.networks.ptr_eq(&other.networks)
-            && self.switches.ptr_eq(&other.switches)
-            && self.typical.ptr_eq(&other.typical)
-    }
-}
-
 /// The known answer if nothing that it rests on has changed, or nothing that counts.
 fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc<Headroom> {
     let rests = Rests::of(view, cluster);
@@ -163,7 +116,7 @@ fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc
     }
     let (table, volumes) = model(view, cluster);
     let equal = |k: &&Arc<Headroom>| {
-        k.answer.table == table && k.answer.volumes == volumes && k.rests.cluster == *cluster
+        k.answer.table == table && k.answer.volumes == volumes && k.rests.same_cluster(cluster)
     };
     match known.filter(equal) {
         Some(known) => known.clone(),
@@ -177,6 +130,7 @@ fn of(view: &View, cluster: &Arc<Cluster>, known: Option<&Arc<Headroom>>) -> Arc
 #[cfg(test)]
 mod tests {
     use super::*;
+    use zastrugi_core::ids::MachineId;
     use zastrugi_core::{
         estate::Fact,
         ids::HostId,

@@ -14,7 +14,6 @@ mod storage;
 
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
 pub use door::{Asking, SignIn, SignInError};
-pub(crate) use headroom::Rests;
 pub use headroom::{Headroom, Headrooms};
 pub use history::HistoryError;
 pub use hosts::{Found, ProbeError, ScanState};

@@ -1,8 +1,8 @@
 //! One host, followed: its reports become events and loads, its silence becomes a condition.
 
 use super::{
-    guarding::Posts,
     leader::Samples,
+    office::Office,
     screens::{Hand, Screens},
 };
 use crate::{
@@ -26,6 +26,7 @@ use zastrugi_core::{
     runs::{Fault, FaultKind},
 };
 use zastrugi_drivers::agent::Sample;
+use zastrugi_keeper::Posts;
 use zastrugi_store::{Held, Journal};
 
 /// Failures in a row before a host counts as lost.
@@ -40,6 +41,7 @@ pub(super) struct Eye {
     pub(super) held: Held,
     pub(super) samples: Samples,
     pub(super) posts: Posts,
+    pub(super) office: Office,
     pub(super) host: HostId,
 }
 
@@ -146,7 +148,7 @@ impl Eye {
             match watch.report().await {
                 Ok((report, mut sample)) => {
                     *failures = 0;
-                    self.posts.heard(&self.shared, self.host, &report, &sample);
+                    self.posts.heard(&self.office, self.host, &report, &sample);
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
                     self.check_history(&report).await;

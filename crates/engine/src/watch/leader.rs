@@ -1,9 +1,10 @@
 //! The leader: it follows every device while its term holds, and appends what changed.
 
 use super::{
-    array,
-    guarding::{Post, Posts},
-    host, switch, tending,
+    array, closing, host,
+    keeping::{Errands, clear_strays},
+    office::Office,
+    switch, tending,
     term::Term,
 };
 use crate::{
@@ -25,6 +26,7 @@ use zastrugi_core::{
     ids::{ArrayId, ClusterId, HostId, SwitchId},
     loads::HostLoad,
 };
+use zastrugi_keeper::{Post, Posts};
 use zastrugi_store::{Held, Measurements};
 
 /// How often it is looked whether there is somebody new to follow.
@@ -91,7 +93,9 @@ struct Reign {
     switches: BTreeMap<SwitchId, AbortHandle>,
     samples: Samples,
     guard: Option<Times>,
-    guards: BTreeMap<ClusterId, AbortHandle>,
+    /// Who guards each cluster, and whether it has keepers.
+    guards: BTreeMap<ClusterId, (bool, AbortHandle)>,
+    office: Office,
     posts: Posts,
 }
 
@@ -104,7 +108,17 @@ impl Reign {
             scribe.clone(),
             samples.clone(),
         ));
+        let office = Office {
+            shared: shared.clone(),
+            scribe: scribe.clone(),
+            held,
+        };
+        if guard.is_some() {
+            tasks.spawn(closing::close(office.clone()));
+            tasks.spawn(clear_strays(office.clone()));
+        }
         Reign {
+            office,
             held,
             tasks,
             followed: BTreeMap::new(),
@@ -119,30 +133,49 @@ impl Reign {
 
     fn look_around(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
         while self.tasks.try_join_next().is_some() {}
-        self.guard_clusters(shared, scribe);
+        self.guard_clusters();
         self.follow_hosts(shared, scribe);
         self.follow_arrays(shared, scribe);
         self.follow_switches(shared, scribe);
     }
 
-    /// A guard for each cluster.
-    fn guard_clusters(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
+    /// A guard for each cluster; for one that has keepers, whoever does the manager's part.
+    fn guard_clusters(&mut self) {
         let Some(times) = self.guard else { return };
-        let estate = shared.estate();
-        self.guards.retain(|_, task| !task.is_finished());
-        for id in estate.clusters.keys() {
-            if !self.guards.contains_key(id) {
-                let post = Post {
-                    shared: shared.clone(),
-                    scribe: scribe.clone(),
-                    held: self.held,
+        let estate = self.office.shared.estate();
+        let keeps = |id: &ClusterId| estate.clusters.get(id).map(|c| c.keeping.is_some());
+        self.guards.retain(|id, (kept, task)| {
+            let same = keeps(id) == Some(*kept);
+            if !same {
+                task.abort();
+            }
+            same && !task.is_finished()
+        });
+        for (id, cluster) in &estate.clusters {
+            if self.guards.contains_key(id) {
+                continue;
+            }
+            let (office, posts) = (self.office.clone(), self.posts.clone());
+            let kept = cluster.keeping.is_some();
+            let task = if kept {
+                let errands = Errands {
+                    office,
                     cluster: *id,
                     times,
-                    posts: self.posts.clone(),
+                    posts,
+                };
+                self.tasks.spawn(errands.run())
+            } else {
+                let post = Post {
+                    book: office,
+                    cluster: *id,
+                    times,
+                    posts,
                     began: std::time::Instant::now(),
                 };
-                self.guards.insert(*id, self.tasks.spawn(post.stand()));
-            }
+                self.tasks.spawn(post.stand())
+            };
+            self.guards.insert(*id, (kept, task));
         }
     }
 
@@ -204,6 +237,7 @@ impl Reign {
                     held: self.held,
                     samples: self.samples.clone(),
                     posts: self.posts.clone(),
+                    office: self.office.clone(),
                     host: host.id,
                 };
                 let task = self.tasks.spawn(eye.follow());

@@ -1,9 +1,11 @@
 //! Observing devices. One process leads; it follows every claimed host and appends what changed.
 
 mod array;
-mod guarding;
+mod closing;
 mod host;
+mod keeping;
 mod leader;
+mod office;
 mod screens;
 mod switch;
 mod tending;

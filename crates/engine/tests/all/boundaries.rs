@@ -27,7 +27,7 @@ use zastrugi_core::{
         hosts::HostPower,
         images,
         images::AddImage,
-        joining, machines,
+        joining, keepers, machines,
         machines::{AfterGrace, PowerAct},
         maintenance,
         maintenance::{Afterwards, Empty, Return},
@@ -117,6 +117,17 @@ impl Tour<'_> {
 
     fn machine(&self) -> MachineId {
         self.lab.machine("m")
+    }
+
+    /// A keeper is placed, moved and taken away.
+    async fn keepers(&mut self) {
+        let estate = self.lab.estate();
+        let cluster = *estate.clusters.keys().next().unwrap();
+        let all: Vec<HostId> = estate.hosts.keys().copied().take(2).collect();
+        for hosts in [vec![all[0]], vec![all[1]], vec![]] {
+            let place = keepers::Place { cluster, hosts };
+            self.go(Proposal::Keepers(keepers::Ask::Place(place))).await;
+        }
     }
 
     /// Its host is emptied and put back with it; then both are, so that it has to stop and is started again.
@@ -292,6 +303,7 @@ impl Tour<'_> {
         .await;
         self.power(PowerAct::On { host: None }).await;
         self.maintenance().await;
+        self.keepers().await;
         self.power(PowerAct::Off).await;
         let machines = vec![self.machine()];
         let delete = Proposal::Machines(machines::Ask::Delete {

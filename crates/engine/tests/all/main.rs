@@ -8,6 +8,7 @@ mod fallen;
 mod faults;
 mod histories;
 mod images;
+mod keepers;
 mod lab;
 mod moving;
 mod network;

@@ -23,6 +23,27 @@ pub(crate) fn keyed(
     object: &str,
     act: impl FnOnce(&mut State, i64) -> Outcome,
 ) -> Response {
+    carry_out(device, headers, object, true, act)
+}
+
+/// The same for what is judged by the generation of a run lease alone: whoever brings machines back while the manager is
+/// silent can't know the last fence.
+pub(crate) fn by_generation(
+    device: &Device,
+    headers: &HeaderMap,
+    machine: &str,
+    act: impl FnOnce(&mut State, i64) -> Outcome,
+) -> Response {
+    carry_out(device, headers, machine, false, act)
+}
+
+fn carry_out(
+    device: &Device,
+    headers: &HeaderMap,
+    object: &str,
+    by_fence: bool,
+    act: impl FnOnce(&mut State, i64) -> Outcome,
+) -> Response {
     device.world.settle(&device.name);
     let (Some(key), Some(fence)) = (
         header(headers, "step-key"),
@@ -51,7 +72,9 @@ pub(crate) fn keyed(
     if let Err(no) = admit(&mut state, &device.name, headers, fence) {
         return no;
     }
-    if let Err(highest) = raise_fence(&mut state, &device.name, object, fence) {
+    if let Err(highest) = raise_fence(&mut state, &device.name, object, fence)
+        && by_fence
+    {
         return refused(
             StatusCode::PRECONDITION_FAILED,
             "stale_fence",
@@ -150,11 +173,16 @@ fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Resul
     };
     let slot = if object == "host" {
         &mut host.fence
-    } else if object.starts_with("mount:") {
+    } else if object.starts_with("mount:") || object.starts_with("keeper:") {
         host.fences.entry(object.to_owned()).or_insert(0)
     } else if let Some(uid) = object.strip_prefix("volume:") {
         match volumes.get_mut(uid) {
             Some(volume) => volume.fences.entry("volume".to_owned()).or_insert(0),
+            None => return Ok(()),
+        }
+    } else if let Some(uid) = object.strip_prefix("keeping:") {
+        match volumes.get_mut(uid) {
+            Some(volume) => volume.fences.entry("keeping".to_owned()).or_insert(0),
             None => return Ok(()),
         }
     } else if let Some((uid, _)) = object

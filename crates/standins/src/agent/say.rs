@@ -135,6 +135,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
     json!({"seen": host.seen, "watchdog": {"armed": host.watchdog && host.cluster.is_some()},
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
         "uplinks": host.uplinks, "networks": host.networks,
+        "keepers": host.keepers_run.iter().map(|(c, keeps)| json!({"cluster": c, "keeps": keeps})).collect::<Vec<_>>(),
         "machines": machines, "volumes": volumes, "screens": screens(host),
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}
     })

@@ -3,6 +3,7 @@
 pub(crate) mod consoles;
 pub(crate) mod hosts;
 pub(crate) mod images;
+pub(crate) mod keepers;
 pub(crate) mod machines;
 pub(crate) mod moving;
 pub(crate) mod networks;

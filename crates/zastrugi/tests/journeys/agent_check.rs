@@ -70,6 +70,8 @@ async fn every_described_call_is_served() {
                 .replace("{uuid}", "00000000-0000-4000-8000-000000000000")
                 .replace("{uid}", "none")
                 .replace("{name}", "none")
+                .replace("{cluster}", "none")
+                .replace("{index}", "1")
                 .replace("{id}", "none");
             let status =
                 zastrugi_engine::check::status(&address, &method.to_uppercase(), &path).await;
@@ -81,5 +83,5 @@ async fn every_described_call_is_served() {
             calls += 1;
         }
     }
-    assert_eq!(calls, 43);
+    assert_eq!(calls, 51);
 }

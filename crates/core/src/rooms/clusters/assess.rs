@@ -323,6 +323,7 @@ fn add_steps(
             kind: ClusterKind::default(),
             rules: vec![],
             recovers: true,
+            keeping: None,
             ready: false,
             note: String::new(),
         }),

@@ -217,6 +217,7 @@ fn add_steps(
         watchdog: false,
         fencing: None,
         maintenance: None,
+        keepers: Default::default(),
     })));
     draft.step(
         Step::Claim {
@@ -259,6 +260,11 @@ pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
                     .at("hosts")
                     .remedy("Stop them, or start them elsewhere, first."),
             );
+        }
+        for cluster in draft.estate().kept_on(host.id) {
+            let text = format!("A keeper of {} is on {}.", cluster.name, host.name);
+            let stop = Finding::stop(Rule::Keepers, &host.name, text).at("hosts");
+            draft.found(stop.remedy(format!("Place the keepers of {} on other hosts first.", cluster.name)));
         }
         if !tells(draft, host) {
             if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)).cloned() {

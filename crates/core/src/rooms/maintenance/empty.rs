@@ -40,6 +40,7 @@ pub(super) fn empty(draft: &mut Draft<'_>, ask: &Empty) {
             going.extend(who_goes(draft, host));
         }
     }
+    kept(draft, &named);
     let closed = closed(draft, ask, &named, &going);
     let (leaves, stuck) = moves(draft, ask, &closed, &going);
     let stops = stops(draft, ask, &going, &stuck);
@@ -60,6 +61,27 @@ pub(super) fn empty(draft: &mut Draft<'_>, ask: &Empty) {
         let vacant = draft.step(step, format!("{} is empty", host.name), &waits, None);
         afterwards(draft, ask, host, vacant);
     }
+}
+
+/// Keepers on them: one that is switched off with its host is missed, as long as that lasts; all of them at once are a thought worth.
+fn kept(draft: &mut Draft<'_>, named: &[Arc<Host>]) {
+    let going: BTreeSet<HostId> = named.iter().map(|h| h.id).collect();
+    let clusters = draft.estate().clusters.values();
+    let keeping = clusters.filter_map(|c| Some((c, c.keeping.as_ref()?)));
+    let found: Vec<Finding> = keeping
+        .filter_map(|(cluster, keeping)| {
+            let left = keeping.hosts.difference(&going).count();
+            let text = match (keeping.hosts.len() > left, left) {
+                (false, _) => return None,
+                (true, 0) => format!("All keepers of {} are on hosts that are emptied; while those are off, only the manager brings machines back.", cluster.name),
+                (true, 1) => format!("Of the keepers of {} one is left while this lasts.", cluster.name),
+                (true, n) => format!("Of the keepers of {} {n} are left while this lasts.", cluster.name),
+            };
+            let mind = Finding::mind(Rule::Keepers, &cluster.name, text).at("hosts");
+            Some(mind.remedy("Place them on other hosts first, if the host is off for long."))
+        })
+        .collect();
+    draft.found_all(found);
 }
 
 /// What is on a host of which nobody hears can't be moved; one with nothing on it may be closed whatever it does.

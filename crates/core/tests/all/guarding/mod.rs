@@ -1,6 +1,7 @@
 //! The guard: directed cases first, then thousands of seeds in virtual time.
 
 mod guests;
+mod seats;
 mod sim;
 
 use sim::{Mutation, Sim};

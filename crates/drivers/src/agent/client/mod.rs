@@ -3,6 +3,7 @@
 mod claim;
 mod consoles;
 mod images;
+mod keepers;
 mod machines;
 mod moving;
 mod volumes;

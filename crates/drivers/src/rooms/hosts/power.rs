@@ -26,7 +26,7 @@ impl Drivers {
         let controller = self.controller(host).await?;
         if read(&controller, host).await?.power_state != "Off" {
             tell(&controller, Switch::Off, turn).await?;
-            return not_yet("switching off", Switch::Off, host, turn);
+            return not_yet("switching off", Switch::Off, &controller, turn);
         }
         sleep(APART).await;
         if read(&controller, host).await?.power_state != "Off" {
@@ -72,7 +72,7 @@ impl Drivers {
             return Ok(done(vec![], "on"));
         }
         tell(&controller, Switch::On, turn).await?;
-        not_yet("switching on", Switch::On, host, turn)
+        not_yet("switching on", Switch::On, &controller, turn)
     }
 
     /// Its agent says the time again; what it sees is taken in by whoever follows it.
@@ -114,17 +114,23 @@ async fn tell(controller: &Controller<'_>, switch: Switch, turn: Turn<'_>) -> Re
     }
 }
 
-/// It was told and is read again; one that hasn't done it after so long won't.
-fn not_yet(said: &str, switch: Switch, host: &Host, turn: Turn<'_>) -> Result<Outcome, Fault> {
+/// It was told and is read again; one that hasn't done it after so long won't. Whoever tries again tells it again.
+fn not_yet(
+    said: &str,
+    switch: Switch,
+    controller: &Controller<'_>,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
     if turn.waited < STUCK {
         return Ok(Outcome::NotYet {
             said: said.to_owned(),
         });
     }
+    controller.resets.answered(controller.address, false);
     let what = if switch == Switch::Off { "off" } else { "on" };
     let said = format!(
         "The controller of {} took the order to switch it {what} and has not done it for {STUCK}.",
-        host.name
+        controller.host
     );
     let remedy = "Look at the controller; or switch the host by hand, and declare it off if that is what it shall be.";
     Err(Fault::new(FaultKind::Refused, said, remedy))

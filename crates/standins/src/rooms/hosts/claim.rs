@@ -104,6 +104,7 @@ pub(crate) async fn release(Extract(device): Extract<Device>, headers: HeaderMap
         host.claimed_with = None;
         host.answers.clear();
         host.cluster = None;
+        host.keepers.clear();
         "first-light".clone_into(&mut host.password);
         "first-light".clone_into(&mut host.bmc_password);
         host.fence = 0;

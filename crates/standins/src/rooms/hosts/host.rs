@@ -82,6 +82,12 @@ pub(crate) struct Host {
     pub(crate) fences: BTreeMap<String, u64>,
     #[serde(default)]
     pub(crate) seen: crate::agent::Seen,
+    /// What keepers were given, by the cluster that each watches.
+    #[serde(default)]
+    pub(crate) keepers: BTreeMap<String, crate::rooms::keepers::calls::Given>,
+    /// Those that run, with whether each says that it decides.
+    #[serde(skip)]
+    pub(crate) keepers_run: BTreeMap<String, bool>,
     #[serde(skip)]
     pub(crate) console: HostConsole,
     /// The last picture of each machine that ended here in some other way than by itself.

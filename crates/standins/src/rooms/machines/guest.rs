@@ -111,9 +111,10 @@ impl Guest {
             return None;
         }
         let up = self.started + PHASES[3].1;
-        let until = |stopped: [Option<i64>; 3]| stopped.into_iter().flatten().fold(now, i64::min);
-        let beats = (until([self.hung, self.mute, self.frozen]) - up).max(0) / 1_000;
-        let moved = (until([self.hung, self.frozen, None]) - self.started).max(0) / 500;
+        let halted = self.paused.as_ref().map(|(_, since)| *since);
+        let until = |stopped: [Option<i64>; 4]| stopped.into_iter().flatten().fold(now, i64::min);
+        let beats = (until([self.hung, self.mute, self.frozen, halted]) - up).max(0) / 1_000;
+        let moved = (until([self.hung, self.frozen, halted, None]) - self.started).max(0) / 500;
         Some((beats, moved))
     }
     /// The phase it is in: `firmware` … `services`, `up`, `stopping` or `off`.
@@ -192,6 +193,21 @@ fn unit(x: u64) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// If this fails, a guest that its host halts seems to live, and whoever mistakes a halt for a hang is not found.
+    #[test]
+    fn a_guest_that_is_halted_shows_no_sign_of_life_and_none_is_taken_back() {
+        let mut g = Guest::started("v".into(), 1, 0, "disk".into());
+        let calm = Temper::default();
+        let before = g.pulse(60_000, calm);
+        g.paused = Some(("no path".into(), 60_000));
+        assert_eq!(g.pulse(90_000, calm), before);
+        // As when its volume is reached again.
+        g.paused = None;
+        g.started += 30_000;
+        assert_eq!(g.pulse(90_000, calm), before);
+        assert!(g.pulse(92_000, calm) > before);
+    }
 
     #[test]
     fn a_guest_boots_through_its_phases_and_stops_when_asked() {

@@ -1,6 +1,9 @@
 //! Power: on under a new generation of the run lease, stop, off; and what a machine boots from.
 
-use crate::agent::{change::keyed, owner_only, refused, say};
+use crate::agent::{
+    change::{by_generation, keyed},
+    owner_only, refused, say,
+};
 use crate::{
     fault::Device,
     rooms::hosts::host::Host,
@@ -118,7 +121,8 @@ pub(crate) async fn power(
         return no;
     }
     let name = device.name.clone();
-    keyed(&device, &headers, &uuid.clone(), |state, now| {
+    let guarded = ask.boot.is_some() && ask.generation.is_some();
+    let act = |state: &mut State, now: i64| {
         match ask.act.as_str() {
             "on" => {
                 meant_for(state, &name, ask.boot)?;
@@ -178,7 +182,12 @@ pub(crate) async fn power(
         state.did_what(&name, &format!("power {} {uuid}", ask.act));
         let host = &state.hosts[&name];
         Ok(say::machine_now(state, host, &uuid, now).unwrap_or_else(|| json!({})))
-    })
+    };
+    if guarded {
+        by_generation(&device, &headers, &uuid, act)
+    } else {
+        keyed(&device, &headers, &uuid, act)
+    }
 }
 
 /// Ends a machine and starts it under a higher generation, as one: it is never seen off in between. What can't be started stays.

@@ -19,6 +19,9 @@ pub(crate) struct Volume {
     /// How often each host renewed its own lease here; who can't write can't renew.
     #[serde(default)]
     pub(crate) renewals: BTreeMap<String, u64>,
+    /// What keepers agree by.
+    #[serde(default)]
+    pub(crate) agreement: crate::rooms::keepers::agreement::Agreement,
     pub(crate) records: BTreeMap<String, Record>,
     /// Room held for disks that are being copied here, by machine.
     #[serde(skip)]

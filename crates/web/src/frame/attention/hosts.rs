@@ -98,6 +98,27 @@ pub(super) fn half_emptied(view: &View, site: Option<u64>) -> Vec<Need> {
         .collect()
 }
 
+/// Keepers that should run on a host that is heard, and don't.
+pub(super) fn missing_keepers(view: &View, site: Option<u64>) -> Vec<Need> {
+    let estate = &view.estate;
+    let lines = estate.clusters.values().flat_map(|cluster| {
+        let named = cluster.keeping.iter().flat_map(|k| &k.hosts);
+        let hosts = named.filter_map(|id| estate.hosts.get(id));
+        hosts
+            .filter(|h| site.is_none_or(|s| h.site.0 == s))
+            .filter(|h| h.accepts_work() && !h.keepers.contains_key(&cluster.id))
+            .map(|h| Need {
+                glyph: "mind",
+                text: format!("The keeper of {} on {} does not run", cluster.name, h.name),
+                since: None,
+                link: format!("/clusters/{}", cluster.id.0),
+                link_words: "Look at it",
+                detail: "the others go on; its host starts it again, or place another".into(),
+            })
+    });
+    lines.collect()
+}
+
 /// Of a failure that goes its way by itself nobody needs to know; of one that doesn't, why.
 fn of_failure(failure: &Failure) -> Option<Need> {
     let name = &failure.name;

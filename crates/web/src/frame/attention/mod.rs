@@ -79,6 +79,7 @@ fn compute(
     let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
     all.extend(hosts::hosts(estate, site));
     all.extend(hosts::half_emptied(view, site));
+    all.extend(hosts::missing_keepers(view, site));
     all.extend(hosts::fallen(estate, site));
     all.extend(runs(&view.runs));
     all.extend(beneath::storage(estate, outages, site));

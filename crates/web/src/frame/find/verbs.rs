@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 35] = [
+const VERBS: [Verb; 36] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -84,6 +84,7 @@ const VERBS: [Verb; 35] = [
     ("edit", "host", "/sheet/edit-host?ids=", Act::Hosts),
     ("hand back", "host", "/sheet/hand-back?ids=", Act::Hosts),
     ("edit", "cluster", "/sheet/edit-cluster?ids=", Act::Clusters),
+    ("keepers", "cluster", "/sheet/keepers?ids=", Act::Clusters),
     ("new rule", "cluster", "/sheet/rule?ids=", Act::Clusters),
     (
         "extend",

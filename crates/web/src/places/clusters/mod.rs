@@ -3,6 +3,7 @@
 mod free_hosts;
 mod headroom;
 pub(crate) mod join;
+pub(crate) mod keepers;
 mod matrix;
 pub(crate) mod new;
 pub(crate) mod page;
@@ -17,6 +18,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("new-cluster", Act::Clusters, "hosts", new::fill).prepared(free_hosts::prepare),
     Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(free_hosts::prepare),
     Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit).merging(),
+    Sheet::new("keepers", Act::Clusters, "hosts", keepers::fill),
     Sheet::new("rule", Act::Clusters, "hosts", rule::fill).merging(),
 ];
 

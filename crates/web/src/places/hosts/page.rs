@@ -5,7 +5,10 @@ use crate::frame::sheet::render;
 use crate::frame::{
     AtDesk, Page, Problem, Signed, Word, host_state, machine_state, page as whole, part, time,
 };
-use crate::places::logbook::lately::{Line, lately};
+use crate::places::{
+    clusters::keepers,
+    logbook::lately::{Line, lately},
+};
 use askama::Template;
 use rocket::get;
 use std::sync::Arc;
@@ -254,6 +257,10 @@ fn facts(view: &View, host: &Arc<Host>, now: Moment) -> Vec<(&'static str, Strin
             },
         ),
         ("Fenced by", fenced_by(estate, host, now)),
+        (
+            "Keepers",
+            keepers::on_host(estate, host).unwrap_or_else(|| "none".into()),
+        ),
         ("NUMA nodes", hw.numa_nodes.to_string()),
         ("Software", host.software.clone()),
         (

@@ -1,19 +1,10 @@
-//! The guard of one cluster at its post: what is seen goes in, what it orders is carried out, what it notes is written. All
-//! that is decided is decided in [`zastrugi_core::guard`]; the leader stands in for keepers where none are placed.
+//! The guard of one cluster at its post: what is seen goes in, what it orders is carried out, what it tells is written. All
+//! that is decided is decided in [`zastrugi_core::guard`].
 
-use crate::{
-    desk::Rests,
-    runs::pace,
-    scribe::{Decision, Guard as Needs, Scribe, Sight},
-    shared::{Shared, now},
-};
+use crate::{Book, Posts, Written, now, posts::Say};
 use imbl::OrdMap;
 use std::{
-    collections::BTreeMap,
-    sync::{
-        Arc, Mutex, PoisonError,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::Arc,
     time::{Duration, Instant},
 };
 use tokio::{
@@ -21,118 +12,43 @@ use tokio::{
     time::{MissedTickBehavior, interval, sleep, timeout},
 };
 use zastrugi_core::{
+    availability::Rests,
     estate::{Cluster, Failure, Host},
-    guard::{Guard, Input, Note, Order, Plan, Power, Refusal, Running, Stamp, Times},
+    guard::{Guard, Input, Note, Order, Plan, Power, Refusal, Stamp, Times, Told},
     ids::{ClusterId, FailureId, HostId},
     moment::{Moment, Span},
-    observe::HostReport,
-    permits::Who,
-    recounting::{is_over, recount},
-    rooms::{Event, recovery},
-    runs::Object,
     view::View,
 };
-use zastrugi_drivers::{GuardedStart, Turn, agent::Sample};
-use zastrugi_store::Held;
+use zastrugi_drivers::{GuardedStart, Turn};
 
 /// How long a plan that changed waits for what else changes.
 const GATHER: Duration = Duration::from_millis(100);
 /// A note that could not be written is tried again so often.
 const TRIES: u32 = 5;
 
-type Say = mpsc::UnboundedSender<Input>;
-
-/// Where the guard of each cluster is told what was seen.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Posts(Arc<Mutex<BTreeMap<ClusterId, Say>>>);
-
-impl Posts {
-    fn put(&self, cluster: ClusterId, say: Say) {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        all.insert(cluster, say);
-    }
-    fn of(&self, cluster: ClusterId) -> Option<Say> {
-        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        all.get(&cluster).cloned()
-    }
-
-    /// Passes on what a report says to a guard.
-    pub(super) fn heard(
-        &self,
-        shared: &Shared,
-        host: HostId,
-        report: &HostReport,
-        sample: &Sample,
-    ) {
-        let view = shared.view();
-        let (estate, runs) = (&view.estate, &view.runs);
-        let cluster = estate.hosts.get(&host).and_then(|h| h.cluster);
-        let Some((cluster, say)) = cluster.and_then(|c| Some((c, self.of(c)?))) else {
-            return;
-        };
-        let running = report.machines.iter().filter_map(|m| {
-            let known = estate.machine_with_uuid(&m.uuid)?;
-            let machine = known.id;
-            let held = known.arriving.is_some() || runs.holds(Object::Machine(machine));
-            let answers = matches!(m.state, zastrugi_core::estate::MachineState::Running { .. });
-            Some(Running {
-                machine,
-                generation: m.generation,
-                answers,
-                pulse: sample.pulses.get(&m.uuid).copied(),
-                held,
-            })
-        });
-        drop(say.send(Input::Heard {
-            host,
-            boot: report.boot,
-            watchdog: sample.watchdog,
-            running: running.collect(),
-        }));
-        let hosts: BTreeMap<&str, HostId> = estate
-            .hosts_in(cluster)
-            .map(|h| (h.hardware.serial.as_str(), h.id))
-            .collect();
-        for (uid, leases) in &sample.leases {
-            let Some(volume) = estate.volume_with_uid(uid) else {
-                continue;
-            };
-            let known = leases
-                .iter()
-                .filter_map(|(serial, n)| Some((*hosts.get(serial.as_str())?, *n)));
-            drop(say.send(Input::Leases {
-                volume: volume.id,
-                counters: known.collect(),
-            }));
-        }
-    }
-}
-
 /// One guard, and what it needs to act.
 #[derive(Clone)]
-pub(super) struct Post {
-    pub(super) shared: Arc<Shared>,
-    pub(super) scribe: Scribe,
-    pub(super) held: Held,
-    pub(super) cluster: ClusterId,
-    pub(super) times: Times,
-    pub(super) posts: Posts,
+pub struct Post<B> {
+    pub book: B,
+    pub cluster: ClusterId,
+    pub times: Times,
+    pub posts: Posts,
     /// Its own clock: it only ever goes on.
-    pub(super) began: Instant,
+    pub began: Instant,
 }
 
-impl Post {
-    pub(super) async fn stand(self) {
+impl<B: Book> Post<B> {
+    /// Stands guard until the cluster is gone, or this is dropped.
+    pub async fn stand(self) {
         let (say, mut told) = mpsc::unbounded_channel();
         let (note, notes) = mpsc::unbounded_channel();
         self.posts.put(self.cluster, say.clone());
         let writing = tokio::spawn(self.clone().write(notes, say.clone()));
-        let closing = tokio::spawn(self.clone().close_what_is_over());
-        let _end_with_it = (AbortOnDrop(writing), AbortOnDrop(closing));
+        let _ends_with_it = AbortOnDrop(writing);
         let mut guard = Guard::new(self.times, self.clock());
         let mut tick = interval(Duration::from_millis((self.times.silent.0 / 15).max(20)));
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
-        let mut revisions = self.shared.revisions();
+        let mut revisions = self.book.changed();
         let mut planned: Option<Instant> = None;
         let mut rests: Option<(Rests, OrdMap<FailureId, Arc<Failure>>)> = None;
         loop {
@@ -141,7 +57,7 @@ impl Post {
             {
                 planned = Some(Instant::now());
                 revisions.mark_unchanged();
-                let view = self.shared.view();
+                let view = self.book.view();
                 let Some(cluster) = view.estate.clusters.get(&self.cluster) else {
                     return;
                 };
@@ -182,7 +98,7 @@ impl Post {
     }
 
     fn plan(&self, view: &View, cluster: &Cluster) -> Plan {
-        let stamp = Stamp(self.shared.epoch().number, view.estate.revision.0);
+        let stamp = Stamp(self.book.epoch().number, view.estate.revision.0);
         Plan::of(view, cluster, stamp, now())
     }
 
@@ -195,7 +111,7 @@ impl Post {
     ) {
         let orders = guard.advance(input, self.clock());
         // What a person holds stands still, also here.
-        if self.shared.snapshot().head.held.is_some() {
+        if !self.book.may_act() {
             return;
         }
         for order in orders {
@@ -266,7 +182,7 @@ impl Post {
         }
     }
 
-    fn spawn<F>(&self, say: &Say, call: impl FnOnce(Post, Say) -> F)
+    fn spawn<F>(&self, say: &Say, call: impl FnOnce(Post<B>, Say) -> F)
     where
         F: Future<Output = ()> + Send + 'static,
     {
@@ -274,13 +190,13 @@ impl Post {
     }
 
     fn host(&self, host: HostId) -> Option<Arc<Host>> {
-        self.shared.estate().hosts.get(&host).cloned()
+        self.book.view().estate.hosts.get(&host).cloned()
     }
 
     async fn read(self, host: HostId, ask: u64, say: Say) {
         let Some(found) = self.host(host) else { return };
         let limit = Duration::from_millis(self.times.controller.0);
-        let read = timeout(limit, self.shared.drivers.read_power(&found)).await;
+        let read = timeout(limit, self.book.drivers().read_power(&found)).await;
         let said = read.unwrap_or_else(|_| Power::Silent {
             why: "no answer in time".into(),
         });
@@ -290,20 +206,12 @@ impl Post {
     /// That it is told is written before it is told.
     async fn switch_off(self, host: HostId, say: Say) {
         let Some(found) = self.host(host) else { return };
-        let written = self
-            .append(move |sight| {
-                let failure = sight.view.estate.failure_of(host);
-                let switching = failure.map(|f| recovery::Event::Switching {
-                    failure: f.id,
-                    at: sight.at,
-                });
-                switching.map(Event::Recovery).into_iter().collect()
-            })
-            .await;
+        let told = Told::Switching { host };
+        let written = self.book.write(self.cluster, told).await == Written::Yes;
         let refused = match written {
             false => Some("that could not be written down first".to_owned()),
             true => {
-                let told = self.shared.drivers.switch_off(&found).await;
+                let told = self.book.drivers().switch_off(&found).await;
                 told.err().map(|fault| fault.said)
             }
         };
@@ -311,14 +219,14 @@ impl Post {
     }
 
     async fn withdraw(self, host: HostId, ask: u64, say: Say) {
-        let estate = self.shared.estate();
+        let estate = self.book.view().estate;
         let Some(found) = estate.hosts.get(&host) else {
             return;
         };
-        let (installation, epoch) = (&self.shared.drivers.installation().id, self.shared.epoch());
+        let (installation, epoch) = (&self.book.drivers().installation().id, self.book.epoch());
         let key = format!("{installation}.{epoch}.guard.{host}.{ask}");
         let limit = Duration::from_millis(self.times.answer.0 / 2);
-        let told = timeout(limit, self.shared.drivers.shut_out(&estate, found, &key)).await;
+        let told = timeout(limit, self.book.drivers().shut_out(&estate, found, &key)).await;
         let refused = match told {
             Ok(Ok(())) => None,
             Ok(Err(fault)) => Some(fault.said.trim_end_matches('.').to_owned()),
@@ -346,8 +254,8 @@ impl Post {
 
     /// Carries out a start, or a restart, and writes what is seen of it.
     async fn guarded(&self, order: &GuardedStart, again: bool) -> Result<u64, Refusal> {
-        let (epoch, estate) = (self.shared.epoch(), self.shared.estate());
-        let installation = &self.shared.drivers.installation().id;
+        let (epoch, estate) = (self.book.epoch(), self.book.view().estate);
+        let installation = &self.book.drivers().installation().id;
         let key = format!(
             "{installation}.{epoch}.guard.{}.{}.{}.{}",
             order.machine, order.host, order.boot, order.generation
@@ -360,7 +268,7 @@ impl Post {
             now: now(),
         };
         let limit = Duration::from_millis(self.times.answer.0 / 2);
-        let drivers = &self.shared.drivers;
+        let drivers = self.book.drivers();
         let called = timeout(limit, async {
             match again {
                 true => drivers.reset_guarded(&estate, order, turn).await,
@@ -369,7 +277,7 @@ impl Post {
         });
         let result = match called.await {
             Ok(Ok((generation, seen))) => {
-                self.append(move |_| vec![seen.clone()]).await;
+                self.book.saw(seen).await;
                 Ok(generation)
             }
             Ok(Err(fault)) => Err(Refusal {
@@ -395,93 +303,25 @@ impl Post {
             };
             tracing::info!(?note, cluster = %self.cluster, "a guard's note");
             if let Note::Up { took, .. } = note {
-                pace::note_boot(&self.shared, took);
+                self.book.booted(took);
             }
-            let (mut written, lives) = (false, Arc::new(AtomicBool::new(false)));
+            let mut written = Written::No;
             for _ in 0..TRIES {
-                let (cluster, told, alive) = (self.cluster, note.clone(), lives.clone());
-                written = self
-                    .append(move |sight| {
-                        // It was heard while this was on its way: nothing of it is so any more.
-                        let answers = |h: &HostId| {
-                            sight.view.estate.hosts.get(h).is_some_and(|h| h.reports())
-                        };
-                        let stale = matches!(&told, Note::Fenced { host, .. } if answers(host));
-                        alive.store(stale, Ordering::Relaxed);
-                        if stale {
-                            return vec![];
-                        }
-                        recount(sight.view, sight.plans, cluster, &told, sight.at)
-                    })
-                    .await;
-                if written {
+                let told = Told::Note(note.clone());
+                written = self.book.write(self.cluster, told).await;
+                if written != Written::No {
                     break;
                 }
                 sleep(Duration::from_millis(500)).await;
             }
+            let written = written == Written::Yes;
             // What was not written is asked for again, if it is still so then.
             if let (Note::Hangs { machine, .. }, true) = (&note, written) {
                 drop(say.send(Input::GuestRecorded { machine: *machine }));
             }
-            let written = written && !lives.load(Ordering::Relaxed);
             if let Some((host, fenced)) = awaited.filter(|_| written) {
                 drop(say.send(Input::Recorded { host, fenced }));
             }
-        }
-    }
-
-    /// Answers whether it was written; what only a leader may write is no longer ours to write otherwise.
-    async fn append(
-        &self,
-        events: impl Fn(&Sight<'_>) -> Vec<Event> + Send + Sync + 'static,
-    ) -> bool {
-        let decide = move |sight: Sight<'_>| {
-            Ok(Decision {
-                events: events(&sight),
-                ..Decision::nothing(Who::itself())
-            })
-        };
-        match self.scribe.append(Needs::Leader(self.held), decide).await {
-            Ok(_) => true,
-            Err(refusal) => {
-                tracing::debug!(?refusal, cluster = %self.cluster, "a guard's note was not written");
-                false
-            }
-        }
-    }
-
-    /// Beside the guard: it waits for no database.
-    async fn close_what_is_over(self) {
-        loop {
-            sleep(Duration::from_secs(1)).await;
-            self.close_once().await;
-        }
-    }
-
-    async fn close_once(&self) {
-        let view = self.shared.view();
-        let ours = view
-            .estate
-            .failures
-            .values()
-            .filter(|f| f.cluster == self.cluster);
-        let over: Vec<FailureId> = ours
-            .filter(|f| is_over(&view, f, now()))
-            .map(|f| f.id)
-            .collect();
-        for failure in over {
-            self.append(move |sight| {
-                let found = sight.view.estate.failures.get(&failure);
-                let over = found.filter(|f| is_over(sight.view, f, sight.at)).map(|_| {
-                    recovery::Event::Over {
-                        failure,
-                        at: sight.at,
-                        why: "what it took down runs again, or shall be off".into(),
-                    }
-                });
-                over.map(Event::Recovery).into_iter().collect()
-            })
-            .await;
         }
     }
 }
