@@ -186,6 +186,21 @@ fn a_host_with_a_keeper_is_not_let_go_unheard() {
     );
 }
 
+/// If this fails, keepers lose what they agree by to somebody who clears a volume up.
+#[test]
+fn the_volume_on_which_they_agree_is_not_handed_back() {
+    let mut small = read("cluster eider\nhost 1 256\nhost 2 256");
+    let ask = Proposal::Storage(zastrugi_core::rooms::storage::Ask::GiveVolume { volume: SLAB });
+    let said = |small: &Small| worse(&put(small, &ask));
+    assert!(!said(&small).iter().any(|l| l.contains("agree on")));
+    keep(&mut small, &[1]);
+    assert!(
+        said(&small)
+            .iter()
+            .any(|l| l.contains("The keepers of eider agree on"))
+    );
+}
+
 fn papers(small: &Small) -> Papers {
     let epoch = Epoch {
         number: 3,

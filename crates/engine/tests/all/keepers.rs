@@ -345,3 +345,58 @@ async fn keepers_are_moved_and_taken_away_by_a_run(pool: PgPool) {
     eventually_within("none is left", 20, gone).await;
     assert_eq!(lab.estate().clusters[&cluster(&lab)].keeping, None);
 }
+
+/// If this fails, a site that was dark stays so until somebody finds a way to start the manager first.
+#[sqlx::test(migrations = false)]
+async fn a_site_that_was_dark_starts_again_without_its_manager(pool: PgPool) {
+    let (lab, _tasks) = kept(&pool, 6).await;
+    a_lease_passes().await;
+    let uuids: Vec<String> = lab
+        .estate()
+        .machines
+        .values()
+        .map(|m| m.uuid.to_string())
+        .collect();
+    let Lab {
+        standins,
+        engine,
+        settings,
+        desk,
+        ..
+    } = lab;
+    drop((engine, desk));
+    let names: Vec<String> = standins.world.agents().into_keys().collect();
+    names.iter().for_each(|n| standins.world.power(n, false));
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    assert!(standins.world.guests_by_uuid().is_empty());
+    // Power comes back, here and there, a little later.
+    for name in &names {
+        standins.world.power(name, true);
+        tokio::time::sleep(Duration::from_millis(700)).await;
+    }
+    let runs = || {
+        let guests = standins.world.guests_by_uuid();
+        uuids.iter().all(|u| guests.contains_key(u))
+    };
+    eventually_within("everything runs again, with nobody to ask", 90, runs).await;
+    assert_eq!(standins.world.violations(), Vec::<String>::new());
+    let again = zastrugi_engine::Engine::start(settings).await.unwrap();
+    let desk = again.desk();
+    let up = || {
+        let estate = desk.look().estate;
+        estate
+            .machines
+            .values()
+            .all(|m| m.state == MachineState::Running { guest: true })
+    };
+    eventually_within("the manager agrees", 40, up).await;
+    let agrees = || {
+        let estate = desk.look().estate;
+        let guests = standins.world.guests_by_uuid();
+        estate.machines.values().all(|m| {
+            let host = m.host.and_then(|h| estate.hosts.get(&h));
+            host.map(|h| &h.name) == guests.get(&m.uuid.to_string())
+        })
+    };
+    eventually_within("about where each runs", 20, agrees).await;
+}

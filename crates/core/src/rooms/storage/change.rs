@@ -213,6 +213,16 @@ pub(super) fn give(draft: &mut Draft<'_>, id: VolumeId) {
     if let Some(stop) = used(draft, &v) {
         return draft.found(stop);
     }
+    let clusters = draft.estate().clusters.values();
+    let agree = clusters.filter(|c| c.keeping.as_ref().is_some_and(|k| k.volume == id));
+    let stops: Vec<Finding> = agree
+        .map(|cluster| {
+            let text = format!("The keepers of {} agree on {}.", cluster.name, v.name);
+            let stop = Finding::stop(Rule::Keepers, &v.name, text);
+            stop.remedy("Take them away first (on the cluster's page, Keepers, none ticked); place them again afterwards.")
+        })
+        .collect();
+    draft.found_all(stops);
     let Some(last) = via(draft, &v) else { return };
     let others: Vec<_> = draft
         .estate()
