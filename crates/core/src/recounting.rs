@@ -30,7 +30,7 @@ pub fn retell(
 /// The events of a line of a keeper's journal, taken in afterwards: when it happened, and whom it took down then.
 pub fn read_line(view: &View, plans: &Plans, cluster: ClusterId, line: &Line) -> Vec<Event> {
     match &line.told {
-        Told::Note(note) => told(view, plans, cluster, (note, Some(&line.on)), line.at),
+        Told::Note(note) => told(view, plans, cluster, (note, Some(line)), line.at),
         Told::Switching { host } => switching(view, *host, line.at),
     }
 }
@@ -41,14 +41,17 @@ pub fn is_stale(view: &View, told: &Told) -> bool {
     matches!(told, Told::Note(Note::Fenced { host, .. }) if answers(host))
 }
 
-/// The machines on the host that something is told of.
-pub fn taken_down(view: &View, told: &Told) -> Vec<MachineId> {
+/// What goes into a line beside what is told: the machines on the host that it is of, and how long their way back is foretold to take.
+pub fn taken_down(view: &View, cluster: ClusterId, told: &Told) -> (Vec<MachineId>, Option<Span>) {
     let host = match told {
         Told::Note(note) => about(note),
-        Told::Switching { .. } => return vec![],
+        Told::Switching { .. } => return (vec![], None),
     };
     let on = view.estate.machines_on(host).filter(|m| !m.is_off());
-    on.map(|m| m.id).collect()
+    let opens = matches!(told, Told::Note(Note::CutOff { .. } | Note::Judged { .. }));
+    let cluster = view.estate.clusters.get(&cluster).filter(|_| opens);
+    let span = cluster.and_then(|c| foretold(&model(view, c).0, host));
+    (on.map(|m| m.id).collect(), span)
 }
 
 fn switching(view: &View, host: HostId, at: Moment) -> Vec<Event> {
@@ -72,7 +75,7 @@ fn told(
     view: &View,
     plans: &Plans,
     cluster: ClusterId,
-    (note, were): (&Note, Option<&Vec<MachineId>>),
+    (note, line): (&Note, Option<&Line>),
     now: Moment,
 ) -> Vec<Event> {
     if matches!(note, Note::Hangs { .. } | Note::Revived { .. }) {
@@ -99,7 +102,7 @@ fn told(
         // Nothing is told of what was never opened.
         None if matches!(note, Note::Back { .. }) => return events,
         None => {
-            let Some(begun) = begin(view, cluster, (note, were), now) else {
+            let Some(begun) = begin(view, cluster, (note, line), now) else {
                 return events;
             };
             let id = begun.id;
@@ -114,7 +117,7 @@ fn told(
     };
     events.push(Event::Recovery(noted));
     // Told afterwards of a host that serves again, it is a story and no more.
-    let answers = were.is_some() && estate.hosts.get(&host).is_some_and(|h| h.reports());
+    let answers = line.is_some() && estate.hosts.get(&host).is_some_and(|h| h.reports());
     if let Note::Fenced { proof, .. } = note
         && !answers
     {
@@ -179,7 +182,7 @@ fn about(note: &Note) -> HostId {
 fn begin(
     view: &View,
     cluster: ClusterId,
-    (note, were): (&Note, Option<&Vec<MachineId>>),
+    (note, line): (&Note, Option<&Line>),
     now: Moment,
 ) -> Option<Failure> {
     let estate = &view.estate;
@@ -189,9 +192,9 @@ fn begin(
     let fallen = estate.machines_fallen_from(host);
     // The first of them may have been started already.
     let named = note.machine().and_then(|m| estate.machines.get(&m));
-    let were = were
-        .into_iter()
-        .flatten()
+    let were = line
+        .iter()
+        .flat_map(|l| &l.on)
         .filter_map(|m| estate.machines.get(m));
     let mut machines: Vec<_> = on.chain(fallen).chain(named).chain(were).collect();
     machines.sort_by_key(|m| (m.tier, m.name.clone(), m.id));
@@ -235,7 +238,10 @@ fn begin(
         stage: FailureStage::Fenced,
         lines: vec![],
         machines: restarted.collect(),
-        foretold: table.and_then(|t| foretold(&t, host)),
+        foretold: match line {
+            Some(line) => line.foretold,
+            None => table.and_then(|t| foretold(&t, host)),
+        },
         switched: None,
         fenced: None,
         on_word: false,

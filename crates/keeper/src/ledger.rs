@@ -222,10 +222,12 @@ impl Book for Ledger {
             if is_stale(&state.view, &told) {
                 return Written::Stale;
             }
+            let (on, foretold) = taken_down(&state.view, cluster, &told);
             Line {
                 index: state.last + 1,
                 at: now(),
-                on: taken_down(&state.view, &told),
+                on,
+                foretold,
                 told,
             }
         };

@@ -111,7 +111,8 @@ impl Seat {
         if !members.contains(&self.me) {
             return None;
         }
-        let free = there.holder.is_none() || still >= self.lapse;
+        // One that began a moment ago hears nobody yet: somebody else may.
+        let free = there.holder.is_none() && hears.enough() || still >= self.lapse;
         // Whoever hears less than half is deposed by whoever hears more.
         let deaf = there.hears * 2 < hears.of && hears.enough();
         let fills_in = self.stopgap.is_some() && there.holder == self.stopgap;

@@ -4,7 +4,7 @@
 use super::Note;
 use crate::{
     ids::{HostId, MachineId},
-    moment::Moment,
+    moment::{Moment, Span},
 };
 use serde::{Deserialize, Serialize};
 
@@ -29,4 +29,7 @@ pub struct Line {
     /// The machines that were then on the host that it is about: whoever reads it later sees them elsewhere.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub on: Vec<MachineId>,
+    /// How long it was foretold to take until all of them are up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub foretold: Option<Span>,
 }

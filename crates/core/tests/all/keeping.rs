@@ -246,6 +246,7 @@ fn line(index: u64, at: i64, told: Told, on: &[u64]) -> Line {
         at: Moment(at),
         told,
         on: on.iter().map(|m| MachineId(*m)).collect(),
+        foretold: (index == 1).then(|| Span::secs(77)),
     }
 }
 
@@ -324,6 +325,11 @@ fn what_keepers_did_is_told_with_its_times_and_its_machines() {
     assert_eq!(
         (story.since, story.fenced),
         (Moment(10_000), Some(Moment(26_000)))
+    );
+    assert_eq!(
+        story.foretold,
+        Some(Span::secs(77)),
+        "as it was before, not with nothing left there"
     );
     let ups: Vec<_> = story
         .machines

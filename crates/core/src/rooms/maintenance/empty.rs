@@ -70,8 +70,9 @@ fn kept(draft: &mut Draft<'_>, named: &[Arc<Host>]) {
     let keeping = clusters.filter_map(|c| Some((c, c.keeping.as_ref()?)));
     let found: Vec<Finding> = keeping
         .filter_map(|(cluster, keeping)| {
-            let left = keeping.hosts.difference(&going).count();
-            let text = match (keeping.hosts.len() > left, left) {
+            let heard = |h: &&HostId| draft.estate().hosts.get(*h).is_some_and(|h| h.reports());
+            let left = keeping.hosts.difference(&going).filter(heard).count();
+            let text = match (keeping.hosts.intersection(&going).next().is_some(), left) {
                 (false, _) => return None,
                 (true, 0) => format!("All keepers of {} are on hosts that are emptied; while those are off, only the manager brings machines back.", cluster.name),
                 (true, 1) => format!("Of the keepers of {} one is left while this lasts.", cluster.name),

@@ -296,6 +296,16 @@ fn nobody_takes_it_who_is_not_named_and_a_deaf_holder_is_deposed() {
     let free = Held::default();
     assert_eq!(seat.read(&free, &BTreeSet::new(), all, Moment(0)), None);
     assert!(seat.read(&free, &named, all, Moment(0)).is_some());
+    let none = Hears { of: 8, hosts: 0 };
+    assert_eq!(
+        seat.read(&free, &named, none, Moment(1)),
+        None,
+        "it began a moment ago"
+    );
+    assert!(
+        seat.read(&free, &named, none, Moment(15_001)).is_some(),
+        "and nobody else took it"
+    );
     let by = |holder: &str, hears| Held {
         token: 4,
         holder: Some(holder.to_owned()),
