@@ -150,6 +150,30 @@ impl Ledger {
         self.ring();
     }
 
+    /// A line that stands in the journal now.
+    fn adds(&self, cluster: ClusterId, line: Line) {
+        let mut state = self.state();
+        let events = read_line(&state.view, &Plans::default(), cluster, &line);
+        state.view = absorbed(&state.view, &events);
+        state.last = line.index;
+        state.lines.push(line);
+        drop(state);
+        self.ring();
+    }
+
+    /// The answer was lost, or another attempt of the same was written: what stands in the journal counts.
+    async fn look_up(&self, quorum: &Quorum, cluster: ClusterId, line: &Line) -> Written {
+        let mut written = Written::No;
+        let last = line.index - 1;
+        for there in quorum.journal(last).await.unwrap_or_default() {
+            if there.told == line.told {
+                written = Written::Yes;
+            }
+            self.adds(cluster, there);
+        }
+        written
+    }
+
     /// How many hosts were heard within so long.
     pub(crate) fn heard(&self, within: std::time::Duration) -> u64 {
         let state = self.state();
@@ -232,16 +256,10 @@ impl Book for Ledger {
             }
         };
         if let Err(fault) = quorum.add(&lease.held, &line).await {
-            tracing::warn!(said = fault.said, "a line was not written");
-            return Written::No;
+            tracing::warn!(said = fault.said, "whether a line was written is looked up");
+            return self.look_up(&quorum, cluster, &line).await;
         }
-        let mut state = self.state();
-        let events = read_line(&state.view, &Plans::default(), cluster, &line);
-        state.view = absorbed(&state.view, &events);
-        state.last = line.index;
-        state.lines.push(line);
-        drop(state);
-        self.ring();
+        self.adds(cluster, line);
         Written::Yes
     }
 

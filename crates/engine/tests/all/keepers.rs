@@ -10,7 +10,7 @@ use std::{
 };
 use tokio::{sync::watch, task::JoinHandle};
 use zastrugi_core::{
-    estate::{Condition, FailureStage, MachineState},
+    estate::{Condition, FailureStage, MachineState, Sort},
     guard::Times,
     ids::{ClusterId, HostId, MachineId},
     rooms::{
@@ -21,7 +21,7 @@ use zastrugi_core::{
 use zastrugi_drivers::Drivers;
 use zastrugi_engine::Networks;
 use zastrugi_keeper::{Given, Settings, keep};
-use zastrugi_standins::{Runner, Runs};
+use zastrugi_standins::{Fault, FaultKind, Runner, Runs};
 
 /// Runs keepers as tasks, and can cut each off from the network or refuse to run any.
 #[derive(Clone, Default)]
@@ -164,6 +164,15 @@ async fn keepers_bring_machines_back_and_the_manager_tells_what_they_did(pool: P
         .unwrap();
     let machines = on(&lab, host);
     let name = lab.estate().hosts[&host].name.clone();
+    // Lines are written, and nobody hears of it: they are looked up, and none is told twice.
+    for device in lab.standins.world.agents().into_keys() {
+        lab.standins.world.add_fault(Fault {
+            device,
+            call: "PUT /v1/volumes/vol-a/journal".into(),
+            kind: FaultKind::Drop,
+            times: 2,
+        });
+    }
     lab.standins.world.power(&name, false);
     eventually_within("its machines are up elsewhere", 60, || {
         up_elsewhere(&lab, &machines, host)
@@ -194,7 +203,11 @@ async fn keepers_bring_machines_back_and_the_manager_tells_what_they_did(pool: P
         keeping.taken > 2,
         "the keepers' journal says it, not the manager's guard: {keeping:?}"
     );
-    assert_eq!(story().unwrap().machines.len(), machines.len());
+    let story = story().unwrap();
+    assert_eq!(story.machines.len(), machines.len());
+    let verdicts = story.lines.iter().filter(|l| l.sort == Sort::Verdict);
+    assert_eq!(verdicts.count(), 1, "{story:#?}");
+    assert!(story.foretold.is_some());
     assert_eq!(lab.standins.world.violations(), Vec::<String>::new());
 }
 

@@ -7,6 +7,7 @@ mod browser;
 mod first_day;
 mod headroom;
 mod joining;
+mod keeper;
 mod killed;
 mod later;
 mod logs;
