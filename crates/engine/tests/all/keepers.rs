@@ -128,7 +128,7 @@ async fn kept(pool: &PgPool, machines: u32) -> (Lab, Tasks) {
     lab.done(lab.create("gate-{1}", machines, true)).await;
     let hosts: Vec<HostId> = lab.estate().hosts.keys().copied().take(3).collect();
     lab.done(placed(&lab, &hosts)).await;
-    eventually_within("one of them decides", 30, || decides(&lab).is_some()).await;
+    eventually_within("one of them decides", 60, || decides(&lab).is_some()).await;
     (lab, tasks)
 }
 
@@ -174,7 +174,7 @@ async fn keepers_bring_machines_back_and_the_manager_tells_what_they_did(pool: P
         });
     }
     lab.standins.world.power(&name, false);
-    eventually_within("its machines are up elsewhere", 60, || {
+    eventually_within("its machines are up elsewhere", 120, || {
         up_elsewhere(&lab, &machines, host)
     })
     .await;
@@ -240,7 +240,7 @@ async fn without_manager_and_without_the_deciding_keeper_machines_come_back(pool
             .iter()
             .all(|u| guests.get(u).is_some_and(|h| *h != name))
     };
-    eventually_within("its machines run elsewhere, with nobody to ask", 60, runs).await;
+    eventually_within("its machines run elsewhere, with nobody to ask", 120, runs).await;
     assert_eq!(standins.world.violations(), Vec::<String>::new());
     tokio::time::sleep(Duration::from_secs(5)).await;
     let back = std::time::SystemTime::now();
@@ -293,7 +293,7 @@ async fn a_keeper_that_hears_nobody_is_deposed_and_harms_nobody(pool: PgPool) {
     let own = host.access.address.rsplit_once(':').unwrap().0.to_owned();
     tasks.cut_off(&host.hardware.serial, &format!("{own}/32"));
     let other = || decides(&lab).is_some_and(|h| h != alone);
-    eventually_within("another one decides", 40, other).await;
+    eventually_within("another one decides", 80, other).await;
     a_lease_passes().await;
     assert!(
         lab.estate().hosts.values().all(|h| h.accepts_work()),
@@ -317,7 +317,7 @@ async fn where_no_keeper_runs_the_manager_decides_until_one_does(pool: PgPool) {
     for name in &names {
         lab.standins.world.end_keepers(name);
     }
-    eventually_within("nobody is heard to decide", 20, || decides(&lab).is_none()).await;
+    eventually_within("nobody is heard to decide", 40, || decides(&lab).is_none()).await;
     // Their patience, three times, and a lease.
     tokio::time::sleep(Duration::from_millis(50_000 / HASTE)).await;
     a_lease_passes().await;
@@ -332,12 +332,12 @@ async fn where_no_keeper_runs_the_manager_decides_until_one_does(pool: PgPool) {
     lab.standins
         .world
         .power(&lab.estate().hosts[&host].name.clone(), false);
-    eventually_within("its machines are up elsewhere", 60, || {
+    eventually_within("its machines are up elsewhere", 120, || {
         up_elsewhere(&lab, &machines, host)
     })
     .await;
     *tasks.refuses.lock().unwrap() = false;
-    eventually_within("a keeper decides again", 60, || decides(&lab).is_some()).await;
+    eventually_within("a keeper decides again", 120, || decides(&lab).is_some()).await;
     assert_eq!(lab.standins.world.violations(), Vec::<String>::new());
 }
 
@@ -352,7 +352,7 @@ async fn keepers_are_moved_and_taken_away_by_a_run(pool: PgPool) {
     let moved = || {
         decides(&lab).is_some_and(|h| h != first) && lab.estate().hosts[&first].keepers.is_empty()
     };
-    eventually_within("another one decides, and the first is gone", 40, moved).await;
+    eventually_within("another one decides, and the first is gone", 80, moved).await;
     lab.done(placed(&lab, &[])).await;
     let gone = || lab.estate().hosts.values().all(|h| h.keepers.is_empty());
     eventually_within("none is left", 20, gone).await;
@@ -391,7 +391,7 @@ async fn a_site_that_was_dark_starts_again_without_its_manager(pool: PgPool) {
         let guests = standins.world.guests_by_uuid();
         uuids.iter().all(|u| guests.contains_key(u))
     };
-    eventually_within("everything runs again, with nobody to ask", 90, runs).await;
+    eventually_within("everything runs again, with nobody to ask", 180, runs).await;
     assert_eq!(standins.world.violations(), Vec::<String>::new());
     let again = zastrugi_engine::Engine::start(settings).await.unwrap();
     let desk = again.desk();

@@ -6,7 +6,10 @@ use crate::{
     road::{Served, serve, sign_in},
     world::World,
 };
-use fantoccini::Locator;
+use fantoccini::{
+    Locator,
+    actions::{InputSource, KeyAction, KeyActions},
+};
 use sqlx::PgPool;
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{rooms::Proposal, testkit::machines};
@@ -25,11 +28,22 @@ async fn second_day(served: &Served, admin: &Viewer) {
     .await;
 }
 
-/// Types into the terminal.
+/// Types into the terminal, which has the keyboard: key by key, as a hand does. A modifier is held until U+E000.
 async fn types(b: &Browser, text: &str) {
+    const CONTROL: char = '\u{e009}';
     let terminal = Locator::Css("[data-console] textarea");
-    let input = b.page.wait().for_element(terminal).await.unwrap();
-    input.send_keys(text).await.unwrap();
+    b.page.wait().for_element(terminal).await.unwrap();
+    let mut keys = KeyActions::new("hand".into());
+    for value in text.chars() {
+        keys = match value {
+            CONTROL => keys.then(KeyAction::Down { value }),
+            '\u{e000}' => keys.then(KeyAction::Up { value: CONTROL }),
+            _ => keys
+                .then(KeyAction::Down { value })
+                .then(KeyAction::Up { value }),
+        };
+    }
+    b.page.perform_actions(keys).await.unwrap();
 }
 
 #[sqlx::test(migrations = false)]
