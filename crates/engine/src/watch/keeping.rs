@@ -11,7 +11,7 @@ use tokio::{task::JoinHandle, time::sleep};
 use zastrugi_core::{
     availability::Rests,
     estate::{Cluster, Failure, Host, Keeping},
-    guard::{Hears, Line, Times},
+    guard::{Hears, Line, Note, Times, Told},
     ids::{ClusterId, FailureId, HostId, MachineId},
     papers::Papers,
     recounting::read_line,
@@ -153,7 +153,13 @@ impl Errands {
 
     async fn take_line(&self, line: Line) -> bool {
         let cluster = self.cluster;
-        self.office
+        let fresh = Papers::taken(&self.office.view(), cluster) < line.index;
+        let took = match line.told {
+            Told::Note(Note::Up { took, .. }) => Some(took).filter(|_| fresh),
+            Told::Note(_) | Told::Switching { .. } => None,
+        };
+        let written = self
+            .office
             .append(move |sight| {
                 let last = line.index;
                 if Papers::taken(sight.view, cluster) >= last {
@@ -163,7 +169,12 @@ impl Errands {
                 events.push(Event::Keepers(keepers::Event::TookIn { cluster, last }));
                 events
             })
-            .await
+            .await;
+        // How long machines boot here is learnt from these too.
+        if let Some(took) = took.filter(|_| written) {
+            self.office.booted(took);
+        }
+        written
     }
 
     /// Whoever runs a keeper gets what is known, when it changed; and whoever did not take it, again.
