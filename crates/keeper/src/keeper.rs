@@ -182,9 +182,9 @@ impl Keeper {
     }
 
     async fn look(&mut self) {
-        let papers = self.ledger.papers();
+        let place = self.ledger.place();
         self.followed
-            .look_around(&self.ledger, &self.posts, papers.cluster);
+            .look_around(&self.ledger, &self.posts, place.0);
         let view = self.ledger.view();
         let silent = Duration::from_millis(self.settings.times.silent.0);
         let own = view
@@ -193,14 +193,13 @@ impl Keeper {
             .values()
             .find(|h| h.hardware.serial == self.settings.serial);
         let own: Option<HostId> = own.map(|h| h.id);
-        let place = (papers.cluster, papers.volume);
         let drivers = self.ledger.drivers().clone();
         let Some(quorum) = Quorum::new(drivers, &view.estate, place, own, &self.good, silent / 7)
         else {
             return self.stands_down();
         };
         let hears = Hears {
-            of: heard(&view, papers.cluster).len() as u64,
+            of: heard(&view, place.0).len() as u64,
             hosts: self.ledger.heard(silent),
         };
         match self.seat.sit(&quorum, hears).await {
@@ -214,7 +213,7 @@ impl Keeper {
         let standing = self.post.as_ref().is_some_and(|p| !p.is_finished());
         if !standing {
             // What whoever decided before wrote is read first.
-            let taken = Papers::taken(&self.ledger.view(), self.ledger.papers().cluster);
+            let taken = Papers::taken(&self.ledger.view(), self.ledger.place().0);
             let known = async {
                 let last = quorum.read().await?.last;
                 Ok::<_, Fault>((quorum.journal(taken).await?, last))
@@ -232,7 +231,7 @@ impl Keeper {
         if !standing {
             let post = Post {
                 book: self.ledger.clone(),
-                cluster: self.ledger.papers().cluster,
+                cluster: self.ledger.place().0,
                 times: self.settings.times,
                 posts: self.posts.clone(),
                 began: Instant::now(),

@@ -11,7 +11,7 @@ use zastrugi_core::{
     epoch::Epoch,
     estate::Condition,
     guard::{Line, Told},
-    ids::{ClusterId, HostId, MachineId, Revision},
+    ids::{ClusterId, HostId, MachineId, Revision, VolumeId},
     loads::HostLoad,
     moment::Span,
     observe::{HostReport, compare},
@@ -72,8 +72,10 @@ impl Ledger {
     fn ring(&self) {
         self.0.changed.send_modify(|n| n.0 += 1);
     }
-    pub(crate) fn papers(&self) -> Papers {
-        self.state().papers.clone()
+    /// The cluster, and the volume on which its keepers agree.
+    pub(crate) fn place(&self) -> (ClusterId, VolumeId) {
+        let state = self.state();
+        (state.papers.cluster, state.papers.volume)
     }
 
     /// Newer papers: what the journal and the hosts told since is told again upon them.

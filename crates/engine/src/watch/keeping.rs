@@ -7,7 +7,10 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
-use tokio::{task::JoinHandle, time::sleep};
+use tokio::{
+    task::JoinHandle,
+    time::{sleep, timeout_at},
+};
 use zastrugi_core::{
     availability::Rests,
     estate::{Cluster, Failure, Host, Keeping},
@@ -95,11 +98,21 @@ impl Errands {
         let me = self.office.drivers().installation().id.clone();
         let mut seat = Seat::new(me, self.times.silent, PATIENCE, None);
         let mut post: Option<AbortOnDrop> = None;
+        let mut until: Option<Instant> = None;
         while let Some((view, cluster, keeping, quorum)) = self.look(&good) {
-            let sits = match &quorum {
-                Some(quorum) => seat.sit(quorum, self.hears(&view)).await.is_some(),
-                None => false,
+            let lease = match &quorum {
+                Some(quorum) => {
+                    let sitting = seat.sit(quorum, self.hears(&view));
+                    match until {
+                        // It stops when its time is over, however long the renewal takes.
+                        Some(at) => timeout_at(at.into(), sitting).await.ok().flatten(),
+                        None => sitting.await,
+                    }
+                }
+                None => None,
             };
+            until = lease.map(|l| l.until);
+            let sits = until.is_some();
             match (sits, &post) {
                 (true, None) => {
                     // What whoever decided before wrote is known first.
