@@ -132,7 +132,7 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
 /// The floors inside core, lowest first: a file uses only those beneath its own, and a room no other room.
 const FLOORS: [&[&str]; 7] = [
     &[
-        "ids", "units", "moment", "finding", "permits", "epoch", "endpoint", "names",
+        "ids", "macs", "units", "moment", "finding", "permits", "epoch", "endpoint", "names",
     ],
     &["estate", "addressing", "migration"],
     &["runs", "evidence", "loads", "view"],
@@ -140,6 +140,7 @@ const FLOORS: [&[&str]; 7] = [
         "availability",
         "balance",
         "booting",
+        "flows",
         "forecast",
         "migration",
         "packing",
@@ -151,7 +152,7 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 2] = ["joining", "maintenance"];
+const COMPOSED: [&str; 4] = ["building", "joining", "leaving", "maintenance"];
 
 fn floors(wrong: &mut Vec<String>) -> Result<(), Failed> {
     let floor = |module: &str| FLOORS.iter().position(|f| f.contains(&module));

@@ -9,7 +9,7 @@
 )]
 #![allow(dead_code, reason = "the tests use more of it")]
 
-#[path = "../tests/all/guarding/sim.rs"]
+#[path = "../tests/all/guarding/sim/mod.rs"]
 mod sim;
 
 use sim::{Mutation, Sim};

@@ -2,7 +2,7 @@
 
 use crate::{
     estate::{Hardware, Path},
-    ids::{ArrayId, HostId, NetworkId},
+    ids::{ArrayId, HostId, NetworkId, SecretRef},
     limits,
     moment::{Moment, Span},
     units::Bytes,
@@ -36,6 +36,60 @@ pub enum Probe {
     Luns(ArrayId),
     /// What is offered to this host, and what is on it?
     Devices(HostId),
+    /// Which management controller is at this address (`ip:port`)?
+    ControllerGreeting(String),
+    /// What does the controller at this address say of the host beneath it? The certificate that it showed, who asks, with which
+    /// password: one that is refused is not sent again.
+    Beneath {
+        address: String,
+        pin: String,
+        user: String,
+        password: SecretRef,
+    },
+    /// What has this manager got to install hosts from?
+    Installations,
+    /// How far is what this time source (`ip:port`) says from our clock?
+    Time(String),
+}
+
+/// A host as its controller knows it, whatever is installed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Beneath {
+    pub maker: String,
+    pub model: String,
+    pub serial: String,
+    pub on: bool,
+    pub cpu: String,
+    pub sockets: u32,
+    pub cores: u32,
+    pub threads: u32,
+    pub memory: Bytes,
+    pub ports: Vec<Port>,
+    /// What lies on its disks, by name.
+    pub disks: Vec<String>,
+    /// How many media it can mount over the network.
+    pub slots: usize,
+}
+
+/// A network port of a host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Port {
+    pub name: String,
+    pub mac: String,
+    pub mbit: u64,
+    pub up: bool,
+}
+
+/// Something that hosts can be installed from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Medium {
+    /// The name of its file.
+    pub file: String,
+    /// Of the software on it.
+    pub version: String,
+    /// Made for hardware of this maker; none: for all.
+    pub maker: Option<String>,
+    pub size: Bytes,
 }
 
 /// What a host says of itself to anybody.
@@ -138,6 +192,14 @@ pub enum Answer {
         initiator: String,
         devices: Vec<SeenDevice>,
     },
+    Beneath(Box<Beneath>),
+    Installations {
+        media: Vec<Medium>,
+    },
+    /// It did not take who asks; the same is not tried again as long as this lasts.
+    Refused {
+        why: String,
+    },
     /// It was asked and didn't give a usable answer.
     Silent {
         why: String,
@@ -151,12 +213,19 @@ pub struct Evidence {
     pub expires: Moment,
 }
 
+/// Clocks further apart than this are a finding (rules, section 9).
+pub const CLOCKS_APART_MS: i64 = 100;
+
 /// How long an answer may be rested on.
 pub fn lifetime(probe: &Probe) -> Span {
     match probe {
-        Probe::Greeting(_) | Probe::ArrayGreeting(_) | Probe::SwitchGreeting(_) => Span::mins(30),
-        Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) => Span::mins(5),
-        Probe::Luns(_) | Probe::Devices(_) => Span::mins(2),
+        Probe::Greeting(_)
+        | Probe::ArrayGreeting(_)
+        | Probe::SwitchGreeting(_)
+        | Probe::ControllerGreeting(_)
+        | Probe::Beneath { .. } => Span::mins(30),
+        Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) | Probe::Time(_) => Span::mins(5),
+        Probe::Luns(_) | Probe::Devices(_) | Probe::Installations => Span::mins(2),
         Probe::Mtu { .. } => Span::mins(30),
     }
 }

@@ -84,6 +84,9 @@ pub struct HostReport {
     pub initiator: String,
     pub uplinks: Vec<Uplink>,
     pub networks: BTreeMap<String, HostNet>,
+    /// Machines that it ended since its boot because nobody would have reached them, or they could not go on: none of them stopped.
+    #[serde(default)]
+    pub ended: BTreeSet<uuid::Uuid>,
     /// Every machine that is not off here, and nothing else.
     pub machines: Vec<MachineReport>,
     pub volumes: Vec<SeenVolume>,
@@ -147,11 +150,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     let Some(held) = estate.hosts.get(&host) else {
         return Vec::new();
     };
-    let newer = if report.boot == held.seen.0 {
-        report.seq > held.seen.1
-    } else {
-        report.boot > held.seen.0
-    };
+    let newer = (report.boot, report.seq) > held.seen;
     if !newer || held.condition == Condition::Claiming {
         return Vec::new();
     }
@@ -206,7 +205,10 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
         estate
             .machines_on(host)
             .filter(|m| !reported.contains(&m.id) && !m.knows_better(as_of))
-            .flat_map(|m| stopped(runs, m, as_of, restarted.then_some(now))),
+            .flat_map(|m| {
+                let ended = report.ended.contains(&m.uuid);
+                stopped(runs, m, as_of, (restarted || ended).then_some(now))
+            }),
     );
     let stale = held.condition != Condition::Steady
         && !matches!(
@@ -347,9 +349,9 @@ fn differs(ours: &Machine, as_of: AsOf, seen: &MachineReport) -> Option<Event> {
     })
 }
 
-/// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving. `restarted`: when
-/// the host was first seen after it went down; else whoever uses the machine stopped it from inside, and it shall be off.
-fn stopped(runs: &Runs, machine: &Machine, as_of: AsOf, restarted: Option<Moment>) -> Vec<Event> {
+/// A machine that we hold on this host and that the host doesn't name is off, unless it is only arriving. `fell`: when
+/// its host was first seen after it went down, or said that it ended it; else whoever uses the machine stopped it from inside, and it shall be off.
+fn stopped(runs: &Runs, machine: &Machine, as_of: AsOf, fell: Option<Moment>) -> Vec<Event> {
     // A planned one was never seen, and one that is off can't stop.
     if machine.is_off() || runs.holds(Object::Machine(machine.id)) {
         return vec![];
@@ -362,7 +364,7 @@ fn stopped(runs: &Runs, machine: &Machine, as_of: AsOf, restarted: Option<Moment
         generation: machine.generation,
         as_of: Some(as_of),
     };
-    let events = match (restarted, machine.wanted) {
+    let events = match (fell, machine.wanted) {
         (Some(at), Wanted::On) => vec![machines::Event::Fell {
             machine: id,
             host: as_of.host,
@@ -423,6 +425,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         tier: seen.tier,
         restarts: true,
         after: None,
+        carries: false,
         protected: seen.protected,
         apart: seen.apart.clone(),
         generation: seen.generation,

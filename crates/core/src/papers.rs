@@ -94,7 +94,7 @@ impl Papers {
         view.pace = Arc::new(self.pace.clone());
         let taken = Papers::taken(&view, self.cluster);
         for line in journal.iter().filter(|l| l.index > taken) {
-            let events = read_line(&view, &Plans::default(), self.cluster, line);
+            let events = read_line(&view, &Plans::default(), self.cluster, line, &Host::reports);
             view = absorbed(&view, &events);
         }
         Ok(view)

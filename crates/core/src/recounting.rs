@@ -2,12 +2,12 @@
 
 use crate::{
     availability::{foretold, model},
-    estate::{Failure, FailureStage, Machine, MachineState, Restarted, Wanted},
+    estate::{Failure, FailureStage, Host, Machine, MachineState, Restarted, Wanted},
     guard::{Line, Note, Proof, Told},
     ids::{ClusterId, FailureId, HostId, MachineId, RunId},
     moment::{Moment, Span},
     road::{Input, turn},
-    rooms::{Event, Plans, World, absorb_all, hosts, recovery},
+    rooms::{Event, Plans, World, absorb_all, hosts, machines, recovery},
     runs::{Fault, FaultKind, Object},
     view::View,
 };
@@ -27,10 +27,17 @@ pub fn retell(
     }
 }
 
-/// The events of a line of a keeper's journal, taken in afterwards: when it happened, and whom it took down then.
-pub fn read_line(view: &View, plans: &Plans, cluster: ClusterId, line: &Line) -> Vec<Event> {
+/// The events of a line of a keeper's journal, taken in afterwards: when it happened, and whom it took down then. `serves`: whether
+/// a host was heard since; told of such a one, it is a story and no more.
+pub fn read_line(
+    view: &View,
+    plans: &Plans,
+    cluster: ClusterId,
+    line: &Line,
+    serves: &dyn Fn(&Host) -> bool,
+) -> Vec<Event> {
     match &line.told {
-        Told::Note(note) => told(view, plans, cluster, (note, Some(line)), line.at),
+        Told::Note(note) => told(view, plans, cluster, (note, Some((line, serves))), line.at),
         Told::Switching { host } => switching(view, *host, line.at),
     }
 }
@@ -47,7 +54,12 @@ pub fn taken_down(view: &View, cluster: ClusterId, told: &Told) -> (Vec<MachineI
         Told::Note(note) => about(note),
         Told::Switching { .. } => return (vec![], None),
     };
+    let lack = match told {
+        Told::Note(Note::Lacks { lack, .. }) => Some(*lack),
+        _ => None,
+    };
     let on = view.estate.machines_on(host).filter(|m| !m.is_off());
+    let on = on.filter(|m| lack.is_none() || view.estate.lacks(m) == lack);
     let opens = matches!(told, Told::Note(Note::CutOff { .. } | Note::Judged { .. }));
     let cluster = view.estate.clusters.get(&cluster).filter(|_| opens);
     let span = cluster.and_then(|c| foretold(&model(view, c).0, host));
@@ -71,13 +83,17 @@ pub fn recount(
     told(view, plans, cluster, (note, None), now)
 }
 
+/// A line that is taken in, and whether a host serves again.
+type Late<'a> = (&'a Line, &'a dyn Fn(&Host) -> bool);
+
 fn told(
     view: &View,
     plans: &Plans,
     cluster: ClusterId,
-    (note, line): (&Note, Option<&Line>),
+    (note, late): (&Note, Option<Late<'_>>),
     now: Moment,
 ) -> Vec<Event> {
+    let line = late.map(|(line, _)| line);
     if matches!(note, Note::Hangs { .. } | Note::Revived { .. }) {
         return vec![Event::Recovery(recovery::Event::Guest(note.clone()))];
     }
@@ -86,7 +102,10 @@ fn told(
     let mut events = Vec::new();
     let mut open = estate.failure_of(host);
     // It came back, and failed again: that is another story, with whoever is on it now.
-    let opens = matches!(note, Note::CutOff { .. } | Note::Judged { .. });
+    let opens = matches!(
+        note,
+        Note::CutOff { .. } | Note::Lacks { .. } | Note::Judged { .. }
+    );
     if let Some(old) = open.filter(|f| opens && f.stage == FailureStage::Fenced) {
         events.push(Event::Recovery(recovery::Event::Over {
             failure: old.id,
@@ -116,28 +135,48 @@ fn told(
         note: note.clone(),
     };
     events.push(Event::Recovery(noted));
+    if let Note::Unsure { machine, .. } = note {
+        let machine = *machine;
+        events.push(Event::Machines(machines::Event::Unsure { machine }));
+    }
     // Told afterwards of a host that serves again, it is a story and no more.
-    let answers = line.is_some() && estate.hosts.get(&host).is_some_and(|h| h.reports());
+    let answers =
+        late.is_some_and(|(_, serves)| estate.hosts.get(&host).is_some_and(|h| serves(h)));
     if let Note::Fenced { proof, .. } = note
         && !answers
     {
         let (at, words) = (now, proof.words().to_owned());
-        events.push(Event::Hosts(match proof {
-            Proof::Storage => hosts::Event::ShutOut {
+        events.extend(match proof {
+            // It has power, and nobody took anything from it: its machines alone are gone.
+            Proof::Lease => fallen(view, host, at),
+            Proof::Storage => vec![Event::Hosts(hosts::Event::ShutOut {
                 host,
                 at,
                 proof: words,
-            },
-            Proof::Controller | Proof::Watchdog | Proof::Person => hosts::Event::Off {
-                host,
-                at,
-                proof: words,
-            },
-        }));
+            })],
+            Proof::Controller | Proof::Watchdog | Proof::Person => {
+                vec![Event::Hosts(hosts::Event::Off {
+                    host,
+                    at,
+                    proof: words,
+                })]
+            }
+        });
         let told = preempt(view, plans, host, &events, now);
         events.extend(told);
     }
     events
+}
+
+/// All that a host ran is off, and shall be on.
+fn fallen(view: &View, host: HostId, at: Moment) -> Vec<Event> {
+    let on = view.estate.machines_on(host).filter(|m| !m.is_off());
+    let fell = on.map(|m| machines::Event::Fell {
+        machine: m.id,
+        host,
+        at,
+    });
+    fell.map(Event::Machines).collect()
 }
 
 /// The failure that a machine's note still belongs to, although it was closed a moment ago.
@@ -164,6 +203,7 @@ fn told_late<'a>(
 fn about(note: &Note) -> HostId {
     match note {
         Note::CutOff { host, .. }
+        | Note::Lacks { host, .. }
         | Note::Judged { host, .. }
         | Note::Fenced { host, .. }
         | Note::Said { host, .. }
@@ -175,6 +215,8 @@ fn about(note: &Note) -> HostId {
         Note::Starts { from, .. }
         | Note::Up { from, .. }
         | Note::NotStarted { from, .. }
+        | Note::Ended { from, .. }
+        | Note::Unsure { from, .. }
         | Note::Left { from, .. } => *from,
     }
 }
@@ -197,10 +239,15 @@ fn begin(
         .flat_map(|l| &l.on)
         .filter_map(|m| estate.machines.get(m));
     let mut machines: Vec<_> = on.chain(fallen).chain(named).chain(were).collect();
+    if let (Note::Lacks { lack, .. }, None) = (note, line) {
+        machines.retain(|m| estate.lacks(m) == Some(*lack));
+    }
     machines.sort_by_key(|m| (m.tier, m.name.clone(), m.id));
     machines.dedup_by_key(|m| m.id);
     let since = match note {
-        Note::CutOff { since, .. } | Note::Judged { since, .. } => *since,
+        Note::CutOff { since, .. } | Note::Lacks { since, .. } | Note::Judged { since, .. } => {
+            *since
+        }
         Note::Fenced { .. }
         | Note::Said { .. }
         | Note::Waits { .. }
@@ -211,6 +258,8 @@ fn begin(
         | Note::NotStarted { .. }
         | Note::Hangs { .. }
         | Note::Revived { .. }
+        | Note::Ended { .. }
+        | Note::Unsure { .. }
         | Note::Left { .. } => machines
             .iter()
             .filter_map(|m| m.fell.as_ref())
@@ -235,13 +284,18 @@ fn begin(
         name: found.name.clone(),
         since,
         // It came back by itself, without what ran on it.
-        stage: FailureStage::Fenced,
+        stage: match note {
+            Note::Lacks { .. } => FailureStage::Ails,
+            _ => FailureStage::Fenced,
+        },
         lines: vec![],
         machines: restarted.collect(),
         foretold: match line {
+            _ if matches!(note, Note::Lacks { .. }) => None,
             Some(line) => line.foretold,
             None => table.and_then(|t| foretold(&t, host)),
         },
+        ailed: matches!(note, Note::Lacks { .. }),
         switched: None,
         fenced: None,
         on_word: false,
@@ -302,6 +356,17 @@ pub fn is_over(view: &View, failure: &Failure, now: Moment) -> bool {
     match &failure.stage {
         FailureStage::Fenced => {}
         FailureStage::Over => return false,
+        // Nothing of it lacks anything there any more.
+        FailureStage::Ails => {
+            let lacks =
+                |m: &Arc<Machine>| m.host == Some(failure.host) && view.estate.lacks(m).is_some();
+            let busy = |m: &Restarted| {
+                let found = view.estate.machines.get(&m.machine);
+                found.is_some_and(lacks) || view.runs.holds(Object::Machine(m.machine))
+            };
+            let mut all = failure.machines.iter();
+            return failure.is_open() && all.all(|m| settled(view, m, now) && !busy(m));
+        }
         // It is heard again, and whoever opened this is not there to say so.
         FailureStage::CutOff | FailureStage::Judged(_) | FailureStage::Waits(_) => {
             let host = view.estate.hosts.get(&failure.host);

@@ -13,9 +13,10 @@ pub use stored::{FactRow, Record, STEPS, closed_run};
 use crate::{
     endpoint::Password,
     estate::{Estate, Pen, Site},
+    finding::Finding,
     moment::{Moment, Span},
     permits::{Act, Permits},
-    road::{self, Ask, Entry, Left, Length, Premise, RunEvent, Tale, Urgency, Work},
+    road::{self, Ask, Entry, Given, Left, Length, Premise, RunEvent, Tale, Typed, Urgency, Work},
     runs::{Lock, Object},
     view::View,
 };
@@ -166,6 +167,22 @@ macro_rules! rooms {
                     $(Step::$Room(step) => step.undo(estate, left).map(Event::from)),*
                 }
             }
+            fn given(&self, estate: &Estate) -> Vec<Given> {
+                match self {
+                    $(Step::$Room(step) => step.given(estate)),*
+                }
+            }
+            fn correct(&self, view: &View, now: Moment, typed: &Typed) -> Result<Event, Vec<Finding>> {
+                match self {
+                    $(Step::$Room(step) => step.correct(view, now, typed).map(Event::from)),*
+                }
+            }
+            fn rests_on(&self, correction: &Event) -> bool {
+                $(if let (Step::$Room(step), Event::$Room(event)) = (self, correction) {
+                    return step.rests_on(event);
+                })*
+                false
+            }
         }
 
         impl Tale for Event {
@@ -208,7 +225,10 @@ rooms! {
     Qualities qualities,
     Joining joining,
     Maintenance maintenance,
-    Keepers keepers;
+    Keepers keepers,
+    Installing installing,
+    Building building,
+    Leaving leaving;
     Sites sites,
     Consoles consoles,
     People people,

@@ -225,6 +225,7 @@ fn a_cluster(n: u64, name: &str, opts: &BTreeMap<&str, &str>) -> Cluster {
         kind: Default::default(),
         rules: vec![],
         recovers: true,
+        time: vec![],
         keeping: None,
         ready: true,
         note: String::new(),
@@ -292,6 +293,7 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         watchdog: false,
         fencing: None,
         maintenance: None,
+        installing: None,
         keepers: Default::default(),
     }
 }
@@ -348,6 +350,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         tier: opts.get("tier").map_or(3, |t| t.parse().unwrap()),
         restarts: !opts.contains_key("unprotected"),
         after: opts.get("after").map(|m| MachineId(m.parse().unwrap())),
+        carries: opts.contains_key("carries"),
         protected: opts.contains_key("protected"),
         apart: opts.get("apart").map(|g| (*g).to_owned()),
         generation: u64::from(host.is_some()),

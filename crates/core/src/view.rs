@@ -4,6 +4,7 @@ use crate::{
     estate::{Estate, Host, Machine, MachineState},
     evidence::EvidenceBook,
     loads::{HostLoad, Loads, MachineLoad},
+    macs::MacRange,
     runs::{Pace, Progress, Run, Runs},
 };
 use std::sync::Arc;
@@ -18,6 +19,8 @@ pub struct View {
     pub evidence: Arc<EvidenceBook>,
     /// How long steps took lately.
     pub pace: Arc<Pace>,
+    /// Where addresses of new cards come from.
+    pub macs: MacRange,
 }
 
 impl View {

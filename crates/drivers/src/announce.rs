@@ -9,24 +9,49 @@ use std::{
 };
 use zastrugi_core::{limits, text};
 
-const SERVICE: &str = "_zastrugi-agent._tcp.local.";
+/// Who says that it is there.
+const SERVICES: [(&str, Who); 2] = [
+    ("_zastrugi-agent._tcp.local.", Who::Agent),
+    ("_redfish._tcp.local.", Who::Controller),
+];
 const MOST: usize = limits::ANNOUNCEMENTS.most;
 
 /// Takes one in, if there is room: anybody in the network can announce anything.
-fn note(book: &mut BTreeMap<String, Announcement>, full: &str, address: String) {
+fn note(book: &mut BTreeMap<String, Announcement>, who: Who, full: &str, address: String) {
     if book.len() < MOST || book.contains_key(full) {
         let name = full.split('.').next().unwrap_or_default();
         let name = text::cleaned(name, &limits::NAME, false);
         let key = full.chars().take(limits::LINE.most).collect();
-        book.insert(key, Announcement { name, address });
+        book.insert(key, Announcement { who, name, address });
     }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Who {
+    Agent,
+    /// Of a host of which nobody knows what is installed there.
+    Controller,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Announcement {
+    pub who: Who,
     pub name: String,
     /// `ip:port`
     pub address: String,
+}
+
+fn hear(book: &mut BTreeMap<String, Announcement>, who: Who, event: ServiceEvent) {
+    match event {
+        ServiceEvent::ServiceResolved(info) => {
+            if let Some(ip) = info.addresses.iter().next().map(|a| a.to_ip_addr()) {
+                let address = SocketAddr::new(ip, info.port).to_string();
+                note(book, who, &info.fullname, address);
+            }
+        }
+        ServiceEvent::ServiceRemoved(_, full) => drop(book.remove(&full)),
+        _ => {}
+    }
 }
 
 /// Listens for announcements until it is dropped.
@@ -49,27 +74,25 @@ impl Announcements {
                 daemon.disable_interface(IfKind::All)?;
                 daemon.enable_interface(IfKind::LoopbackV4)?;
             }
-            let events = daemon.browse(SERVICE)?;
-            Ok::<_, mdns_sd::Error>((daemon, events))
-        };
-        let (daemon, events) = start().map_err(|e| e.to_string())?;
-        let book = heard.clone();
-        tokio::spawn(async move {
-            while let Ok(event) = events.recv_async().await {
-                let mut book = book.lock().unwrap_or_else(PoisonError::into_inner);
-                match event {
-                    ServiceEvent::ServiceResolved(info) => {
-                        let Some(ip) = info.addresses.iter().next().map(|a| a.to_ip_addr()) else {
-                            continue;
-                        };
-                        let address = SocketAddr::new(ip, info.port).to_string();
-                        note(&mut book, &info.fullname, address);
-                    }
-                    ServiceEvent::ServiceRemoved(_, full) => drop(book.remove(&full)),
-                    _ => {}
-                }
+            let mut all = Vec::new();
+            for (service, who) in SERVICES {
+                all.push((who, daemon.browse(service)?));
             }
-        });
+            Ok::<_, mdns_sd::Error>((daemon, all))
+        };
+        let (daemon, all) = start().map_err(|e| e.to_string())?;
+        for (who, events) in all {
+            let book = heard.clone();
+            tokio::spawn(async move {
+                while let Ok(event) = events.recv_async().await {
+                    hear(
+                        &mut book.lock().unwrap_or_else(PoisonError::into_inner),
+                        who,
+                        event,
+                    );
+                }
+            });
+        }
         Ok(Announcements {
             heard,
             daemon: Some(daemon),
@@ -107,17 +130,28 @@ mod tests {
         for n in 0..10_000 {
             note(
                 &mut book,
+                Who::Agent,
                 &format!("h{n}\0\u{202e}x.local"),
                 "192.0.2.1:7443".into(),
             );
         }
         assert_eq!(book.len(), MOST);
         assert!(book.values().all(|a| !a.name.contains(['\0', '\u{202e}'])));
-        note(&mut book, "h1\0\u{202e}x.local", "192.0.2.9:7443".into());
+        note(
+            &mut book,
+            Who::Agent,
+            "h1\0\u{202e}x.local",
+            "192.0.2.9:7443".into(),
+        );
         let moved = book.values().filter(|a| a.address.starts_with("192.0.2.9"));
         assert_eq!(moved.count(), 1, "who is known may say where they are now");
         let mut one = BTreeMap::new();
-        note(&mut one, &"x".repeat(100_000), "192.0.2.1:7443".into());
+        note(
+            &mut one,
+            Who::Controller,
+            &"x".repeat(100_000),
+            "192.0.2.1:7443".into(),
+        );
         let (key, said) = one.first_key_value().unwrap();
         assert!(key.len() <= 200 && said.name.len() <= 63);
     }

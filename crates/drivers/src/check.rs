@@ -475,6 +475,16 @@ async fn running(s: &mut Suite, path: &str) {
         "a running machine is not started twice",
         answered(&said, &[409]).and_then(|()| code(&said, "lease")),
     );
+    let boot = s.send(Method::GET, path, None, None).await;
+    let boot = boot.ok().map(|a| a.1["as_of"]["boot"].clone());
+    let end = json!({"act": "end", "generation": 1, "boot": boot});
+    let said = s
+        .send(Method::POST, &power, Some(("check.end", 12)), Some(end))
+        .await;
+    s.note(
+        "a machine that reaches its volume is not ended",
+        answered(&said, &[409]).and_then(|()| code(&said, "runs")),
+    );
     let up = reaches(s, path, |b| b["guest_answers"] == true).await;
     s.check("the guest agent answers within a minute", async { up })
         .await;

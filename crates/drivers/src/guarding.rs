@@ -11,10 +11,13 @@ use serde_json::Value;
 use zastrugi_core::{
     estate::{Estate, Host, MachineState},
     guard::Power,
-    ids::{HostId, MachineId},
+    ids::{HostId, MachineId, VolumeId},
     rooms::Event,
     runs::Fault,
 };
+
+/// Hosts that are asked to write beside another one's lease.
+const TELLERS: usize = 3;
 
 /// A start as a guard orders it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -117,6 +120,55 @@ impl Drivers {
         let had = said.generation.unwrap_or(order.generation);
         let starting = MachineState::Starting("firmware".into());
         Ok((had, seen(machine, host, starting, (had, said.as_of))))
+    }
+
+    /// Has another host of its cluster write beside a host's lease that it shall end what it runs, under a number. Done again, it
+    /// changes nothing.
+    ///
+    /// # Errors
+    /// [`Fault`] of the last that was asked, where none wrote it.
+    pub async fn tell_by_lease(
+        &self,
+        estate: &Estate,
+        host: &Host,
+        volume: VolumeId,
+        number: u64,
+    ) -> Result<(), Fault> {
+        let found = estate.volumes.get(&volume);
+        let found = found.ok_or_else(|| premise("The volume is gone."))?;
+        let near = host.cluster.into_iter().flat_map(|c| estate.hosts_in(c));
+        let near = near.filter(|h| h.id != host.id && h.reports() && h.paths_up(volume) > 0);
+        let mut last = premise("No other host reaches that volume.");
+        for other in near.take(TELLERS) {
+            let key = self.key_of(other).await?;
+            let agent = self.agent(other, &key);
+            let serial = &host.hardware.serial;
+            match agent.tell_by_lease(&found.uid, serial, number).await {
+                Ok(()) => return Ok(()),
+                Err(fault) => last = fault,
+            }
+        }
+        Err(last)
+    }
+
+    /// Ends a machine that stands still because its host doesn't reach its volume. When this is answered it will write no more.
+    ///
+    /// # Errors
+    /// [`Fault`] with the host's words, also where the machine can go on.
+    pub async fn end_guarded(
+        &self,
+        estate: &Estate,
+        order: &GuardedStart,
+        turn: Turn<'_>,
+    ) -> Result<(), Fault> {
+        let host = self.host_of(estate, order.host)?;
+        let machine = estate.machines.get(&order.machine);
+        let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        agent
+            .power_end(stamp(turn), &machine.uuid, order.generation, order.boot)
+            .await
     }
 
     /// Starts a machine, if its run lease is free or held by a host that is proved off. Answers the generation under which it

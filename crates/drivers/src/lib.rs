@@ -12,6 +12,7 @@ mod fault;
 mod guarding;
 mod http;
 mod keeping;
+mod media;
 mod networks;
 mod perform;
 mod probe;
@@ -22,17 +23,19 @@ mod said;
 mod scan;
 mod screen;
 mod swordfish;
+mod time;
 mod tls;
 
-pub use announce::{Announcement, Announcements};
+pub use announce::{Announcement, Announcements, Who};
 pub use console::Console;
 pub use guarding::GuardedStart;
 pub use http::Watch;
 pub use keeping::{Agreement, Parcel};
+pub use media::{Media, Part, Served};
 pub use networks::{Networks, NotAllowed};
 pub use perform::{Installation, Outcome, Secrets, Turn};
 pub use rooms::images::Fed;
-pub use scan::{Range, RangeError, addresses};
+pub use scan::{Range, RangeError, addresses, controllers};
 pub use screen::{Filter, Screen, Unspeakable};
 
 use std::sync::{Arc, PoisonError, RwLock};
@@ -46,6 +49,7 @@ pub struct Drivers {
     networks: Arc<RwLock<Networks>>,
     secrets: Arc<dyn Secrets>,
     installation: Installation,
+    media: Arc<Media>,
 }
 
 impl Drivers {
@@ -57,7 +61,14 @@ impl Drivers {
             networks: Arc::new(RwLock::new(networks)),
             secrets,
             installation,
+            media: Arc::default(),
         }
+    }
+    /// The same, with what hosts are installed from.
+    #[must_use]
+    pub fn with_media(mut self, media: Media) -> Self {
+        self.media = Arc::new(media);
+        self
     }
     /// Which addresses may be spoken to from now on.
     pub fn allow(&self, networks: Networks) {

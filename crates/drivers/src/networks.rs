@@ -8,6 +8,8 @@ use zastrugi_core::limits;
 pub(crate) const AGENT_PORT: u16 = 7443;
 /// The port of management controllers.
 pub(crate) const BMC_PORT: u16 = 8443;
+/// The port of time sources, and one for those that may not take it.
+const TIME_PORTS: [u16; 2] = [123, 1123];
 
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Networks(pub Vec<IpNet>);
@@ -20,6 +22,8 @@ pub enum NotAllowed {
     Outside(SocketAddr),
     #[error("port {0} is not one that Zastrugi speaks to ({AGENT_PORT} and {BMC_PORT} are)")]
     Port(u16),
+    #[error("port {0} is not one of time sources (123 and 1123 are)")]
+    TimePort(u16),
 }
 
 impl Networks {
@@ -31,6 +35,23 @@ impl Networks {
             .map_err(|_| NotAllowed::NotAnAddress(address.chars().take(60).collect()))?;
         if ![AGENT_PORT, BMC_PORT].contains(&socket.port()) {
             return Err(NotAllowed::Port(socket.port()));
+        }
+        if self.0.iter().any(|net| net.contains(&socket.ip())) {
+            Ok(socket)
+        } else {
+            Err(NotAllowed::Outside(socket))
+        }
+    }
+
+    /// Where time is asked for: a fixed question of 48 bytes, over UDP.
+    ///
+    /// # Errors
+    /// [`NotAllowed`] likewise.
+    pub fn check_time(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
+        let no = || NotAllowed::NotAnAddress(address.chars().take(60).collect());
+        let socket: SocketAddr = address.parse().map_err(|_| no())?;
+        if !TIME_PORTS.contains(&socket.port()) {
+            return Err(NotAllowed::TimePort(socket.port()));
         }
         if self.0.iter().any(|net| net.contains(&socket.ip())) {
             Ok(socket)

@@ -4,15 +4,20 @@ use crate::{
     Drivers,
     agent::{Agent, greet},
     fault::words,
-    redfish::Controller,
+    redfish::{Controller, Ways},
 };
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use zastrugi_core::{
     estate::{Estate, Host},
     evidence::{Answer, Probe, SeenDevice},
-    ids::HostId,
+    ids::{HostId, NetworkId, SecretRef},
     runs::{Fault, FaultKind},
 };
+
+/// A clock is read so often; the answer that came quickest says most of it (RFC 5905, section 10).
+const READINGS: usize = 3;
+/// One that came so quickly is believed at once.
+const SHARP: Duration = Duration::from_millis(20);
 
 impl Drivers {
     /// Asks; a silence is an answer too.
@@ -63,25 +68,16 @@ impl Drivers {
                 })
             }
             Probe::SwitchGreeting(address) => self.switch_greeting(address).await,
-            Probe::Mtu { network, from, to } => {
-                let gone = || {
-                    Fault::new(
-                        FaultKind::Refused,
-                        "The network is gone.",
-                        "Look at the list.",
-                    )
-                };
-                let network = estate.networks.get(network).ok_or_else(gone)?;
-                let (from, to) = (known(estate, *from)?, known(estate, *to)?);
-                let key = self.key_of(from).await?;
-                let agent = self.agent(from, &key);
-                // The probe's payload is the MTU less the headers; the agent takes the whole packet.
-                let through = agent.mtu(&network.name, &to.name, network.mtu).await?;
-                Ok(Answer::Mtu {
-                    bytes: network.mtu,
-                    through,
-                })
-            }
+            Probe::Mtu { network, from, to } => self.mtu(estate, *network, *from, *to).await,
+            Probe::ControllerGreeting(address) => self.controller_greeting(address).await,
+            Probe::Beneath {
+                address,
+                pin,
+                user,
+                password,
+            } => self.beneath(address, pin, user, *password).await,
+            Probe::Installations => Ok(self.installations().await),
+            Probe::Time(source) => self.time_of(source).await,
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,
             Probe::Luns(array) => {
                 let gone = || {
@@ -96,6 +92,91 @@ impl Drivers {
                     luns: self.luns(array).await?,
                 })
             }
+        }
+    }
+
+    /// Who answers there before anybody has signed in.
+    async fn controller_greeting(&self, address: &str) -> Result<Answer, Fault> {
+        #[derive(serde::Deserialize)]
+        #[serde(rename_all = "PascalCase")]
+        struct Root {
+            #[serde(default)]
+            product: Option<String>,
+            #[serde(default)]
+            name: Option<String>,
+            redfish_version: String,
+        }
+        self.allowed(address)?;
+        let (root, pin) = self.http.greet::<Root>(address, "/redfish/v1/").await?;
+        let name = root.product.or(root.name).unwrap_or_default();
+        let name = words(&format!("{name}, Redfish {}", root.redfish_version));
+        Ok(Answer::Manager { name, pin })
+    }
+
+    async fn mtu(
+        &self,
+        estate: &Estate,
+        network: NetworkId,
+        from: HostId,
+        to: HostId,
+    ) -> Result<Answer, Fault> {
+        let gone = || {
+            Fault::new(
+                FaultKind::Refused,
+                "The network is gone.",
+                "Look at the list.",
+            )
+        };
+        let network = estate.networks.get(&network).ok_or_else(gone)?;
+        let (from, to) = (known(estate, from)?, known(estate, to)?);
+        let key = self.key_of(from).await?;
+        let agent = self.agent(from, &key);
+        // The probe's payload is the MTU less the headers; the agent takes the whole packet.
+        let through = agent.mtu(&network.name, &to.name, network.mtu).await?;
+        Ok(Answer::Mtu {
+            bytes: network.mtu,
+            through,
+        })
+    }
+
+    /// Reading a directory may take a while: not on a thread that others need.
+    async fn installations(&self) -> Answer {
+        let dir = self.media.dir.clone();
+        let list = move || crate::media::list(dir.as_deref());
+        let read = tokio::task::spawn_blocking(list).await;
+        read.unwrap_or_else(|_| Answer::Silent {
+            why: "reading it was broken off".into(),
+        })
+    }
+
+    /// A password that is refused is an answer: it is not tried again as long as that is known.
+    async fn beneath(
+        &self,
+        address: &str,
+        pin: &str,
+        user: &str,
+        password: SecretRef,
+    ) -> Result<Answer, Fault> {
+        self.allowed(address)?;
+        // A session that somebody opened with another password says nothing of this one.
+        let ways = Ways::default();
+        let controller = Controller {
+            host: address,
+            serial: "",
+            http: &self.http,
+            ways: &ways,
+            resets: &self.resets,
+            address,
+            pin,
+            user,
+            password: self.secrets.open(password).await?,
+        };
+        match controller.beneath().await {
+            Ok(beneath) => Ok(Answer::Beneath(Box::new(beneath))),
+            Err(fault) if fault.kind == FaultKind::Password => Ok(Answer::Refused {
+                why: words(fault.said.trim_end_matches('.')),
+            }),
+            Err(fault) => Err(fault),
         }
     }
 
@@ -124,14 +205,26 @@ impl Drivers {
     /// The host's clock minus ours at the middle of the exchange, in milliseconds.
     pub(crate) async fn offset(&self, host: &Host) -> Result<i64, Fault> {
         let key = self.key_of(host).await?;
-        let began = Instant::now();
-        let theirs = self.agent(host, &key).clock().await?;
-        let half = i64::try_from(began.elapsed().as_millis() / 2).unwrap_or(0);
-        let ours = SystemTime::now()
-            .duration_since(UNIX_EPOCH)
-            .unwrap_or_default()
-            .as_millis();
-        Ok(theirs + half - i64::try_from(ours).unwrap_or(0))
+        let agent = self.agent(host, &key);
+        let mut best: Option<(Duration, i64)> = None;
+        for _ in 0..READINGS {
+            let began = Instant::now();
+            let theirs = agent.clock().await?;
+            let took = began.elapsed();
+            let half = i64::try_from(took.as_millis() / 2).unwrap_or(0);
+            let ours = SystemTime::now()
+                .duration_since(UNIX_EPOCH)
+                .unwrap_or_default()
+                .as_millis();
+            let offset = theirs + half - i64::try_from(ours).unwrap_or(0);
+            if best.is_none_or(|(least, _)| took < least) {
+                best = Some((took, offset));
+            }
+            if took < SHARP {
+                break;
+            }
+        }
+        Ok(best.map_or(0, |(_, offset)| offset))
     }
 
     pub(crate) async fn controller<'a>(&'a self, host: &'a Host) -> Result<Controller<'a>, Fault> {
@@ -152,6 +245,7 @@ impl Drivers {
             resets: &self.resets,
             address: &bmc.address,
             pin: &bmc.pin,
+            user: &bmc.user,
             password: self.secrets.open(bmc.key.ok_or_else(none)?).await?,
         })
     }

@@ -1,6 +1,6 @@
 //! Address ranges to look for hosts in: at most 4,096 addresses.
 
-use crate::networks::{AGENT_PORT, Networks, NotAllowed};
+use crate::networks::{AGENT_PORT, BMC_PORT, Networks, NotAllowed};
 use ipnet::{IpAddrRange, IpNet, Ipv4AddrRange, Ipv6AddrRange};
 use std::net::{IpAddr, SocketAddr};
 use zastrugi_core::limits;
@@ -8,7 +8,8 @@ use zastrugi_core::limits;
 /// The most addresses of one scan.
 const MOST: usize = limits::SCAN.most;
 
-/// A range as a person types it: `10.1.2.0/24`, `10.1.2.11-10.1.2.30`, `10.1.2.11-30` or a single address.
+/// A range as a person types it: `10.1.2.0/24`, `10.1.2.11-10.1.2.30`, `10.1.2.11-30`, a single address, or several of these with
+/// commas between.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Range(Vec<IpAddr>);
 
@@ -30,33 +31,44 @@ impl std::str::FromStr for Range {
     type Err = RangeError;
 
     fn from_str(text: &str) -> Result<Range, RangeError> {
-        let text = text.trim();
-        let wrong = || RangeError::NotARange(text.chars().take(60).collect());
-        let range: IpAddrRange = if let Ok(net) = text.parse::<IpNet>() {
-            let bits = net.max_prefix_len() - net.prefix_len();
-            if bits > 12 {
-                return Err(RangeError::TooMany(if bits < 40 {
-                    (1u64 << bits).to_string()
-                } else {
-                    format!("2^{bits}")
-                }));
+        let mut all = Vec::new();
+        for part in text.split([',', '\n']) {
+            all.extend(part_of(part)?);
+            if all.len() > MOST {
+                return Err(RangeError::TooMany(format!("More than {MOST}")));
             }
-            net.hosts()
-        } else {
-            let (from, to) = text.split_once('-').unwrap_or((text, text));
-            let from: IpAddr = from.trim().parse().map_err(|_| wrong())?;
-            let to = end(from, to.trim()).ok_or_else(wrong)?;
-            between(from, to)?
-        };
-        let all: Vec<IpAddr> = range.take(MOST + 1).collect();
-        if all.len() > MOST {
-            return Err(RangeError::TooMany(format!("More than {MOST}")));
         }
-        if all.is_empty() {
-            Err(RangeError::Backwards)
-        } else {
-            Ok(Range(all))
+        Ok(Range(all))
+    }
+}
+
+fn part_of(text: &str) -> Result<Vec<IpAddr>, RangeError> {
+    let text = text.trim();
+    let wrong = || RangeError::NotARange(text.chars().take(60).collect());
+    let range: IpAddrRange = if let Ok(net) = text.parse::<IpNet>() {
+        let bits = net.max_prefix_len() - net.prefix_len();
+        if bits > 12 {
+            return Err(RangeError::TooMany(if bits < 40 {
+                (1u64 << bits).to_string()
+            } else {
+                format!("2^{bits}")
+            }));
         }
+        net.hosts()
+    } else {
+        let (from, to) = text.split_once('-').unwrap_or((text, text));
+        let from: IpAddr = from.trim().parse().map_err(|_| wrong())?;
+        let to = end(from, to.trim()).ok_or_else(wrong)?;
+        between(from, to)?
+    };
+    let all: Vec<IpAddr> = range.take(MOST + 1).collect();
+    if all.len() > MOST {
+        return Err(RangeError::TooMany(format!("More than {MOST}")));
+    }
+    if all.is_empty() {
+        Err(RangeError::Backwards)
+    } else {
+        Ok(all)
     }
 }
 
@@ -87,7 +99,19 @@ fn between(from: IpAddr, to: IpAddr) -> Result<IpAddrRange, RangeError> {
 /// # Errors
 /// [`RangeError::NotAllowed`] at the first that is outside.
 pub fn addresses(range: &Range, networks: &Networks) -> Result<Vec<String>, RangeError> {
-    let at = |ip: &IpAddr| SocketAddr::new(*ip, AGENT_PORT).to_string();
+    at_port(range, networks, AGENT_PORT)
+}
+
+/// The same, of management controllers.
+///
+/// # Errors
+/// [`RangeError::NotAllowed`] at the first that is outside.
+pub fn controllers(range: &Range, networks: &Networks) -> Result<Vec<String>, RangeError> {
+    at_port(range, networks, BMC_PORT)
+}
+
+fn at_port(range: &Range, networks: &Networks, port: u16) -> Result<Vec<String>, RangeError> {
+    let at = |ip: &IpAddr| SocketAddr::new(*ip, port).to_string();
     range
         .0
         .iter()

@@ -10,6 +10,8 @@
 #[path = "../tests/all/lab.rs"]
 #[expect(dead_code, reason = "shared with the tests")]
 mod lab;
+#[path = "../tests/all/media.rs"]
+mod media;
 
 use lab::Lab;
 use std::time::{Duration, Instant};

@@ -25,7 +25,7 @@ pub use desk::{
 pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
 pub use settings::EngineSettings;
-pub use zastrugi_drivers::{Announcement, Networks, Screen, check};
+pub use zastrugi_drivers::{Announcement, Media, Networks, Part, Screen, Served, check};
 pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, RunFilter, StoreError};
 
 use shared::Shared;
@@ -53,9 +53,10 @@ impl Engine {
         let journal = Journal::new(pool.clone());
         let (head, world) = journal.load().await?;
         let vault = Vault::new(pool.clone(), &settings.key);
-        let (installation, networks) = settings::first(&pool, &settings).await?;
+        let (installation, networks, macs) = settings::first(&pool, &settings).await?;
         let secrets = Arc::new(secrets::Sealed::new(vault.clone()));
-        let drivers = Drivers::new(networks, secrets, installation);
+        let drivers =
+            Drivers::new(networks, secrets, installation).with_media(settings.media.clone());
         let announcements = match settings.announcements {
             Some(port) => Announcements::listen(port, settings.announcements_everywhere)
                 .unwrap_or_else(|why| {
@@ -71,6 +72,7 @@ impl Engine {
             drivers,
             vault,
             announcements,
+            macs,
         ));
         let mut renewal = None;
         let mut tasks = JoinSet::new();
@@ -93,7 +95,10 @@ impl Engine {
                 shared.clone(),
                 scribe.clone(),
                 &begun,
-                settings.guard,
+                watch::Duties {
+                    guard: settings.guard,
+                    own: settings.own,
+                },
             );
             renewal = Some(begun);
         }

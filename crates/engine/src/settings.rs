@@ -3,8 +3,9 @@
 use crate::runs::Ends;
 use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
-use zastrugi_core::{guard::Times, moment::Span};
-use zastrugi_drivers::{Installation, Networks};
+use uuid::Uuid;
+use zastrugi_core::{guard::Times, macs::MacRange, moment::Span};
+use zastrugi_drivers::{Installation, Media, Networks};
 use zastrugi_store::{Pool, Settings, StoreError};
 
 #[derive(Debug, Clone)]
@@ -26,6 +27,10 @@ pub struct EngineSettings {
     pub order_lease: Span,
     /// How long a guard waits for what; none: clusters are not guarded.
     pub guard: Option<Times>,
+    /// The machine in which this manager runs, by its identity; what the firmware says, where nobody does.
+    pub own: Option<Uuid>,
+    /// What hosts are installed from.
+    pub media: Media,
     /// Where work shall end unheard of, for tests of what then happens.
     pub ends: Ends,
 }
@@ -44,12 +49,15 @@ impl EngineSettings {
             works: false,
             order_lease: Span::secs(30),
             guard: None,
+            own: None,
+            media: Media::default(),
             ends: Ends::Nowhere,
         }
     }
 }
 
 pub(crate) const NETWORKS: &str = "management networks";
+pub(crate) const MACS: &str = "mac range";
 
 /// How often settings that another process may have changed are read.
 const AGAIN: Duration = Duration::from_secs(10);
@@ -69,6 +77,11 @@ pub(crate) async fn follow(shared: Arc<Shared>) {
             Ok(None) => {}
             Err(error) => tracing::debug!(%error, "settings were not read"),
         }
+        if let Ok(Some(text)) = settings.get::<String>(MACS).await
+            && let Ok(range) = text.parse()
+        {
+            shared.macs.store(Arc::new(range));
+        }
     }
 }
 
@@ -76,7 +89,7 @@ pub(crate) async fn follow(shared: Arc<Shared>) {
 pub(crate) async fn first(
     pool: &Pool,
     given: &EngineSettings,
-) -> Result<(Installation, Networks), StoreError> {
+) -> Result<(Installation, Networks, MacRange), StoreError> {
     let settings = Settings::new(pool.clone());
     let id = settings
         .keep("installation id", &uuid::Uuid::new_v4().to_string())
@@ -87,8 +100,12 @@ pub(crate) async fn first(
         "" => settings.get(NETWORKS).await?.unwrap_or_default(),
         given => settings.keep(NETWORKS, &given.to_owned()).await?,
     };
+    let macs: Option<String> = settings.get(MACS).await?;
+    let macs = macs.and_then(|text| text.parse().ok());
+    let macs = macs.unwrap_or_else(|| MacRange::of(&id));
     Ok((
         Installation { id, name },
         Networks::parse(&networks).unwrap_or_default(),
+        macs,
     ))
 }

@@ -15,6 +15,7 @@ use zastrugi_core::{
     evidence::EvidenceBook,
     ids::Revision,
     loads::Loads,
+    macs::MacRange,
     moment::Moment,
     rooms::{Plans, World},
     runs::{Pace, Progress, Runs},
@@ -61,6 +62,7 @@ pub(crate) struct Shared {
     pub(crate) loads: ArcSwap<Loads>,
     pub(crate) evidence: ArcSwap<EvidenceBook>,
     pub(crate) pace: ArcSwap<Pace>,
+    pub(crate) macs: ArcSwap<MacRange>,
     revision: watch::Sender<Revision>,
     progress: watch::Sender<Arc<Progress>>,
     /// Rung when an order may be due.
@@ -90,6 +92,7 @@ impl Shared {
         drivers: Drivers,
         vault: Vault,
         announcements: Announcements,
+        macs: MacRange,
     ) -> Self {
         let revision = watch::Sender::new(head.revision);
         Shared {
@@ -101,6 +104,7 @@ impl Shared {
             loads: ArcSwap::default(),
             evidence: ArcSwap::default(),
             pace: ArcSwap::default(),
+            macs: ArcSwap::from_pointee(macs),
             revision,
             progress: watch::Sender::new(Arc::default()),
             orders: Notify::new(),
@@ -126,6 +130,7 @@ impl Shared {
             loads: self.loads.load_full(),
             evidence: self.evidence.load_full(),
             pace: self.pace.load_full(),
+            macs: **self.macs.load(),
         }
     }
     pub(crate) fn estate(&self) -> Arc<Estate> {

@@ -1,6 +1,8 @@
 //! Small ISO 9660 images (ECMA-119, 4th edition): files in the root directory, as a guest reads them at its first boot,
 //! and the label of an image that somebody brings.
 
+use std::io::{self, Read, Seek, SeekFrom};
+
 const SECTOR: usize = 2048;
 /// Where the volume descriptors begin (ECMA-119, section 6.2.1).
 const DESCRIPTORS: usize = 16;
@@ -197,6 +199,59 @@ fn described(descriptor: &[u8]) -> Option<u64> {
     same.then_some(u64::from(blocks) * u64::from(block))
 }
 
+/// Records of a root directory that are looked at: no larger one is read.
+const DIRECTORY: usize = 64 * SECTOR;
+
+/// A file of an image's root directory, at most `most` bytes of it. None: there is none of this name.
+///
+/// # Errors
+/// When it can't be read, or is no ISO 9660 image.
+pub fn file(
+    image: &mut (impl Read + Seek),
+    name: &str,
+    most: usize,
+) -> io::Result<Option<Vec<u8>>> {
+    let wrong = |e: IsoError| io::Error::new(io::ErrorKind::InvalidData, e);
+    let descriptor = read_at(image, DESCRIPTOR.0, DESCRIPTOR.1)?;
+    descriptor_label(&descriptor).map_err(wrong)?;
+    let four = |bytes: &[u8], at: usize| {
+        let four: Option<[u8; 4]> = bytes.get(at..at + 4).and_then(|b| b.try_into().ok());
+        four.map(u32::from_le_bytes)
+    };
+    let place = |record: &[u8]| Some((four(record, 2)?, four(record, 10)?));
+    let none = || wrong(IsoError::NoDescriptor);
+    let root = descriptor.get(156..190).and_then(place).ok_or_else(none)?;
+    let length = usize::try_from(root.1).unwrap_or(usize::MAX).min(DIRECTORY);
+    let directory = read_at(image, u64::from(root.0) * SECTOR as u64, length)?;
+    let mut at = 0;
+    while let Some(size) = directory.get(at).map(|s| usize::from(*s)) {
+        if size == 0 {
+            // Records don't cross sectors (section 6.8.1.1).
+            at = (at / SECTOR + 1) * SECTOR;
+            continue;
+        }
+        let record = directory.get(at..at + size).unwrap_or_default();
+        let named = record.get(32).map_or(0, |n| usize::from(*n));
+        let found = record.get(33..33 + named).unwrap_or_default();
+        let found = String::from_utf8_lossy(found);
+        if found.split(';').next() == Some(name)
+            && let Some((start, length)) = place(record)
+        {
+            let length = usize::try_from(length).unwrap_or(usize::MAX).min(most);
+            return read_at(image, u64::from(start) * SECTOR as u64, length).map(Some);
+        }
+        at += size;
+    }
+    Ok(None)
+}
+
+fn read_at(image: &mut (impl Read + Seek), at: u64, length: usize) -> io::Result<Vec<u8>> {
+    image.seek(SeekFrom::Start(at))?;
+    let mut bytes = vec![0; length];
+    image.read_exact(&mut bytes)?;
+    Ok(bytes)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -224,6 +279,27 @@ mod tests {
             Ok("TIDE".into()),
             "its two byte orders differ"
         );
+    }
+
+    #[test]
+    fn a_file_is_found_by_its_name_among_many() {
+        let files: Vec<(String, Vec<u8>)> = (0..30)
+            .map(|n| (format!("F{n:02}.TXT"), vec![n; 3000]))
+            .collect();
+        let all: Vec<(&str, &[u8])> = files
+            .iter()
+            .map(|(n, b)| (n.as_str(), b.as_slice()))
+            .collect();
+        let mut image = io::Cursor::new(write("MANY", &all).unwrap());
+        assert_eq!(
+            file(&mut image, "F17.TXT", 9000).unwrap(),
+            Some(vec![17; 3000])
+        );
+        assert_eq!(file(&mut image, "F17.TXT", 10).unwrap(), Some(vec![17; 10]));
+        assert_eq!(file(&mut image, "F99.TXT", 10).unwrap(), None);
+        let mut cut = io::Cursor::new(image.get_ref()[..40_000].to_vec());
+        assert!(file(&mut cut, "F17.TXT", 10).is_err());
+        assert!(file(&mut io::Cursor::new(vec![0; 50_000]), "F17.TXT", 10).is_err());
     }
 
     #[test]

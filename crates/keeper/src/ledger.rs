@@ -9,7 +9,7 @@ use std::{
 use tokio::sync::watch;
 use zastrugi_core::{
     epoch::Epoch,
-    estate::Condition,
+    estate::{Condition, Host},
     guard::{Line, Told},
     ids::{ClusterId, HostId, MachineId, Revision, VolumeId},
     loads::HostLoad,
@@ -155,7 +155,13 @@ impl Ledger {
     /// A line that stands in the journal now.
     fn adds(&self, cluster: ClusterId, line: Line) {
         let mut state = self.state();
-        let events = read_line(&state.view, &Plans::default(), cluster, &line);
+        let events = read_line(
+            &state.view,
+            &Plans::default(),
+            cluster,
+            &line,
+            &Host::reports,
+        );
         state.view = absorbed(&state.view, &events);
         state.last = line.index;
         state.lines.push(line);

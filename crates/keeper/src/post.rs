@@ -9,14 +9,15 @@ use std::{
 };
 use tokio::{
     sync::mpsc,
-    time::{MissedTickBehavior, interval, sleep, timeout},
+    time::{MissedTickBehavior, error::Elapsed, interval, sleep, timeout},
 };
 use zastrugi_core::{
     availability::Rests,
-    estate::{Cluster, Failure, Host},
+    estate::{Cluster, Estate, Failure, Host},
     guard::{Guard, Input, Note, Order, Plan, Power, Refusal, Stamp, Times, Told},
-    ids::{ClusterId, FailureId, HostId},
+    ids::{ClusterId, FailureId, HostId, MachineId, VolumeId},
     moment::{Moment, Span},
+    runs::Fault,
     view::View,
 };
 use zastrugi_drivers::{GuardedStart, Turn};
@@ -123,6 +124,11 @@ impl<B: Book> Post<B> {
                 Order::Withdraw { host, ask } => {
                     self.spawn(say, move |post, say| post.withdraw(host, ask, say))
                 }
+                Order::Tell {
+                    host,
+                    volume,
+                    number,
+                } => self.spawn(say, move |post, _| post.tell(host, volume, number)),
                 Order::SwitchOff { host } => {
                     self.spawn(say, move |post, say| post.switch_off(host, say))
                 }
@@ -132,14 +138,17 @@ impl<B: Book> Post<B> {
                     boot,
                     generation,
                 } => {
-                    let order = GuardedStart {
-                        machine,
-                        host,
-                        boot,
-                        generation: generation + 1,
-                        fenced: vec![],
-                    };
+                    let order = guarded(machine, host, boot, generation + 1, vec![]);
                     self.spawn(say, move |post, say| post.reset(order, say));
+                }
+                Order::End {
+                    machine,
+                    host,
+                    boot,
+                    generation,
+                } => {
+                    let order = guarded(machine, host, boot, generation, vec![]);
+                    self.spawn(say, move |post, say| post.end(order, say));
                 }
                 Order::Start {
                     machine,
@@ -148,13 +157,7 @@ impl<B: Book> Post<B> {
                     generation,
                     fenced,
                 } => {
-                    let order = GuardedStart {
-                        machine,
-                        host,
-                        boot,
-                        generation,
-                        fenced,
-                    };
+                    let order = guarded(machine, host, boot, generation, fenced);
                     self.spawn(say, move |post, say| post.start(order, say));
                 }
             }
@@ -177,6 +180,17 @@ impl<B: Book> Post<B> {
                 since: self.by_the_wall(since),
                 evidence,
                 act,
+            },
+            Note::Lacks {
+                host,
+                since,
+                lack,
+                evidence,
+            } => Note::Lacks {
+                host,
+                since: self.by_the_wall(since),
+                lack,
+                evidence,
             },
             other => other,
         }
@@ -225,8 +239,8 @@ impl<B: Book> Post<B> {
         };
         let (installation, epoch) = (&self.book.drivers().installation().id, self.book.epoch());
         let key = format!("{installation}.{epoch}.guard.{host}.{ask}");
-        let limit = Duration::from_millis(self.times.answer.0 / 2);
-        let told = timeout(limit, self.book.drivers().shut_out(&estate, found, &key)).await;
+        let called = self.book.drivers().shut_out(&estate, found, &key);
+        let told = timeout(self.limit(), called).await;
         let refused = match told {
             Ok(Ok(())) => None,
             Ok(Err(fault)) => Some(fault.said.trim_end_matches('.').to_owned()),
@@ -234,6 +248,19 @@ impl<B: Book> Post<B> {
         };
         tracing::info!(%host, ?refused, "a host's storage is taken away");
         drop(say.send(Input::Withdrawn { host, ask, refused }));
+    }
+
+    /// Whether it worked is read where the host answers: beside its lease.
+    async fn tell(self, host: HostId, volume: VolumeId, number: u64) {
+        let estate = self.book.view().estate;
+        let Some(found) = estate.hosts.get(&host) else {
+            return;
+        };
+        let drivers = self.book.drivers();
+        let called = drivers.tell_by_lease(&estate, found, volume, number);
+        let told = timeout(self.limit(), called).await;
+        let ok = matches!(told, Ok(Ok(())));
+        tracing::info!(%host, number, ok, "a host is told through its lease to end what it runs");
     }
 
     async fn start(self, order: GuardedStart, say: Say) {
@@ -252,42 +279,60 @@ impl<B: Book> Post<B> {
         drop(say.send(Input::WasReset { machine, result }));
     }
 
-    /// Carries out a start, or a restart, and writes what is seen of it.
-    async fn guarded(&self, order: &GuardedStart, again: bool) -> Result<u64, Refusal> {
-        let (epoch, estate) = (self.book.epoch(), self.book.view().estate);
-        let installation = &self.book.drivers().installation().id;
-        let key = format!(
+    async fn end(self, order: GuardedStart, say: Say) {
+        let (machine, host) = (order.machine, order.host);
+        let estate = self.book.view().estate;
+        // What was refused may be obeyed later: each try is asked anew.
+        let key = format!("{}.end.{}", self.key_of(&order), now().0);
+        let turn = self.turn(&key, &estate);
+        let called = self.book.drivers().end_guarded(&estate, &order, turn);
+        let result = answer(timeout(self.limit(), called).await);
+        tracing::info!(%machine, %host, ok = result.is_ok(), "a machine without its volume is ended");
+        drop(say.send(Input::Ended {
+            machine,
+            host,
+            result,
+        }));
+    }
+
+    fn key_of(&self, order: &GuardedStart) -> String {
+        let (epoch, installation) = (self.book.epoch(), &self.book.drivers().installation().id);
+        format!(
             "{installation}.{epoch}.guard.{}.{}.{}.{}",
             order.machine, order.host, order.boot, order.generation
-        );
-        let turn = Turn {
-            key: &key,
-            epoch,
+        )
+    }
+    fn turn<'k>(&self, key: &'k str, estate: &Estate) -> Turn<'k> {
+        Turn {
+            key,
+            epoch: self.book.epoch(),
             fence: estate.revision,
             waited: Span(0),
             now: now(),
-        };
-        let limit = Duration::from_millis(self.times.answer.0 / 2);
+        }
+    }
+    fn limit(&self) -> Duration {
+        Duration::from_millis(self.times.answer.0 / 2)
+    }
+
+    /// Carries out a start, or a restart, and writes what is seen of it.
+    async fn guarded(&self, order: &GuardedStart, again: bool) -> Result<u64, Refusal> {
+        let estate = self.book.view().estate;
+        let key = self.key_of(order);
+        let turn = self.turn(&key, &estate);
         let drivers = self.book.drivers();
-        let called = timeout(limit, async {
+        let called = timeout(self.limit(), async {
             match again {
                 true => drivers.reset_guarded(&estate, order, turn).await,
                 false => drivers.start_guarded(&estate, order, turn).await,
             }
         });
-        let result = match called.await {
-            Ok(Ok((generation, seen))) => {
+        let result = match answer(called.await) {
+            Ok((generation, seen)) => {
                 self.book.saw(seen).await;
                 Ok(generation)
             }
-            Ok(Err(fault)) => Err(Refusal {
-                open: fault.leaves_open() || fault.passing(),
-                said: fault.said,
-            }),
-            Err(_) => Err(Refusal {
-                said: "it gave no answer in time".into(),
-                open: true,
-            }),
+            Err(refusal) => Err(refusal),
         };
         tracing::info!(machine = %order.machine, host = %order.host, again, ok = result.is_ok(), "a guard's start");
         result
@@ -319,10 +364,45 @@ impl<B: Book> Post<B> {
             if let (Note::Hangs { machine, .. }, true) = (&note, written) {
                 drop(say.send(Input::GuestRecorded { machine: *machine }));
             }
+            if let (Note::Lacks { host, lack, .. }, true) = (&note, written) {
+                let (host, lack) = (*host, *lack);
+                drop(say.send(Input::LackRecorded { host, lack }));
+            }
             if let Some((host, fenced)) = awaited.filter(|_| written) {
                 drop(say.send(Input::Recorded { host, fenced }));
             }
         }
+    }
+}
+
+fn guarded(
+    machine: MachineId,
+    host: HostId,
+    boot: u64,
+    generation: u64,
+    fenced: Vec<(HostId, u64)>,
+) -> GuardedStart {
+    GuardedStart {
+        machine,
+        host,
+        boot,
+        generation,
+        fenced,
+    }
+}
+
+/// A host's answer, or why there is none; what nobody knows the outcome of stays open.
+fn answer<T>(called: Result<Result<T, Fault>, Elapsed>) -> Result<T, Refusal> {
+    match called {
+        Ok(Ok(answer)) => Ok(answer),
+        Ok(Err(fault)) => Err(Refusal {
+            open: fault.leaves_open() || fault.passing(),
+            said: fault.said,
+        }),
+        Err(_) => Err(Refusal {
+            said: "it gave no answer in time".into(),
+            open: true,
+        }),
     }
 }
 

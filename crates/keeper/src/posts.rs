@@ -7,9 +7,9 @@ use std::{
 };
 use tokio::sync::mpsc;
 use zastrugi_core::{
-    estate::MachineState,
+    estate::{MachineState, Path, Reach},
     guard::{Input, Running},
-    ids::{ClusterId, HostId},
+    ids::{ClusterId, HostId, VolumeId},
     observe::HostReport,
 };
 use zastrugi_drivers::agent::Sample;
@@ -37,19 +37,30 @@ impl Posts {
         let Some((cluster, say)) = cluster.and_then(|c| Some((c, self.of(c)?))) else {
             return;
         };
+        let mounts = report.volumes.iter().filter_map(|seen| {
+            let volume = estate.volume_with_uid(&seen.uid)?;
+            Some((volume.id, seen.paths.clone()))
+        });
+        let mounts: BTreeMap<VolumeId, Vec<Path>> = mounts.collect();
         let running = report.machines.iter().filter_map(|m| {
             let known = estate.machine_with_uuid(&m.uuid)?;
             let machine = known.id;
             // One that its host halts doesn't hang.
             let halted = matches!(m.state, MachineState::Paused(_));
-            let held = known.arriving.is_some() || halted || book.busy(machine);
+            let changes = known.arriving.is_some() || book.busy(machine);
+            let reach = Reach {
+                mounts: &mounts,
+                uplinks: &report.uplinks,
+                networks: &report.networks,
+            };
             let answers = matches!(m.state, MachineState::Running { .. });
             Some(Running {
                 machine,
                 generation: m.generation,
                 answers,
                 pulse: sample.pulses.get(&m.uuid).copied(),
-                held,
+                held: changes || halted,
+                lacks: reach.lacks(estate, known).filter(|_| !changes),
             })
         });
         drop(say.send(Input::Heard {
@@ -71,7 +82,7 @@ impl Posts {
                 .filter_map(|(serial, n)| Some((*hosts.get(serial.as_str())?, *n)));
             drop(say.send(Input::Leases {
                 volume: volume.id,
-                counters: known.collect(),
+                leases: known.collect(),
             }));
         }
     }
@@ -148,6 +159,7 @@ mod tests {
             .collect();
         seen[0].state = MachineState::Paused("no path to slab".into());
         let report = HostReport {
+            ended: Default::default(),
             boot: 1,
             seq: 1,
             obeyed: None,

@@ -11,7 +11,7 @@ use crate::{
     fault::Device,
     rooms::{
         consoles::{calls as console, screens as screen},
-        hosts::claim,
+        hosts::{claim, leases},
         images::calls as images,
         keepers::calls as keepers,
         machines::{power, records},
@@ -70,6 +70,7 @@ pub(crate) fn routes(device: Device) -> Router {
             put(keepers::give).layer(DefaultBodyLimit::max(PAPERS)),
         )
         .route("/v1/keepers/{cluster}", delete(keepers::take))
+        .route("/v1/volumes/{uid}/leases/{serial}", put(leases::tell))
         .route("/v1/volumes/{uid}/agreement", get(keepers::agreement))
         .route("/v1/volumes/{uid}/agreement", patch(keepers::change))
         .route("/v1/volumes/{uid}/agreement/members", put(keepers::name))
@@ -209,12 +210,10 @@ async fn clock(State(device): State<Device>, headers: HeaderMap) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
-    let offset = device
-        .world
-        .lock()
-        .hosts
-        .get(&device.name)
-        .map_or(0, |h| h.clock_offset_ms);
+    let state = device.world.lock();
+    let host = state.hosts.get(&device.name);
+    let offset = host.map_or(0, |h| state.clock_of(h));
+    drop(state);
     Json(json!({"unix_ms": crate::world::wall() + offset})).into_response()
 }
 

@@ -122,6 +122,17 @@ impl World {
         }
         self.save_array(&state, array);
     }
+    /// How much longer everything takes at an array, in milliseconds.
+    pub fn slow_down(&self, array: &str, by: u64) {
+        let mut state = self.lock();
+        if let Some(found) = state.arrays.get_mut(array) {
+            found.slow = by;
+        }
+        self.save_array(&state, array);
+    }
+    pub(crate) fn slowness(&self, array: &str) -> u64 {
+        self.lock().arrays.get(array).map_or(0, |a| a.slow)
+    }
     /// Breaks or mends a portal, counted from 1: for everybody, or for one host.
     pub fn portal(&self, array: &str, number: usize, host: Option<&str>, up: bool) {
         let mut state = self.lock();
@@ -220,6 +231,55 @@ impl World {
             host.uplinks.iter_mut().for_each(|u| u.mbit = mbit);
         }
         self.save_host(&state, host);
+    }
+    /// Cuts an uplink of a host, or mends it: both ends see that there is no link.
+    pub fn uplink(&self, host: &str, uplink: &str, up: bool) {
+        let mut state = self.lock();
+        let State {
+            hosts, switches, ..
+        } = &mut *state;
+        let Some(held) = hosts.get_mut(host) else {
+            return;
+        };
+        let Some(found) = held.uplinks.iter_mut().find(|u| u.name == uplink) else {
+            return;
+        };
+        found.up = up;
+        let (switch, port) = (found.switch.clone(), found.port.clone());
+        let there = switches.get_mut(&switch);
+        if let Some(port) = there.and_then(|s| s.ports.get_mut(&port)) {
+            port.up = up;
+        }
+        self.save_host(&state, host);
+        self.save_switch(&state, &switch);
+    }
+    /// Takes what an array offers a host away, as somebody does by mistake: the array answers, and says that it is not there.
+    pub fn unoffer(&self, host: &str, offered: bool) {
+        let mut state = self.lock();
+        let State { hosts, arrays, .. } = &mut *state;
+        let Some(held) = hosts.get_mut(host) else {
+            return;
+        };
+        held.unoffered = !offered;
+        let (iqn, mounted) = (held.iqn.clone(), held.mounted.clone());
+        for array in arrays.values_mut() {
+            for uid in &mounted {
+                let Some(lun) = array.lun_with(uid).map(|(id, _)| id.clone()) else {
+                    continue;
+                };
+                if offered {
+                    array.map(&lun, &iqn);
+                } else {
+                    let initiators = &array.initiators;
+                    array.connections.retain(|_, c| {
+                        c.lun != lun || initiators.get(&c.initiator).is_none_or(|i| *i != iqn)
+                    });
+                }
+            }
+        }
+        self.save_host(&state, host);
+        let names: Vec<String> = state.arrays.keys().cloned().collect();
+        names.iter().for_each(|name| self.save_array(&state, name));
     }
     /// Somebody unknown answers at this address from now on.
     pub fn squat(&self, address: &str, name: &str) {

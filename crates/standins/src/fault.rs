@@ -86,6 +86,10 @@ pub(crate) async fn inject(State(device): State<Device>, request: Request, next:
         let broken = stream::iter([Err::<Bytes, _>(std::io::Error::other("no power"))]);
         return Response::new(Body::from_stream(broken));
     }
+    if let Part::Controller(_) = device.part {
+        let slow = device.world.slowness(&device.name);
+        tokio::time::sleep(Duration::from_millis(slow)).await;
+    }
     match device.world.next_fault(&name, &call) {
         None => known(&device.world, request, next).await,
         Some(FaultKind::Refuse) => {

@@ -18,6 +18,7 @@ mod world;
 
 pub use fault::{Fault, FaultKind};
 pub use rooms::hosts::host::Deceit;
+pub use rooms::installing::bare::Quirk;
 pub use rooms::keepers::{
     calls::Given,
     running::{Runner, Runs},
@@ -28,7 +29,7 @@ pub use scenario::{
     ScenarioVolume, large,
 };
 pub use server::{Foreign, Settings, Standins};
-pub use weather::{Gust, Sky};
+pub use weather::{Gust, House, Sky};
 pub use world::World;
 
 /// Where a host with this agent address awaits machines that are moved to it.

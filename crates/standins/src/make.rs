@@ -7,6 +7,7 @@ use crate::{
     rooms::networks::network::{Nic, Port, Switch, Uplink},
     rooms::storage::array::{Array, ArrayKind, Controller, Lun, Portal},
     rooms::storage::volume::{Boot, Disk, Lease, Memory, OURS, Record, Temper, Volume},
+    rooms::timing::ADRIFT_MS,
     scenario::{Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioSwitch},
     world::State,
 };
@@ -135,6 +136,7 @@ pub(crate) fn make_array(array: &ScenarioArray, net: &str) -> io::Result<Array> 
         connections: BTreeMap::new(),
         effects: BTreeMap::new(),
         next: 0,
+        slow: 0,
     })
 }
 
@@ -182,9 +184,17 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         memory: host.memory_gib * GIB,
         software: host.software.clone(),
         virtualization: host.virtualization,
-        clock_offset_ms: host.clock_offset_ms,
+        // A clock that nobody ever set.
+        clock_offset_ms: match host.bare {
+            true => ADRIFT_MS,
+            false => host.clock_offset_ms,
+        },
+        time: vec![],
         iqn: iqn(&host.name),
         uplinks: Vec::new(),
+        unoffered: false,
+        ended: BTreeMap::new(),
+        fell: BTreeSet::new(),
         networks: BTreeMap::new(),
         logins: BTreeSet::new(),
         cut: BTreeSet::new(),
@@ -195,7 +205,13 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
         claimed_with: None,
         owner: None,
         bmc_password: "first-light".into(),
-        power: true,
+        power: !host.bare,
+        bare: crate::rooms::installing::bare::Bare {
+            empty: host.bare,
+            leftovers: host.leftovers.clone(),
+            quirk: host.quirk,
+            ..Default::default()
+        },
         hung: false,
         stalled: false,
         watchdog: true,
@@ -305,6 +321,7 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
                 name: format!("switch-{site}-{n}"),
                 address: format!("{site}.{}", 220 + n),
                 uplink: n,
+                also: None,
                 vlans: (2..=400).collect(),
                 mtu: 9216,
                 mistakes: vec![],
@@ -323,34 +340,37 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
             if third(&host.address) != site {
                 continue;
             }
-            let (name, uplink) = (
-                format!("eth{:03}", i + 1),
-                format!("uplink-{}", made.uplink),
-            );
-            let mistake = made.mistakes.iter().find(|m| m.host == host.name);
-            let without = mistake.map(|m| m.without.as_slice()).unwrap_or_default();
-            let tagged = made.vlans.iter().filter(|v| !without.contains(v)).copied();
-            let port = Port {
-                up: true,
-                mtu: mistake.and_then(|m| m.mtu).unwrap_or(made.mtu),
-                untagged: 1,
-                tagged: tagged.collect(),
-                neighbour: (host.name.clone(), uplink.clone()),
-            };
-            if let Some(host) = state.hosts.get_mut(&host.name) {
-                let b = hash(&format!("{}{uplink}", host.name)).to_be_bytes();
-                host.uplinks.push(Uplink {
-                    name: uplink,
-                    mac: format!(
-                        "06:{:02x}:{:02x}:{:02x}:{:02x}:{:02x}",
-                        b[0], b[1], b[2], b[3], b[4]
-                    ),
-                    mbit: 25_000,
-                    switch: made.name.clone(),
-                    port: name.clone(),
-                });
+            for (n, leads) in made.uplinks().enumerate() {
+                let (name, uplink) = (
+                    format!("eth{:03}", n * 100 + i + 1),
+                    format!("uplink-{leads}"),
+                );
+                let mistake = made.mistakes.iter().find(|m| m.host == host.name);
+                let without = mistake.map(|m| m.without.as_slice()).unwrap_or_default();
+                let tagged = made.vlans.iter().filter(|v| !without.contains(v)).copied();
+                let port = Port {
+                    up: true,
+                    mtu: mistake.and_then(|m| m.mtu).unwrap_or(made.mtu),
+                    untagged: 1,
+                    tagged: tagged.collect(),
+                    neighbour: (host.name.clone(), uplink.clone()),
+                };
+                if let Some(host) = state.hosts.get_mut(&host.name) {
+                    let b = hash(&format!("{}{uplink}", host.name)).to_be_bytes();
+                    host.uplinks.push(Uplink {
+                        name: uplink,
+                        mac: format!(
+                            "06:{:02x}:{:02x}:{:02x}:{:02x}:{:02x}",
+                            b[0], b[1], b[2], b[3], b[4]
+                        ),
+                        mbit: 25_000,
+                        up: true,
+                        switch: made.name.clone(),
+                        port: name.clone(),
+                    });
+                }
+                ports.insert(name, port);
             }
-            ports.insert(name, port);
         }
         let switch = Switch {
             name: made.name.clone(),
@@ -361,6 +381,9 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
             ports,
         };
         state.switches.insert(made.name.clone(), switch);
+    }
+    for host in state.hosts.values_mut() {
+        host.uplinks.sort_by(|a, b| a.name.cmp(&b.name));
     }
     Ok(())
 }

@@ -16,6 +16,9 @@ pub struct Scenario {
     pub switches: Vec<ScenarioSwitch>,
     #[serde(default)]
     pub machines: Vec<ScenarioMachine>,
+    /// Time sources: name → last two numbers of its address.
+    #[serde(default)]
+    pub time: BTreeMap<String, String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -41,6 +44,15 @@ pub struct ScenarioHost {
     pub clock_offset_ms: i64,
     #[serde(default = "yes")]
     pub virtualization: bool,
+    /// Nothing is installed, and its power is off.
+    #[serde(default)]
+    pub bare: bool,
+    /// What its disks hold.
+    #[serde(default)]
+    pub leftovers: Vec<String>,
+    /// What goes wrong when somebody installs it.
+    #[serde(default)]
+    pub quirk: crate::Quirk,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -132,10 +144,19 @@ pub struct ScenarioSwitch {
     pub address: String,
     /// Which uplink of the hosts with the same third number leads here: 1 or 2.
     pub uplink: usize,
+    /// Another one that leads here too.
+    #[serde(default)]
+    pub also: Option<usize>,
     pub vlans: Vec<u16>,
     pub mtu: u32,
     #[serde(default)]
     pub mistakes: Vec<ScenarioMistake>,
+}
+
+impl ScenarioSwitch {
+    pub(crate) fn uplinks(&self) -> impl Iterator<Item = usize> + '_ {
+        [self.uplink].into_iter().chain(self.also)
+    }
 }
 
 /// A port that is not as the others.
@@ -178,6 +199,9 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         volumes: vec![cluster(n)],
         clock_offset_ms: 0,
         virtualization: true,
+        bare: false,
+        leftovers: vec![],
+        quirk: crate::Quirk::None,
     };
     let machine = |n: u32| ScenarioMachine {
         name: format!("load-{n:05}"),
@@ -205,5 +229,6 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         arrays: vec![],
         switches: vec![],
         machines: (0..machines).map(machine).collect(),
+        time: BTreeMap::new(),
     }
 }

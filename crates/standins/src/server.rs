@@ -6,8 +6,9 @@ use crate::{
     fault::{self, Device, Part},
     rooms::hosts::announce::Announcer,
     rooms::hosts::bmc,
-    rooms::hosts::host::Identity,
+    rooms::hosts::host::{Host, Identity},
     rooms::hosts::leases::BEAT,
+    rooms::timing,
     world::World,
 };
 use axum::{Router, middleware};
@@ -17,7 +18,7 @@ use hyper_util::{
 };
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
 use sha2::{Digest, Sha256};
-use std::{io, net::SocketAddr, path::PathBuf, sync::Arc};
+use std::{collections::BTreeMap, io, net::SocketAddr, path::PathBuf, sync::Arc};
 use tokio::{net::TcpListener, task::JoinSet};
 use tokio_rustls::TlsAcceptor;
 
@@ -57,49 +58,12 @@ impl Standins {
             settings.speed,
         )?);
         let mut tasks = JoinSet::new();
-        let hosts: Vec<_> = world
-            .lock()
-            .hosts
-            .values()
-            .map(|h| {
-                (
-                    h.name.clone(),
-                    h.address.clone(),
-                    h.bmc_address.clone(),
-                    h.identity.clone(),
-                    h.bmc_identity.clone(),
-                )
-            })
-            .collect();
-        for (name, address, bmc_address, identity, bmc_identity) in hosts {
-            let device_name = name.clone();
-            let device = Device {
-                world: world.clone(),
-                name,
-                part: Part::Agent,
-            };
-            let controller = Device {
-                part: Part::Bmc,
-                ..device.clone()
-            };
-            let guard = |d: &Device| middleware::from_fn_with_state(d.clone(), fault::inject);
-            let routes = agent::routes(device.clone()).layer(guard(&device));
-            serve_tls(&mut tasks, &address, identity, routes, device).await?;
-            let routes = bmc::routes(controller.clone()).layer(guard(&controller));
-            let moving = crate::moving_address(&address);
-            let listener = TcpListener::bind(&moving)
-                .await
-                .map_err(|e| io::Error::new(e.kind(), format!("{moving}: {e}")))?;
-            tasks.spawn(crate::rooms::moving::arriving::listen(
-                world.clone(),
-                device_name,
-                listener,
-            ));
-            serve_tls(&mut tasks, &bmc_address, bmc_identity, routes, controller).await?;
-        }
+        let mut listening = Listening::default();
+        listening.tend(&world).await?;
         serve_arrays(&mut tasks, &world).await?;
         serve_switches(&mut tasks, &world).await?;
-        tasks.spawn(keep_time(world.clone()));
+        timing::serve(&mut tasks, &world).await?;
+        tasks.spawn(keep_time(world.clone(), listening));
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;
         let routes = control::routes(Control {
@@ -130,13 +94,84 @@ impl Standins {
     }
 }
 
-/// Hosts look at their clocks, and at the keepers that they should run.
-async fn keep_time(world: Arc<World>) {
+/// Hosts look at their clocks, and at the keepers that they should run; installations go on.
+async fn keep_time(world: Arc<World>, mut listening: Listening) {
     loop {
         tokio::time::sleep(BEAT).await;
         world.beat();
         world.tend_keepers();
+        world.install();
+        if let Err(error) = listening.tend(&world).await {
+            tracing::error!(%error, "a host can't listen");
+        }
     }
+}
+
+/// The sockets of each host, by its name: its controller's, and its agent's where one is installed.
+#[derive(Default)]
+struct Listening(BTreeMap<String, (JoinSet<()>, Option<JoinSet<()>>)>);
+
+impl Listening {
+    /// Listens where something came to be, and no longer where it is gone.
+    async fn tend(&mut self, world: &Arc<World>) -> io::Result<()> {
+        let hosts: Vec<(String, bool)> = world.installations();
+        self.0
+            .retain(|name, _| hosts.iter().any(|(n, _)| n == name));
+        for (name, installed) in hosts {
+            let of = |part| Device {
+                world: world.clone(),
+                name: name.clone(),
+                part,
+            };
+            if !self.0.contains_key(&name) {
+                let controller = serve_controller(of(Part::Bmc)).await?;
+                self.0.insert(name.clone(), (controller, None));
+            }
+            let Some((_, agent)) = self.0.get_mut(&name) else {
+                continue;
+            };
+            match (installed, agent.is_some()) {
+                (true, false) => *agent = Some(serve_agent(of(Part::Agent)).await?),
+                (false, true) => *agent = None,
+                (true, true) | (false, false) => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What a device of a host needs to listen; none where the host is gone.
+fn at(device: &Device, of: fn(&Host) -> (&String, &Identity)) -> Option<(String, Identity)> {
+    let state = device.world.lock();
+    let (address, identity) = of(state.hosts.get(&device.name)?);
+    Some((address.clone(), identity.clone()))
+}
+
+async fn serve_controller(device: Device) -> io::Result<JoinSet<()>> {
+    let mut tasks = JoinSet::new();
+    if let Some((address, identity)) = at(&device, |h| (&h.bmc_address, &h.bmc_identity)) {
+        let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
+        let routes = bmc::routes(device.clone()).layer(guard);
+        serve_tls(&mut tasks, &address, identity, routes, device).await?;
+    }
+    Ok(tasks)
+}
+
+async fn serve_agent(device: Device) -> io::Result<JoinSet<()>> {
+    let mut tasks = JoinSet::new();
+    if let Some((address, identity)) = at(&device, |h| (&h.address, &h.identity)) {
+        let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
+        let routes = agent::routes(device.clone()).layer(guard);
+        let moving = crate::moving_address(&address);
+        let listener = TcpListener::bind(&moving).await;
+        let listener = listener.map_err(|e| io::Error::new(e.kind(), format!("{moving}: {e}")))?;
+        let (world, name) = (device.world.clone(), device.name.clone());
+        tasks.spawn(crate::rooms::moving::arriving::listen(
+            world, name, listener,
+        ));
+        serve_tls(&mut tasks, &address, identity, routes, device).await?;
+    }
+    Ok(tasks)
 }
 
 /// Every management controller of every array and filer.

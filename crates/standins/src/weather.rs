@@ -1,7 +1,7 @@
 //! Everything that can be broken by one word, and what is broken now: for the panel of the demo. The words and what they do
 //! stand in one list each; whatever is broken can be mended by the same word.
 
-use crate::{Deceit, world::World};
+use crate::{Deceit, Quirk, world::World};
 use axum::{
     Json,
     extract::State,
@@ -9,11 +9,12 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// One device, with the words of what is broken of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Sky {
-    /// `host`, `array`, `switch` or `guest`.
+    /// `host`, `array`, `switch` or `guest`, or what the devices stand in.
     pub kind: String,
     pub name: String,
     /// All that may be broken of it, each with whether it is.
@@ -29,6 +30,13 @@ pub struct Gust {
     pub broken: bool,
 }
 
+/// What stands around the devices and can be broken too: whoever starts them knows it.
+pub trait House: Send + Sync {
+    fn skies(&self) -> Vec<Sky>;
+    /// Breaks or mends; false where there is no such thing.
+    fn blow(&self, gust: &Gust) -> bool;
+}
+
 const HOST: [&str; 9] = [
     "power",
     "power and controller",
@@ -40,6 +48,21 @@ const HOST: [&str; 9] = [
     "controller is another's",
     "controller does nothing",
 ];
+
+/// What goes wrong with a host that somebody installs.
+const BARE: [(&str, Quirk); 4] = [
+    ("boots from its disks", Quirk::BootOrder),
+    ("stands still while it copies", Quirk::Stuck),
+    ("restarts once more", Quirk::RestartsTwice),
+    ("media come slowly", Quirk::SlowMedia),
+];
+
+/// What a slow array takes longer for everything, in milliseconds.
+const SLOW: u64 = 5_000;
+
+/// A time source that is wrong, and by how much in milliseconds.
+const WRONG: &str = "3 s wrong";
+const BY: i64 = 3_000;
 
 const GUEST: [&str; 3] = ["hangs", "agent", "crash"];
 
@@ -70,12 +93,17 @@ impl World {
                 .arrays
                 .values()
                 .any(|a| a.portals.iter().any(|p| h.cut.contains(&p.address)));
-            let all = HOST.iter().map(|w| ((*w).to_owned(), is(w)));
-            sky(
-                "host",
-                &h.name,
-                all.chain([("all paths".to_owned(), paths)]).collect(),
-            )
+            let bare = BARE.iter().filter(|_| !h.bare.is_installed());
+            let bare = bare.map(|(w, quirk)| ((*w).to_owned(), h.bare.quirk == *quirk));
+            // One that has nothing installed is off until somebody installs it.
+            let own = HOST.iter().filter(|_| h.bare.is_installed());
+            let all = own.map(|w| ((*w).to_owned(), is(w))).chain(bare);
+            let links = h.uplinks.iter().map(|u| (u.name.clone(), !u.up));
+            let storage = [
+                ("all paths".to_owned(), paths),
+                ("volumes offered".to_owned(), h.unoffered),
+            ];
+            sky("host", &h.name, all.chain(storage).chain(links).collect())
         });
         let arrays = state.arrays.values().map(|a| {
             let controllers = a
@@ -88,7 +116,9 @@ impl World {
                 .iter()
                 .enumerate()
                 .map(|(n, p)| (format!("portal {}", n + 1), !p.up));
-            sky("array", &a.name, controllers.chain(portals).collect())
+            let slow = [("slow".to_owned(), a.slow > 0)];
+            let words = controllers.chain(portals).chain(slow).collect();
+            sky("array", &a.name, words)
         });
         let switches = state
             .switches
@@ -101,11 +131,33 @@ impl World {
                 .map(|(word, is)| ((*word).to_owned(), *is));
             sky("guest", name, words.collect())
         });
-        hosts.chain(arrays).chain(switches).chain(guests).collect()
+        let time = state.sources.values().map(|s| {
+            let words = vec![
+                (WRONG.to_owned(), s.offset_ms != 0),
+                ("silent".to_owned(), s.silent),
+            ];
+            sky("time", &s.name, words)
+        });
+        let all = hosts.chain(arrays).chain(switches).chain(time);
+        all.chain(guests).collect()
+    }
+
+    /// The devices stand in this house from now on.
+    pub fn stands_in(&self, house: Arc<dyn House>) {
+        drop(self.house.set(house));
+    }
+    fn all_weather(&self) -> Vec<Sky> {
+        let house = self.house.get().map_or_else(Vec::new, |h| h.skies());
+        self.weather().into_iter().chain(house).collect()
     }
 
     /// Breaks or mends; false where there is no such thing.
     pub fn blow(&self, gust: &Gust) -> bool {
+        if let Some(house) = self.house.get()
+            && house.blow(gust)
+        {
+            return true;
+        }
         let known = self.weather().into_iter().any(|sky| {
             sky.kind == gust.kind
                 && sky.name == gust.name
@@ -115,6 +167,10 @@ impl World {
             match gust.kind.as_str() {
                 "host" => self.blow_host(&gust.name, &gust.word, gust.broken),
                 "array" => self.blow_array(&gust.name, &gust.word, !gust.broken),
+                "time" if gust.word == WRONG => {
+                    self.time_off(&gust.name, if gust.broken { BY } else { 0 });
+                }
+                "time" => self.time_silent(&gust.name, gust.broken),
                 "guest" => self.blow_guest(&gust.name, &gust.word, gust.broken),
                 _ => self.silence_switch(&gust.name, gust.broken),
             }
@@ -137,7 +193,12 @@ impl World {
             "controller says off" => self.deceive(name, deceit(Deceit::SaysOff)),
             "controller is another's" => self.deceive(name, deceit(Deceit::OtherSerial)),
             "controller does nothing" => self.deceive(name, deceit(Deceit::DoesNothing)),
-            _ => self.cut_paths(name, broken),
+            "all paths" => self.cut_paths(name, broken),
+            "volumes offered" => self.unoffer(name, !broken),
+            other => match BARE.iter().find(|(word, _)| *word == other) {
+                Some((_, quirk)) => self.quirk(name, if broken { *quirk } else { Quirk::None }),
+                None => self.uplink(name, other, !broken),
+            },
         }
     }
 
@@ -164,7 +225,7 @@ impl World {
 
     fn blow_array(&self, name: &str, word: &str, up: bool) {
         let Some((what, n)) = word.rsplit_once(' ') else {
-            return;
+            return self.slow_down(name, if up { 0 } else { SLOW });
         };
         let n = n.parse().unwrap_or(0);
         match what {
@@ -175,7 +236,7 @@ impl World {
 }
 
 pub(crate) async fn show(State(control): State<crate::control::Control>) -> Json<Vec<Sky>> {
-    Json(control.world.weather())
+    Json(control.world.all_weather())
 }
 
 pub(crate) async fn blow(

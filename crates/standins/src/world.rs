@@ -15,14 +15,16 @@ use crate::{
     rooms::networks::network::Switch,
     rooms::storage::array::Array,
     rooms::storage::volume::Volume,
+    rooms::timing::TimeSource,
     scenario::Scenario,
+    weather::House,
 };
 use serde::de::DeserializeOwned;
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs, io,
     path::{Path, PathBuf},
-    sync::{Mutex, MutexGuard, PoisonError, atomic::AtomicU64},
+    sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, atomic::AtomicU64},
     time::{Instant, SystemTime, UNIX_EPOCH},
 };
 
@@ -39,6 +41,7 @@ pub struct World {
     /// How many times as fast as ours the leases' time goes.
     pub(crate) lease_pace: AtomicU64,
     pub(crate) keepers: Keepers,
+    pub(crate) house: OnceLock<Arc<dyn House>>,
 }
 
 #[derive(Default)]
@@ -47,6 +50,7 @@ pub(crate) struct State {
     pub(crate) volumes: BTreeMap<String, Volume>,
     pub(crate) arrays: BTreeMap<String, Array>,
     pub(crate) switches: BTreeMap<String, Switch>,
+    pub(crate) sources: BTreeMap<String, TimeSource>,
     /// Addresses that answer and belong to nobody we know, with what they call themselves.
     pub(crate) squatters: BTreeMap<String, String>,
     /// Disks on their way to other volumes, by host and machine; not kept over a restart of the stand-ins.
@@ -65,6 +69,7 @@ impl World {
         fs::create_dir_all(dir.join("volumes"))?;
         fs::create_dir_all(dir.join("arrays"))?;
         fs::create_dir_all(dir.join("switches"))?;
+        fs::create_dir_all(dir.join("time"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
@@ -80,6 +85,9 @@ impl World {
         for switch in read_all::<Switch>(&dir.join("switches"))? {
             state.switches.insert(switch.name.clone(), switch);
         }
+        for source in read_all::<TimeSource>(&dir.join("time"))? {
+            state.sources.insert(source.name.clone(), source);
+        }
         let fresh = state.hosts.is_empty();
         let began_at = wall();
         let world = World {
@@ -94,6 +102,7 @@ impl World {
             began_at,
             lease_pace: AtomicU64::new(1),
             keepers: Keepers::default(),
+            house: OnceLock::new(),
         };
         if fresh {
             world.make(scenario, net)?;
@@ -128,6 +137,16 @@ impl World {
             log_in_everywhere(&mut state, &host.name);
         }
         make_switches(&mut state, scenario, net)?;
+        for (name, address) in &scenario.time {
+            let source = TimeSource {
+                name: name.clone(),
+                address: format!("{net}.{address}:1123"),
+                offset_ms: 0,
+                silent: false,
+            };
+            state.sources.insert(name.clone(), source);
+            self.save_source(&state, name);
+        }
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());
         }
@@ -169,6 +188,9 @@ impl World {
     pub(crate) fn save_switch(&self, state: &State, name: &str) {
         self.save("switches", name, state.switches.get(name));
     }
+    pub(crate) fn save_source(&self, state: &State, name: &str) {
+        self.save("time", name, state.sources.get(name));
+    }
     pub(crate) fn save_volume(&self, state: &State, uid: &str) {
         self.save("volumes", uid, state.volumes.get(uid));
     }
@@ -176,7 +198,7 @@ impl World {
         self.lock()
             .hosts
             .get(host)
-            .is_some_and(|h| h.power && !h.hung && !h.stalled)
+            .is_some_and(|h| h.power && !h.hung && !h.stalled && h.bare.is_installed())
     }
 
     /// Adds faults for the next matching calls.
@@ -234,17 +256,25 @@ impl World {
             .flat_map(|v| v.violations.clone())
             .collect()
     }
+    /// The initiators that reach a volume of any array, by its name there.
+    pub fn mappings(&self, volume: &str) -> Vec<String> {
+        let state = self.lock();
+        let all = state.arrays.values();
+        all.flat_map(|a| a.reached_by(volume)).collect()
+    }
     /// Addresses (`ip:port`) of the host agents, by name.
     pub fn agents(&self) -> BTreeMap<String, String> {
         self.lock()
             .hosts
             .values()
+            .filter(|h| h.bare.is_installed())
             .map(|h| (h.name.clone(), h.address.clone()))
             .collect()
     }
     /// Switches a host on or off, as its power cord would; what ran on it is gone. Its leases stay where they are until it
     /// can give them back, or somebody has proof that it is off.
     pub fn power(&self, name: &str, on: bool) {
+        let now = self.now();
         let mut state = self.lock();
         if state.hosts.get(name).is_none_or(|h| h.power == on) {
             return;
@@ -257,8 +287,14 @@ impl World {
             host.boot += 1;
         }
         (host.power, host.hung, host.stalled) = (on, false, false);
+        if on {
+            host.bare.powered(now);
+        } else {
+            host.bare.lost_power();
+        }
         host.lease = HostLease::fresh(self.lease_clock());
         host.guests.clear();
+        host.fell.clear();
         if on {
             settle_leases(&mut state, name);
         }

@@ -152,6 +152,21 @@ pub async fn connect(url: &str, most: u32) -> Result<PgPool, StoreError> {
     Ok(pool.connect_with(options).await?)
 }
 
+/// Does something with the number of the server's process that serves a connection, while it does: for a demo that breaks its
+/// database.
+///
+/// # Errors
+/// [`StoreError::Unavailable`] when the database can't be reached.
+pub async fn with_process_behind<T>(
+    url: &str,
+    act: impl FnOnce(i32) -> T,
+) -> Result<T, StoreError> {
+    let pool = connect(url, 1).await?;
+    let mut connection = pool.acquire().await?;
+    let pid = sqlx::query_scalar("select pg_backend_pid()");
+    Ok(act(pid.fetch_one(&mut *connection).await?))
+}
+
 /// The same, connecting when it is first used, on whatever runtime that is.
 ///
 /// # Errors

@@ -40,6 +40,11 @@
     }
   }
 
+  // What somebody opened or closed stays so when the page is told something new.
+  const turned = new WeakSet();
+  document.addEventListener('click', (e) => { const summary = e.target.closest('summary'); if (summary) turned.add(summary.parentElement); });
+  htmx.registerExtension('turned', { htmx_before_morph_attr: (el, { attrName }) => attrName !== 'open' || !turned.has(el) });
+
   // Days are the person's own: the server is told how far from UTC they are.
   for (const at of $$('input[data-zone]')) at.value = String(new Date().getTimezoneOffset());
 
@@ -100,7 +105,7 @@
   // A press that was answered leads away; a second one in between finds the button asleep.
   document.addEventListener('submit', (e) => {
     const button = e.submitter;
-    if (button && e.target.matches('[data-once]')) setTimeout(() => { button.disabled = true; }, 0);
+    if (button && !('again' in button.dataset) && e.target.matches('[data-once]')) setTimeout(() => { button.disabled = true; }, 0);
   });
   window.addEventListener('pageshow', () => { for (const b of $$('form[data-once] button')) b.disabled = false; });
 
@@ -221,9 +226,28 @@
   });
   document.addEventListener('submit', (e) => { if (e.target.id === 'sheet') { clearTimeout(keeping); keep(); } });
 
+  // A machine that is drawn on another host than before travels there.
+  const calm = matchMedia('(prefers-reduced-motion: reduce)');
+  let were = new Map();
+  document.addEventListener('htmx:before:swap', () => {
+    were = new Map($$('#field [data-m]').map((a) => [a.dataset.m, a.getBoundingClientRect()]));
+  });
+  function travel() {
+    const before = were;
+    were = new Map();
+    if (calm.matches) return;
+    for (const a of $$('#field [data-m]')) {
+      const [was, is, svg] = [before.get(a.dataset.m), a.getBoundingClientRect(), a.ownerSVGElement];
+      if (!was || Math.abs(was.left - is.left) < 8) continue;
+      const scale = svg.viewBox.baseVal.width / svg.getBoundingClientRect().width;
+      const from = `translate(${(was.left - is.left) * scale}px, ${(was.top - is.top) * scale}px)`;
+      a.animate([{ transform: from }, { transform: 'none' }], { duration: 1200, easing: 'ease-in-out' });
+    }
+  }
+
   // What was shown of a failing host stays shown when the page is drawn anew.
   function again() { if (!would) return; const host = would.dataset.host; would = null; ask($(`[data-host="${host}"]`)); }
-  function settle() { times(document); fieldErrors(); selection(); rowMark(); again(); }
+  function settle() { travel(); times(document); fieldErrors(); selection(); rowMark(); again(); }
   document.addEventListener('htmx:after:swap', settle);
   // Hits say what they answer; whoever pressed Enter before they came goes to the first.
   new MutationObserver(() => {

@@ -2,7 +2,10 @@
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 use ipnet::IpNet;
-use std::{net::IpAddr, path::PathBuf};
+use std::{
+    net::{IpAddr, SocketAddr},
+    path::PathBuf,
+};
 
 /// Zastrugi: hosts, clusters and virtual machines, with the consequences before the action.
 #[derive(Debug, Parser)]
@@ -148,6 +151,25 @@ pub(crate) struct Serve {
     /// UDP port on which hosts announce themselves; 0 to not listen.
     #[arg(long, default_value_t = 5353)]
     pub(crate) announcements: u16,
+    /// The machine in which this manager runs, by its UUID; what its firmware says, if nothing is said here.
+    #[arg(long, env = "ZASTRUGI_OWN_MACHINE")]
+    pub(crate) own_machine: Option<uuid::Uuid>,
+    /// Directory of images that hosts are installed from.
+    #[arg(long)]
+    pub(crate) media: Option<PathBuf>,
+    /// Under which address devices read them from this manager; where it listens, if nothing is said here.
+    #[arg(long)]
+    pub(crate) media_url: Option<String>,
+    /// The demo's devices are broken from a page, by this control socket.
+    #[arg(long, hide = true, requires = "control_token")]
+    pub(crate) weather: Option<SocketAddr>,
+    #[arg(
+        long,
+        env = "ZASTRUGI_CONTROL_TOKEN",
+        hide = true,
+        hide_env_values = true
+    )]
+    pub(crate) control_token: Option<String>,
     /// Only show pages; another process does the work.
     #[arg(long)]
     pub(crate) pages_only: bool,

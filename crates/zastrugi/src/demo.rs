@@ -2,13 +2,13 @@
 
 use crate::{
     args::{Demo, Serve, Standins},
-    serve::{Failed, engine_settings, pages, start_standins},
-    weather::Control,
+    house::Manager,
+    serve::{Failed, engine_settings, start_standins},
 };
-use std::sync::Arc;
 use std::{
     io::Write,
     net::{IpAddr, Ipv4Addr},
+    path::PathBuf,
     time::{Duration, Instant},
 };
 use uuid::Uuid;
@@ -31,7 +31,6 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, Viewer};
-use zastrugi_web::Weather;
 
 /// Name, role, password of the demo's people.
 const PEOPLE: [(&str, Role, &str); 3] = [
@@ -97,6 +96,11 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         name: "Skarholm Ferries".into(),
         networks: format!("{}.0.0/16", args.net),
         announcements: args.announcements,
+        own_machine: None,
+        media: Some(media(&args)?),
+        media_url: None,
+        weather: None,
+        control_token: None,
         pages_only: false,
         order_lease: 30,
         die_at: None,
@@ -112,15 +116,50 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
             .change_port("quay-switch-2", "eider-04", Some(1500), None);
         standins.world.forget("eider-07", "5d20-basalt-bulk");
     }
-    welcome(&args, began.elapsed(), &standins)?;
-    let weather = Weather(Some(Arc::new(Control::new(
-        standins.control,
-        devices.control_token.clone(),
-    ))));
-    let served = pages(engine.desk(), &serve, weather).await;
+    // From here on the manager is a process of its own: it can be killed, and devices and keepers go on.
     engine.stop().await;
-    drop(standins);
-    served
+    let manager = Manager::new(serve, standins.control, devices.control_token.clone());
+    standins.world.stands_in(manager.clone());
+    let kept = async {
+        let up = async {
+            manager.answers().await?;
+            welcome(&args, began.elapsed(), &standins)
+        };
+        let (kept, up) = tokio::join!(manager.keep(), up);
+        up.and(kept)
+    };
+    let stopped = async {
+        let stopped = tokio::signal::ctrl_c().await;
+        manager.end();
+        stopped
+    };
+    tokio::pin!(kept);
+    tokio::select! {
+        kept = &mut kept => return kept,
+        stopped = stopped => stopped?,
+    }
+    kept.await
+}
+
+/// What bare hosts can be installed from: file, software, the maker whose hardware it is for, MiB.
+const MEDIA: [(&str, &str, Option<&str>, usize); 3] = [
+    ("any-4.2.1.iso", "4.2.1", None, 4),
+    ("brattholm-4.2.1.iso", "4.2.1", Some("Brattholm"), 6),
+    ("korsnes-4.2.1.iso", "4.2.1", Some("Korsnes"), 6),
+];
+
+fn media(args: &Demo) -> Result<PathBuf, Failed> {
+    let dir = args.dir.join("media");
+    std::fs::create_dir_all(&dir)?;
+    for (file, version, maker, mib) in MEDIA {
+        let manifest = serde_json::json!({"version": version, "maker": maker}).to_string();
+        let body = vec![0xa5; mib << 20];
+        let files: [(&str, &[u8]); 2] = [("IMAGE.JSN", manifest.as_bytes()), ("SYSTEM.IMG", &body)];
+        let image = zastrugi_formats::iso9660::write("INSTALL", &files);
+        let image = image.map_err(|e| Failed::Other(e.to_string()))?;
+        std::fs::write(dir.join(file), image)?;
+    }
+    Ok(dir)
 }
 
 /// The control socket's token lies in a file that only its owner can read.
@@ -282,6 +321,25 @@ async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
 }
 
 /// The switches of a site, and the networks of its cluster.
+/// Hosts are really there, at addresses of this machine; guests are not.
+fn subnet(net: &str, third: u8, role: NetRole, vlan: u16) -> Result<Subnet, Failed> {
+    let (head, ranges): (String, &[(&str, Part)]) = match role {
+        NetRole::Management => (format!("{net}.{third}"), &[("11-99", Part::Hosts)]),
+        _ => (
+            format!("10.{}.{vlan}", 76 + third),
+            &[("20-199", Part::Guests), ("210-239", Part::Hosts)],
+        ),
+    };
+    let read = |(tail, part): &(&str, Part)| range(&format!("{head}.{tail}"), *part).ok();
+    Ok(Subnet {
+        net: format!("{head}.0/24")
+            .parse()
+            .map_err(|_| Failed::Other("a subnet of the demo".into()))?,
+        gateway: format!("{head}.1").parse().ok(),
+        ranges: ranges.iter().filter_map(read).collect(),
+    })
+}
+
 async fn networks(
     desk: &Desk,
     admin: &Viewer,
@@ -321,17 +379,7 @@ async fn networks(
         if !in_vlans {
             continue;
         }
-        let second = 76 + third;
-        let subnet = Subnet {
-            net: format!("10.{second}.{vlan}.0/24")
-                .parse()
-                .map_err(|_| Failed::Other("a subnet of the demo".into()))?,
-            gateway: format!("10.{second}.{vlan}.1").parse().ok(),
-            ranges: [("20-199", Part::Guests), ("210-239", Part::Hosts)]
-                .into_iter()
-                .filter_map(|(tail, part)| range(&format!("10.{second}.{vlan}.{tail}"), part).ok())
-                .collect(),
-        };
+        let subnet = subnet(net, third, role, vlan)?;
         let ask = Proposal::Networks(networks::Ask::Create(CreateNetwork {
             name: name.into(),
             cluster: id,
@@ -339,11 +387,25 @@ async fn networks(
             vlan: Some(vlan),
             mtu,
             subnets: vec![subnet],
-            uplinks: ["uplink-1", "uplink-2"].map(str::to_owned).into(),
+            uplinks: uplinks_for(role).map(str::to_owned).into(),
         }));
         carry_out(desk, admin, ask).await?;
     }
     Ok(())
+}
+
+/// Guests have uplinks of their own, and so have the hosts: one can be moved away from a host whose guests' are dead.
+fn uplinks_for(role: NetRole) -> [&'static str; 2] {
+    match role {
+        NetRole::Guest => ["uplink-1", "uplink-2"],
+        NetRole::Management
+        | NetRole::Heartbeat
+        | NetRole::Migration
+        | NetRole::Replication
+        | NetRole::Storage
+        | NetRole::OutOfBand
+        | NetRole::Discovery => ["uplink-3", "uplink-4"],
+    }
 }
 
 /// An image made here, sent in pieces as a person's browser sends it.
@@ -519,6 +581,8 @@ async fn cluster(desk: &Desk, admin: &Viewer, site: &str, name: &str) -> Result<
         enforced: false,
     };
     let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {
+        time: vec![],
+        kind: Default::default(),
         name: name.into(),
         hosts,
         level: None,

@@ -3,6 +3,7 @@
 mod args;
 mod compute;
 mod demo;
+mod house;
 mod keeper;
 mod log;
 mod serve;

@@ -3,13 +3,14 @@
 use crate::{
     args::{AddPerson, AgentCheck, Database, Serve, Standins as StandinsArgs},
     keeper::Processes,
+    weather::Control,
 };
-use std::{io::Read, net::SocketAddr};
+use std::{io::Read, net::SocketAddr, sync::Arc};
 use tokio::net::TcpListener;
 use zastrugi_core::{guard::Times, moment::Span};
-use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, StoreError};
+use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, Media, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
-use zastrugi_web::{Pace, ServeError, Weather, WebSettings};
+use zastrugi_web::{Climate, Pace, ServeError, Weather, WebSettings};
 
 /// Why a command did not go on.
 #[derive(Debug, thiserror::Error)]
@@ -36,6 +37,14 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
         works: !args.pages_only,
         order_lease: Span::secs(args.order_lease),
         guard: Some(Times::default()),
+        own: args.own_machine,
+        media: Media {
+            dir: args.media.clone(),
+            url: Some(args.media_url.clone().unwrap_or_else(|| {
+                let at = SocketAddr::new(args.address, args.port);
+                format!("http://{at}")
+            })),
+        },
         ends: args.die_at.map_or(Ends::Nowhere, Ends::Process),
     })
 }
@@ -48,12 +57,36 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
     let mut engine = Engine::start(engine_settings(&args)?).await?;
     let desk = engine.desk();
     let served = tokio::select! {
-        served = pages(desk, &args, Weather::default()) => served,
+        served = pages(desk, &args, weather(&args)) => served,
+        () = parent_ends(args.weather.is_some()) => Ok(()),
         // A supervisor starts it again; going on would hold the lead and do nothing.
         why = engine.ended() => Err(Failed::Other(format!("Stopped: {why}."))),
     };
     engine.stop().await;
     served
+}
+
+/// The demo's weather, where whoever started this process says where it is made.
+fn weather(args: &Serve) -> Weather {
+    let control = args.weather.zip(args.control_token.clone());
+    let climate = control.map(|(at, token)| Control::new(at, token));
+    Weather(climate.map(|c| Arc::new(c) as Arc<dyn Climate>))
+}
+
+/// The manager of the demo ends with the demo, however that ends.
+async fn parent_ends(has_parent: bool) {
+    if !has_parent {
+        return std::future::pending().await;
+    }
+    let (say, ended) = tokio::sync::oneshot::channel::<()>();
+    std::thread::spawn(move || {
+        drop(std::io::copy(
+            &mut std::io::stdin().lock(),
+            &mut std::io::sink(),
+        ));
+        drop(say);
+    });
+    drop(ended.await);
 }
 
 /// Serves the pages until it is told to stop.

@@ -61,7 +61,7 @@ impl Survival {
     /// Whether it survives what the cluster demands; a stretched one either site too.
     pub fn meets(&self, cluster: &Cluster) -> bool {
         let site = |r: &&Case| matches!(&r.domain, Domain::Of(kind, _) if kind == "site");
-        let sites = cluster.kind != ClusterKind::Stretched
+        let sites = cluster.kind != ClusterKind::TwoSites
             || self.matrix.rows.iter().filter(site).all(Case::passes);
         let hosts = self.matrix.headroom >= cluster.demand.failures;
         hosts && sites && self.demanded(cluster).all(|r| r.passes())

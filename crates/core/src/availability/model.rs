@@ -111,7 +111,7 @@ fn host_row(view: &View, cluster: &Cluster, host: &Host) -> HostRow {
         .filter_map(|kind| Some(((*kind).to_owned(), host.labels.get(*kind)?.clone())))
         .collect();
     let sites: BTreeSet<_> = view.estate.hosts_in(cluster.id).map(|h| h.site).collect();
-    if sites.len() > 1 || cluster.kind == ClusterKind::Stretched {
+    if sites.len() > 1 || cluster.kind == ClusterKind::TwoSites {
         let site = view.estate.sites.get(&host.site);
         domains.insert(
             "site".into(),

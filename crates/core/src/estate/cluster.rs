@@ -62,28 +62,55 @@ impl Demand {
 
 /// What the cluster is built for.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "snake_case")]
 pub enum ClusterKind {
+    /// Three hosts or more.
     #[default]
-    Ordinary,
-    /// Two hosts and a witness.
-    Edge,
-    /// Over two sites, with a witness elsewhere: either site must carry everything.
-    Stretched,
+    #[serde(alias = "ordinary")]
+    OneSite,
+    /// And a witness elsewhere.
+    #[serde(alias = "edge")]
+    TwoHosts,
+    /// Halves, with a witness elsewhere: either site must carry everything.
+    #[serde(alias = "stretched")]
+    TwoSites,
 }
 
 impl ClusterKind {
     pub const ALL: [ClusterKind; 3] = [
-        ClusterKind::Ordinary,
-        ClusterKind::Edge,
-        ClusterKind::Stretched,
+        ClusterKind::OneSite,
+        ClusterKind::TwoHosts,
+        ClusterKind::TwoSites,
     ];
 
     pub fn word(self) -> &'static str {
         match self {
-            ClusterKind::Ordinary => "ordinary",
-            ClusterKind::Edge => "edge",
-            ClusterKind::Stretched => "stretched",
+            ClusterKind::OneSite => "one site",
+            ClusterKind::TwoHosts => "two hosts",
+            ClusterKind::TwoSites => "two sites",
+        }
+    }
+    /// What it is, for whoever chooses.
+    pub fn words(self) -> &'static str {
+        match self {
+            ClusterKind::OneSite => "one site: three hosts or more",
+            ClusterKind::TwoHosts => "two hosts, and a witness elsewhere",
+            ClusterKind::TwoSites => "two sites, either of which carries all",
+        }
+    }
+    /// Whether a cluster of so many hosts at so many sites is of this kind.
+    ///
+    /// # Errors
+    /// Words: why not.
+    pub fn fits(self, hosts: usize, sites: usize) -> Result<(), String> {
+        match self {
+            ClusterKind::TwoHosts if hosts != 2 => Err(format!(
+                "This kind of cluster has two hosts; this one has {hosts}."
+            )),
+            ClusterKind::TwoSites if sites != 2 => Err(format!(
+                "This kind of cluster has hosts at two sites; these are at {sites}."
+            )),
+            ClusterKind::OneSite | ClusterKind::TwoHosts | ClusterKind::TwoSites => Ok(()),
         }
     }
 }
@@ -108,6 +135,9 @@ pub struct Cluster {
     /// Who decides its recovery beside the manager; none: the manager alone does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keeping: Option<Keeping>,
+    /// Whom its hosts ask for the time: `ip:port`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub time: Vec<String>,
     /// False while the run that makes it hasn't finished.
     pub ready: bool,
     pub note: String,

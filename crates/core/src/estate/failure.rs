@@ -16,6 +16,8 @@ pub enum Act {
     SwitchOff,
     /// Its controller is no help: its arrays let it reach nothing any more.
     Withdraw,
+    /// It is cut off and so are its guests: it is told through its lease to end them.
+    Tell,
     /// Nobody can tell it anything: its watchdog resets it when its lease has run out.
     AwaitWatchdog,
     /// None of that can be had.
@@ -28,6 +30,8 @@ pub enum Act {
 pub enum FailureStage {
     /// Its agent is not heard, and its lease is renewed: its machines go on.
     CutOff,
+    /// It is alive, and machines on it lack what they need: they leave it, or start elsewhere.
+    Ails,
     /// The verdict is told; it is being fenced.
     Judged(Act),
     /// Nothing goes on without a person, for this reason.
@@ -84,6 +88,9 @@ pub struct Failure {
     pub machines: Vec<Restarted>,
     /// From the last that was heard to the last machine up, as the failure matrix had it.
     pub foretold: Option<Span>,
+    /// It was alive all the time: machines on it lacked what they need.
+    #[serde(default)]
+    pub ailed: bool,
     /// When its controller was last told to switch it off.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub switched: Option<Moment>,
@@ -107,6 +114,7 @@ impl Failure {
         match &self.stage {
             FailureStage::Waits(why) if self.is_open() => Some(why),
             FailureStage::CutOff
+            | FailureStage::Ails
             | FailureStage::Judged(_)
             | FailureStage::Waits(_)
             | FailureStage::Fenced

@@ -1,7 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
-    FencingTest, Keeper, Maintenance,
+    FencingTest, Installing, Keeper, Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -76,6 +76,14 @@ pub struct Hardware {
 }
 
 impl Hardware {
+    /// What every host must have.
+    pub const LEAST_MEMORY: Bytes = Bytes::gib(16);
+    pub const LEAST_CORES: u32 = 4;
+
+    /// Whether it has less than every host must.
+    pub fn is_too_small(&self) -> bool {
+        self.memory < Self::LEAST_MEMORY || self.cpu.cores < Self::LEAST_CORES
+    }
     /// Cores times base frequency.
     pub fn cpu_capacity(&self) -> Mhz {
         Mhz(u64::from(self.cpu.cores) * self.cpu.base.0)
@@ -98,7 +106,19 @@ pub struct Bmc {
     pub address: String,
     /// Pinned with the serial at the claim.
     pub pin: String,
+    /// Who we are to it: our own account, or its maker's until it is claimed.
+    #[serde(default = "us")]
+    pub user: String,
     pub key: Option<SecretRef>,
+}
+
+fn us() -> String {
+    Bmc::USER.into()
+}
+
+impl Bmc {
+    /// The account that a claim makes for us.
+    pub const USER: &str = "zastrugi";
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -178,6 +198,9 @@ pub struct Host {
     /// A person took it out of service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub maintenance: Option<Box<Maintenance>>,
+    /// Nothing is installed on it yet, or it is being.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub installing: Option<Box<Installing>>,
     /// The keepers that run on it, by the cluster that each watches, as it reports.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keepers: BTreeMap<ClusterId, Keeper>,

@@ -88,6 +88,9 @@ pub struct Fell {
     /// The serial of the host that was proved off: it holds the machine's run lease and can't give it back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proved: Option<String>,
+    /// Another site may have taken it over since.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unsure: bool,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -121,6 +124,9 @@ pub struct Machine {
     /// It boots once this machine answers.
     #[serde(default)]
     pub after: Option<MachineId>,
+    /// The manager that watches all this runs in it: it is brought back before all others.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub carries: bool,
     /// Can't be deleted until somebody takes this away.
     pub protected: bool,
     /// Machines of one keep-apart group never share a host.

@@ -52,6 +52,50 @@ impl NetRole {
             NetRole::Guest => "guest",
         }
     }
+    /// What it carries, and what it needs.
+    pub fn needs(self) -> &'static str {
+        match self {
+            NetRole::Management => {
+                "orders to hosts and their reports: an own address for each host, a gateway where this manager is elsewhere"
+            }
+            NetRole::OutOfBand => {
+                "controllers of hosts, management of arrays and switches: reachable when every host is off"
+            }
+            NetRole::Discovery => "new hosts that say that they are there: no more than the site",
+            NetRole::Heartbeat => "signs of life between hosts: little, and never late",
+            NetRole::Migration => {
+                "memory of machines that move, in the clear between hosts: 10 Gbit/s or more, MTU 9000 where the switches carry it, no gateway"
+            }
+            NetRole::Storage => {
+                "disks: two uplinks to two switches, MTU 9000 where the switches carry it, no gateway"
+            }
+            NetRole::Replication => "copies to other sites: bandwidth of the line between them",
+            NetRole::Guest => {
+                "what machines speak: subnets and ranges, from which they get their addresses"
+            }
+        }
+    }
+    /// What should not share its uplinks.
+    pub fn apart(self) -> &'static str {
+        match self {
+            NetRole::Storage => {
+                "guest and migration below 25 Gbit/s: a move or a busy guest makes disks slow"
+            }
+            NetRole::Migration => "storage and heartbeat below 25 Gbit/s: a move fills the line",
+            NetRole::Heartbeat => {
+                "storage on the same two uplinks alone: what takes one would take the other, and a host looks lost"
+            }
+            NetRole::OutOfBand => {
+                "everything else: who works on hosts must not reach their controllers"
+            }
+            NetRole::Guest => {
+                "storage below 25 Gbit/s, and management: guests are not to be trusted"
+            }
+            NetRole::Management => "guest",
+            NetRole::Replication => "migration, where both run at night",
+            NetRole::Discovery => "nothing",
+        }
+    }
 }
 
 /// What the addresses of a range are for.
@@ -142,8 +186,15 @@ pub struct Uplink {
     pub name: String,
     pub mac: String,
     pub mbit: u64,
+    /// Whether it has a link.
+    #[serde(default = "yes")]
+    pub up: bool,
     pub switch: String,
     pub port: String,
+}
+
+fn yes() -> bool {
+    true
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -266,6 +317,10 @@ impl Network {
         }
         self.wires(estate, host)
     }
+    /// No uplink carries it: it ends at each host.
+    pub fn is_isolated(&self) -> bool {
+        self.uplinks.is_empty()
+    }
     /// Whether the switch ports of this host carry it, whether the host has it or not.
     pub fn wires(&self, estate: &Estate, host: &Host) -> Standing {
         let mut unknown = None;
@@ -345,6 +400,10 @@ pub(crate) fn wire(
             what,
         }))
     };
+    // The host feels its own end, whatever the switch says.
+    if !uplink.up {
+        return amiss(Amiss::Down);
+    }
     let switch = estate.switch_named(&uplink.switch);
     let unchecked = |why: String| Err(Standing::Unchecked(why));
     let Some(switch) = switch else {
@@ -388,7 +447,7 @@ impl Estate {
     ) -> impl Iterator<Item = &Arc<Network>> {
         self.networks.values().filter(move |n| {
             let cluster = self.clusters.get(&n.cluster);
-            n.vlan == vlan && cluster.is_some_and(|c| c.site == site)
+            n.vlan == vlan && !n.is_isolated() && cluster.is_some_and(|c| c.site == site)
         })
     }
 }

@@ -9,10 +9,23 @@ use std::collections::BTreeMap;
 #[derive(Debug, Clone, Copy)]
 struct Seen {
     counter: u64,
+    /// What the host wrote beside it.
+    word: Word,
     /// When it was first seen at this count.
     at: Moment,
     /// Whether it was seen to change to this count, and not only found at it.
     moved: bool,
+}
+
+/// A host's lease, as whoever reaches the volume reads it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Word {
+    /// Grows with each renewal.
+    pub counter: u64,
+    /// None of the uplinks of its guests has a link.
+    pub unlinked: bool,
+    /// It ended all that it ran because it was told so by its lease on this volume, under this number.
+    pub ended: u64,
 }
 
 /// The leases on one volume.
@@ -23,11 +36,13 @@ pub(super) struct Leases {
 }
 
 impl Leases {
-    pub(super) fn read(&mut self, counters: BTreeMap<HostId, u64>, now: Moment) {
+    pub(super) fn read(&mut self, words: BTreeMap<HostId, Word>, now: Moment) {
         self.read = Some(now);
-        for (host, counter) in counters {
+        for (host, word) in words {
+            let counter = word.counter;
             let fresh = |moved| Seen {
                 counter,
+                word,
                 at: now,
                 moved,
             };
@@ -45,6 +60,10 @@ impl Leases {
     pub(super) fn knows(&self, host: HostId) -> bool {
         self.seen.contains_key(&host)
     }
+    /// What a host wrote, and when that was new.
+    pub(super) fn word(&self, host: HostId) -> Option<(Word, Moment)> {
+        self.seen.get(&host).map(|s| (s.word, s.at))
+    }
     pub(super) fn counter(&self, host: HostId) -> Option<u64> {
         self.seen.get(&host).map(|s| s.counter)
     }
@@ -55,6 +74,11 @@ impl Leases {
     /// For how long it has stood still, at least.
     pub(super) fn still(&self, host: HostId, now: Moment) -> Option<Span> {
         self.seen.get(&host).map(|s| now.since(s.at))
+    }
+    /// Whether others than this host were seen to renew theirs since then.
+    pub(super) fn others_renew(&self, but: HostId, since: Moment) -> bool {
+        let mut others = self.seen.iter().filter(|(host, _)| **host != but);
+        others.any(|(_, s)| s.moved && s.at.0 > since.0)
     }
     /// Whether what it says of this host means something: it was read lately, and others renew theirs on it.
     pub(super) fn is_readable(&self, of: HostId, within: Span, now: Moment) -> bool {

@@ -7,16 +7,20 @@
 //! is alive when its counter was seen to change.
 //!
 //! ```text
-//! heard ─► silent 15 s ─┬─ lease alive ─► cut off: its machines go on
+//! heard ─► silent 15 s ─┬─ lease alive ─► cut off: its machines go on, or, where that says that they have no links, it is told
+//!                       │                 through it to end them, and they start elsewhere once it says that it did
 //!                       └─ lease still ─► its controller is read
 //!                              ├─ off, twice ──────────────► proved ─┐
 //!                              ├─ on ──► judged ─► switched off ─────┤
 //!                              ├─ silent ► its arrays shut it out ───┼─► fenced ─► machines start elsewhere
 //!                              ├─ no array to tell, watchdog armed ──┤
 //!                              └─ none of that ────────► a person ───┘
+//! heard, and some of its machines lack ─┬─ their volume, which others reach ─► ended there ─► start elsewhere
+//!                                       └─ their networks ─► moved away, by whoever can
 //! ```
 
 mod cases;
+mod lacking;
 mod leases;
 mod order;
 mod plan;
@@ -27,6 +31,7 @@ mod times;
 mod told;
 
 pub use crate::estate::Act;
+pub use leases::Word;
 pub use order::{Input, Note, Order, Power, Proof, Pulse, Refusal, Running};
 pub use plan::{Charge, Plan, Stamp, Ward};
 pub use seat::{Hears, Held, Seat};
@@ -34,14 +39,16 @@ pub use times::Times;
 pub use told::{Line, Told};
 
 use crate::{
+    estate::Lack,
     ids::{HostId, MachineId, VolumeId},
     moment::{Moment, Span},
 };
 use cases::Watched;
+use lacking::{Ending, Lacking};
 use leases::Leases;
 use pulse::Heart;
 use restart::Job;
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 /// The watch over one cluster.
 #[derive(Debug, Clone)]
@@ -55,7 +62,12 @@ pub struct Guard {
     watched: BTreeMap<HostId, Watched>,
     leases: BTreeMap<VolumeId, Leases>,
     jobs: BTreeMap<MachineId, Job>,
+    /// When more than half of the hosts were last gone at once, or something of that was not over.
+    dark: Option<Moment>,
     hearts: BTreeMap<MachineId, Heart>,
+    /// Hosts that are alive and can't serve some of their machines, by what those lack.
+    lacking: BTreeMap<(HostId, Lack), Lacking>,
+    ending: BTreeMap<MachineId, Ending>,
     /// When hosts were fenced on nothing but their controller's word.
     on_word: VecDeque<Moment>,
     /// When each tier's first machine was asked to start.
@@ -74,7 +86,10 @@ impl Guard {
             watched: BTreeMap::new(),
             leases: BTreeMap::new(),
             jobs: BTreeMap::new(),
+            dark: None,
             hearts: BTreeMap::new(),
+            lacking: BTreeMap::new(),
+            ending: BTreeMap::new(),
             on_word: VecDeque::new(),
             tiers: BTreeMap::new(),
             orders: Vec::new(),
@@ -92,8 +107,8 @@ impl Guard {
                 watchdog,
                 running,
             } => self.heard(host, boot, watchdog, &running, now),
-            Input::Leases { volume, counters } => {
-                self.leases.entry(volume).or_default().read(counters, now);
+            Input::Leases { volume, leases } => {
+                self.leases.entry(volume).or_default().read(leases, now);
             }
             Input::Power { host, ask, said } => self.power(host, ask, said, now),
             Input::Withdrawn { host, ask, refused } => self.withdrawn(host, ask, refused),
@@ -106,10 +121,19 @@ impl Guard {
             } => self.started(machine, host, result, now),
             Input::GuestRecorded { machine } => self.guest_recorded(machine, now),
             Input::WasReset { machine, result } => self.was_reset(machine, result, now),
+            Input::LackRecorded { host, lack } => self.lack_recorded(host, lack),
+            Input::Ended {
+                machine,
+                host,
+                result,
+            } => self.ended(machine, host, result, now),
+            Input::Permitted => self.permitted(),
             Input::Declared { host } => self.declared(host, now),
             Input::Tick => {}
         }
+        self.darkens(now);
         self.look_at_hosts(now);
+        self.look_at_lacking(now);
         self.look_at_machines(now);
         self.look_at_guests(now);
         std::mem::take(&mut self.orders)
@@ -133,9 +157,28 @@ impl Guard {
             proved.extend(watched.meets(ward).then_some(*id));
         }
         self.plan = plan;
+        self.darkens(now);
         self.jobs_follow_plan();
         // Whatever was about to start there is off too.
         proved.into_iter().for_each(|host| self.fall(host));
+    }
+
+    /// Whether more than half of the hosts are gone, or came back without what they ran; and until all of it runs again, and a
+    /// whole lease was quiet.
+    fn darkens(&mut self, now: Moment) {
+        let charges = self.plan.charges.values();
+        let fell: BTreeSet<HostId> = charges.filter(|c| c.fallen).map(|c| c.host).collect();
+        let judges = now.since(self.began) >= self.times.lease;
+        let most = fell.len() * 2 > self.plan.wards.len();
+        let still = self.dark.is_some() && (!fell.is_empty() || !self.jobs.is_empty());
+        if most || still || judges && self.most_are_unseen(now) {
+            self.dark = Some(now);
+        } else if self
+            .dark
+            .is_some_and(|at| now.since(at) >= self.times.lease)
+        {
+            self.dark = None;
+        }
     }
 
     /// Whoever slept heard nobody, and must not take that for everybody's silence: it looks anew.
@@ -146,6 +189,7 @@ impl Guard {
             self.began = now;
             self.watched.values_mut().for_each(|w| w.looks_anew(now));
             self.hearts.values_mut().for_each(|h| h.listens_anew(now));
+            self.lacking.values_mut().for_each(|l| l.looks_anew(now));
         }
     }
 

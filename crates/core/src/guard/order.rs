@@ -1,7 +1,8 @@
 //! What a guard is told and what it says.
 
-use super::{Act, Plan};
+use super::{Act, Plan, Word};
 use crate::{
+    estate::Lack,
     ids::{HostId, MachineId, VolumeId},
     moment::{Moment, Span},
 };
@@ -19,6 +20,8 @@ pub struct Running {
     pub pulse: Option<Pulse>,
     /// A run changes it: what it does meanwhile says nothing.
     pub held: bool,
+    /// What it can't reach from there.
+    pub lacks: Option<Lack>,
 }
 
 /// Signs of life of a guest, counted since its start.
@@ -67,7 +70,7 @@ pub enum Input {
     /// The leases on a volume, as somebody who reaches it reads them.
     Leases {
         volume: VolumeId,
-        counters: BTreeMap<HostId, u64>,
+        leases: BTreeMap<HostId, Word>,
     },
     /// What came of an [`Order::ReadPower`].
     Power {
@@ -105,6 +108,19 @@ pub enum Input {
         machine: MachineId,
         result: Result<u64, Refusal>,
     },
+    /// That machines of a host lack something is written.
+    LackRecorded {
+        host: HostId,
+        lack: Lack,
+    },
+    /// What came of an [`Order::End`].
+    Ended {
+        machine: MachineId,
+        host: HostId,
+        result: Result<(), Refusal>,
+    },
+    /// Another site, a witness or a person says that no other site took over what this cluster shares with it.
+    Permitted,
     /// A person vouches that a host is off.
     Declared {
         host: HostId,
@@ -122,6 +138,8 @@ pub enum Proof {
     Storage,
     /// Its lease ran out, and its watchdog was armed.
     Watchdog,
+    /// It was told through its lease to end all that it runs, and its lease says that it did.
+    Lease,
     /// A person declared so.
     Person,
 }
@@ -132,6 +150,7 @@ impl Proof {
             Proof::Controller => "its controller said so twice",
             Proof::Storage => "its arrays took away all that it reached, and say so",
             Proof::Watchdog => "its lease ran out, and its watchdog was armed",
+            Proof::Lease => "its lease says that it ended all that it ran, as it was told",
             Proof::Person => "a person declared so",
         }
     }
@@ -148,8 +167,22 @@ pub enum Order {
     SwitchOff { host: HostId },
     /// Every array beneath its volumes takes away what it reaches; done again, it changes nothing.
     Withdraw { host: HostId, ask: u64 },
+    /// It is told through its lease on this volume to end all that it runs, under a number of which it knows none higher.
+    Tell {
+        host: HostId,
+        volume: VolumeId,
+        number: u64,
+    },
     /// A guest that hangs is switched off where it is, its last picture kept, and started there again.
     Reset {
+        machine: MachineId,
+        host: HostId,
+        boot: u64,
+        /// Of the run lease that it has.
+        generation: u64,
+    },
+    /// A machine that stands still because its host doesn't reach its volume is ended there, before it starts elsewhere.
+    End {
         machine: MachineId,
         host: HostId,
         boot: u64,
@@ -176,6 +209,20 @@ pub enum Note {
     CutOff {
         host: HostId,
         since: Moment,
+    },
+    /// Machines of a host that is alive lack something for too long. Once this is written they are ended and start elsewhere,
+    /// or whoever can moves them away.
+    Lacks {
+        host: HostId,
+        since: Moment,
+        lack: Lack,
+        evidence: String,
+    },
+    /// It was ended where it stood still, or wasn't and why.
+    Ended {
+        machine: MachineId,
+        from: HostId,
+        refused: Option<String>,
     },
     /// The verdict, with what it rests on and what shall be done.
     Judged {
@@ -239,6 +286,11 @@ pub enum Note {
         host: HostId,
         refused: Option<String>,
     },
+    /// The cluster was dark, and another site may have taken it over: nobody starts it here before somebody says that it wasn't.
+    Unsure {
+        machine: MachineId,
+        from: HostId,
+    },
     /// No host can take it.
     Left {
         machine: MachineId,
@@ -256,8 +308,11 @@ impl Note {
             | Note::NotStarted { machine, .. }
             | Note::Hangs { machine, .. }
             | Note::Revived { machine, .. }
+            | Note::Ended { machine, .. }
+            | Note::Unsure { machine, .. }
             | Note::Left { machine, .. } => Some(*machine),
             Note::CutOff { .. }
+            | Note::Lacks { .. }
             | Note::Judged { .. }
             | Note::Fenced { .. }
             | Note::Said { .. }

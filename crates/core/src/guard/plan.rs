@@ -58,6 +58,10 @@ pub struct Charge {
     pub tier: u8,
     /// It boots once this machine answers.
     pub after: Option<MachineId>,
+    /// Another site may have taken it over while this cluster was dark: then it starts only when somebody says that it wasn't.
+    pub shared: bool,
+    /// That was said of it already, and not denied since.
+    pub unsure: bool,
     /// From its start until its guest answers, where somebody measured it.
     pub boots_in: Option<Span>,
 }
@@ -116,6 +120,7 @@ fn ward(view: &View, host: &Host, now: Moment) -> Ward {
         .and_then(|f| match &f.stage {
             FailureStage::Judged(act) => Some(*act),
             FailureStage::CutOff
+            | FailureStage::Ails
             | FailureStage::Waits(_)
             | FailureStage::Fenced
             | FailureStage::Over => None,
@@ -143,8 +148,12 @@ fn charge(machine: &Machine, boots_in: Option<Span>) -> Option<Charge> {
         host: fell.map(|f| f.host).or(machine.host)?,
         generation: machine.generation,
         fallen: fell.is_some(),
-        tier: machine.tier,
-        after: machine.after,
+        // Whoever watches everything comes first, and waits for nobody.
+        tier: if machine.carries { 0 } else { machine.tier },
+        after: machine.after.filter(|_| !machine.carries),
+        // No plan names a machine yet.
+        shared: false,
+        unsure: fell.is_some_and(|f| f.unsure),
         boots_in,
     })
 }

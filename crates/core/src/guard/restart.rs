@@ -15,6 +15,7 @@ use std::{
 /// Boots at once on a host, and starts that may fail before a person is asked (rules, section 4).
 const BOOTS_AT_ONCE: usize = 4;
 const TRIES: u32 = 5;
+const UNSURE: &str = "another site may run it";
 /// Questions without an answer before another host is tried.
 const SAME_AGAIN: u32 = 3;
 
@@ -51,6 +52,8 @@ pub(super) struct Job {
     /// Who was asked to start it, under which generation, in which boot: any of them may hold the run lease.
     asked: Vec<(HostId, u64, u64)>,
     state: State,
+    /// The other site may run it by now: nobody starts it here before that is denied.
+    unsure: bool,
     /// Why no host can take it; looked at again with the next plan.
     left: String,
     /// What was said of that last.
@@ -69,8 +72,17 @@ impl Job {
             failed: Moment(0),
             asked: Vec::new(),
             state: State::Waiting,
+            unsure: false,
             left: String::new(),
             told: String::new(),
+        }
+    }
+    /// One that was ended where it could not go on; its host did not fail.
+    pub(super) fn but_not_there(charge: &Charge, bad: BTreeSet<HostId>, now: Moment) -> Self {
+        Job {
+            bad,
+            failed: now,
+            ..Job::of(charge)
         }
     }
     fn settled(&self) -> bool {
@@ -114,7 +126,12 @@ impl Guard {
                 None if charge.fallen
                     && !self.watched.get(&charge.host).is_some_and(|w| w.doubted) =>
                 {
-                    self.jobs.insert(*machine, Job::of(charge));
+                    let unsure = charge.unsure || charge.shared && self.dark.is_some();
+                    let job = Job {
+                        unsure,
+                        ..Job::of(charge)
+                    };
+                    self.jobs.insert(*machine, job);
                 }
                 None => {}
                 // Somebody else started it.
@@ -414,8 +431,36 @@ impl Guard {
         )
     }
 
+    /// The other site, a witness or a person says that it was not taken over there.
+    pub(super) fn permitted(&mut self) {
+        self.dark = None;
+        for job in self.jobs.values_mut().filter(|j| j.unsure) {
+            (job.unsure, job.left) = (false, String::new());
+        }
+    }
+
+    /// What another site may run by now waits, and that is said once.
+    fn doubt_shared(&mut self) {
+        let mut notes = Vec::new();
+        for (machine, job) in &mut self.jobs {
+            if !job.unsure || job.state != State::Waiting {
+                continue;
+            }
+            UNSURE.clone_into(&mut job.left);
+            job.to = None;
+            if job.told != UNSURE {
+                UNSURE.clone_into(&mut job.told);
+                notes.push((*machine, job.from));
+            }
+        }
+        for (machine, from) in notes {
+            self.note(Note::Unsure { machine, from });
+        }
+    }
+
     /// Where each machine that has no place yet goes: the failure matrix's own search, on the cluster as it is now.
     fn find_places(&mut self) {
+        self.doubt_shared();
         let homeless = |j: &Job| j.state == State::Waiting && j.to.is_none() && j.left.is_empty();
         if !self.jobs.values().any(homeless) {
             return;
@@ -425,7 +470,7 @@ impl Guard {
         let id = |n: usize| table.machines.get(n).and_then(|m| m.id);
         for (machine, host) in &found.restarted {
             let job = id(*machine).and_then(|m| self.jobs.get_mut(&m));
-            if let Some(job) = job.filter(|j| j.state == State::Waiting) {
+            if let Some(job) = job.filter(|j| j.state == State::Waiting && !j.unsure) {
                 job.to = table.hosts[*host].id;
             }
         }
@@ -452,7 +497,7 @@ impl Guard {
 
     /// The plan's table as things stand: closed hosts take nothing, what was started elsewhere is there, and what waits for
     /// a place is on no host.
-    fn table_now(&self) -> Table {
+    pub(super) fn table_now(&self) -> Table {
         let mut table = self.plan.table.clone();
         let place: BTreeMap<HostId, usize> = table
             .hosts
@@ -482,6 +527,7 @@ impl Guard {
             };
             row.restart = Restart::Yes;
             row.at = match job.state {
+                State::Waiting if job.unsure => None,
                 State::Waiting => Some(nowhere),
                 State::GivenUp => None,
                 State::Asked { .. } | State::Boots { .. } | State::Up => {

@@ -32,6 +32,10 @@ pub struct Times {
     pub answer: Span,
     /// A guest that showed no sign of life for so long may hang.
     pub hangs: Span,
+    /// A volume whose target answers and offers it no more is awaited for so long.
+    pub gone: Span,
+    /// How long an array takes to fail over, where nobody knows: half as long again nothing is made of its silence.
+    pub failover: Span,
     /// How long a tier waits for machines of which nobody knows how long they boot.
     pub boot: Span,
 }
@@ -53,6 +57,8 @@ impl Default for Times {
             wave: Span::secs(60),
             answer: Span::secs(20),
             hangs: Span::secs(45),
+            gone: Span::secs(10),
+            failover: Span::secs(60),
             boot: Span::mins(5),
         }
     }
@@ -78,6 +84,8 @@ impl Times {
             wave: faster(self.wave),
             answer: faster(self.answer),
             hangs: faster(self.hangs),
+            gone: faster(self.gone),
+            failover: faster(self.failover),
             boot: faster(self.boot),
         }
     }

@@ -71,6 +71,10 @@ pub enum Input {
     },
     Cancel,
     Retry,
+    /// The same, and these, which are done, once more: what they were given was corrected.
+    Redo {
+        steps: Vec<usize>,
+    },
     /// Everything else was said: is it over, or does it need somebody?
     Settle,
 }
@@ -129,6 +133,7 @@ pub fn advance<A, S: Work>(
         Input::Unsent { step } => at.unsent(step),
         Input::Cancel => at.cancel(),
         Input::Retry => at.retry(),
+        Input::Redo { steps } => at.redo(&steps),
         Input::Settle => at.settle(),
     }
     at.orders
@@ -481,6 +486,18 @@ impl<A, S: Work> At<'_, A, S> {
             }
         }
         self.want_ready();
+    }
+
+    fn redo(&mut self, steps: &[usize]) {
+        if self.run.state != RunState::NeedsYou {
+            return;
+        }
+        for step in steps {
+            if self.state(*step, |s| s.phase == Phase::Done).is_some() {
+                self.keep(*step, StepState::waiting());
+            }
+        }
+        self.retry();
     }
 
     fn settle(&mut self) {

@@ -1,11 +1,11 @@
 //! What every kind of proposal fills in while it is assessed.
 
 use super::{
-    Assessment, Fill, Listed, Place, PlannedStep, When, Work, foretell::foretell, held, outlook,
-    reach,
+    Assessment, Fill, Listed, Place, PlannedStep, Tale, When, Work, foretell::foretell, held,
+    outlook, reach,
 };
 use crate::{
-    estate::{Estate, Host, Machine, Site, Volume},
+    estate::{Estate, Fact, Host, Machine, Pen, Site, Volume},
     finding::{Finding, Rule},
     ids::{HostId, MachineId, RunId, SiteId, VolumeId},
     limits,
@@ -79,6 +79,13 @@ impl<'a, S: Work> Draft<'a, S> {
         self.intents.push(event);
     }
     pub fn interrupts(&mut self, machine: &Machine) {
+        if machine.carries {
+            let name = &machine.name;
+            let text = format!(
+                "This manager runs in {name}: until it is on again nobody sees this page or watches a cluster without keepers."
+            );
+            self.found(Finding::mind(Rule::Keepers, name, text));
+        }
         self.interrupted.push((machine.id, machine.name.clone()));
     }
     /// Adds a step and answers its number, for those that come after it.
@@ -293,6 +300,10 @@ impl<'a, S: Work> Draft<'a, S> {
             ..Draft::new(view, self.now)
         }
     }
+    /// For what is looked at outside of any proposal; only what was found in it is read.
+    pub fn alone(view: &'a View, now: Moment) -> Self {
+        Draft::new(view, now)
+    }
     pub fn findings(&self) -> &[Finding] {
         &self.findings
     }
@@ -300,12 +311,47 @@ impl<'a, S: Work> Draft<'a, S> {
     pub fn planned(&self) -> impl Iterator<Item = &S> {
         self.steps.iter().map(|p| &p.step)
     }
+    /// Whether something stops it so far.
+    pub fn is_stopped(&self) -> bool {
+        self.findings.iter().any(Finding::stops)
+    }
+    /// What it says of what does not exist yet is left out: those that `keep` refuses. Answers how many those are.
+    pub fn leave_out(&mut self, keep: impl Fn(&Finding) -> bool) -> usize {
+        let had = self.findings.len();
+        self.findings.retain(keep);
+        had - self.findings.len()
+    }
+    /// What it writes before its run begins, as it will be in the estate.
+    pub fn in_estate(&self, estate: &mut Estate)
+    where
+        S::Event: Tale,
+    {
+        for site in &self.sites {
+            estate.put(Fact::Site(site.clone().into()));
+        }
+        for event in &self.intents {
+            event.absorb(&mut Pen::on(estate));
+        }
+        estate.next = estate.next.max(self.next);
+    }
+
     /// Takes in what was planned beside this: its findings as they are changed by `say`, and its steps, of which those that
     /// wait for none of their own wait for `after`. Answers the numbers that its steps have here.
     pub fn take_in<T: Work>(
         &mut self,
         part: Draft<'_, T>,
         after: &[usize],
+        say: impl Fn(Finding) -> Finding,
+        become_ours: (impl Fn(T) -> S, impl Fn(T::Event) -> S::Event),
+    ) -> Range<usize> {
+        let waits = |_: &T, first: bool| if first { after.to_vec() } else { vec![] };
+        self.take_in_by(part, waits, say, become_ours)
+    }
+    /// The same, where `after` says of each step what it waits for besides its own, and whether it has none of its own.
+    pub fn take_in_by<T: Work>(
+        &mut self,
+        part: Draft<'_, T>,
+        after: impl Fn(&T, bool) -> Vec<usize>,
         say: impl Fn(Finding) -> Finding,
         (step, event): (impl Fn(T) -> S, impl Fn(T::Event) -> S::Event),
     ) -> Range<usize> {
@@ -323,9 +369,10 @@ impl<'a, S: Work> Draft<'a, S> {
         self.sites.extend(part.sites);
         self.next = self.next.max(part.next);
         for planned in part.steps {
-            let own: Vec<usize> = planned.after.iter().map(|n| n + first).collect();
+            let mut waits = after(&planned.step, planned.after.is_empty());
+            waits.extend(planned.after.iter().map(|n| n + first));
             self.steps.push(PlannedStep {
-                after: if own.is_empty() { after.to_vec() } else { own },
+                after: waits,
                 step: step(planned.step),
                 title: planned.title,
                 field: planned.field,

@@ -14,6 +14,7 @@
 mod advance;
 mod ask;
 mod assessment;
+mod correct;
 mod draft;
 mod event;
 mod foretell;
@@ -32,6 +33,7 @@ mod world;
 pub use advance::{Input, Order, TRIES, advance, backoff};
 pub use ask::Ask;
 pub use assessment::{Assessment, Blocked, Seen, assess};
+pub use correct::{Correction, Given, Typed, Uncorrected, correct, correctable};
 pub use draft::{Draft, MOST_CHOSEN};
 pub use event::RunEvent;
 pub use foretell::{LANES, Length, When};

@@ -1,6 +1,7 @@
-//! What a step must answer. Nothing here has a default: whoever adds a step decides each of these.
+//! What a step must answer. Nothing here has a default but what may be corrected: whoever adds a step decides each of
+//! these.
 
-use super::{Length, Tale};
+use super::{Given, Length, Tale, Typed};
 use crate::{
     estate::Estate,
     finding::{Finding, Rule},
@@ -123,6 +124,27 @@ pub trait Work: Debug + Clone + PartialEq {
     fn record(&self) -> Option<Self::Event>;
     /// What was only held for it is given back; what may be there after all is not called gone.
     fn undo(&self, estate: &Estate, left: Left) -> Option<Self::Event>;
+    /// What it was given by its sheet and what a person may correct once it has failed. Most were given nothing that is still
+    /// open when they are done.
+    fn given(&self, _estate: &Estate) -> Vec<Given> {
+        Vec::new()
+    }
+    /// What is so from now on, with what was `typed` in place of what it was given.
+    ///
+    /// # Errors
+    /// What is wrong with it, each with its field.
+    fn correct(
+        &self,
+        _view: &View,
+        _now: Moment,
+        _typed: &Typed,
+    ) -> Result<Self::Event, Vec<Finding>> {
+        Err(Vec::new())
+    }
+    /// Whether it must be done again once `correction` has happened.
+    fn rests_on(&self, _correction: &Self::Event) -> bool {
+        false
+    }
 
     fn needs(&self) -> Needs {
         let locks = self.locks();

@@ -53,6 +53,23 @@ macro_rules! composed {
             fn undo(&self, estate: &$crate::estate::Estate, left: $crate::road::Left) -> Option<Event> {
                 match self { $(Step::$Room(step) => step.undo(estate, left).map(Event::$Room)),* }
             }
+            fn given(&self, estate: &$crate::estate::Estate) -> Vec<$crate::road::Given> {
+                match self { $(Step::$Room(step) => step.given(estate)),* }
+            }
+            fn correct(
+                &self,
+                view: &$crate::view::View,
+                now: $crate::moment::Moment,
+                typed: &$crate::road::Typed,
+            ) -> Result<Event, Vec<$crate::finding::Finding>> {
+                match self { $(Step::$Room(step) => step.correct(view, now, typed).map(Event::$Room)),* }
+            }
+            fn rests_on(&self, correction: &Event) -> bool {
+                $(if let (Step::$Room(step), Event::$Room(event)) = (self, correction) {
+                    return step.rests_on(event);
+                })*
+                false
+            }
         }
 
         impl $crate::road::Tale for Event {

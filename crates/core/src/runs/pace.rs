@@ -48,6 +48,15 @@ impl Pace {
         known.then(|| self.expect(kind, usual))
     }
 
+    /// How many of those that were measured were shorter than `took`, and how many those are: only where so long is rare, one in
+    /// twenty or less.
+    pub fn longer_than(&self, kind: &str, usual: Span, took: Span) -> Option<(usize, usize)> {
+        let all = self.0.get(kind).filter(|all| all.len() >= LEAST)?;
+        let share = took.0.saturating_mul(1000).checked_div(usual.0)?;
+        let shorter = all.iter().filter(|s| **s < share).count();
+        (shorter * 20 >= all.len() * 19).then_some((shorter, all.len()))
+    }
+
     /// What a step of this kind will probably take: what it is thought to, by the median of what such steps took of that.
     pub fn expect(&self, kind: &str, usual: Span) -> Span {
         let Some(all) = self.0.get(kind).filter(|all| all.len() >= LEAST) else {
@@ -80,6 +89,19 @@ mod tests {
         pace.note("guest answers", usual, Span::mins(60));
         assert_eq!(pace.expect("guest answers", usual), Span::secs(30));
         assert_eq!(pace.expect("power on", usual), usual, "each kind by itself");
+    }
+
+    #[test]
+    fn that_something_takes_long_is_said_only_where_that_is_rare() {
+        let mut pace = Pace::default();
+        let usual = Span::secs(100);
+        let longer = |pace: &Pace, secs| pace.longer_than("install", usual, Span::secs(secs));
+        (1..LEAST as u64).for_each(|n| pace.note("install", usual, Span::secs(n)));
+        assert_eq!(longer(&pace, 1000), None, "four are too few");
+        (LEAST as u64..=20).for_each(|n| pace.note("install", usual, Span::secs(n)));
+        assert_eq!(longer(&pace, 19), None, "two of twenty took as long");
+        assert_eq!(longer(&pace, 20), Some((19, 20)));
+        assert_eq!(longer(&pace, 21), Some((20, 20)));
     }
 
     #[test]

@@ -453,6 +453,8 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
 fn a_cluster_needs_a_volume_that_all_of_its_hosts_see() {
     let ask = |hosts: &[u64]| {
         Proposal::Clusters(clusters::Ask::Create(CreateCluster {
+            time: vec![],
+            kind: Default::default(),
             name: "Eider".into(),
             hosts: hosts.iter().map(|h| HostId(*h)).collect(),
             level: None,

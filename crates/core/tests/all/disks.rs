@@ -47,6 +47,7 @@ fn fixture(writes_mib: u64) -> Small {
                     name: name.into(),
                     mac: format!("06:00:00:00:0{}:0{id}", name.len()),
                     mbit: 10_000,
+                    up: true,
                     switch: "s".into(),
                     port: format!("{name}-{id}"),
                 })

@@ -33,6 +33,7 @@ fn with_controller(small: &mut Small, host: u64, answer: Answer) {
         h.bmc = Some(Bmc {
             address: "10.0.1.1:443".into(),
             pin: "bmc".into(),
+            user: "zastrugi".into(),
             key: Some(SecretRef(uuid::Uuid::nil())),
         });
     });
@@ -170,6 +171,7 @@ fn machines_of_a_host_that_is_proved_off_are_off_and_start_elsewhere() {
 
 fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
     HostReport {
+        ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),
         initiator: "iqn.2026-01.net.example:h1".into(),
@@ -205,7 +207,7 @@ fn after_a_power_cut_machines_that_should_be_on_are_asked_for() {
         "{told:?}"
     );
     assert!(
-        told.contains(&"db is off: h1 went down under it".to_owned()),
+        told.contains(&"db is off: h1 runs it no more, and it shall be on".to_owned()),
         "{told:?}"
     );
     estate.absorb_all(&events);

@@ -31,6 +31,7 @@ fn with_controllers() -> Small {
             h.bmc = Some(Bmc {
                 address: format!("10.1.0.{id}:443"),
                 pin: "pin".into(),
+                user: "zastrugi".into(),
                 key: key(),
             });
         });

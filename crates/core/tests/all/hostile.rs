@@ -108,6 +108,7 @@ fn report() -> impl Strategy<Value = HostReport> {
         nets,
     );
     parts.prop_map(|(boot, seq, machines, volumes, wires, nets)| HostReport {
+        ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),
         boot,
@@ -120,6 +121,7 @@ fn report() -> impl Strategy<Value = HostReport> {
             .map(|(name, mbit)| Uplink {
                 name,
                 mac: String::new(),
+                up: true,
                 mbit,
                 switch: String::new(),
                 port: String::new(),

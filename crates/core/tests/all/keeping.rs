@@ -291,7 +291,7 @@ fn journal() -> Vec<Line> {
 
 fn take_in(small: &mut Small, lines: &[Line]) {
     for line in lines {
-        let mut events = read_line(&small.view, &Plans::default(), EIDER, line);
+        let mut events = read_line(&small.view, &Plans::default(), EIDER, line, &Host::reports);
         events.push(Event::Keepers(keepers::Event::TookIn {
             cluster: EIDER,
             last: line.index,

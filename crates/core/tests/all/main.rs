@@ -3,17 +3,23 @@
 
 mod assessing;
 mod balancing;
+mod bare;
+mod building;
+mod cards;
+mod correcting;
 mod disks;
 mod facts;
 mod failing;
 mod fencing;
 mod fitting;
+mod flowing;
 mod foretelling;
 mod guarding;
 mod headroom;
 mod hostile;
 mod images;
 mod keeping;
+mod leaving;
 mod limits;
 mod maintenance;
 mod moving;
@@ -28,6 +34,7 @@ mod running;
 mod sheets;
 mod storing;
 mod telling;
+mod timing;
 mod upgrading;
 
 use zastrugi_core::{

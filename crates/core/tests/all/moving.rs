@@ -46,6 +46,7 @@ pub(crate) fn networked(text: &str, mbit: u64) -> Small {
     for id in hosts {
         small.alter_host(id, |h| {
             h.uplinks = vec![Uplink {
+                up: true,
                 name: "uplink-1".into(),
                 mac: format!("06:00:00:00:00:0{id}"),
                 mbit,

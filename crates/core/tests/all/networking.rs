@@ -75,7 +75,7 @@ fn switch(n: u64, hosts: u64) -> Switch {
 }
 
 /// Hosts with two uplinks each to two switches, and one network on all of them.
-fn fixture(text: &str) -> Small {
+pub(crate) fn fixture(text: &str) -> Small {
     let mut small = read(text);
     let mut estate = Estate::clone(&small.view.estate);
     let hosts: Vec<Arc<Host>> = estate.hosts.values().cloned().collect();
@@ -86,6 +86,7 @@ fn fixture(text: &str) -> Small {
                 name: format!("uplink-{n}"),
                 mac: format!("06:00:00:00:0{n}:{:02x}", host.id.0),
                 mbit: 10_000,
+                up: true,
                 switch: format!("sw{n}"),
                 port: format!("eth{}", host.id.0),
             })
@@ -107,7 +108,8 @@ fn fixture(text: &str) -> Small {
     small
 }
 
-const PLAIN: &str = "cluster eider careless\nhost 1 256\nhost 2 256\nmachine 7 db 64 off";
+pub(crate) const PLAIN: &str =
+    "cluster eider careless\nhost 1 256\nhost 2 256\nmachine 7 db 64 off";
 
 fn alter_switch(small: &mut Small, n: u64, change: impl FnOnce(&mut Switch)) {
     small.alter(|estate| {
@@ -166,7 +168,7 @@ fn a_network_stands_as_host_and_wire_say() {
     assert_eq!(standing(&small, 1), "unchecked: sw1 is not connected");
 }
 
-fn create(edit: impl FnOnce(&mut CreateNetwork)) -> Proposal {
+pub(crate) fn create(edit: impl FnOnce(&mut CreateNetwork)) -> Proposal {
     let mut ask = CreateNetwork {
         name: "tickets".into(),
         cluster: Some(ClusterId(901)),
@@ -677,4 +679,35 @@ fn one_bad_port_off_a_host_does_not_keep_its_machines_there() {
         !blocked && said[0].contains("tried all the same"),
         "{said:?}"
     );
+}
+
+/// If this fails, guests that nobody may reach get a wire, or somebody is told that they reach each other when they don't.
+#[test]
+fn a_network_of_guests_that_no_uplink_carries_ends_at_each_host_and_says_so() {
+    let mut small = fixture(PLAIN);
+    let alone = |name: &str| {
+        let name = name.to_owned();
+        create(|n| {
+            n.name = name.as_str().into();
+            n.vlan = None;
+            n.uplinks.clear();
+        })
+    };
+    let said = put(&small, &alone("lab"));
+    assert_eq!(
+        worse(&said),
+        ["mind: No uplink carries lab: machines on it reach only those on the same host."]
+    );
+    let accepted = said.accept().unwrap();
+    small.begin(accepted);
+    // The same addresses on another one meet nobody.
+    assert!(!put(&small, &alone("lab-2")).blocked());
+    let tagged = create(|n| n.uplinks.clear());
+    assert!(worse(&put(&small, &tagged))[0].contains("Choose the uplinks that carry it"));
+    let hosts = create(|n| {
+        n.role = NetRole::Storage;
+        n.vlan = None;
+        n.uplinks.clear();
+    });
+    assert!(put(&small, &hosts).blocked(), "hosts need a wire");
 }

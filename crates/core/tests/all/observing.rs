@@ -29,6 +29,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
         }
     });
     HostReport {
+        ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),
         initiator: "iqn.2026-01.net.example:h1".into(),

@@ -1,16 +1,20 @@
 //! What a guard's notes mean for the estate: failures open, tell and close; machines fall; runs are pre-empted.
 
+use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Act, Condition, Fact, Failure, FailureStage, Machine, MachineState, Wanted},
+    estate::{
+        Act, Condition, Fact, Failure, FailureStage, HostNet, Lack, Machine, MachineState, Nic,
+        Uplink, Wanted,
+    },
     guard::{Note, Plan, Proof, Stamp},
-    ids::{ClusterId, HostId, MachineId},
+    ids::{ClusterId, HostId, MachineId, NetworkId},
     moment::{Moment, Span},
     recounting::{is_over, recount},
     rooms::{
         Event, Plans, Proposal,
         machines::{self, PowerAct},
     },
-    testkit::{Small, read},
+    testkit::{self, Small, read},
 };
 
 const TWO: &str = "cluster eider\nhost 1 256\nhost 2 256\nhost 3 256
@@ -306,4 +310,51 @@ fn a_plan_names_only_what_shall_come_back_and_nothing_where_that_was_switched_of
         e.put(Fact::Cluster(c.into()));
     });
     assert!(plan(&small).wards.is_empty() && plan(&small).charges.is_empty());
+}
+
+/// If this fails, a story of machines that lack their networks has machines in it that lack nothing, or ends before they have left.
+#[test]
+fn a_story_of_machines_that_lack_something_names_those_alone_and_ends_when_none_lacks_it_there() {
+    let mut small = read(TWO);
+    let first = MachineId(8);
+    let crew = testkit::network(NetworkId(800), "crew");
+    small.alter(|e| e.put(Fact::Network(Arc::new(crew))));
+    small.alter_host(ONE.0, |h| {
+        h.uplinks = vec![Uplink {
+            name: "uplink-1".into(),
+            mac: String::new(),
+            mbit: 10_000,
+            up: false,
+            switch: String::new(),
+            port: String::new(),
+        }];
+        let net = HostNet {
+            vlan: None,
+            mtu: 1500,
+            uplinks: ["uplink-1".to_owned()].into(),
+        };
+        h.networks.insert("crew".into(), net);
+    });
+    alter(&mut small, first.0, |m| {
+        m.nics = vec![Nic {
+            mac: String::new(),
+            network: Some(NetworkId(800)),
+            addresses: vec![],
+        }];
+    });
+    let note = Note::Lacks {
+        host: ONE,
+        since: Moment(0),
+        lack: Lack::Networks,
+        evidence: "no link".into(),
+    };
+    tell(&mut small, &note, 15_000);
+    let story = failure(&small);
+    assert!(story.ailed);
+    let named: Vec<_> = story.machines.iter().map(|m| m.machine).collect();
+    assert_eq!(named, [first]);
+    let over = |small: &Small| is_over(&small.view, &failure(small), Moment(60_000));
+    assert!(!over(&small), "it is still there");
+    alter(&mut small, first.0, |m| m.host = Some(HostId(2)));
+    assert!(over(&small), "it has left");
 }

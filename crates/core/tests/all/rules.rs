@@ -212,19 +212,19 @@ fn a_cluster_is_of_a_kind_only_if_it_is_built_so() {
     };
     let mut small = read(PLAIN);
     assert!(
-        put(&small, &kind(ClusterKind::Edge))
+        put(&small, &kind(ClusterKind::TwoHosts))
             .at_field("kind")
             .is_some(),
         "three hosts"
     );
     assert!(
-        put(&small, &kind(ClusterKind::Stretched))
+        put(&small, &kind(ClusterKind::TwoSites))
             .at_field("kind")
             .is_some(),
         "one site"
     );
     small.alter_host(3, |h| h.site = SiteId(77));
-    let said = put(&small, &kind(ClusterKind::Stretched));
+    let said = put(&small, &kind(ClusterKind::TwoSites));
     assert!(!said.blocked(), "{:?}", said.findings());
 }
 
@@ -247,9 +247,9 @@ fn a_stretched_cluster_must_lose_either_site() {
         cluster.kind = kind;
         Survival::of(&small.view, &cluster).meets(&cluster)
     };
-    assert!(meets(ClusterKind::Ordinary));
-    assert!(!meets(ClusterKind::Stretched));
-    assert!(!put(&small, &ask(ClusterKind::Ordinary)).blocked());
+    assert!(meets(ClusterKind::OneSite));
+    assert!(!meets(ClusterKind::TwoSites));
+    assert!(!put(&small, &ask(ClusterKind::OneSite)).blocked());
 }
 
 fn save(rules: Vec<PlaceRule>) -> Proposal {

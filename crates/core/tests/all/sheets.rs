@@ -38,6 +38,7 @@ fn two_hosts() -> Small {
             h.bmc = Some(Bmc {
                 address: format!("10.0.1.{id}:8443"),
                 pin: "p".into(),
+                user: "zastrugi".into(),
                 key: None,
             });
         });
@@ -75,6 +76,8 @@ fn two_hosts() -> Small {
 
 fn cluster(hosts: &[u64]) -> CreateCluster {
     CreateCluster {
+        time: vec![],
+        kind: Default::default(),
         name: "Eider".into(),
         hosts: hosts.iter().map(|h| HostId(*h)).collect(),
         level: None,

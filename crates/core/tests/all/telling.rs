@@ -379,6 +379,8 @@ fn proposals() -> Vec<(Proposal, Act)> {
         ),
         (
             Proposal::Clusters(clusters::Ask::Create(CreateCluster {
+                time: vec![],
+                kind: Default::default(),
                 name: "a".into(),
                 hosts: vec![],
                 level: None,

@@ -4,6 +4,7 @@ use super::measured::Load;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use uuid::Uuid;
+use zastrugi_core::guard::Word;
 use zastrugi_core::{
     epoch::{Epoch, Obeyed},
     estate::{
@@ -27,6 +28,16 @@ pub(crate) struct Greeting {
     #[serde(default)]
     pub(crate) machines: Vec<String>,
     pub(crate) bmc: Option<String>,
+    #[serde(default)]
+    pub(crate) installed: Option<WireInstalled>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct WireInstalled {
+    #[serde(default)]
+    pub(crate) proof: String,
+    #[serde(default)]
+    pub(crate) starts: u32,
 }
 
 #[derive(Debug, Deserialize)]
@@ -120,6 +131,8 @@ pub(crate) struct Report {
     #[serde(default)]
     initiator: String,
     #[serde(default)]
+    ended: Vec<Uuid>,
+    #[serde(default)]
     uplinks: Vec<WireUplink>,
     #[serde(default)]
     networks: BTreeMap<String, WireNet>,
@@ -157,13 +170,20 @@ const LEASES: usize = 256;
 
 impl Report {
     /// The leases on each volume that the host reaches.
-    pub(crate) fn leases(&mut self) -> BTreeMap<String, BTreeMap<String, u64>> {
+    pub(crate) fn leases(&mut self) -> BTreeMap<String, BTreeMap<String, Word>> {
         let read = self.volumes.iter_mut().filter_map(|v| {
             let leases = v.leases.take()?.into_iter().take(LEASES);
-            Some((
-                limited(v.uid.clone()),
-                leases.map(|(serial, n)| (limited(serial), n)).collect(),
-            ))
+            let words = v.lease_words.take().unwrap_or_default();
+            let word = |(serial, counter): (String, u64)| {
+                let beside = words.get(&serial).copied().unwrap_or_default();
+                let word = Word {
+                    counter,
+                    unlinked: beside.unlinked,
+                    ended: beside.ended,
+                };
+                (limited(serial), word)
+            };
+            Some((limited(v.uid.clone()), leases.map(word).collect()))
         });
         read.collect()
     }
@@ -193,6 +213,16 @@ struct WireVolume {
     paths: Vec<WirePath>,
     #[serde(default)]
     leases: Option<BTreeMap<String, u64>>,
+    #[serde(default)]
+    lease_words: Option<BTreeMap<String, WireWord>>,
+}
+
+/// What a host wrote beside its lease.
+#[derive(Debug, Clone, Copy, Default, Deserialize)]
+#[serde(default)]
+struct WireWord {
+    unlinked: bool,
+    ended: u64,
 }
 
 #[derive(Debug, Deserialize)]
@@ -414,6 +444,8 @@ struct WireUplink {
     name: String,
     mac: String,
     mbit: u64,
+    #[serde(default = "yes")]
+    up: bool,
     switch: String,
     port: String,
 }
@@ -486,6 +518,7 @@ impl Machine {
 impl Report {
     pub(crate) fn read(self) -> HostReport {
         let report = HostReport {
+            ended: self.ended.into_iter().take(LEASES * 16).collect(),
             boot: self.boot,
             seq: self.seq,
             obeyed: self.seen.as_ref().and_then(WireSeen::read),
@@ -506,6 +539,7 @@ impl Report {
                     name: limited(u.name),
                     mac: limited(u.mac),
                     mbit: u.mbit,
+                    up: u.up,
                     switch: limited(u.switch),
                     port: limited(u.port),
                 })
@@ -542,3 +576,7 @@ impl Report {
 
 #[cfg(test)]
 mod tests;
+
+fn yes() -> bool {
+    true
+}

@@ -89,6 +89,7 @@ async fn agree(s: &mut Suite, volume: &str) {
         .send(Method::PATCH, &path, None, take("c", token + 1, token + 2))
         .await;
     s.note("nobody takes it who is not named", answered(&said, &[403]));
+    beside(s, volume).await;
     journal(s, volume, (token, last)).await;
     let said = s
         .send(
@@ -106,6 +107,18 @@ async fn agree(s: &mut Suite, volume: &str) {
         } else {
             Err("it holds on".into())
         },
+    );
+}
+
+/// What is written beside the lease of a host that isn't there.
+async fn beside(s: &mut Suite, volume: &str) {
+    let path = format!("/v1/volumes/{volume}/leases/check-nobody");
+    let end = |number: u64| Some(json!({"end": number}));
+    let said = s.send(Method::PUT, &path, None, end(2)).await;
+    let older = s.send(Method::PUT, &path, None, end(1)).await;
+    s.note(
+        "what another host shall end is written beside its lease",
+        answered(&said, &[204]).and_then(|()| answered(&older, &[204])),
     );
 }
 

@@ -2,6 +2,7 @@
 //! nowhere, actions that are missing, blocks of makers, sessions instead of passwords, patience asked for. Only what is
 //! standard is used, and nothing is taken for granted that isn't.
 
+mod media;
 mod resets;
 mod sign;
 mod system;
@@ -26,6 +27,7 @@ pub(crate) struct Controller<'a> {
     pub(crate) serial: &'a str,
     pub(crate) address: &'a str,
     pub(crate) pin: &'a str,
+    pub(crate) user: &'a str,
     pub(crate) password: String,
 }
 

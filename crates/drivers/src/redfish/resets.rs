@@ -11,6 +11,9 @@ use std::{
 /// So long after a call without an answer nothing contrary is told.
 const SETTLES: Duration = Duration::from_secs(30);
 
+/// One that did not answer and has not done it within so long is told again.
+const HEARS: Duration = Duration::from_secs(15);
+
 #[derive(Debug, Clone)]
 struct Told {
     key: String,
@@ -36,19 +39,25 @@ pub(crate) struct Resets(Arc<Mutex<HashMap<String, Told>>>);
 impl Resets {
     /// Notes that it is told now, if it may be.
     pub(crate) fn begin(&self, address: &str, switch: Switch, key: &str) -> Telling {
+        self.begin_at(address, switch, key, Instant::now())
+    }
+    fn begin_at(&self, address: &str, switch: Switch, key: &str, now: Instant) -> Telling {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(told) = all.get(address) {
-            if told.key == key && told.switch == switch {
+            let ago = now.saturating_duration_since(told.at);
+            // One that never answered and whose host has not done it may not have heard it.
+            let deaf = !told.answered && ago > HEARS;
+            if told.key == key && told.switch == switch && !deaf {
                 return Telling::Already;
             }
-            if told.switch != switch && !told.answered && told.at.elapsed() < SETTLES {
+            if told.switch != switch && !told.answered && ago < SETTLES {
                 return Telling::Wait;
             }
         }
         let told = Told {
             key: key.to_owned(),
             switch,
-            at: Instant::now(),
+            at: now,
             answered: false,
         };
         all.insert(address.to_owned(), told);
@@ -94,5 +103,19 @@ mod tests {
             Telling::Now,
             "a no is no deed"
         );
+    }
+
+    /// If this fails, a host whose controller never heard the order stays as it is until somebody looks.
+    #[test]
+    fn who_never_answered_is_told_again_and_who_did_is_not() {
+        let (resets, began) = (Resets::default(), Instant::now());
+        let at =
+            |seconds| resets.begin_at("a", Switch::On, "k", began + Duration::from_secs(seconds));
+        assert_eq!(at(0), Telling::Now);
+        assert_eq!(at(10), Telling::Already);
+        assert_eq!(at(16), Telling::Now);
+        assert_eq!(at(20), Telling::Already, "counted from the second time");
+        resets.answered("a", true);
+        assert_eq!(at(90), Telling::Already);
     }
 }

@@ -24,8 +24,6 @@ use zastrugi_core::runs::{Fault, FaultKind};
 
 /// Everybody begins here.
 pub(super) const ROOT: &str = "/redfish/v1/";
-/// Who we are to a service.
-const USER: &str = "zastrugi";
 /// A service that asks for patience gets so much of it in a call, and is asked again so often.
 const MOST_PATIENCE: Duration = Duration::from_secs(3);
 const TRIES: usize = 3;
@@ -53,7 +51,7 @@ impl Ways {
 
 impl Controller<'_> {
     fn basic(&self) -> (&'static str, String) {
-        let plain = format!("{USER}:{}", self.password);
+        let plain = format!("{}:{}", self.user, self.password);
         (
             "authorization",
             format!("Basic {}", BASE64_STANDARD.encode(plain)),
@@ -74,6 +72,11 @@ impl Controller<'_> {
     /// Anything of the two hundreds is a yes; whether it was done is read.
     pub(super) async fn post(&self, path: &str, body: Value) -> Result<(), Fault> {
         self.ask(Method::POST, path, Some(body)).await.map(drop)
+    }
+
+    /// A change of what is there already.
+    pub(super) async fn patch(&self, path: &str, body: Value) -> Result<(), Fault> {
+        self.ask(Method::PATCH, path, Some(body)).await.map(drop)
     }
 
     async fn ask(&self, method: Method, path: &str, body: Option<Value>) -> Result<Reply, Fault> {
@@ -126,11 +129,11 @@ impl Controller<'_> {
         let no = || {
             let said = format!("{} does not take the password.", self.who());
             let remedy = "It was changed there. Claim the host again, so that it gets a new one.";
-            Fault::new(FaultKind::Refused, said, remedy)
+            Fault::new(FaultKind::Password, said, remedy)
         };
         let sessions = root.links.sessions.ok_or_else(no)?;
         let path = local(&self.who(), &sessions)?;
-        let body = json!({"UserName": USER, "Password": self.password});
+        let body = json!({"UserName": self.user, "Password": self.password});
         let reply = self
             .http
             .exchange(&self.call(Method::POST, path, Some(body)))

@@ -133,11 +133,24 @@ impl Controller<'_> {
         }
     }
 
+    /// Off and on again, as one order.
+    ///
+    /// # Errors
+    /// As [`Controller::reset`].
+    pub(crate) async fn restart(&self) -> Result<(), Fault> {
+        self.told(&["ForceRestart", "PowerCycle"], "off and on again")
+            .await
+    }
+
     /// Tells the system of the pinned serial, once; whether it did is read.
     ///
     /// # Errors
     /// [`Fault`] where it is another system, offers no such reset, refuses, or gives no answer.
     pub(crate) async fn reset(&self, switch: Switch) -> Result<(), Fault> {
+        self.told(switch.kinds(), switch.words()).await
+    }
+
+    async fn told(&self, kinds: &[&str], words: &str) -> Result<(), Fault> {
         let found = self.found().await?;
         let refuse = |said: String, remedy: &str| Fault::new(FaultKind::Refused, said, remedy);
         if found.serial != self.serial {
@@ -158,7 +171,6 @@ impl Controller<'_> {
             return Err(refuse(said, by_hand));
         };
         let allowed = self.allowed(&action).await?;
-        let kinds = switch.kinds();
         // One that doesn't say what it takes is told the usual.
         let kind = match allowed.as_slice() {
             [] => kinds.first(),
@@ -169,7 +181,7 @@ impl Controller<'_> {
                 "{} offers to switch the host by {}; none of that switches it {}.",
                 self.who(),
                 allowed.join(", "),
-                switch.words()
+                words
             );
             return Err(refuse(said, by_hand));
         };

@@ -26,6 +26,7 @@ impl Drivers {
     ) -> Result<Outcome, Fault> {
         match step {
             Step::Verify { host } => self.verify(self.host_of(estate, *host)?).await,
+            Step::Clock { host } => self.clock(self.host_of(estate, *host)?).await,
             Step::Join {
                 host,
                 cluster,
@@ -46,8 +47,22 @@ impl Drivers {
                 };
                 Ok(done(events, said))
             }
-            Step::Ready { .. } => Err(crate::perform::premise("There is no device for this.")),
+            Step::Ready { .. } | Step::Dissolve { .. } => {
+                Err(crate::perform::premise("There is no device for this."))
+            }
         }
+    }
+
+    /// A host that was just installed may still be asking.
+    async fn clock(&self, host: &Host) -> Result<Outcome, Fault> {
+        let offset = self.offset(host).await?;
+        if offset.abs() <= zastrugi_core::evidence::CLOCKS_APART_MS {
+            return Ok(done(vec![], format!("{offset} ms off")));
+        }
+        let said = format!("The clock of {} is {offset} ms off.", host.name);
+        let remedy =
+            "Look whether it reaches its time source, and whether that is right, then retry.";
+        Err(Fault::new(FaultKind::Refused, said, remedy))
     }
 
     async fn verify(&self, host: &Host) -> Result<Outcome, Fault> {

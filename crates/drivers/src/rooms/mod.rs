@@ -3,12 +3,15 @@
 #![deny(clippy::wildcard_enum_match_arm)]
 
 mod arrays;
+mod building;
 mod clusters;
 mod edits;
 mod hosts;
 pub(crate) mod images;
+mod installing;
 mod joining;
 mod keepers;
+mod leaving;
 pub(crate) mod machines;
 mod maintenance;
 mod moving;
@@ -43,6 +46,9 @@ impl Drivers {
             Step::Joining(step) => self.at_joining(estate, step, turn).await,
             Step::Maintenance(step) => self.at_maintenance(estate, step, turn).await,
             Step::Keepers(step) => self.at_keepers(estate, step, turn).await,
+            Step::Installing(step) => self.at_installing(estate, step, turn).await,
+            Step::Building(step) => self.at_building(estate, step, turn).await,
+            Step::Leaving(step) => self.at_leaving(estate, step, turn).await,
         }
     }
 
@@ -59,6 +65,7 @@ impl Drivers {
         match step {
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
+            Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
             Step::Hosts(_)
             | Step::Clusters(_)
             | Step::Machines(_)
@@ -69,6 +76,8 @@ impl Drivers {
             | Step::Edits(_)
             | Step::Joining(_)
             | Step::Keepers(_)
+            | Step::Installing(_)
+            | Step::Building(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

@@ -11,8 +11,12 @@ use zastrugi_core::{
         Event,
         networks::{self, Step},
     },
-    runs::Fault,
+    runs::{Fault, FaultKind},
 };
+
+/// Frames that are tried where the whole MTU does not get through: jumbo, Ethernet's own (IEEE 802.3), the least of IPv6
+/// (RFC 8200).
+const SMALLER: [u32; 3] = [9000, 1500, 1280];
 
 impl Drivers {
     pub(crate) async fn at_network(
@@ -32,8 +36,46 @@ impl Drivers {
             }
             Step::Set { network, host } => self.set(estate, *network, *host, true, turn).await,
             Step::Drop { network, host } => self.set(estate, *network, *host, false, turn).await,
+            Step::Try { network, host, to } => self.try_out(estate, *network, *host, *to).await,
             Step::Ready { .. } | Step::Gone { .. } => Err(premise("There is no device for this.")),
         }
+    }
+
+    /// A packet of the whole MTU, unfragmented; where it is lost, how much does get through is tried too.
+    async fn try_out(
+        &self,
+        estate: &Estate,
+        network: NetworkId,
+        host: HostId,
+        to: HostId,
+    ) -> Result<Outcome, Fault> {
+        let (host, to) = (self.host_of(estate, host)?, self.host_of(estate, to)?);
+        let gone = || premise("The network is gone.");
+        let network = estate.networks.get(&network).ok_or_else(gone)?;
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        let through = async |bytes| agent.mtu(&network.name, &to.name, bytes).await;
+        if through(network.mtu).await? {
+            let said = format!("{} bytes get to {}", network.mtu, to.name);
+            return Ok(done(vec![], said));
+        }
+        let mut less = None;
+        for bytes in SMALLER.into_iter().filter(|b| *b < network.mtu) {
+            if less.is_none() && through(bytes).await? {
+                less = Some(bytes);
+            }
+        }
+        let but = match less {
+            Some(bytes) => format!("{bytes} bytes do"),
+            None => "nothing does".into(),
+        };
+        let said = format!(
+            "A packet of {} bytes does not get from {} to {} on {}; {but}.",
+            network.mtu, host.name, to.name, network.name
+        );
+        let remedy =
+            "Correct the switch ports of these hosts or what the network was given, then retry.";
+        Err(Fault::new(FaultKind::Refused, said, remedy))
     }
 
     async fn set(

@@ -30,7 +30,7 @@ pub(crate) const EPOCH: Epoch = Epoch {
 };
 
 #[derive(Default)]
-struct Drawer(Mutex<HashMap<SecretRef, String>>);
+pub(crate) struct Drawer(Mutex<HashMap<SecretRef, String>>);
 
 impl Secrets for Drawer {
     fn open(&self, secret: SecretRef) -> BoxFuture<'_, Result<String, Fault>> {
@@ -52,6 +52,7 @@ impl Secrets for Drawer {
 pub(crate) struct Bench {
     pub(crate) standins: Standins,
     pub(crate) drivers: Drivers,
+    pub(crate) drawer: Arc<Drawer>,
     pub(crate) estate: Estate,
     pub(crate) net: String,
     password: SecretRef,
@@ -98,18 +99,19 @@ impl Bench {
             announce: None,
         };
         let standins = Standins::start(settings).await.unwrap();
-        let drawer = Drawer::default();
+        let drawer = Arc::new(Drawer::default());
         let password = drawer.keep("first-light".into()).await.unwrap();
         let installation = Installation {
             id: "bench".into(),
             name: "Bench".into(),
         };
         let networks = Networks::parse(&format!("{net}.0.0/16")).unwrap();
-        let drivers = Drivers::new(networks, Arc::new(drawer), installation);
+        let drivers = Drivers::new(networks, drawer.clone(), installation);
         let estate = (*read("cluster a\nhost 1 64\nmachine 7 db 2 off").view.estate).clone();
         let mut bench = Bench {
             standins,
             drivers,
+            drawer,
             estate,
             net,
             password,
@@ -144,6 +146,7 @@ impl Bench {
         host.bmc = greeting.bmc.map(|address| Bmc {
             address,
             pin: String::new(),
+            user: "zastrugi".into(),
             key: None,
         });
         self.estate.put(Fact::Host(host.into()));

@@ -22,7 +22,7 @@ use zastrugi_core::{
     rooms::{Step, hosts},
     runs::FaultKind,
 };
-use zastrugi_drivers::{Outcome, Turn};
+use zastrugi_drivers::{Outcome, Secrets, Turn};
 use zastrugi_standins::Foreign;
 
 /// How a service is odd.
@@ -202,6 +202,7 @@ async fn behind(odd: Odd) -> Elsewhere {
     host.bmc = Some(Bmc {
         address,
         pin: served.pin.clone(),
+        user: "zastrugi".into(),
         key,
     });
     bench.estate.put(Fact::Host(host.into()));
@@ -432,4 +433,96 @@ async fn every_link_of_our_own_controller_leads_to_what_says_what_it_is() {
         log["Members"][0]["Message"],
         "ComputerSystem.Reset: ForceOff"
     );
+}
+
+/// A bare host's service, of an older version: what it doesn't know is `null`, media are its manager's, memory is no whole number.
+async fn older(method: Method, uri: Uri, headers: HeaderMap, body: Bytes) -> Response {
+    let path = uri.path().trim_end_matches('/');
+    let body: Value = serde_json::from_slice(&body).unwrap_or_default();
+    if path == "/redfish/v1" {
+        return json_of(
+            json!({"RedfishVersion": "1.2.0", "Product": null, "Name": "Old", "Systems": {"@odata.id": "/redfish/v1/Systems"},
+            "Links": {"Sessions": {"@odata.id": "/redfish/v1/Sessions"}}}),
+        );
+    }
+    if method == Method::POST && path == "/redfish/v1/Sessions" {
+        let status = match body["Password"] == "right" {
+            true => StatusCode::CREATED,
+            false => StatusCode::UNAUTHORIZED,
+        };
+        return (status, [("x-auth-token", TOKEN)]).into_response();
+    }
+    if headers.get("x-auth-token").is_none_or(|t| t != TOKEN) {
+        return StatusCode::UNAUTHORIZED.into_response();
+    }
+    let medium = |kinds: Value| {
+        json!({"Image": null, "Inserted": null, "MediaTypes": kinds, "Actions": {
+            "#VirtualMedia.InsertMedia": {"target": "/in"}, "#VirtualMedia.EjectMedia": {"target": "/out"}}})
+    };
+    let links = |all: &[&str]| json!({"Members": all.iter().map(|at| json!({"@odata.id": at})).collect::<Vec<_>>()});
+    json_of(match path {
+        "/redfish/v1/Systems" => links(&["/sys"]),
+        "/sys" => {
+            json!({"SerialNumber": "SN-OLD", "Manufacturer": "Brattholm", "Model": null, "PowerState": null,
+            "ProcessorSummary": {"Count": 2, "Model": null}, "MemorySummary": {"TotalSystemMemoryGiB": 127.5}, "Boot": null,
+            "Status": {"Health": null, "Conditions": null}, "EthernetInterfaces": {"@odata.id": "/ports"},
+            "Links": {"ManagedBy": [{"@odata.id": "/man"}]}})
+        }
+        "/man" => json!({"VirtualMedia": {"@odata.id": "/media"}}),
+        "/media" => links(&["/media/usb", "/media/cd", "/media/gone", "/media/cd2"]),
+        "/media/usb" => medium(json!(["USBStick"])),
+        "/media/cd" | "/media/cd2" => medium(json!(["CD", "DVD"])),
+        "/ports" => links(&["/ports/1"]),
+        "/ports/1" => {
+            json!({"Id": "1", "Name": null, "MACAddress": "06:AA:00:00:00:01", "SpeedMbps": null, "LinkStatus": "LinkUp"})
+        }
+        _ => return StatusCode::NOT_FOUND.into_response(),
+    })
+}
+
+/// If this fails, a controller that is not like ours can't be looked beneath, or a wrong password passes because somebody signed in with
+/// the right one before.
+#[tokio::test]
+async fn an_older_controller_is_looked_beneath_and_a_wrong_password_is_none_whoever_signed_in_before()
+ {
+    let bench = Bench::claimed().await;
+    let address = format!("{}.77.2:8443", bench.net);
+    let served = Foreign::serve(&address, Router::new().fallback(older))
+        .await
+        .unwrap();
+    let greeted = bench
+        .drivers
+        .probe(&bench.estate, &Probe::ControllerGreeting(address.clone()))
+        .await;
+    let Answer::Manager { name, pin } = greeted else {
+        panic!("{greeted:?}");
+    };
+    assert_eq!((name.as_str(), &pin), ("Old, Redfish 1.2.0", &served.pin));
+    let look = async |password: &str| {
+        let password = bench.drawer.keep(password.to_owned()).await.unwrap();
+        let probe = Probe::Beneath {
+            address: address.clone(),
+            pin: pin.clone(),
+            user: "root".into(),
+            password,
+        };
+        bench.drivers.probe(&bench.estate, &probe).await
+    };
+    let said = look("right").await;
+    let Answer::Beneath(found) = said else {
+        panic!("{said:?}");
+    };
+    assert_eq!(
+        (found.serial.as_str(), found.slots, found.on),
+        ("SN-OLD", 2, false)
+    );
+    assert_eq!(
+        found.memory,
+        zastrugi_core::units::Bytes::mib(127 * 1024 + 512)
+    );
+    assert_eq!(
+        (found.ports[0].name.as_str(), found.ports[0].mbit),
+        ("1", 0)
+    );
+    assert!(matches!(look("wrong").await, Answer::Refused { .. }));
 }

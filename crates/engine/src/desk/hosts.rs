@@ -3,14 +3,14 @@
 use super::Desk;
 use crate::{evidence, shared::now};
 use futures::{StreamExt, stream};
-use std::sync::PoisonError;
+use std::{collections::BTreeSet, sync::PoisonError};
 use zastrugi_core::{
     evidence::{Answer, Greeting, Probe},
     ids::{HostId, SecretRef},
     moment::Moment,
     runs::Fault,
 };
-use zastrugi_drivers::{Announcement, Range, RangeError, addresses};
+use zastrugi_drivers::{Announcement, Range, RangeError, Who, addresses};
 
 const AT_ONCE: usize = 64;
 
@@ -168,8 +168,21 @@ impl Desk {
             .announcements
             .heard()
             .into_iter()
+            .filter(|a| a.who == Who::Agent)
             .filter(|a| view.estate.host_at(&a.address).is_none() && !asked(a))
             .collect()
+    }
+
+    /// Controllers that announce themselves and are of no host of ours.
+    pub fn announced_controllers(&self) -> Vec<Announcement> {
+        let view = self.look();
+        let mut all = self.shared.announcements.heard();
+        let hosts = view.estate.hosts.values();
+        let ours: BTreeSet<&str> = hosts
+            .filter_map(|h| Some(h.bmc.as_ref()?.address.as_str()))
+            .collect();
+        all.retain(|a| a.who == Who::Controller && !ours.contains(a.address.as_str()));
+        all
     }
 
     /// Asks again who is at these addresses.

@@ -1,5 +1,6 @@
 //! The desk: all that pages and API may do. One file for each place.
 
+mod bare;
 mod consoles;
 mod door;
 mod headroom;
@@ -85,6 +86,7 @@ pub struct Desk {
     browsers: Browsers,
     headrooms: Arc<std::sync::Mutex<Option<headroom::Cached>>>,
     tickets: Arc<consoles::Tickets>,
+    lent: Arc<bare::Lent>,
 }
 
 impl Desk {
@@ -101,6 +103,7 @@ impl Desk {
             browsers: Browsers::new(key),
             headrooms: Arc::default(),
             tickets: Arc::default(),
+            lent: Arc::default(),
         }
     }
 

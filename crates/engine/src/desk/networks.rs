@@ -17,7 +17,7 @@ impl Desk {
     /// The pairs that are tried for a network: each host to the next one and back, by name.
     pub fn mtu_pairs(&self, network: NetworkId) -> Vec<(HostId, HostId)> {
         let estate = self.shared.estate();
-        let Some(network) = estate.networks.get(&network) else {
+        let Some(network) = estate.networks.get(&network).filter(|n| !n.is_isolated()) else {
             return vec![];
         };
         let mut hosts: Vec<_> = estate

@@ -4,11 +4,13 @@ use super::{Asking, Desk, SignInError, Viewer};
 use crate::{
     passwords::hash,
     scribe::{Decision, Guard, Refusal},
-    settings::NETWORKS,
+    settings::{MACS, NETWORKS},
 };
+use std::sync::Arc;
 use zastrugi_core::{
     ids::PersonId,
     limits,
+    macs::MacRange,
     permits::{Role, Who},
     rooms::people::Event,
     text,
@@ -288,6 +290,25 @@ impl Desk {
 
     pub fn networks(&self) -> Networks {
         self.shared.drivers.networks()
+    }
+
+    /// Where addresses of new cards come from.
+    pub fn macs(&self) -> MacRange {
+        self.look().macs
+    }
+
+    /// New machines get their MAC addresses from it, in every process; those that are there keep theirs.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn set_macs(&self, by: &Viewer, range: MacRange) -> Result<(), StoreError> {
+        if range == self.macs() {
+            return Ok(());
+        }
+        self.settings.set(MACS, &range.to_string()).await?;
+        self.shared.macs.store(Arc::new(range));
+        let range = range.to_string();
+        self.tell(by.who(), Event::Macs { range }).await
     }
 
     /// Calls go there and nowhere else, from every process.

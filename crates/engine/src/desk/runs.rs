@@ -14,8 +14,8 @@ use zastrugi_core::{
     finding::Finding,
     ids::{PersonId, Revision, RunId},
     permits::{Permits, Role, Who},
-    road::{Input, Seen, begin, turn},
-    rooms::{Assessment, Proposal, assess},
+    road::{Correction, Input, Seen, Uncorrected, begin, correct, turn},
+    rooms::{Assessment, Event, Proposal, assess},
     view::View,
 };
 
@@ -39,11 +39,13 @@ pub enum StartError {
 }
 
 /// What a person says to a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Resolve {
     Cancel,
     /// Failed steps are tried again.
     Retry,
+    /// A failed step gets other values, and what was done with the old ones is done again.
+    Correct(Correction),
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
@@ -52,6 +54,9 @@ pub enum AnswerError {
     NotAllowed,
     #[error("this run is over")]
     Over,
+    /// Nothing was changed.
+    #[error("{}", .0.first().map_or("It goes on already.", |f| f.text.as_str()))]
+    Wrong(Vec<Finding>),
     #[error("the answer was not kept: {0}")]
     Unavailable(String),
 }
@@ -94,17 +99,17 @@ impl Desk {
             return Err(AnswerError::NotAllowed);
         }
         let who = viewer.who();
-        let input = match answer {
-            Resolve::Cancel => Input::Cancel,
-            Resolve::Retry => Input::Retry,
-        };
+        if matches!(answer, Resolve::Correct(_)) {
+            // What a corrected step may be given instead.
+            self.before_installing(&[]).await;
+        }
         let guard = Guard::Person(viewer.id, viewer.role);
         let told = self.scribe.append(guard, move |sight| {
             if !sight.view.runs.contains(run) {
                 return Err(Refusal::NotOurs);
             }
             Ok(Decision {
-                events: turn(sight.view, sight.plans, run, input.clone(), sight.at),
+                events: answered(&sight, run, &answer)?,
                 who: who.clone(),
                 run: Some(run),
                 request: None,
@@ -114,9 +119,26 @@ impl Desk {
             Ok(_) => Ok(()),
             Err(Refusal::NotOurs) => Err(AnswerError::Over),
             Err(Refusal::NotAllowed) => Err(AnswerError::NotAllowed),
+            Err(Refusal::Wrong(found)) => Err(AnswerError::Wrong(found)),
             Err(other) => Err(AnswerError::Unavailable(words(&other))),
         }
     }
+}
+
+/// What follows from an answer, inside the head lock.
+fn answered(sight: &Sight<'_>, run: RunId, answer: &Resolve) -> Result<Vec<Event>, Refusal> {
+    let input = match answer {
+        Resolve::Cancel => Input::Cancel,
+        Resolve::Retry => Input::Retry,
+        Resolve::Correct(correction) => {
+            let corrected = correct(sight.view, sight.plans, run, correction, sight.at);
+            return corrected.map_err(|why| match why {
+                Uncorrected::Over => Refusal::Wrong(vec![]),
+                Uncorrected::Wrong(found) => Refusal::Wrong(found),
+            });
+        }
+    };
+    Ok(turn(sight.view, sight.plans, run, input, sight.at))
 }
 
 fn words(refusal: &Refusal) -> String {
@@ -232,7 +254,7 @@ fn refused(refusal: Refusal) -> StartError {
         Refusal::NotAllowed => StartError::NotAllowed,
         Refusal::Held(why) => StartError::Held(why),
         Refusal::Unavailable(why) => StartError::Unavailable(why),
-        Refusal::Moved | Refusal::NotOurs | Refusal::Known(_) => {
+        Refusal::Moved | Refusal::NotOurs | Refusal::Known(_) | Refusal::Wrong(_) => {
             StartError::Unavailable("it changed in the meantime".into())
         }
     }

@@ -66,6 +66,7 @@ impl Draft {
             loads: shared.loads.load_full(),
             evidence: shared.evidence.load_full(),
             pace: shared.pace.load_full(),
+            macs: **shared.macs.load(),
         };
         let at = now();
         let sight = Sight {

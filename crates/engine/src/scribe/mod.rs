@@ -53,6 +53,8 @@ pub(crate) enum Refusal {
     Stale(Box<Assessment>),
     /// What it rests on is another now: look again, outside the lock.
     Moved,
+    /// What somebody typed can't be so; none where there is nothing to correct.
+    Wrong(Vec<Finding>),
     /// The order, the lease or the run is not ours any more.
     NotOurs,
     /// Whoever asked may not do this any more.

@@ -5,6 +5,7 @@ use crate::shared::now;
 use std::time::Duration;
 use tokio::time::sleep;
 use zastrugi_core::{
+    estate::{Failure, FailureStage},
     ids::FailureId,
     recounting::is_over,
     rooms::{Event, recovery},
@@ -22,7 +23,15 @@ pub(super) async fn close(office: Office) {
 async fn close_once(office: &Office) {
     let view = office.shared.view();
     let all = view.estate.failures.values();
-    let over = all.filter(|f| is_over(&view, f, now())).map(|f| f.id);
+    // That a host is heard again is what this process heard, not what was stored.
+    let known = |f: &Failure| match f.stage {
+        FailureStage::Fenced | FailureStage::Ails | FailureStage::Over => true,
+        FailureStage::CutOff | FailureStage::Judged(_) | FailureStage::Waits(_) => {
+            office.ears.hears(f.host)
+        }
+    };
+    let over = all.filter(|f| known(f) && is_over(&view, f, now()));
+    let over = over.map(|f| f.id);
     let over: Vec<FailureId> = over.collect();
     for failure in over {
         office

@@ -148,6 +148,7 @@ impl Eye {
             match watch.report().await {
                 Ok((report, mut sample)) => {
                     *failures = 0;
+                    self.office.ears.hear(self.host);
                     self.posts.heard(&self.office, self.host, &report, &sample);
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);

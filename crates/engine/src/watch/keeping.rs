@@ -166,6 +166,11 @@ impl Errands {
 
     async fn take_line(&self, line: Line) -> bool {
         let cluster = self.cluster;
+        // Whether a host that was fenced serves again is known once this process would have heard it.
+        if self.office.ears.are_new() {
+            return false;
+        }
+        let ears = self.office.ears.clone();
         let fresh = Papers::taken(&self.office.view(), cluster) < line.index;
         let took = match line.told {
             Told::Note(Note::Up { took, .. }) => Some(took).filter(|_| fresh),
@@ -174,11 +179,12 @@ impl Errands {
         let written = self
             .office
             .append(move |sight| {
+                let serves = |h: &Host| h.reports() && ears.hears(h.id);
                 let last = line.index;
                 if Papers::taken(sight.view, cluster) >= last {
                     return vec![];
                 }
-                let mut events = read_line(sight.view, sight.plans, cluster, &line);
+                let mut events = read_line(sight.view, sight.plans, cluster, &line, &serves);
                 events.push(Event::Keepers(keepers::Event::TookIn { cluster, last }));
                 events
             })

@@ -1,11 +1,13 @@
 //! The leader: it follows every device while its term holds, and appends what changed.
 
 use super::{
-    array, closing, host,
+    Duties, array, closing, host,
     keeping::{Errands, clear_strays},
-    office::Office,
-    switch, tending,
+    leaving,
+    office::{Ears, Office},
+    own, switch, tending,
     term::Term,
+    withdrawing,
 };
 use crate::{
     scribe::Scribe,
@@ -39,7 +41,7 @@ pub(crate) async fn lead(
     shared: Arc<Shared>,
     scribe: Scribe,
     mut terms: watch::Receiver<Option<Term>>,
-    guard: Option<Times>,
+    duties: Duties,
 ) {
     let measurements = Measurements::new(shared.pool.clone());
     let mut reign: Option<Reign> = None;
@@ -48,7 +50,7 @@ pub(crate) async fn lead(
         match term {
             Some(term) if reign.as_ref().is_none_or(|r| r.held != term.held) => {
                 tracing::info!(term = term.held.term, "this process leads");
-                reign = Some(Reign::new(term.held, &shared, &scribe, guard));
+                reign = Some(Reign::new(term.held, &shared, &scribe, duties));
             }
             Some(_) => {}
             // Whoever was followed is let go at once.
@@ -100,7 +102,7 @@ struct Reign {
 }
 
 impl Reign {
-    fn new(held: Held, shared: &Arc<Shared>, scribe: &Scribe, guard: Option<Times>) -> Self {
+    fn new(held: Held, shared: &Arc<Shared>, scribe: &Scribe, duties: Duties) -> Self {
         let samples = Samples::default();
         let mut tasks = JoinSet::new();
         tasks.spawn(tending::tend(
@@ -112,11 +114,16 @@ impl Reign {
             shared: shared.clone(),
             scribe: scribe.clone(),
             held,
+            ears: Ears::new(),
         };
-        if guard.is_some() {
+        if duties.guard.is_some() {
             tasks.spawn(closing::close(office.clone()));
             tasks.spawn(clear_strays(office.clone()));
+            tasks.spawn(leaving::move_away(office.clone()));
         }
+        tasks.spawn(withdrawing::withdraw(office.clone()));
+        let own = duties.own.or_else(own::by_firmware);
+        tasks.spawn(own::know(office.clone(), own));
         Reign {
             office,
             held,
@@ -125,7 +132,7 @@ impl Reign {
             arrays: BTreeMap::new(),
             switches: BTreeMap::new(),
             samples,
-            guard,
+            guard: duties.guard,
             guards: BTreeMap::new(),
             posts: Posts::default(),
         }

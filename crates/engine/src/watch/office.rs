@@ -5,15 +5,19 @@ use crate::{
     scribe::{Decision, Guard, Scribe, Sight},
     shared::Shared,
 };
-use std::sync::{
-    Arc,
-    atomic::{AtomicBool, Ordering},
+use std::{
+    collections::BTreeMap,
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::{Duration, Instant},
 };
 use tokio::sync::watch;
 use zastrugi_core::{
     epoch::Epoch,
     guard::Told,
-    ids::{ClusterId, MachineId, Revision},
+    ids::{ClusterId, HostId, MachineId, Revision},
     moment::Span,
     permits::Who,
     recounting::{is_stale, retell},
@@ -30,6 +34,39 @@ pub(super) struct Office {
     pub(super) shared: Arc<Shared>,
     pub(super) scribe: Scribe,
     pub(super) held: Held,
+    pub(super) ears: Ears,
+}
+
+/// When this process last heard each host since it began to lead.
+#[derive(Clone)]
+pub(super) struct Ears {
+    began: Instant,
+    heard: Arc<Mutex<BTreeMap<HostId, Instant>>>,
+}
+
+/// Hosts that live are heard within this after a process begins to lead.
+const LISTENS: Duration = Duration::from_secs(5);
+
+impl Ears {
+    pub(super) fn new() -> Self {
+        Ears {
+            began: Instant::now(),
+            heard: Arc::default(),
+        }
+    }
+    pub(super) fn hear(&self, host: HostId) {
+        let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        heard.insert(host, Instant::now());
+    }
+    /// Not every host that lives was heard yet.
+    pub(super) fn are_new(&self) -> bool {
+        self.began.elapsed() < LISTENS
+    }
+    /// What was stored of a host before says nothing of it now.
+    pub(super) fn hears(&self, host: HostId) -> bool {
+        let heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        heard.get(&host).is_some_and(|at| at.elapsed() < LISTENS)
+    }
 }
 
 impl Office {

@@ -94,7 +94,10 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
     }
     let now = shared.snapshot();
     let hosts = now.estate.hosts.values();
-    let of_hosts = hosts.flat_map(|h| [h.access.key, h.bmc.as_ref().and_then(|b| b.key)]);
+    let of_hosts = hosts.flat_map(|h| {
+        let given = h.installing.as_ref().and_then(|i| i.given);
+        [h.access.key, h.bmc.as_ref().and_then(|b| b.key), given]
+    });
     let of_arrays = now.estate.arrays.values().map(|a| a.key);
     let of_switches = now.estate.switches.values().map(|s| s.key);
     let named: BTreeSet<SecretRef> = of_hosts

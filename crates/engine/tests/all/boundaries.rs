@@ -1,7 +1,10 @@
 //! Every kind of step is ended at every boundary between its order and its written result. Whoever comes next goes on, and
 //! each thing is done as often as without any of that.
 
-use crate::lab::{Lab, eventually};
+use crate::{
+    building,
+    lab::{Lab, eventually},
+};
 use futures::FutureExt;
 use sqlx::PgPool;
 use std::{
@@ -27,7 +30,7 @@ use zastrugi_core::{
         hosts::HostPower,
         images,
         images::AddImage,
-        joining, keepers, machines,
+        joining, keepers, leaving, machines,
         machines::{AfterGrace, PowerAct},
         maintenance,
         maintenance::{Afterwards, Empty, Return},
@@ -82,9 +85,10 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
     let (room, inner) = first(&serde_json::to_value(step).unwrap());
     let (kind, deeper) = first(&inner);
     let home = match (room.as_str(), kind.as_str()) {
-        ("maintenance" | "joining", "move") => "moving".to_owned(),
-        ("maintenance" | "joining", "storage") => "storage".to_owned(),
-        ("maintenance" | "joining", own) => format!("{own}s"),
+        ("maintenance" | "joining" | "leaving", "move") => "moving".to_owned(),
+        ("maintenance" | "joining" | "building" | "leaving", "storage") => "storage".to_owned(),
+        ("building", "bare") => "installing".to_owned(),
+        ("maintenance" | "joining" | "building" | "leaving", own) => format!("{own}s"),
         _ => return vec![(room, kind)],
     };
     vec![(room, kind), (home, first(&deeper).0)]
@@ -304,6 +308,7 @@ impl Tour<'_> {
         self.power(PowerAct::On { host: None }).await;
         self.maintenance().await;
         self.keepers().await;
+        self.leaves().await;
         self.power(PowerAct::Off).await;
         let machines = vec![self.machine()];
         let delete = Proposal::Machines(machines::Ask::Delete {
@@ -322,12 +327,68 @@ impl Tour<'_> {
         .await;
     }
 
+    /// A host leaves for good with what runs on it, once while the others have room, once while they have none.
+    async fn leaves(&mut self) {
+        let lab = self.lab;
+        for stop in [false, true] {
+            let here = lab.estate().machines[&self.machine()].host.unwrap();
+            let estate = lab.estate();
+            let other = estate.hosts.keys().find(|h| **h != here);
+            let other = *other.unwrap();
+            let cluster = *lab.estate().clusters.keys().next().unwrap();
+            // One that stays must be able to keep what it kept.
+            let hosts = if stop { vec![] } else { vec![here] };
+            let place = keepers::Place { cluster, hosts };
+            self.go(Proposal::Keepers(keepers::Ask::Place(place))).await;
+            if stop {
+                let ask = Proposal::Maintenance(maintenance::Ask::Empty(Empty {
+                    hosts: vec![other],
+                    reason: "fans".into(),
+                    lasts: None,
+                    slow: false,
+                    force: false,
+                    wire: false,
+                    stop: false,
+                    then: Afterwards::StaysOn,
+                }));
+                self.free(&ask).await;
+                self.go(ask).await;
+            }
+            let name = lab.estate().hosts[&here].name.clone();
+            let ask = Proposal::Leaving(leaving::Ask::Leave(leaving::Leave {
+                hosts: vec![here],
+                slow: false,
+                force: false,
+                wire: false,
+                stop,
+            }));
+            self.free(&ask).await;
+            self.go(ask).await;
+            assert!(lab.estate().host_named(&name).is_none());
+            self.again(&name).await;
+            if stop {
+                let ask = Proposal::Maintenance(maintenance::Ask::Return(Return {
+                    hosts: vec![other],
+                    bring: false,
+                }));
+                self.free(&ask).await;
+                self.go(ask).await;
+                self.power(PowerAct::On { host: None }).await;
+            }
+        }
+    }
+
     /// A host that is handed back is claimed again and joins its cluster as it is now.
     async fn returns(&mut self) {
         let lab = self.lab;
         let host = lab.estate().host_named("h2").unwrap().id;
         self.go(Proposal::Hosts(hosts::Ask::HandBack { hosts: vec![host] }))
             .await;
+        self.again("h2").await;
+    }
+
+    async fn again(&mut self, name: &str) {
+        let lab = self.lab;
         let mut claim = lab.claim().await;
         if let Proposal::Hosts(hosts::Ask::Claim(claim)) = &mut claim {
             claim
@@ -335,7 +396,7 @@ impl Tour<'_> {
                 .retain(|t| lab.estate().host_at(&t.address).is_none());
         }
         self.go(claim).await;
-        let host = lab.estate().host_named("h2").unwrap().id;
+        let host = lab.estate().host_named(name).unwrap().id;
         lab.desk.inspect(&[host]).await;
         let cluster = lab.estate().clusters.keys().next().copied();
         let ask = Proposal::Joining(joining::Ask::Join {
@@ -354,6 +415,50 @@ impl Tour<'_> {
             fine && lab.volume_named("quay").drift(&estate).is_empty()
         })
         .await;
+    }
+
+    /// A bare host becomes a cluster of its own, and everything that it was made of is let go again.
+    async fn builds(&mut self) {
+        let lab = self.lab;
+        let build = building::look(lab, 1).await;
+        self.gives_up(&building::proposal(&build)).await;
+        self.go(building::proposal(&build)).await;
+        let cluster = lab.estate().cluster_named("Tern").unwrap().id;
+        let place = keepers::Place {
+            cluster,
+            hosts: vec![],
+        };
+        self.go(Proposal::Keepers(keepers::Ask::Place(place))).await;
+        let volume = lab.volume_named("tern-disks").id;
+        let give = Proposal::Storage(storage::Ask::GiveVolume { volume });
+        self.free(&give).await;
+        self.go(give).await;
+        // With its only host the cluster is no more.
+        let hosts = lab.estate().hosts_in(cluster).map(|h| h.id).collect();
+        self.go(Proposal::Leaving(leaving::Ask::Leave(leaving::Leave {
+            hosts,
+            slow: false,
+            force: false,
+            wire: false,
+            stop: false,
+        })))
+        .await;
+        assert!(!lab.estate().clusters.contains_key(&cluster));
+    }
+
+    /// What was mounted for a host that nobody wants any more is taken out by a run of its own.
+    async fn gives_up(&mut self, ask: &Proposal) {
+        let lab = self.lab;
+        let run = lab.start(ask.clone()).await;
+        eventually("it is mounted and started", || {
+            lab.standins.world.controller_told("bare-1") == ["On"]
+        })
+        .await;
+        let cancel = lab.desk.answer(&lab.admin, run, Resolve::Cancel);
+        cancel.await.unwrap();
+        lab.until(run, &[RunState::Cancelled]).await;
+        let run = lab.by_itself("Give up the installation").await;
+        self.end(run).await;
     }
 
     async fn away(&mut self) {
@@ -401,6 +506,7 @@ async fn tour(lab: &Lab) -> BTreeMap<(RunId, usize), Step> {
     tour.image().await;
     tour.machine_life().await;
     tour.returns().await;
+    tour.builds().await;
     tour.away().await;
     tour.steps
 }
@@ -451,14 +557,12 @@ async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
     let calm_name = format!("_sqlx_test_calm_{}", Uuid::new_v4().simple());
     let make = sqlx::AssertSqlSafe(format!("create database {calm_name}"));
     sqlx::query(make).execute(&pool).await.unwrap();
-    let calm = Lab::at(
-        &format!("{}/{calm_name}", &base[..base.rfind('/').unwrap()]),
-        2,
-        true,
-    )
-    .await;
+    let calm_base = format!("{}/{calm_name}", &base[..base.rfind('/').unwrap()]);
+    let world = || building::with_bare(2, 1);
+    let calm = Lab::with(&calm_base, world(), 40.0, |_| {}).await;
     let ended = Ended::default();
-    let rough = Lab::ending(&base, 2, everywhere(&pool, &ended)).await;
+    let ends = everywhere(&pool, &ended);
+    let rough = Lab::with(&base, world(), 40.0, |s| s.ends = ends).await;
     let (_, steps) = tokio::join!(tour(&calm), tour(&rough));
 
     let told: Vec<_> = steps.iter().filter(|(_, s)| s.record().is_none()).collect();
@@ -478,7 +582,7 @@ async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
     }
     assert_eq!(deeds(&rough), deeds(&calm));
     // A reset has no key: that it was told once is seen in the controllers' own logs.
-    for host in ["h1", "h2"] {
+    for host in ["h1", "h2", "tern-1"] {
         let told = |lab: &Lab| lab.standins.world.controller_told(host);
         assert_eq!(told(&rough), told(&calm), "{host}");
     }

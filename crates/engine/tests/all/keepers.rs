@@ -276,6 +276,10 @@ async fn without_manager_and_without_the_deciding_keeper_machines_come_back(pool
     );
     let estate = desk.look().estate;
     assert!(
+        estate.hosts[&host].condition.is_fenced(),
+        "what was stored of it before does not outweigh what its keepers proved"
+    );
+    assert!(
         machines
             .iter()
             .all(|m| estate.machines[m].host.is_some_and(|h| h != host))

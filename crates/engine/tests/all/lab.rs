@@ -1,8 +1,10 @@
 //! A laboratory for one test: devices on loopback addresses of their own, a database of its own, an engine.
 
+use crate::media::MediaServer;
 use sqlx::PgPool;
 use std::{
     net::TcpListener,
+    sync::Arc,
     sync::atomic::{AtomicU32, Ordering},
     time::{Duration, Instant},
 };
@@ -11,7 +13,7 @@ use zastrugi_core::rooms::{arrays, clusters, hosts, machines, networks, storage}
 use zastrugi_core::{
     addressing::range,
     endpoint::{Endpoint, Password},
-    estate::{ArrayKind, Demand, Estate, NetRole, Part, Provisioning, Subnet, Volume},
+    estate::{ArrayKind, Demand, Estate, Failure, NetRole, Part, Provisioning, Subnet, Volume},
     evidence::{Answer, Probe},
     guard::Times,
     ids::{HostId, MachineId, RunId},
@@ -44,6 +46,7 @@ pub(crate) struct Lab {
     pub(crate) admin: Viewer,
     pub(crate) settings: EngineSettings,
     pub(crate) devices: Settings,
+    media: MediaServer,
     _dir: tempfile::TempDir,
     _net: TcpListener,
 }
@@ -78,6 +81,9 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         volumes: vec!["vol-a".into()],
         clock_offset_ms: 0,
         virtualization: true,
+        bare: false,
+        leftovers: vec![],
+        quirk: Default::default(),
     };
     let volume = |uid: &str, name: &str, signature: Option<&str>| ScenarioVolume {
         uid: uid.into(),
@@ -98,6 +104,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         arrays: vec![],
         switches: vec![],
         machines: vec![],
+        time: [("tide".to_owned(), "1.123".to_owned())].into(),
     }
 }
 
@@ -154,7 +161,7 @@ impl Lab {
         Lab::with(database, scenario, speed, |settings| settings.works = works).await
     }
 
-    async fn with(
+    pub(crate) async fn with(
         database: &str,
         scenario: Scenario,
         speed: f64,
@@ -172,7 +179,9 @@ impl Lab {
             announce: None,
         };
         let standins = Standins::start(devices.clone()).await.unwrap();
+        let media = MediaServer::begin(dir.path(), &net).await;
         let mut settings = EngineSettings {
+            media: media.media.clone(),
             networks: format!("{net}.0.0/16"),
             works: true,
             order_lease: Span::secs(12),
@@ -181,6 +190,7 @@ impl Lab {
         edit(&mut settings);
         let engine = Engine::start(settings.clone()).await.unwrap();
         let desk = engine.desk();
+        media.is_at(&desk);
         let id = desk
             .add_person("lab.admin", Role::Admin, "laboratory lanterns")
             .await
@@ -197,6 +207,7 @@ impl Lab {
             admin,
             settings,
             devices,
+            media,
             _dir: dir,
             _net: held,
         }
@@ -206,6 +217,7 @@ impl Lab {
     pub(crate) async fn restart_engine(&mut self) {
         let again = Engine::start(self.settings.clone()).await.unwrap();
         self.desk = again.desk();
+        self.media.is_at(&self.desk);
         drop(std::mem::replace(&mut self.engine, again));
     }
 
@@ -225,6 +237,21 @@ impl Lab {
         until(&self.desk, run, states).await
     }
 
+    /// The story of a host's failure, once the start of each machine is told. A host's report may come before the word of whoever
+    /// started them; a story that has ended takes that up too.
+    pub(crate) async fn told(&self, host: HostId) -> Arc<Failure> {
+        let story = || {
+            let all = self.estate().failures.clone();
+            all.values().rev().find(|f| f.host == host).cloned()
+        };
+        let all = |f: Arc<Failure>| {
+            f.machines
+                .iter()
+                .all(|m| m.started.is_some() && m.up.is_some())
+        };
+        eventually_within("each start is told", 20, || story().is_some_and(all)).await;
+        story().unwrap()
+    }
     pub(crate) async fn done(&self, ask: Proposal) -> Run {
         let run = self.start(ask).await;
         let ended = self.until(run, &[RunState::Done, RunState::NeedsYou]).await;
@@ -268,6 +295,8 @@ impl Lab {
             enforced: false,
         };
         Proposal::Clusters(clusters::Ask::Create(CreateCluster {
+            time: vec![],
+            kind: Default::default(),
             name: "Eider".into(),
             hosts,
             level: None,

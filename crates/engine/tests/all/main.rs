@@ -2,6 +2,7 @@
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
 mod boundaries;
+mod building;
 mod consoles;
 mod disks;
 mod fallen;
@@ -10,6 +11,8 @@ mod histories;
 mod images;
 mod keepers;
 mod lab;
+mod lacking;
+mod media;
 mod moving;
 mod network;
 mod outages;

@@ -35,8 +35,16 @@ pub(crate) fn greeting(state: &State, host: &Host) -> Value {
         "software": host.software,
         "owner": host.owner.as_ref().map(|o| json!({"installation": o.installation, "name": o.name})),
         "machines": running,
-        "bmc": host.bmc_address
+        "bmc": host.bmc_address,
+        "installed": installed(host)
     })
+}
+
+/// That it was installed from what somebody gave it, and how often it started on the way.
+fn installed(host: &Host) -> Option<Value> {
+    let pin = crate::server::pin_of(&host.identity.certificate)?;
+    let proof = crate::rooms::installing::going::proof(&host.bare, &pin)?;
+    Some(json!({"proof": proof, "starts": host.bare.starts}))
 }
 
 fn body(uuid: &str, volume: &str, record: &Record) -> Value {
@@ -103,6 +111,8 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         .map(|v| {
             json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(),
                 "leases": reads(state, host, v),
+                "lease_words": state.reaches(&host.name, &v.uid)
+                    .then(|| crate::rooms::hosts::leases::words_on_volume(state, &v.uid)),
                 "paths": crate::rooms::storage::calls::paths(state, &host.name, &v.uid)})
         })
         .collect();
@@ -134,7 +144,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
     }
     json!({"seen": host.seen, "watchdog": {"armed": host.watchdog && host.cluster.is_some()},
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
-        "uplinks": host.uplinks, "networks": host.networks,
+        "ended": host.fell, "uplinks": host.uplinks, "networks": host.networks,
         "keepers": host.keepers_run.iter().map(|(c, keeps)| json!({"cluster": c, "keeps": keeps})).collect::<Vec<_>>(),
         "machines": machines, "volumes": volumes, "screens": screens(host),
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}

@@ -3,8 +3,10 @@
 pub(crate) mod consoles;
 pub(crate) mod hosts;
 pub(crate) mod images;
+pub(crate) mod installing;
 pub(crate) mod keepers;
 pub(crate) mod machines;
 pub(crate) mod moving;
 pub(crate) mod networks;
 pub(crate) mod storage;
+pub(crate) mod timing;

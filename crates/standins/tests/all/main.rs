@@ -9,9 +9,10 @@ fn demo() -> Scenario {
 }
 
 #[test]
-fn the_demo_has_sixteen_hosts_and_its_machines_fit() {
+fn the_demo_has_sixteen_hosts_and_four_bare_ones_and_its_machines_fit() {
     let demo = demo();
-    assert_eq!(demo.hosts.len(), 16);
+    let bare = demo.hosts.iter().filter(|h| h.bare).count();
+    assert_eq!((demo.hosts.len(), bare), (20, 4));
     assert!(
         (65..=75).contains(&demo.machines.len()),
         "about 70: {}",

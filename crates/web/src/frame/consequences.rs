@@ -3,7 +3,7 @@
 use super::glyph;
 use askama::Template;
 use std::collections::BTreeMap;
-use zastrugi_core::rooms::{maintenance, moving};
+use zastrugi_core::rooms::{leaving, maintenance, moving};
 use zastrugi_core::{
     finding::{Finding, Offer, Severity},
     migration::Course,
@@ -164,7 +164,8 @@ const TOLD: usize = 60;
 fn courses(steps: &[PlannedStep]) -> impl Iterator<Item = (&PlannedStep, &Course)> {
     steps.iter().filter_map(|planned| match &planned.step {
         Step::Moving(moving::Step::Move { foretold, .. })
-        | Step::Maintenance(maintenance::Step::Move(moving::Step::Move { foretold, .. })) => {
+        | Step::Maintenance(maintenance::Step::Move(moving::Step::Move { foretold, .. }))
+        | Step::Leaving(leaving::Step::Move(moving::Step::Move { foretold, .. })) => {
             Some((planned, &**foretold))
         }
         _ => None,

@@ -35,10 +35,12 @@ pub(crate) fn at_manager(typed: &str) -> String {
 const LISTS: &[&str] = &[
     "addresses",
     "at",
+    "file",
     "guests",
     "head",
     "hosts",
     "labels",
+    "lines",
     "machines",
     "networks",
     "qualities",
@@ -144,6 +146,10 @@ impl Fields {
         self.0.retain(|(n, _)| n != name);
         self.0.extend(value.map(|v| (name.to_owned(), v)));
     }
+    /// One more of a field that may stand several times.
+    pub(crate) fn add(&mut self, name: &str, value: &str) {
+        self.0.push((name.to_owned(), value.to_owned()));
+    }
     /// Fields that hold what can't stand there, with words for each: nothing can be begun with them.
     pub(crate) fn flaws(&self) -> Vec<(String, String)> {
         let flaw = |(name, value): &(String, String)| {
@@ -200,6 +206,11 @@ impl Fields {
             .iter()
             .filter(move |(n, _)| n == name)
             .map(|(_, v)| v.trim())
+    }
+    /// Fields whose names begin so: each with the rest of its name.
+    pub(crate) fn under<'a>(&'a self, prefix: &'a str) -> impl Iterator<Item = (&'a str, &'a str)> {
+        let all = self.0.iter();
+        all.filter_map(move |(n, v)| Some((n.strip_prefix(prefix)?, v.trim())))
     }
     /// A check box: whether it is ticked, or `otherwise` before the form was ever sent.
     pub(crate) fn ticked(&self, name: &str, otherwise: bool) -> bool {

@@ -9,6 +9,7 @@ pub(crate) mod fields;
 pub(crate) mod find;
 pub(crate) mod headers;
 pub(crate) mod live;
+pub(crate) mod media;
 mod merge;
 pub(crate) mod problem;
 pub(crate) mod rounds;

@@ -1,6 +1,6 @@
 //! The server: routes, guards, headers.
 
-use super::{assets, console, find, headers::Headers, live, problem, screen, sheet};
+use super::{assets, console, find, headers::Headers, live, media, problem, screen, sheet};
 use crate::places;
 use ipnet::IpNet;
 use rocket::http::Status;
@@ -100,6 +100,7 @@ fn all_routes() -> Vec<Route> {
         assets::favicon,
         healthz,
         readyz,
+        media::read,
         work,
         find::find,
         live::live,

@@ -21,7 +21,7 @@ use rocket::{
 use uuid::Uuid;
 use zastrugi_core::{
     endpoint::Password,
-    ids::{HostId, MachineId, RunId},
+    ids::{HostId, MachineId, RunId, SecretRef},
     permits::Act,
     rooms::{Assessment, Plan, Proposal},
     view::View,
@@ -40,6 +40,7 @@ pub(crate) struct Sheet {
     prepare: Option<Prepare>,
     check: Option<Check>,
     after: Option<After>,
+    looks: Option<Looks>,
     /// It changes what is there: several may be at it.
     merges: bool,
 }
@@ -48,6 +49,8 @@ pub(crate) struct Sheet {
 type Prepare = for<'a> fn(&'a AtDesk, &'a Fields) -> BoxFuture<'a, ()>;
 /// What is tried at devices before anything is kept; answers the field and the words for it.
 type Check = for<'a> fn(&'a AtDesk, &'a Proposal, &'a Fields) -> BoxFuture<'a, Result<(), Wrong>>;
+/// What a person asks for before they run anything: it asks devices, and answers the fields with what it found and what was wrong.
+type Looks = for<'a> fn(&'a AtDesk, &'a Signed, Fields) -> BoxFuture<'a, (Fields, Vec<Wrong>)>;
 /// Where a person goes when the run has begun, if not to the run.
 type After = fn(&Plan) -> Option<String>;
 
@@ -66,6 +69,7 @@ impl Sheet {
             prepare: None,
             check: None,
             after: None,
+            looks: None,
             merges: false,
         }
     }
@@ -84,6 +88,11 @@ impl Sheet {
     }
     pub(crate) const fn leading(mut self, after: After) -> Self {
         self.after = Some(after);
+        self
+    }
+    /// A sheet with a button of its own: see [`Looks`].
+    pub(crate) const fn looking(mut self, looks: Looks) -> Self {
+        self.looks = Some(looks);
         self
     }
     async fn prepare(&self, desk: &AtDesk, fields: &Fields) {
@@ -345,6 +354,10 @@ pub(crate) async fn send(
 ) -> Result<Sent, Problem> {
     let sheet = kind.0;
     allowed(&signed, sheet)?;
+    let fields = lent_only(desk, &signed, fields);
+    if let Some(looks) = sheet.looks.filter(|_| fields.has("look") && !htmx.0) {
+        return looked(&signed, desk, sheet, looks, fields).await;
+    }
     sheet.prepare(desk, &fields).await;
     let read = sheet.read(&desk.look(), &fields);
     let mut filled = read.filled;
@@ -375,6 +388,42 @@ pub(crate) async fn send(
             Ok(Sent::Again((Status::UnprocessableEntity, again)))
         }
     }
+}
+
+/// A secret that a form names is one that was lent to whoever sends it; any other is nobody's.
+fn lent_only(desk: &AtDesk, signed: &Signed, mut fields: Fields) -> Fields {
+    if let Ok(kept) = fields.get("kept").parse().map(SecretRef)
+        && !desk.is_lent(&signed.viewer, kept)
+    {
+        fields.set("kept", None);
+    }
+    fields
+}
+
+/// The sheet again, with what devices said.
+async fn looked(
+    signed: &Signed,
+    desk: &AtDesk,
+    sheet: &Sheet,
+    looks: Looks,
+    fields: Fields,
+) -> Result<Sent, Problem> {
+    let (fields, wrong) = looks(desk, signed, fields).await;
+    sheet.prepare(desk, &fields).await;
+    let read = sheet.read(&desk.look(), &fields);
+    let said = Said {
+        wrong,
+        ..Said::default()
+    };
+    let page = show(
+        signed,
+        desk,
+        sheet,
+        &fields,
+        (read.filled, read.shown),
+        said,
+    )?;
+    Ok(Sent::Again((Status::Ok, page)))
 }
 
 /// Where a person goes when a run has begun: to the run, or where it needs them.

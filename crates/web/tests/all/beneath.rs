@@ -109,6 +109,7 @@ pub(crate) fn estate() -> Estate {
             name: "uplink-1".into(),
             mac: format!("06:00:00:00:00:0{id}"),
             mbit: 25_000,
+            up: true,
             switch: "sw1".into(),
             port: format!("eth{id}"),
         }];

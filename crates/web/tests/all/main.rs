@@ -2,8 +2,10 @@
 #![expect(clippy::unwrap_used, reason = "tests fail loudly")]
 
 mod beneath;
+mod building;
 mod door;
 mod failures;
+mod flows;
 mod forms;
 mod front;
 mod headroom;
@@ -12,4 +14,5 @@ mod house;
 mod markup;
 mod matrix;
 mod pages;
+mod settings;
 mod two;

@@ -69,6 +69,13 @@ fn driver(dir: &std::path::Path) -> Option<(Child, String)> {
     }
 }
 
+/// Marks a button, so that it is known again on the same page.
+const MARK: &str = "const b = document.querySelector(arguments[0]); if (b) b.pressed = true;";
+/// Whether the marked button would send a form that is sent once, is valid, and has not done it.
+const UNSENT: &str = "const b = document.querySelector(arguments[0]);
+    return !!(b && b.pressed && !b.disabled && b.type === 'submit' && !('again' in b.dataset) && b.form
+        && b.form.matches('[data-once]') && b.form.checkValidity());";
+
 impl Browser {
     pub(crate) async fn start() -> Browser {
         let dir = tempfile::tempdir().unwrap();
@@ -104,12 +111,16 @@ impl Browser {
         }
     }
 
-    /// Waits for it to be there and pressable, then presses it.
+    /// Waits for it to be there and pressable, then presses it; once more where the page moved away beneath the pointer.
     pub(crate) async fn press(&self, css: &str) {
         let began = Instant::now();
         loop {
-            if let Ok(found) = self.page.find(Locator::Css(css)).await
+            let told = vec![serde_json::json!(css)];
+            let marked = self.page.execute(MARK, told.clone()).await;
+            if marked.is_ok()
+                && let Ok(found) = self.page.find(Locator::Css(css)).await
                 && found.click().await.is_ok()
+                && !self.is_still_there(told).await
             {
                 return;
             }
@@ -120,6 +131,18 @@ impl Browser {
             );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
+    }
+    /// Whether a button that sends a form once was pressed and the form was not sent: it is on the same page, and not disabled.
+    async fn is_still_there(&self, told: Vec<serde_json::Value>) -> bool {
+        let began = Instant::now();
+        while began.elapsed() < Duration::from_millis(400) {
+            match self.page.execute(UNSENT, told.clone()).await {
+                Ok(unsent) if unsent == true => tokio::time::sleep(Duration::from_millis(50)).await,
+                // It is sent, or the page is on its way.
+                Ok(_) | Err(_) => return false,
+            }
+        }
+        true
     }
     /// Replaces what stands in a field.
     pub(crate) async fn fill(&self, css: &str, text: &str) {
@@ -140,6 +163,12 @@ impl Browser {
             self.press(&format!("{list} {option}")).await;
             let said = format!("return document.querySelector('{list} {option}').selected");
             if self.page.execute(&said, vec![]).await.unwrap() == true {
+                // Whoever presses an option causes both events; some drivers tell of the change alone.
+                let input = format!(
+                    "document.querySelector('{list}')?.dispatchEvent(new Event('input', {{ bubbles: true }}))"
+                );
+                // The page may be on its way already.
+                drop(self.page.execute(&input, vec![]).await);
                 return;
             }
             assert!(began.elapsed() < PATIENCE, "{list} does not take {option}");
@@ -175,10 +204,19 @@ impl Browser {
             }
             assert!(
                 began.elapsed() < PATIENCE,
-                "the page does not say “{words}”:\n{text}"
+                "the page does not say “{words}”:\n{text}\n{}",
+                self.chosen().await
             );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
+    }
+    /// What is chosen and typed in the sheet, for a test that failed.
+    async fn chosen(&self) -> String {
+        let all = "return [...document.querySelectorAll('#sheet select, #sheet input')].filter((e) => e.type !== 'password')
+            .map((e) => `${e.name}=${e.type === 'checkbox' ? e.checked : e.value}`).join(' ')";
+        let said = self.page.execute(all, vec![]).await.ok();
+        said.and_then(|s| Some(s.as_str()?.to_owned()))
+            .unwrap_or_default()
     }
     pub(crate) async fn go(&self, url: &str) {
         self.page.goto(url).await.unwrap();

@@ -65,6 +65,8 @@ pub(crate) async fn a_cluster(
     let loose = estate.hosts.values().filter(|h| h.cluster.is_none());
     let hosts: Vec<HostId> = loose.map(|h| h.id).collect();
     let cluster = CreateCluster {
+        time: vec![],
+        kind: Default::default(),
         name: name.into(),
         hosts,
         level: None,

@@ -63,9 +63,9 @@ pub(crate) async fn machine(b: &Browser, base: &str) {
 pub(crate) async fn hand_back(b: &Browser, world: &World, base: &str) {
     b.go(&format!("{base}/hosts?q=eider-04")).await;
     b.press("tbody a[href^='/hosts/']").await;
-    b.press(".acts a[href*='/sheet/hand-back']").await;
+    b.press(".acts a[href*='/sheet/leave-cluster']").await;
     b.says("leave the cluster").await;
-    run(b, "2 of 2 steps are done").await;
+    run(b, "4 of 4 steps are done").await;
     b.go(&format!("{base}/hosts")).await;
     b.says("3 hosts").await;
     // It takes its first password again: a scan finds it without an owner.

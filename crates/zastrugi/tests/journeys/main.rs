@@ -4,6 +4,8 @@
 mod agent_check;
 mod beneath;
 mod browser;
+mod building;
+mod demo;
 mod first_day;
 mod headroom;
 mod joining;

@@ -4,7 +4,7 @@ use crate::{browser::Browser, later, world::World};
 use sqlx::PgPool;
 use tokio::net::TcpListener;
 use zastrugi_core::{guard::Times, permits::Role};
-use zastrugi_engine::{Desk, Engine, EngineSettings};
+use zastrugi_engine::{Desk, Engine, EngineSettings, Media};
 use zastrugi_standins::{Fault, FaultKind};
 use zastrugi_store::testkit::url;
 use zastrugi_web::WebSettings;
@@ -32,6 +32,11 @@ pub(crate) async fn serve_with(
         networks: format!("{}.0.0/16", world.net),
         works: true,
         guard,
+        announcements: world.announce,
+        media: Media {
+            dir: Some(world.media()),
+            url: Some(format!("http://127.0.0.1:{port}")),
+        },
         ..EngineSettings::new(url(pool), [9; 32])
     };
     let engine = Engine::start(settings).await.unwrap();

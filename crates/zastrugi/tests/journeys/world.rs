@@ -6,6 +6,8 @@ use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 pub(crate) struct World {
     pub(crate) standins: Standins,
     pub(crate) net: String,
+    /// The port on which its hosts announce themselves.
+    pub(crate) announce: Option<u16>,
     pub(crate) dir: tempfile::TempDir,
     _held: TcpListener,
 }
@@ -17,7 +19,14 @@ impl World {
         if !machines {
             scenario.machines.clear();
         }
-        World::of(scenario).await
+        World::of(scenario, false).await
+    }
+
+    /// Hosts that say that they are there.
+    pub(crate) async fn announcing() -> World {
+        let mut scenario: Scenario = serde_json::from_str(SKARHOLM).unwrap();
+        scenario.machines.clear();
+        World::of(scenario, true).await
     }
 
     /// Hosts that see no volume yet.
@@ -25,21 +34,24 @@ impl World {
         let mut scenario: Scenario = serde_json::from_str(SKARHOLM).unwrap();
         scenario.machines.clear();
         scenario.hosts.iter_mut().for_each(|h| h.volumes.clear());
-        World::of(scenario).await
+        World::of(scenario, false).await
     }
 
-    async fn of(scenario: Scenario) -> World {
+    async fn of(scenario: Scenario, announces: bool) -> World {
         let start = std::process::id() % 24;
-        let (net, held) = (0..24)
+        let (n, net, held) = (0..24)
             .map(|i| 228 + (start + i) % 24)
             .find_map(|n| {
                 Some((
+                    n,
                     format!("127.{n}"),
                     TcpListener::bind(format!("127.{n}.0.1:7443")).ok()?,
                 ))
             })
             .unwrap();
         let dir = tempfile::tempdir().unwrap();
+        // A port of its own: others announce themselves on the same machine.
+        let announce = announces.then(|| 20_000 + u16::try_from(n).unwrap());
         let settings = Settings {
             dir: dir.path().join("devices"),
             scenario,
@@ -47,14 +59,33 @@ impl World {
             speed: 20.0,
             control: "127.0.0.1:0".parse().unwrap(),
             control_token: "journey".into(),
-            announce: None,
+            announce,
         };
         World {
             standins: Standins::start(settings).await.unwrap(),
+            announce,
             net,
             dir,
             _held: held,
         }
+    }
+
+    /// A directory with what hosts are installed from.
+    pub(crate) fn media(&self) -> std::path::PathBuf {
+        let dir = self.dir.path().join("media");
+        std::fs::create_dir_all(&dir).unwrap();
+        for (file, says) in [
+            ("any.iso", r#"{"version": "4.2.1"}"#),
+            (
+                "brattholm.iso",
+                r#"{"version": "4.2.1", "maker": "Brattholm"}"#,
+            ),
+        ] {
+            let files: [(&str, &[u8]); 1] = [("IMAGE.JSN", says.as_bytes())];
+            let image = zastrugi_formats::iso9660::write("INSTALL", &files).unwrap();
+            std::fs::write(dir.join(file), image).unwrap();
+        }
+        dir
     }
 
     pub(crate) fn assert_once(&self) {

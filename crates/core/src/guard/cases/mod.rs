@@ -1,6 +1,7 @@
 //! Hosts: from the first missed heartbeat to the proof that one runs nothing.
 
 mod controller;
+mod lease;
 mod sight;
 mod storage;
 
@@ -34,6 +35,8 @@ struct After {
     moved: Option<Moment>,
     /// It may have power: its storage was taken away.
     shut_out: bool,
+    /// It is alive, and ended what it ran because it was told to.
+    told: bool,
 }
 
 /// What its controller says.
@@ -67,6 +70,8 @@ struct Case {
     at: Moment,
     reading: Reading,
     withdrawal: Withdrawal,
+    /// The volume and the number under which its lease tells it to end what it runs, and when that was last written there.
+    telling: Option<(VolumeId, u64, Option<Moment>)>,
     /// It was said that others were fenced a moment ago, and that it waits for that.
     paced: bool,
 }
@@ -94,6 +99,7 @@ impl Watched {
             at: now,
             reading: Reading::default(),
             withdrawal: Withdrawal::default(),
+            telling: None,
             paced: false,
         });
         Watched {
@@ -135,6 +141,7 @@ impl Watched {
                     at: now,
                     reading: Reading::default(),
                     withdrawal: Withdrawal::default(),
+                    telling: None,
                     paced: false,
                 });
             }
@@ -183,6 +190,13 @@ impl Guard {
                     words: words.into(),
                 });
             }
+            Some(Stage::Proved(Proof::Lease) | Stage::Fenced(After { told: true, .. })) if same => {
+                let words = "it is heard again; it had ended its machines, as its lease told it";
+                self.note(Note::Said {
+                    host,
+                    words: words.into(),
+                });
+            }
             Some(Stage::Fenced(_) | Stage::Proved(_)) if same => {
                 let words = "it is heard again and had not been off: what was proved was wrong";
                 self.note(Note::Said {
@@ -211,6 +225,7 @@ impl Guard {
         if doubted {
             self.jobs_follow_plan();
         }
+        self.lacks(host, running, now);
         self.not_running(host, running, anew, now);
         self.seen_running(host, running, now);
         self.feels(host, running, now);
@@ -243,7 +258,12 @@ impl Guard {
                 }
             }
             _ if !silent => {}
-            Stage::CutOff if self.lease_is_alive(host, now) => {}
+            Stage::CutOff if self.lease_is_alive(host, now) => self.may_tell(host, at, now),
+            Stage::Judged(Act::Tell) | Stage::Fencing(Act::Tell)
+                if self.lease_is_alive(host, now) =>
+            {
+                self.told_by_lease(host, &stage, at, now);
+            }
             Stage::CutOff => self.enter(host, Stage::Looking, now),
             _ if self.lease_is_alive(host, now) => self.cut_off(host, now),
             Stage::Looking => self.decides(host, at, now),
@@ -347,6 +367,8 @@ impl Guard {
         }
         let switched = self.watched.get(&host).and_then(|w| w.switched);
         match act {
+            // Its lease is not renewed any more: it is another case now.
+            Act::Tell => self.enter(host, Stage::Looking, now),
             // Its controller took its word back.
             Act::Prove => {
                 if self
@@ -401,7 +423,7 @@ impl Guard {
                 let said = case.map(|c| c.withdrawal.said.as_str()).unwrap_or_default();
                 ("its arrays were told to let it reach nothing", said)
             }
-            Act::Prove | Act::SwitchOff | Act::AwaitWatchdog | Act::AskPerson => {
+            Act::Prove | Act::SwitchOff | Act::Tell | Act::AwaitWatchdog | Act::AskPerson => {
                 let said = case.map(|c| c.reading.said.as_str()).unwrap_or_default();
                 ("its controller was told to switch it off", said)
             }
@@ -458,6 +480,12 @@ impl Guard {
             .map_or(Span(0), |w| now.since(w.heard));
         let lease = match self.leases_of(host).next() {
             None => "no lease of it was ever seen".to_owned(),
+            Some(_) if self.lease_is_alive(host, now) => match self.last_word(host) {
+                Some((_, word)) if word.unlinked => {
+                    "its lease is renewed, and says that its machines have no link".to_owned()
+                }
+                _ => "its lease is renewed".to_owned(),
+            },
             Some(_) if self.leases_are_readable(host, now) => {
                 format!("its lease stands still for {}", self.lease_still(host, now))
             }
@@ -508,6 +536,10 @@ impl Guard {
     /// It is off. Where a lease of it is renewed all the same and it isn't heard, as one that was switched on would be,
     /// another host was switched off, or none.
     fn still_off(&mut self, host: HostId, mut after: After, at: Moment, now: Moment) {
+        // One that only ended its machines goes on to renew.
+        if after.told {
+            return;
+        }
         let counts: BTreeMap<_, _> = self.leases_of(host).collect();
         match &after.counts {
             None if now.since(at) >= self.times.alive => after.counts = Some(counts),
@@ -550,6 +582,7 @@ impl Guard {
             (Some(Stage::Proved(proof)), true) => {
                 let after = After {
                     shut_out: proof == Proof::Storage,
+                    told: proof == Proof::Lease,
                     ..After::default()
                 };
                 self.enter(host, Stage::Fenced(after), now);

@@ -28,7 +28,7 @@ impl Guard {
         still.min().unwrap_or_default()
     }
     /// More than half of the hosts that should be there are not: it may be we who are cut off.
-    pub(super) fn most_are_unseen(&self, now: Moment) -> bool {
+    pub(in crate::guard) fn most_are_unseen(&self, now: Moment) -> bool {
         let there = self.plan.wards.iter().filter(|(_, w)| !w.off);
         let (mut all, mut unseen) = (0, 0);
         for (host, _) in there {

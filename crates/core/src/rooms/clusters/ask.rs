@@ -6,7 +6,7 @@ use crate::{
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
-    estate::{Demand, PsabiLevel},
+    estate::{ClusterKind, Demand, PsabiLevel},
     ids::HostId,
 };
 use serde::{Deserialize, Serialize};
@@ -45,4 +45,14 @@ pub struct CreateCluster {
     /// The identity of the volume; None: the one that all hosts see.
     pub volume: Option<Line>,
     pub demand: Demand,
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub kind: ClusterKind,
+    /// Whom they ask for the time: `ip:port`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub time: Vec<String>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_usual(kind: &ClusterKind) -> bool {
+    *kind == ClusterKind::default()
 }

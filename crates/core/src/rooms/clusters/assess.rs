@@ -3,7 +3,7 @@
 use super::{CreateCluster, Draft, Event, Step};
 use crate::{
     estate::{Cluster, ClusterKind, Host, PsabiLevel, Volume},
-    evidence::{Answer, Probe, SeenVolume},
+    evidence::{Answer, CLOCKS_APART_MS, Probe, SeenVolume},
     finding::{Finding, Rule},
     ids::{ClusterId, VolumeId},
     limits,
@@ -16,12 +16,9 @@ use std::{
 };
 
 pub const MOST_HOSTS: usize = 64;
-/// Clocks further apart than this are a finding (rules, section 9).
-const CLOCKS_APART_MS: i64 = 100;
 
 pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
-    draft.title = format!("Create cluster {}", ask.name.trim());
-    check_name(draft, ask.name.trim());
+    check_name(draft, ask);
     let mut once = BTreeSet::new();
     let hosts: Vec<Arc<Host>> = ask
         .hosts
@@ -35,18 +32,25 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateCluster) {
             Finding::stop(Rule::Nothing, "hosts", "Choose the hosts of the cluster.").at("hosts"),
         );
     }
-    for host in &hosts {
+    let seen = shared_volume(draft, ask, &hosts);
+    of_hosts(draft, ask, &hosts, seen.as_ref());
+}
+
+/// A cluster of these hosts, whatever is known of volumes: the checks, and the steps.
+pub fn of_hosts(draft: &mut Draft<'_>, ask: &CreateCluster, hosts: &[Arc<Host>], seen: Option<&SeenVolume>) {
+    for host in hosts {
         let found = member_checks(draft.view, draft.now, host);
         draft.found_all(found);
     }
-    check_sites(draft, &hosts);
-    let level = check_cpus(draft, ask, &hosts);
-    check_software(draft, &hosts);
-    let seen = shared_volume(draft, ask, &hosts);
-    add_steps(draft, ask, &hosts, level, seen.as_ref());
+    check_sites(draft, ask.kind, hosts);
+    let level = check_cpus(draft, ask, hosts);
+    check_software(draft, hosts);
+    add_steps(draft, ask, hosts, level, seen);
 }
 
-fn check_name(draft: &mut Draft<'_>, name: &str) {
+pub fn check_name(draft: &mut Draft<'_>, ask: &CreateCluster) {
+    let name = ask.name.trim();
+    draft.title = format!("Create cluster {name}");
     let problem = if name.is_empty() {
         Some("A name is missing.".to_owned())
     } else if let Err(words) = limits::GROUP.check(name.chars().count()) {
@@ -141,10 +145,22 @@ fn bmc(view: &View, now: Moment, host: &Host) -> Finding {
     }
 }
 
-fn check_sites(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
+fn check_sites(draft: &mut Draft<'_>, kind: ClusterKind, hosts: &[Arc<Host>]) {
     let sites: BTreeSet<_> = hosts.iter().map(|h| h.site).collect();
-    if sites.len() > 1 {
-        let text = "The hosts are at different sites; an ordinary cluster stands at one.";
+    if let Err(text) = kind.fits(hosts.len(), sites.len()) {
+        draft.found(Finding::stop(Rule::State, "kind", text).at("kind"));
+    }
+    if kind == ClusterKind::TwoSites {
+        let halves: BTreeSet<usize> = sites.iter().map(|s| hosts.iter().filter(|h| h.site == *s).count()).collect();
+        if halves.len() > 1 {
+            let text = "The two sites have different numbers of hosts; the smaller half must carry everything.";
+            draft.found(Finding::mind(Rule::State, "kind", text).at("hosts"));
+        }
+        let text = "How long a round trip between the two sites takes was not measured; 5 ms is the most that storage on both bears.";
+        draft.found(Finding::unchecked(Rule::Reachable, "sites", text));
+    }
+    if kind != ClusterKind::TwoSites && sites.len() > 1 {
+        let text = "The hosts are at different sites; this kind of cluster stands at one.";
         draft.found(Finding::stop(Rule::State, "sites", text).at("hosts"));
     }
     if hosts.len() == 1 {
@@ -320,10 +336,11 @@ fn add_steps(
             cpu_maker: hosts[0].hardware.cpu.maker.clone(),
             cpu_level: level,
             demand: ask.demand,
-            kind: ClusterKind::default(),
+            kind: ask.kind,
             rules: vec![],
             recovers: true,
             keeping: None,
+            time: ask.time.clone(),
             ready: false,
             note: String::new(),
         }),

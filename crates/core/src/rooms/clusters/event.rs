@@ -23,6 +23,10 @@ pub enum Event {
         host: HostId,
         cluster: ClusterId,
     },
+    /// Its last host left it.
+    Dissolved {
+        cluster: ClusterId,
+    },
 }
 
 impl Tale for Event {
@@ -36,11 +40,16 @@ impl Tale for Event {
                 pen.add_cluster(cluster);
             }
             Event::Ready { cluster } => pen.cluster(*cluster, |c| c.ready = true),
-            Event::Dropped { cluster } => drop_cluster(pen, *cluster),
+            Event::Dropped { cluster } | Event::Dissolved { cluster } => drop_cluster(pen, *cluster),
             Event::Joined { host, cluster } => {
                 pen.host(*host, |h| h.cluster = Some(*cluster));
+                let maker = pen.estate().hosts.get(host).map(|h| h.hardware.cpu.maker.clone());
                 pen.cluster(*cluster, |c| {
                     c.hosts.insert(*host);
+                    // Nobody knew it before its first host was installed.
+                    if let Some(maker) = maker.filter(|_| c.cpu_maker.is_empty()) {
+                        c.cpu_maker = maker;
+                    }
                 });
                 let here: Vec<_> = pen.estate().machines_on(*host).map(|m| m.id).collect();
                 for machine in here {
@@ -58,6 +67,7 @@ impl Tale for Event {
                 line(&c.id, format!("Cluster {} is being made", c.name))
             }
             Event::Ready { cluster } => line(cluster, format!("Cluster {} is ready", name(cluster))),
+            Event::Dissolved { cluster } => line(cluster, format!("{} is dissolved; its last host left", name(cluster))),
             Event::Dropped { cluster } => {
                 line(cluster, format!("Cluster {} was not made", name(cluster)))
             }

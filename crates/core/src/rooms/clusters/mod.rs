@@ -5,7 +5,7 @@ mod assess;
 mod event;
 mod step;
 
-pub use assess::{MOST_HOSTS, member_checks};
+pub use assess::{MOST_HOSTS, check_name, member_checks, of_hosts};
 pub use ask::{Ask, CreateCluster};
 pub use event::Event;
 pub use step::Step;

@@ -237,9 +237,7 @@ impl Set {
                 1 => "one rule for where machines may be".into(),
                 n => format!("{n} rules for where machines may be"),
             },
-            Set::Kind(kind) => {
-                format!("an {} cluster", kind.word()).replace("an stretched", "a stretched")
-            }
+            Set::Kind(kind) => format!("its kind: {}", kind.word()),
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
             Set::Attach(None) => "the image is taken out of its drive".into(),

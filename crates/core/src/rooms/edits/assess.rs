@@ -218,28 +218,14 @@ fn image_name(draft: &Draft<'_>, target: Target, name: &str) -> Option<Finding> 
     stop(format!("There is an image {name} already."))
 }
 
-/// An edge cluster has two hosts, a stretched one has hosts at two sites.
+/// Whether its hosts are as many, and where, as its kind says.
 fn built_so(draft: &Draft<'_>, targets: &[Target], kind: ClusterKind) -> Option<Finding> {
     let Some(Target::Cluster(id)) = targets.first() else {
         return None;
     };
     let hosts: Vec<_> = draft.estate().hosts_in(*id).collect();
     let sites: std::collections::BTreeSet<_> = hosts.iter().map(|h| h.site).collect();
-    let text = match kind {
-        ClusterKind::Edge if hosts.len() != 2 => {
-            format!(
-                "An edge cluster has two hosts; this one has {}.",
-                hosts.len()
-            )
-        }
-        ClusterKind::Stretched if sites.len() != 2 => {
-            format!(
-                "A stretched cluster has hosts at two sites; these are at {}.",
-                sites.len()
-            )
-        }
-        ClusterKind::Ordinary | ClusterKind::Edge | ClusterKind::Stretched => return None,
-    };
+    let text = kind.fits(hosts.len(), sites.len()).err()?;
     Some(Finding::stop(Rule::State, "kind", text).at("kind"))
 }
 

@@ -2,19 +2,15 @@
 
 use super::{ClaimHosts, Draft, Event, Step};
 use crate::{
-    estate::{Access, Bmc, Condition, Host},
+    estate::{Access, Bmc, Condition, Hardware, Host},
     evidence::{Answer, Greeting, Probe},
     finding::{Finding, Rule},
     ids::{HostId, SiteId},
     limits,
     names,
     endpoint::{Endpoint, Password, short},
-    units::Bytes,
 };
 use std::collections::BTreeSet;
-
-const LEAST_MEMORY: Bytes = Bytes::gib(16);
-const LEAST_CORES: u32 = 4;
 
 pub(super) fn claim(draft: &mut Draft<'_>, ask: &ClaimHosts) {
     if ask.targets.is_empty() {
@@ -154,16 +150,16 @@ fn check(
 }
 
 /// What every host must have.
-fn too_small(name: &str, hardware: &crate::estate::Hardware) -> Vec<Finding> {
+fn too_small(name: &str, hardware: &Hardware) -> Vec<Finding> {
     let mut stops = Vec::new();
-    if hardware.memory < LEAST_MEMORY || hardware.cpu.cores < LEAST_CORES {
+    if hardware.is_too_small() {
         let text = format!(
             "{name} is too small: {} cores, {}.",
             hardware.cpu.cores, hardware.memory
         );
         stops.push(
             Finding::stop(Rule::Minimum, name, text)
-                .because(format!("{LEAST_CORES} cores and {LEAST_MEMORY} are needed")),
+                .because(format!("{} cores and {} are needed", Hardware::LEAST_CORES, Hardware::LEAST_MEMORY)),
         );
     }
     if !hardware.virtualization {
@@ -202,6 +198,7 @@ fn add_steps(
         bmc: greeting.bmc.map(|address| Bmc {
             address,
             pin: String::new(),
+            user: Bmc::USER.into(),
             key: None,
         }),
         hardware: greeting.hardware,
@@ -217,6 +214,7 @@ fn add_steps(
         watchdog: false,
         fencing: None,
         maintenance: None,
+        installing: None,
         keepers: Default::default(),
     })));
     draft.step(

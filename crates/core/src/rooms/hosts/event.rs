@@ -212,6 +212,7 @@ fn fenced(pen: &mut Pen<'_>, host: HostId, condition: Condition) {
                     host,
                     at,
                     proved: Some(serial.clone()),
+                    unsure: false,
                 });
             });
         }

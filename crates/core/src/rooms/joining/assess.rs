@@ -88,12 +88,29 @@ fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
             network: network.id,
             host: host.id,
         });
-        draft.step(step, format!("Set {} up on {name}", network.name), &[joined], Some("hosts"));
+        let set = draft.step(step, format!("Set {} up on {name}", network.name), &[joined], Some("hosts"));
+        try_out(draft, host, &network, set);
     }
     let volumes: Vec<Arc<Volume>> = draft.estate().volumes_of(cluster).into_iter().filter(|v| v.ready && v.intended.is_none()).cloned().collect();
     for volume in volumes {
         mounts(draft, host, &volume, joined);
     }
+}
+
+/// Packets get from it to one that has the network already.
+fn try_out(draft: &mut Draft<'_>, host: &Host, network: &Network, set: usize) {
+    if network.is_isolated() {
+        return;
+    }
+    let others = draft.estate().hosts_in(network.cluster);
+    let has = |h: &&Arc<Host>| h.accepts_work() && h.networks.contains_key(&network.name);
+    let Some(to) = others.filter(has).min_by_key(|h| h.name.clone()).cloned() else { return };
+    let step = Step::Network(networks::Step::Try {
+        network: network.id,
+        host: host.id,
+        to: to.id,
+    });
+    draft.step(step, format!("{} carries packets from {} to {}", network.name, host.name, to.name), &[set], Some("hosts"));
 }
 
 /// The switch ports of a host that doesn't have the network yet.

@@ -6,7 +6,7 @@ use crate::{
     booting,
     estate::{Attached, Boot, Cluster, Disk, Host, Machine, MachineState, Nic, Wanted},
     finding::{Finding, Rule},
-    ids::{HostId, MachineId, VolumeId, draw_uuid, mix},
+    ids::{HostId, MachineId, VolumeId, draw_uuid},
     limits,
     moment::Span,
     names,
@@ -206,13 +206,10 @@ fn cluster_of<'a>(draft: &mut Draft<'a>, ask: &CreateMachines) -> Option<&'a Clu
     found.map(|c| &**c)
 }
 
-/// A MAC address with the locally administered bit (IEEE 802-2014, section 8.4) that nobody in the estate has.
+/// A MAC address of this installation's range that nobody in the estate has.
 fn free_mac(draft: &Draft<'_>, number: u64) -> String {
     (0u64..)
-        .map(|try_| {
-            let b = mix(number.wrapping_mul(31).wrapping_add(try_)).to_be_bytes();
-            format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[0], b[1], b[2], b[3])
-        })
+        .map(|try_| draft.view.macs.draw(number.wrapping_mul(31).wrapping_add(try_)))
         .find(|mac| draft.estate().machine_with_mac(mac).is_none())
         .unwrap_or_default()
 }
@@ -273,6 +270,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         tier: ask.tier,
         restarts: true,
         after: None,
+        carries: false,
         protected: ask.protected,
         apart: ask.apart.then(|| format!("run-{}", draft.run().0)),
         generation: 0,

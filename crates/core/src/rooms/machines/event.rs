@@ -57,6 +57,15 @@ pub enum Event {
         machine: MachineId,
         volume: VolumeId,
     },
+    /// It fell, and another site may have taken it over.
+    Unsure {
+        machine: MachineId,
+    },
+    /// The manager runs in it, or does no more.
+    Carries {
+        machine: MachineId,
+        carries: bool,
+    },
     Deleted {
         machine: MachineId,
         at: Moment,
@@ -117,8 +126,15 @@ impl Tale for Event {
                     host: *host,
                     at: *at,
                     proved: None,
+                    unsure: false,
                 });
             }),
+            Event::Unsure { machine } => pen.machine(*machine, |m| {
+                if let Some(fell) = &mut m.fell {
+                    fell.unsure = true;
+                }
+            }),
+            Event::Carries { machine, carries } => pen.machine(*machine, |m| m.carries = *carries),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
             Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
             Event::Home { machine, volume } => pen.machine(*machine, |m| {
@@ -176,7 +192,7 @@ impl Tale for Event {
             }
             Event::Fell { machine, host, .. } => {
                 let host = Object::Host(*host).name(estate);
-                (machine, format!("is off: {host} went down under it"))
+                (machine, format!("is off: {host} runs it no more, and it shall be on"))
             }
             Event::Boot { machine, boot } => {
                 let was = estate.machines.get(machine)?.boot.once?;
@@ -189,7 +205,12 @@ impl Tale for Event {
             }
             Event::Recovered { machine } => (machine, "was brought back".to_owned()),
             Event::Purged { machine } => (machine, "was removed for good".to_owned()),
-            Event::Nics { .. } | Event::Home { .. } => return None,
+            Event::Carries { machine, carries } => {
+                let words = if *carries { "is the machine in which this manager runs" } else { "carries this manager no more" };
+                (machine, words.to_owned())
+            }
+            // The failure's story says it.
+            Event::Unsure { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
         };
         let text = format!("{} {words}", Object::Machine(*machine).name(estate));
         Some(Entry::new("machine", text, vec![machine.to_string()]))

@@ -138,7 +138,25 @@ fn movable(draft: &mut Draft<'_>, machine: &Machine, to: Option<HostId>) -> Opti
             draft.found(finding.remedy("Take it out of the selection."));
             None
         }
-        None => machine.cluster,
+        None => {
+            parted(draft, machine);
+            machine.cluster
+        }
+    }
+}
+
+/// On a network that ends at each host it loses whoever stays behind.
+fn parted(draft: &mut Draft<'_>, machine: &Machine) {
+    let on = machine.nics.iter().filter_map(|n| n.network);
+    let networks = on.filter_map(|id| draft.estate().networks.get(&id));
+    let Some(network) = networks.into_iter().find(|n| n.is_isolated()).cloned() else { return };
+    let here = network.machines(draft.estate());
+    let mut left = here.filter(|m| m.id != machine.id && m.host.is_some() && m.host == machine.host);
+    if left.next().is_some() {
+        let (name, of) = (&machine.name, &network.name);
+        let text = format!("{name} speaks to others over {of}, which no uplink carries: it reaches them only while it is on the same host.");
+        let mind = Finding::mind(Rule::Uplink, name, text).at("machines");
+        draft.found(mind.remedy("Keep them together by a rule; then they move together."));
     }
 }
 

@@ -41,7 +41,7 @@ impl Asked for Ask {
     fn assess(&self, draft: &mut Draft<'_, Step>) {
         match self {
             Ask::ConnectSwitch(ask) => assess::connect_switch(draft, ask),
-            Ask::Create(ask) => assess::create(draft, ask),
+            Ask::Create(ask) => assess::create(draft, ask, false),
             Ask::Heal { network } => assess::heal(draft, *network),
             Ask::Remove { network, typed } => assess::remove(draft, *network, typed),
             Ask::Change(ask) => assess::change(draft, ask),
@@ -73,8 +73,15 @@ pub struct CreateNetwork {
     pub vlan: Option<u16>,
     pub mtu: u32,
     pub subnets: Vec<Subnet>,
-    /// As hosts call them: one that no host has stops it.
+    /// As hosts call them: one that no host has stops it. None: guests are alone on it, host by host.
     pub uplinks: BTreeSet<String>,
+}
+
+impl CreateNetwork {
+    /// Guests alone, on no uplink and in no VLAN: it ends at each host.
+    pub(super) fn is_isolated(&self) -> bool {
+        self.role == NetRole::Guest && self.vlan.is_none() && self.uplinks.is_empty()
+    }
 }
 
 /// How a network that is there shall be. Its name and VLAN are what it is known by on hosts and switches; they stay.

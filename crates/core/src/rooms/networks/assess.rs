@@ -84,7 +84,8 @@ pub(super) fn connect_switch(draft: &mut Draft<'_>, ask: &ConnectSwitch) {
     );
 }
 
-pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateNetwork) {
+/// `tried`: it is ready once packets got through from every host.
+pub fn create(draft: &mut Draft<'_>, ask: &CreateNetwork, tried: bool) {
     let name = ask.name.trim();
     let place = ask.cluster.and_then(|c| draft.estate().clusters.get(&c));
     let place = place.map_or_else(String::new, |c| format!(" on {}", c.name));
@@ -126,9 +127,31 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateNetwork) {
         ready: false,
         note: String::new(),
     })));
-    let set: Vec<usize> = hosts.iter().map(|h| set_up(draft, id, h)).collect();
+    let mut last: Vec<usize> = hosts.iter().map(|h| set_up(draft, id, h)).collect();
+    if tried && !ask.is_isolated() {
+        last = try_out(draft, (id, name), &hosts, &last);
+    }
     let ready = Step::Ready { network: id };
-    draft.step(ready, format!("{name} is ready"), &set, None);
+    draft.step(ready, format!("{name} is ready"), &last, None);
+}
+
+/// From each host to the next, and from the last to the first: where one end is wrong, a packet to it or from it is lost.
+fn try_out(draft: &mut Draft<'_>, (network, name): (NetworkId, &str), hosts: &[Arc<Host>], set: &[usize]) -> Vec<usize> {
+    let n = hosts.len();
+    if n < 2 {
+        return set.to_vec();
+    }
+    let tries = (0..n).map(|i| {
+        let (from, to) = (&hosts[i], &hosts[(i + 1) % n]);
+        let title = format!("{name} carries packets from {} to {}", from.name, to.name);
+        let step = Step::Try {
+            network,
+            host: from.id,
+            to: to.id,
+        };
+        draft.step(step, title, &[set[i], set[(i + 1) % n]], Some("mtu"))
+    });
+    tries.collect()
 }
 
 fn set_up(draft: &mut Draft<'_>, network: NetworkId, host: &Host) -> usize {
@@ -154,7 +177,7 @@ fn check_name(draft: &mut Draft<'_>, name: &str, cluster: &Cluster) {
     draft.found_all(problem.map(|text| Finding::stop(Rule::Name, "name", text).at("name")));
 }
 
-fn check_wire(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
+pub(super) fn check_wire(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
     if let Some(vlan) = ask.vlan
         && !(1..=4094).contains(&vlan)
     {
@@ -165,9 +188,14 @@ fn check_wire(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
         let text = format!("An MTU is from {} to {}.", MTUS.start(), MTUS.end());
         draft.found(Finding::stop(Rule::Mtu, "mtu", text).at("mtu"));
     }
-    if ask.uplinks.is_empty() {
+    if ask.is_isolated() {
+        let text = format!("No uplink carries {}: machines on it reach only those on the same host.", ask.name.trim());
+        let mind = Finding::mind(Rule::Uplink, "uplinks", text).at("uplinks");
+        draft.found(mind.remedy("Keep those that speak to each other together by a rule of their cluster."));
+    } else if ask.uplinks.is_empty() {
         let text = "Choose the uplinks that carry it.";
-        draft.found(Finding::stop(Rule::Nothing, "uplinks", text).at("uplinks"));
+        let stop = Finding::stop(Rule::Nothing, "uplinks", text).at("uplinks");
+        draft.found(stop.remedy("A network of guests that shall leave no host has neither uplinks nor a VLAN."));
     }
     if let [_] = ask.uplinks.iter().collect::<Vec<_>>()[..] {
         let text = "One uplink alone: when it fails, the network is down on that host.";
@@ -203,7 +231,10 @@ fn shared_uplink(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) 
 }
 
 /// The same VLAN under two names, and ranges that meet those of another network there.
-fn check_domain(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
+pub(super) fn check_domain(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
+    if ask.is_isolated() {
+        return;
+    }
     let word = ask
         .vlan
         .map_or_else(|| "untagged".into(), |v| format!("VLAN {v}"));
@@ -247,11 +278,11 @@ fn check_domain(draft: &mut Draft<'_>, ask: &CreateNetwork, cluster: &Cluster) {
 }
 
 /// Fields of the sheet where what is wrong with a host is said; a network that is there keeps its cluster and its VLAN.
-struct At {
+pub(super) struct At {
     cluster: Option<&'static str>,
     vlan: &'static str,
 }
-const CREATE: At = At {
+pub(super) const CREATE: At = At {
     cluster: Some("cluster"),
     vlan: "vlan",
 };
@@ -274,7 +305,7 @@ impl At {
 }
 
 /// Every host must answer and have the uplinks; each switch port is looked at.
-fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>], at: &At) {
+pub(super) fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>], at: &At) {
     let mut fine = 0;
     for host in hosts {
         let name = &host.name;
@@ -326,7 +357,7 @@ fn check_hosts(draft: &mut Draft<'_>, ask: &CreateNetwork, hosts: &[Arc<Host>], 
         fine += usize::from(clear);
     }
     // With one that is wrong, "clear: switch ports" beside it would read as its opposite.
-    if fine == hosts.len() && fine > 0 {
+    if fine == hosts.len() && fine > 0 && !ask.is_isolated() {
         let text = format!("The switch ports of {fine} hosts carry it.");
         draft.found(Finding::clear(Rule::Wire, "ports", text));
     }

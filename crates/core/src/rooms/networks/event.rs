@@ -36,6 +36,13 @@ pub enum Event {
         subnets: Vec<Subnet>,
         uplinks: BTreeSet<String>,
     },
+    /// It shall be otherwise than its sheet said; it was not ready yet.
+    Corrected {
+        network: NetworkId,
+        vlan: Option<u16>,
+        mtu: u32,
+        uplinks: BTreeSet<String>,
+    },
     /// What a host says of its uplinks and networks.
     OnHost {
         host: HostId,
@@ -69,6 +76,15 @@ impl Tale for Event {
             } => pen.network(*network, |n| {
                 (n.role, n.mtu) = (*role, *mtu);
                 n.subnets.clone_from(subnets);
+                n.uplinks.clone_from(uplinks);
+            }),
+            Event::Corrected {
+                network,
+                vlan,
+                mtu,
+                uplinks,
+            } => pen.network(*network, |n| {
+                (n.vlan, n.mtu) = (*vlan, *mtu);
                 n.uplinks.clone_from(uplinks);
             }),
             Event::OnHost {
@@ -109,6 +125,17 @@ impl Tale for Event {
                 network,
                 format!("{} is for {} now, with an MTU of {mtu}", name(network), role.word()),
             ),
+            Event::Corrected {
+                network,
+                vlan,
+                mtu,
+                uplinks,
+            } => {
+                let vlan = vlan.map_or_else(|| "untagged".to_owned(), |v| format!("VLAN {v}"));
+                let uplinks: Vec<&str> = uplinks.iter().map(String::as_str).collect();
+                let text = format!("{} was corrected: {vlan}, MTU {mtu}, on {}", name(network), uplinks.join(", "));
+                line(network, text)
+            }
             Event::Gone { network, removed } => {
                 let what = if *removed {
                     "was removed"

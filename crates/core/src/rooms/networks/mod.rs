@@ -2,10 +2,12 @@
 
 mod ask;
 mod assess;
+mod correct;
 mod event;
 mod step;
 
 pub use ask::{Ask, ChangeNetwork, ConnectSwitch, CreateNetwork};
+pub use assess::create;
 pub use event::Event;
 pub use step::Step;
 

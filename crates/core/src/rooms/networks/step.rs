@@ -1,10 +1,11 @@
 //! What is done at switches, and on hosts for a network.
 
-use super::Event;
+use super::{Event, correct};
 use crate::{
     estate::Estate,
-    moment::Span,
-    road::{Left, Length, Premise, Urgency, Work},
+    finding::Finding,
+    moment::{Moment, Span},
+    road::{Given, Left, Length, Premise, Typed, Urgency, Work},
     runs::{Lock, Object},
     view::View,
     ids::{HostId, NetworkId, SwitchId},
@@ -19,6 +20,12 @@ pub enum Step {
     ReadSwitch { switch: SwitchId },
     Set { network: NetworkId, host: HostId },
     Drop { network: NetworkId, host: HostId },
+    /// A packet of its whole MTU gets from one host to the other.
+    Try {
+        network: NetworkId,
+        host: HostId,
+        to: HostId,
+    },
     /// No device: every host has it.
     Ready { network: NetworkId },
     /// No device: nobody has it any more.
@@ -33,6 +40,7 @@ impl Work for Step {
             Step::ReadSwitch { .. } => "sign in, read the ports",
             Step::Set { .. } => "set it up on the uplinks",
             Step::Drop { .. } => "take it off the uplinks",
+            Step::Try { .. } => "try it from host to host",
             Step::Ready { .. } => "open the network",
             Step::Gone { .. } => "forget the network",
         }
@@ -40,7 +48,7 @@ impl Work for Step {
 
     fn length(&self) -> Length {
         match self {
-            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } => Length::Call(Span::secs(1)),
+            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } => Length::Call(Span::secs(1)),
             Step::Ready { .. } | Step::Gone { .. } => Length::Computed(Span(0)),
         }
     }
@@ -56,7 +64,7 @@ impl Work for Step {
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::ReadSwitch { switch } => Some(Object::Switch(*switch)),
-            Step::Set { host, .. } | Step::Drop { host, .. } => Some(Object::Host(*host)),
+            Step::Set { host, .. } | Step::Drop { host, .. } | Step::Try { host, .. } => Some(Object::Host(*host)),
             Step::Ready { .. } | Step::Gone { .. } => None,
         }
     }
@@ -71,6 +79,9 @@ impl Work for Step {
             Step::Set { network, host } | Step::Drop { network, host } => {
                 vec![Object::Network(*network), Object::Host(*host)]
             }
+            Step::Try { network, host, to } => {
+                vec![Object::Network(*network), Object::Host(*host), Object::Host(*to)]
+            }
             Step::Ready { network } | Step::Gone { network } => vec![Object::Network(*network)],
         }
     }
@@ -81,6 +92,11 @@ impl Work for Step {
             Step::Set { network, host } | Step::Drop { network, host } => vec![
                 Lock::shared(Object::Network(*network)),
                 Lock::shared(Object::Host(*host)),
+            ],
+            Step::Try { network, host, to } => vec![
+                Lock::shared(Object::Network(*network)),
+                Lock::shared(Object::Host(*host)),
+                Lock::shared(Object::Host(*to)),
             ],
             Step::Ready { network } | Step::Gone { network } => {
                 vec![Lock::exclusive(Object::Network(*network))]
@@ -99,7 +115,7 @@ impl Work for Step {
                 network: *network,
                 removed: true,
             }),
-            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } => None,
+            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } => None,
         }
     }
 
@@ -122,7 +138,28 @@ impl Work for Step {
                     }
                 })
             }
-            Step::Set { .. } | Step::Drop { .. } | Step::Gone { .. } => None,
+            Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } | Step::Gone { .. } => None,
+        }
+    }
+
+    fn given(&self, estate: &Estate) -> Vec<Given> {
+        match self {
+            Step::Set { network, .. } | Step::Try { network, .. } => correct::given(estate, *network),
+            Step::ReadSwitch { .. } | Step::Drop { .. } | Step::Ready { .. } | Step::Gone { .. } => vec![],
+        }
+    }
+
+    fn correct(&self, view: &View, now: Moment, typed: &Typed) -> Result<Event, Vec<Finding>> {
+        match self {
+            Step::Set { network, .. } | Step::Try { network, .. } => correct::correct(view, now, *network, typed),
+            Step::ReadSwitch { .. } | Step::Drop { .. } | Step::Ready { .. } | Step::Gone { .. } => Err(vec![]),
+        }
+    }
+
+    fn rests_on(&self, correction: &Event) -> bool {
+        match (self, correction) {
+            (Step::Set { network, .. } | Step::Try { network, .. }, Event::Corrected { network: other, .. }) => network == other,
+            _ => false,
         }
     }
 }

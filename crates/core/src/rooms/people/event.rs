@@ -45,6 +45,10 @@ pub enum Event {
         added: Vec<String>,
         removed: Vec<String>,
     },
+    /// The range from which new machines get their MAC addresses.
+    Macs {
+        range: String,
+    },
 }
 
 fn times(n: u32) -> String {
@@ -64,7 +68,8 @@ impl Tale for Event {
             | Event::Changed { .. }
             | Event::PasswordSet { .. }
             | Event::PasswordDrawn { .. }
-            | Event::Networks { .. } => {}
+            | Event::Networks { .. }
+            | Event::Macs { .. } => {}
         }
     }
 
@@ -114,6 +119,10 @@ impl Tale for Event {
                 let parts = [part("added", added), part("removed", removed)];
                 let parts: Vec<String> = parts.into_iter().flatten().collect();
                 let text = format!("Management networks: {}", parts.join("; "));
+                (text, vec![])
+            }
+            Event::Macs { range } => {
+                let text = format!("New machines get MAC addresses that begin with {range}");
                 (text, vec![])
             }
         };

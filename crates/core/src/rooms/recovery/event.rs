@@ -1,7 +1,7 @@
 //! What happens on the way from a missed heartbeat to the last machine that is back.
 
 use crate::{
-    estate::{Act, Estate, Failure, FailureStage, Pen, Sort},
+    estate::{Act, Estate, Failure, FailureStage, Lack, Pen, Sort},
     guard::Note,
     ids::{FailureId, HostId, MachineId},
     moment::Moment,
@@ -9,6 +9,7 @@ use crate::{
     runs::Object,
 };
 
+const UNSURE: &str = "waits: all was dark, and another site may have taken it over; nobody said yet that it did not";
 /// Failures that are over and kept.
 const KEPT: usize = 200;
 
@@ -97,6 +98,15 @@ fn words(estate: &Estate, note: &Note) -> String {
     let machine = |id: &MachineId| Object::Machine(*id).name(estate);
     match note {
         Note::CutOff { .. } => "is not heard, and its lease is renewed: it is cut off, and its machines go on".into(),
+        Note::Lacks { lack: lack @ Lack::Volume { volume, .. }, evidence, .. } => {
+            format!("{}: {evidence}. {}", Object::Volume(*volume).name(estate), then(*lack))
+        }
+        Note::Lacks { lack: lack @ Lack::Networks, evidence, .. } => format!("{evidence}. {}", then(*lack)),
+        Note::Ended { machine: m, refused: None, .. } => format!("{} was ended there, to start elsewhere", machine(m)),
+        Note::Ended { machine: m, refused: Some(why), .. } => {
+            let why = why.trim_end_matches('.');
+            format!("{} was not ended there, and starts nowhere else: {why}. Move the others away and switch the host off", machine(m))
+        }
         Note::Judged { evidence, act, .. } => format!("{evidence}. {}", will(*act)),
         Note::Fenced { proof, .. } => format!("runs nothing any more: {}", proof.words()),
         Note::Said { words, .. } => words.clone(),
@@ -116,6 +126,7 @@ fn words(estate: &Estate, note: &Note) -> String {
         Note::Revived { machine: m, refused: Some(why), .. } => {
             format!("{} hangs and was not restarted: {}", machine(m), why.trim_end_matches('.'))
         }
+        Note::Unsure { machine: m, .. } => format!("{} {UNSURE}", machine(m)),
         Note::Left { machine: m, why, .. } => format!("{} stays off: {why}", machine(m)),
     }
 }
@@ -125,8 +136,16 @@ fn will(act: Act) -> &'static str {
         Act::Prove => "It is off; its machines start elsewhere",
         Act::SwitchOff => "It is switched off by its controller, and proved off, before anything starts",
         Act::Withdraw => "Its arrays take away all that it reaches, and say so, before anything starts",
+        Act::Tell => "It is told through its lease to end what it runs, and says so there, before anything starts",
         Act::AwaitWatchdog => "Its watchdog resets it when its lease has run out; that is awaited",
         Act::AskPerson => "Nothing proves that it is off",
+    }
+}
+
+fn then(lack: Lack) -> &'static str {
+    match lack {
+        Lack::Volume { .. } => "Those that another host can take are ended there and start elsewhere; the others wait",
+        Lack::Networks => "They are moved away while they run",
     }
 }
 
@@ -136,8 +155,19 @@ fn noted(failure: &mut Failure, at: Moment, note: &Note, text: String) {
             failure.stage = FailureStage::CutOff;
             Sort::Signal
         }
+        Note::Lacks { .. } => {
+            if failure.stage == FailureStage::CutOff {
+                failure.stage = FailureStage::Ails;
+            }
+            Sort::Verdict
+        }
+        Note::Ended { machine, refused, .. } => {
+            of(failure, *machine, |m| m.why = refused.clone().unwrap_or_default());
+            Sort::Restart
+        }
         Note::Judged { act, .. } => {
             failure.stage = FailureStage::Judged(*act);
+            failure.ailed = false;
             Sort::Verdict
         }
         Note::Fenced { proof, .. } => {
@@ -173,6 +203,10 @@ fn noted(failure: &mut Failure, at: Moment, note: &Note, text: String) {
                 m.up = Some(at);
                 m.why.clear();
             });
+            Sort::Restart
+        }
+        Note::Unsure { machine, .. } => {
+            of(failure, *machine, |m| m.why = UNSURE.into());
             Sort::Restart
         }
         Note::NotStarted { machine, why, .. } | Note::Left { machine, why, .. } => {

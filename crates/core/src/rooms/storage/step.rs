@@ -64,6 +64,28 @@ pub enum Step {
     VolumeGone { volume: VolumeId },
 }
 
+impl Step {
+    /// The host that must be there for it; none where the array alone does it, or nobody.
+    pub fn host(&self) -> Option<HostId> {
+        match self {
+            Step::Map { host, .. }
+            | Step::Unmap { host, .. }
+            | Step::LogIn { host, .. }
+            | Step::Prepare { host, .. }
+            | Step::Mount { host, .. }
+            | Step::CheckPaths { host, .. }
+            | Step::Unmount { host, .. }
+            | Step::Fill { host, .. }
+            | Step::Disown { host, .. } => Some(*host),
+            Step::ReadArray { .. }
+            | Step::MakeLun { .. }
+            | Step::GrowLun { .. }
+            | Step::VolumeReady { .. }
+            | Step::VolumeGone { .. } => None,
+        }
+    }
+}
+
 impl Work for Step {
     type Event = Event;
 

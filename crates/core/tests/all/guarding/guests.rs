@@ -40,6 +40,8 @@ impl Bed {
             generation: 1,
             fallen: false,
             tier: 1,
+            shared: false,
+            unsure: false,
             after: None,
             boots_in: Some(Span::secs(20)),
         };
@@ -83,6 +85,7 @@ impl Bed {
                         answers: beats > 0,
                         pulse: Some(self.pulse),
                         held: self.held,
+                        lacks: None,
                     }],
                 }
             };

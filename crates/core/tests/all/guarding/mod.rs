@@ -53,6 +53,9 @@ fn the_simulation_finds_each_of_these_wrong_guards() {
         Mutation::NoPatience,
         Mutation::Hasty,
         Mutation::Trusting,
+        Mutation::Unconfirmed,
+        Mutation::Unheard,
+        Mutation::Lingering,
     ] {
         let found = first_broken(0..1_000, mutation);
         assert!(found.is_some(), "{mutation:?} goes unnoticed");
@@ -278,4 +281,165 @@ fn machines_start_by_tiers_and_not_more_than_four_at_once_on_a_host() {
     all.sort_unstable();
     let crowded = all.windows(5).any(|w| w[4] - w[0] < 20_000);
     assert!(!crowded, "five boots at once: {all:?}");
+}
+
+/// If this fails, a machine whose host alone lost its volume stands still until somebody looks, or runs twice; or a storage that
+/// nobody reaches has machines ended that would have gone on.
+#[test]
+fn machines_that_lack_their_volume_where_others_reach_it_end_there_before_they_start_elsewhere() {
+    for (host, gone) in [(2, true), (3, false)] {
+        let mut sim = settled(4);
+        let lost = sim.now;
+        let even = MachineId(host * 10);
+        sim.host(host).paths[0] = false;
+        sim.play(180);
+        let told = sim
+            .said(lost, "Lacks")
+            .unwrap_or_else(|| panic!("{}", sim.told()));
+        let patience = if gone { 10.0..20.0 } else { 90.0..105.0 };
+        assert!(patience.contains(&told), "{told}\n{}", sim.told());
+        let ended = sim
+            .said(lost, &format!("is told to end {even}: Ok"))
+            .unwrap();
+        let start = sim.said(lost, &format!("{even} starts on")).unwrap();
+        assert!(told < ended && ended < start, "{}", sim.told());
+        assert!(
+            sim.said(lost, &format!("Up {{ machine: {even:?}"))
+                .is_some()
+        );
+        assert!(sim.said(lost, "Judged").is_none(), "the host did not fail");
+        assert!(sim.broken.is_empty(), "{:?}", sim.broken);
+    }
+    // Nobody reaches it: there is nowhere to go.
+    let mut sim = settled(4);
+    (1..=4).for_each(|h| sim.host(h).paths[0] = false);
+    sim.play(300);
+    assert_eq!((sim.ended_before, sim.restarted), (0, 0), "{}", sim.told());
+}
+
+/// If this fails, a host that can't end what hangs in its storage has it started a second time elsewhere.
+#[test]
+fn what_its_host_does_not_confirm_to_be_ended_starts_nowhere_else() {
+    let mut sim = settled(4);
+    let lost = sim.now;
+    (sim.host(2).paths[0], sim.host(2).deaf) = (false, true);
+    sim.play(200);
+    assert!(sim.ended_before >= 3, "{}", sim.told());
+    assert_eq!(sim.said(lost, "MachineId(20) starts on"), None);
+    assert_eq!(sim.restarted, 0, "{}", sim.told());
+}
+
+/// If this fails, a cluster that was dark starts a machine that another site runs by now: two write what they replicate; or a
+/// failure of one host makes everybody wait for a permission.
+#[test]
+fn after_everything_was_dark_what_another_site_may_run_waits_until_somebody_says_that_it_does_not()
+{
+    let shared = MachineId(20);
+    let mut sim = settled(4);
+    sim.shared.insert(shared);
+    sim.plan();
+    let cut = sim.now;
+    sim.cut(2);
+    sim.play(80);
+    assert!(
+        sim.said(cut, "Up { machine: MachineId(20)").is_some(),
+        "{}",
+        sim.told()
+    );
+
+    let mut sim = settled(4);
+    sim.shared.insert(shared);
+    sim.plan();
+    let dark = sim.now;
+    (1..=4).for_each(|h| sim.cut(h));
+    sim.play(60);
+    (1..=4).for_each(|h| sim.switch_on(h));
+    sim.play(200);
+    let others = [10, 30, 40].map(|m| sim.said(dark, &format!("Up {{ machine: MachineId({m})")));
+    assert!(others.iter().all(Option::is_some), "{}", sim.told());
+    assert_eq!(
+        sim.said(dark, "machine-20 starts on"),
+        None,
+        "{}",
+        sim.told()
+    );
+    assert!(sim.said(dark, "Unsure { machine: MachineId(20)").is_some());
+    // Whoever takes the guard over meanwhile knows no better.
+    sim.another_guard();
+    sim.play(120);
+    assert_eq!(
+        sim.said(dark, "machine-20 starts on"),
+        None,
+        "{}",
+        sim.told()
+    );
+    sim.permit();
+    sim.play(180);
+    assert!(
+        sim.said(dark, "Up { machine: MachineId(20)").is_some(),
+        "{}",
+        sim.told()
+    );
+    // It is over: the next failure of one host is like any other.
+    let again = sim.now;
+    let at = (1..=4).find(|h| sim.host(*h).runs(shared)).unwrap();
+    sim.cut(at);
+    sim.play(90);
+    assert!(
+        sim.said(again, "Up { machine: MachineId(20)").is_some(),
+        "{}",
+        sim.told()
+    );
+}
+
+/// If this fails, machines that nobody reaches run on, on a host that nobody reaches, until a person comes; or one whose guests are
+/// reached is told to end them; or they are started elsewhere before the host said that it ended them.
+#[test]
+fn a_host_that_is_cut_off_with_its_guests_is_told_through_its_lease_to_end_them() {
+    for unlinked in [true, false] {
+        let mut sim = settled(4);
+        let cut = sim.now;
+        (sim.host(2).agent_dead, sim.host(2).unlinked) = (true, unlinked);
+        sim.play(120);
+        assert!(sim.said(cut, "CutOff { host: HostId(2)").is_some());
+        assert_eq!(sim.told_by_lease > 0, unlinked, "{}", sim.told());
+        let ended = sim.said(cut, "host-2 ends what it runs");
+        let started = sim.said(cut, "machine-20 starts on");
+        assert_eq!(
+            (ended.is_some(), started.is_some()),
+            (unlinked, unlinked),
+            "{}",
+            sim.told()
+        );
+        if unlinked {
+            assert!(ended < started, "{}", sim.told());
+            assert!(
+                sim.said(cut, "proof: Lease").is_some_and(|at| at < 70.0),
+                "{}",
+                sim.told()
+            );
+            assert_eq!((sim.switched_off, sim.shut_out), (0, 0), "it lives");
+        }
+        // It is heard again, and cut off once more: what lay beside its lease is of another time.
+        sim.host(2).agent_dead = false;
+        sim.play(30);
+        let again = sim.now;
+        sim.put(MachineId(29), zastrugi_core::ids::HostId(2));
+        (sim.host(2).agent_dead, sim.host(2).unlinked) = (true, false);
+        sim.plan();
+        sim.play(120);
+        assert_eq!(
+            sim.said(again, "host-2 ends what it runs"),
+            None,
+            "{}",
+            sim.told()
+        );
+        assert_eq!(
+            sim.said(again, "machine-29 starts on"),
+            None,
+            "{}",
+            sim.told()
+        );
+        assert_eq!(sim.broken, Vec::<String>::new());
+    }
 }

@@ -111,6 +111,30 @@ impl Agent<'_> {
 /// Who is at `address`? Nothing secret is sent.
 pub(crate) async fn greet(http: &Http, address: &str) -> Result<evidence::Greeting, Fault> {
     let (said, pin) = http.greet::<Greeting>(address, "/v1/greeting").await?;
+    read(address, said, pin)
+}
+
+/// A host that came up from what it was given.
+pub(crate) struct Installed {
+    pub(crate) greeting: evidence::Greeting,
+    /// Over its certificate's pin, lower-case hex; empty where it has none.
+    pub(crate) proof: String,
+    /// Starts since its installation began.
+    pub(crate) starts: u32,
+}
+
+/// The same, with its proof that it was installed from what somebody gave it.
+pub(crate) async fn greet_installed(http: &Http, address: &str) -> Result<Installed, Fault> {
+    let (mut said, pin) = http.greet::<Greeting>(address, "/v1/greeting").await?;
+    let installed = said.installed.take().unwrap_or_default();
+    Ok(Installed {
+        greeting: read(address, said, pin)?,
+        proof: limited(installed.proof),
+        starts: installed.starts,
+    })
+}
+
+fn read(address: &str, said: Greeting, pin: String) -> Result<evidence::Greeting, Fault> {
     if said.protocol != 1 {
         return Err(garbled(address, &format!("protocol {}", said.protocol)));
     }

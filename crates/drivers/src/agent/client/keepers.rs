@@ -41,6 +41,20 @@ impl Agent<'_> {
         self.tell(Method::DELETE, path, Some(stamp), None).await
     }
 
+    /// Writes beside a host's lease that it shall end what it runs, under a number.
+    pub(crate) async fn tell_by_lease(
+        &self,
+        uid: &str,
+        serial: &str,
+        number: u64,
+    ) -> Result<(), Fault> {
+        let serial =
+            percent_encoding::utf8_percent_encode(serial, percent_encoding::NON_ALPHANUMERIC);
+        let path = at_volume(uid, &format!("leases/{serial}"));
+        let body = json!({"end": number});
+        self.tell(Method::PUT, path, None, Some(body)).await
+    }
+
     pub(crate) async fn agreement(&self, uid: &str) -> Result<Agreement, Fault> {
         self.get(at_volume(uid, "agreement")).await
     }

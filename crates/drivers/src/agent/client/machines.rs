@@ -155,6 +155,20 @@ impl Agent<'_> {
             .await
     }
 
+    /// Ends it where it stands still for want of its volume; one that can go on is left alone.
+    pub(crate) async fn power_end(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        generation: u64,
+        boot: u64,
+    ) -> Result<(), Fault> {
+        let body = json!({"act": "end", "generation": generation, "boot": boot});
+        let path = format!("/v1/machines/{uuid}/power");
+        let call = self.ask(Method::POST, path, Some(stamp), Some(body));
+        self.http.call::<Value>(call).await.map(drop)
+    }
+
     /// `act`: `stop` or `off`. Answers the machine as it is then.
     pub(crate) async fn power(
         &self,

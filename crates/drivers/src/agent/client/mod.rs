@@ -9,7 +9,7 @@ mod moving;
 mod volumes;
 mod watch;
 
-pub(crate) use claim::greet;
+pub(crate) use claim::{Installed, greet, greet_installed};
 pub(crate) use machines::{Cards, boot};
 pub(crate) use volumes::Seen;
 pub use watch::{KeptScreen, Sample};

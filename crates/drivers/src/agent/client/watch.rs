@@ -7,7 +7,7 @@ use crate::{
 use std::{collections::BTreeMap, time::Duration};
 use uuid::Uuid;
 use zastrugi_core::{
-    guard::Pulse,
+    guard::{Pulse, Word},
     limits,
     loads::MachineLoad,
     observe::{HostReport, figure},
@@ -23,7 +23,7 @@ pub struct Sample {
     pub machines: Vec<(Uuid, MachineLoad)>,
     pub screens: Vec<KeptScreen>,
     /// Leases of hosts as this one reads them: by volume, then by serial.
-    pub leases: BTreeMap<String, BTreeMap<String, u64>>,
+    pub leases: BTreeMap<String, BTreeMap<String, Word>>,
     /// Signs of life of guests, where the host tells of them.
     pub pulses: BTreeMap<Uuid, Pulse>,
     /// An armed watchdog resets it when its own lease has run out.

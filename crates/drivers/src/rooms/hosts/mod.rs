@@ -73,6 +73,18 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         let password = self.secrets.open(password).await?;
+        self.claim_with(estate, id, host, &password, turn).await
+    }
+
+    /// Takes a host over with the first password of its agent.
+    pub(super) async fn claim_with(
+        &self,
+        estate: &Estate,
+        id: HostId,
+        host: &Host,
+        password: &str,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         let agent = Agent {
             name: &host.name,
             http: &self.http,
@@ -81,7 +93,7 @@ impl Drivers {
             key: "",
         };
         let claimed = agent
-            .claim(stamp(turn), &self.installation, &password)
+            .claim(stamp(turn), &self.installation, password)
             .await?;
         let key = self.secrets.keep(claimed.key).await?;
         let bmc = match claimed.bmc {
@@ -90,6 +102,7 @@ impl Drivers {
                 Some(Bmc {
                     address: bmc.address,
                     pin: bmc.pin,
+                    user: Bmc::USER.into(),
                     key: Some(key),
                 })
             }
@@ -103,6 +116,7 @@ impl Drivers {
             },
             bmc,
             condition: Condition::Steady,
+            installing: None,
             seen: (report.boot, report.seq),
             initiator: report.initiator.clone(),
             uplinks: report.uplinks.clone(),

@@ -7,6 +7,9 @@ use std::{collections::HashMap, net::IpAddr};
 /// The service type of host agents.
 pub(crate) const SERVICE: &str = "_zastrugi-agent._tcp.local.";
 
+/// That of controllers of hosts on which nothing is installed.
+const CONTROLLER: &str = "_redfish._tcp.local.";
+
 pub(crate) struct Announcer {
     daemon: ServiceDaemon,
 }
@@ -16,7 +19,9 @@ impl Announcer {
         let daemon = ServiceDaemon::new_with_port(port)?;
         daemon.disable_interface(IfKind::All)?;
         daemon.enable_interface(IfKind::LoopbackV4)?;
-        for (name, address) in world.agents() {
+        let agents = world.agents().into_iter().map(|at| (SERVICE, at));
+        let bare = world.bare_controllers().into_iter();
+        for (service, (name, address)) in agents.chain(bare.map(|at| (CONTROLLER, at))) {
             let Some((ip, port)) = address.rsplit_once(':') else {
                 continue;
             };
@@ -24,7 +29,7 @@ impl Announcer {
                 continue;
             };
             let text = HashMap::from([("address".to_owned(), address.clone())]);
-            let info = ServiceInfo::new(SERVICE, &name, &format!("{name}.local."), ip, port, text)?;
+            let info = ServiceInfo::new(service, &name, &format!("{name}.local."), ip, port, text)?;
             daemon.register(info)?;
         }
         Ok(Announcer { daemon })

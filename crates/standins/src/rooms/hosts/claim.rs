@@ -61,6 +61,7 @@ pub(crate) async fn claim(
                 format!("Claimed by {} already.", owner.name),
             ));
         }
+        host.bare.secret.clear();
         host.owner = Some(Owner {
             installation: ask.installation,
             name: ask.name,

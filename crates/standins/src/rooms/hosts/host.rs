@@ -22,6 +22,9 @@ pub(crate) struct Host {
     pub(crate) software: String,
     pub(crate) virtualization: bool,
     pub(crate) clock_offset_ms: i64,
+    /// Whom it asks for the time: `ip:port`.
+    #[serde(default)]
+    pub(crate) time: Vec<String>,
     /// Its name as an initiator.
     #[serde(default)]
     pub(crate) iqn: String,
@@ -35,6 +38,9 @@ pub(crate) struct Host {
     /// Portals that it can't reach, whatever they do.
     #[serde(default)]
     pub(crate) cut: BTreeSet<String>,
+    /// Arrays offer it nothing of what it mounted, by somebody's mistake.
+    #[serde(default)]
+    pub(crate) unoffered: bool,
     /// PEM of its own certificate and key, and of its controller's.
     pub(crate) identity: Identity,
     pub(crate) bmc_identity: Identity,
@@ -46,6 +52,9 @@ pub(crate) struct Host {
     pub(crate) owner: Option<Owner>,
     pub(crate) bmc_password: String,
     pub(crate) power: bool,
+    /// What it is beneath its agent.
+    #[serde(default)]
+    pub(crate) bare: crate::rooms::installing::bare::Bare,
     /// It has power and answers nobody, until its power was off.
     #[serde(default)]
     pub(crate) hung: bool,
@@ -57,6 +66,12 @@ pub(crate) struct Host {
     pub(crate) watchdog: bool,
     #[serde(skip)]
     pub(crate) lease: crate::rooms::hosts::leases::HostLease,
+    /// Machines that it ended since its boot without being asked by whoever uses them.
+    #[serde(default)]
+    pub(crate) fell: BTreeSet<String>,
+    /// By volume, under which number it ended what it ran because its lease there told it.
+    #[serde(default)]
+    pub(crate) ended: BTreeMap<String, u64>,
     /// How its controller deceives.
     #[serde(default)]
     pub(crate) deceit: Deceit,

@@ -17,6 +17,9 @@ pub(crate) struct HostConsole {
     /// The boot whose first lines were printed.
     boot: u64,
     until: i64,
+    /// Lines of its installation that were printed.
+    #[serde(default)]
+    lines: usize,
 }
 
 /// What there is to tell of a host.
@@ -30,6 +33,9 @@ struct Standing {
     kept: u64,
     memory: u64,
     stuck: bool,
+    /// What its firmware and its installation said.
+    lines: Vec<String>,
+    installed: bool,
 }
 
 impl HostConsole {
@@ -39,6 +45,15 @@ impl HostConsole {
                 self.boot = 0;
                 self.paper.print("\r\n** no power **\r\n");
             }
+            return;
+        }
+        self.lines = self.lines.min(host.lines.len());
+        for line in host.lines.get(self.lines..).unwrap_or_default() {
+            self.paper
+                .print(&format!("\r\n{}  {line}", time_of_day(now)));
+        }
+        self.lines = host.lines.len();
+        if !host.installed {
             return;
         }
         if self.boot != host.boot {
@@ -132,6 +147,8 @@ impl World {
             kept: on.sum(),
             memory: host.memory,
             stuck,
+            lines: host.bare.lines.clone(),
+            installed: host.bare.is_installed(),
         };
         let console = &mut state.hosts.get_mut(name)?.console;
         console.advance(&standing, now);
@@ -159,6 +176,8 @@ mod tests {
             kept: 8 << 30,
             memory: 64 << 30,
             stuck,
+            lines: vec![],
+            installed: true,
         }
     }
 

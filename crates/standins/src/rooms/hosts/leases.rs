@@ -5,8 +5,19 @@
 //! host hangs. The watchdog is hardware, and goes on in any case.
 
 use crate::{
+    agent::owner_only,
+    fault::Device,
     rooms::machines::power::settle_leases,
+    rooms::networks::network::HostNet,
+    rooms::storage::calls::mounted,
+    rooms::storage::volume::LeaseWord,
     world::{State, World},
+};
+use axum::{
+    Json,
+    extract::{Path, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -16,6 +27,8 @@ use std::time::Duration;
 pub(crate) const LEASE: u64 = 60_000;
 const RENEW: u64 = 10_000;
 const AGAIN: u64 = 1_000;
+/// Renewals after which what stands beside a lease is not obeyed any more.
+const OBEYED: u64 = 6;
 /// How often hosts look at their clocks.
 pub(crate) const BEAT: Duration = Duration::from_millis(100);
 
@@ -24,6 +37,9 @@ pub(crate) const BEAT: Duration = Duration::from_millis(100);
 pub(crate) struct HostLease {
     renewed: u64,
     due: u64,
+    /// When a renewal that is on its way to a slow array was sent.
+    #[serde(default)]
+    sent: Option<u64>,
     /// Whether its guests stand still because it was not renewed.
     pub(crate) frozen: bool,
 }
@@ -33,6 +49,7 @@ impl HostLease {
         HostLease {
             renewed: now,
             due: now,
+            sent: None,
             frozen: false,
         }
     }
@@ -100,8 +117,25 @@ fn renew(state: &mut State, name: &str, now: u64) -> bool {
         .filter(|uid| state.reaches(name, uid))
         .cloned()
         .collect();
+    let slow = reached.iter().filter_map(|uid| state.array_with(uid));
+    let slow = slow.map(|a| a.slow).max().unwrap_or(0);
+    let sent = lease.sent.unwrap_or(now);
+    if now.saturating_sub(sent) < slow {
+        if let Some(host) = state.hosts.get_mut(name) {
+            host.lease.sent = Some(sent);
+            host.lease.frozen = now.saturating_sub(lease.renewed) >= LEASE / 3 * 2;
+        }
+        return false;
+    }
+    let unlinked = is_unlinked(state, name);
+    obey(state, name, &reached, unlinked);
+    let ended = state.hosts.get(name).map(|h| h.ended.clone());
+    let ended = ended.unwrap_or_default();
     for uid in &reached {
         if let Some(volume) = state.volumes.get_mut(uid) {
+            let ended = ended.get(uid).copied().unwrap_or(0);
+            let word = LeaseWord { unlinked, ended };
+            volume.words.insert(serial.clone(), word);
             *volume.renewals.entry(serial.clone()).or_insert(0) += 1;
         }
     }
@@ -109,13 +143,16 @@ fn renew(state: &mut State, name: &str, now: u64) -> bool {
         return false;
     };
     if reached.is_empty() {
+        host.lease.sent = None;
         host.lease.due = now + AGAIN;
         host.lease.frozen = now.saturating_sub(lease.renewed) >= LEASE / 3 * 2;
         return false;
     }
+    // What counts is when it was sent: until then the host had its lease, whatever it hears later.
     host.lease = HostLease {
-        renewed: now,
-        due: now + RENEW,
+        renewed: sent,
+        due: sent + RENEW,
+        sent: None,
         frozen: false,
     };
     if lease.frozen {
@@ -125,9 +162,97 @@ fn renew(state: &mut State, name: &str, now: u64) -> bool {
     false
 }
 
+/// Whether nobody reaches its guests: each that has networks has none with a link.
+fn is_unlinked(state: &State, name: &str) -> bool {
+    let Some(host) = state.hosts.get(name) else {
+        return false;
+    };
+    let nics = host.guests.iter().filter_map(|(uuid, guest)| {
+        let record = state.volumes.get(&guest.volume)?.records.get(uuid)?;
+        Some(record.nics.iter().filter_map(|n| n.network.as_ref()))
+    });
+    let mut nets = nics
+        .flatten()
+        .filter_map(|n| host.networks.get(n))
+        .peekable();
+    let linked = |net: &HostNet| {
+        let mut beneath = host
+            .uplinks
+            .iter()
+            .filter(|u| net.uplinks.contains(&u.name));
+        beneath.any(|u| u.up)
+    };
+    nets.peek().is_some() && !nets.any(linked)
+}
+
+/// Ends what it runs, if that stands beside its lease, is not old, and nobody reaches its guests in any case. Their run leases
+/// it gives back: it reaches their volumes.
+fn obey(state: &mut State, name: &str, reached: &[String], unlinked: bool) {
+    let Some(host) = state.hosts.get(name).filter(|_| unlinked) else {
+        return;
+    };
+    let told = reached.iter().filter_map(|uid| {
+        let volume = state.volumes.get(uid)?;
+        let number = *volume.told.get(&host.serial)?;
+        let counter = volume.renewals.get(&host.serial).copied().unwrap_or(0);
+        let before = host.ended.get(uid).copied().unwrap_or(0);
+        (number > before && counter <= number + OBEYED).then(|| (uid.clone(), number))
+    });
+    let told: Vec<(String, u64)> = told.collect();
+    if told.is_empty() {
+        return;
+    }
+    let guests: Vec<String> = host.guests.keys().cloned().collect();
+    tracing::info!(host = %name, ?told, "its lease tells it to end what it runs");
+    for uuid in &guests {
+        let gone = state
+            .hosts
+            .get_mut(name)
+            .and_then(|h| h.guests.remove(uuid));
+        if let Some(volume) = gone.and_then(|g| state.volumes.get_mut(&g.volume)) {
+            volume.drop_lease(uuid, name);
+        }
+    }
+    if let Some(host) = state.hosts.get_mut(name) {
+        host.ended.extend(told);
+        host.fell.extend(guests);
+    }
+    state.did_what(name, "ended all, told by its lease");
+}
+
 /// The leases on a volume, by the serial of each host.
 pub(crate) fn on_volume(state: &State, uid: &str) -> Value {
     json!(state.volumes.get(uid).map(|v| &v.renewals))
+}
+
+/// What stands beside them.
+pub(crate) fn words_on_volume(state: &State, uid: &str) -> Value {
+    json!(state.volumes.get(uid).map(|v| &v.words))
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Tell {
+    end: u64,
+}
+
+/// Writes beside a host's lease what it shall do; a lower number takes no higher one's place.
+pub(crate) async fn tell(
+    Extract(device): Extract<Device>,
+    Path((uid, serial)): Path<(String, String)>,
+    headers: HeaderMap,
+    Json(ask): Json<Tell>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let mut state = device.world.lock();
+    let volume = match mounted(&mut state, &device.name, &uid) {
+        Ok(volume) => volume,
+        Err(no) => return no,
+    };
+    let told = volume.told.entry(serial).or_insert(0);
+    *told = ask.end.max(*told);
+    StatusCode::NO_CONTENT.into_response()
 }
 
 #[cfg(test)]
@@ -138,7 +263,7 @@ mod tests {
     fn open(dir: &Path) -> World {
         let demo: Scenario = serde_json::from_str(SKARHOLM).unwrap();
         let world = World::open(dir, &demo, "127.79", 1.0).unwrap();
-        world.hurry_leases(600);
+        world.hurry_leases(100);
         for host in world.lock().hosts.values_mut() {
             host.cluster = Some("eider".into());
         }

@@ -4,6 +4,7 @@ use super::agreement::{Added, Agreement, Change};
 use crate::{
     agent::{change::fenced, owner_only, refused},
     fault::Device,
+    rooms::storage::calls::mounted,
     world::State,
 };
 use axum::{
@@ -87,20 +88,9 @@ pub(crate) async fn take(
     }
 }
 
-/// What stands on a volume that this host reaches.
+/// What keepers agree by on a volume that this host reaches.
 fn on<'a>(state: &'a mut State, host: &str, uid: &str) -> Result<&'a mut Agreement, Response> {
-    let mounts = state
-        .hosts
-        .get(host)
-        .is_some_and(|h| h.mounted.contains(uid));
-    if !mounts || !state.reaches(host, uid) {
-        let words = "This host does not reach that volume.";
-        return Err(refused(StatusCode::SERVICE_UNAVAILABLE, "volume", words));
-    }
-    let volume = state.volumes.get_mut(uid);
-    volume
-        .map(|v| &mut v.agreement)
-        .ok_or_else(|| StatusCode::NOT_FOUND.into_response())
+    mounted(state, host, uid).map(|v| &mut v.agreement)
 }
 
 fn said(agreement: &Agreement) -> Response {

@@ -167,6 +167,10 @@ pub(crate) async fn power(
                     volume.drop_lease(&uuid, &name);
                 }
             }
+            "end" => {
+                meant_for(state, &name, ask.boot)?;
+                end(state, &name, &uuid, ask.generation.unwrap_or(0), now)?;
+            }
             "again" => {
                 meant_for(state, &name, ask.boot)?;
                 again(state, &name, &uuid, ask.generation.unwrap_or(0), now)?;
@@ -175,7 +179,7 @@ pub(crate) async fn power(
                 return Err(refused(
                     StatusCode::BAD_REQUEST,
                     "act",
-                    format!("“{other}” is not on, stop, off or again."),
+                    format!("“{other}” is not on, stop, off, end or again."),
                 ));
             }
         }
@@ -188,6 +192,34 @@ pub(crate) async fn power(
     } else {
         keyed(&device, &headers, &uuid, act)
     }
+}
+
+/// Ends a machine that stands still because this host doesn't reach its volume: the only thing that it can still be told. It
+/// writes nothing to the volume, its run lease stays there until another host takes it under a higher generation.
+fn end(
+    state: &mut State,
+    name: &str,
+    uuid: &str,
+    generation: u64,
+    now: i64,
+) -> Result<(), Response> {
+    let guest = state.hosts.get(name).and_then(|h| h.guests.get(uuid));
+    let Some(guest) = guest.cloned() else {
+        return Ok(());
+    };
+    let conflict = |code, words: &str| Err(refused(StatusCode::CONFLICT, code, words));
+    if guest.generation != generation {
+        return conflict("generation", "It runs here under another generation.");
+    }
+    if state.reaches(name, &guest.volume) {
+        return conflict("runs", "This host reaches its volume: it goes on.");
+    }
+    crate::rooms::consoles::screens::keep(state, name, uuid, now, "it was ended");
+    if let Some(host) = state.hosts.get_mut(name) {
+        host.guests.remove(uuid);
+        host.fell.insert(uuid.to_owned());
+    }
+    Ok(())
 }
 
 /// Ends a machine and starts it under a higher generation, as one: it is never seen off in between. What can't be started stays.
@@ -226,6 +258,7 @@ fn again(
             record.lease = lease;
         }
         if let Some(host) = state.hosts.get_mut(name) {
+            host.fell.remove(uuid);
             host.guests.insert(uuid.to_owned(), guest);
         }
     }

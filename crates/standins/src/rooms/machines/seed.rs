@@ -50,10 +50,10 @@ fn u32_at(bytes: &[u8], at: usize) -> Option<usize> {
 }
 
 /// A label, and files with their contents.
-type Read = (String, Vec<(String, Vec<u8>)>);
+pub(crate) type Read = (String, Vec<(String, Vec<u8>)>);
 
 /// The files of the image's root directory: name and contents. None when this is no ISO 9660 image.
-fn files(image: &[u8]) -> Option<Read> {
+pub(crate) fn files(image: &[u8]) -> Option<Read> {
     let volume = image.get(16 * SECTOR..17 * SECTOR)?;
     if volume.get(..6)? != b"\x01CD001" {
         return None;

@@ -608,6 +608,7 @@ impl World {
         if let (Some(mut guest), Some(there)) = (still, state.hosts.get_mut(host)) {
             guest.thaw(now);
             guest.generation = generation;
+            there.fell.remove(uuid);
             there.guests.insert(uuid.to_owned(), guest);
         }
         self.save_volume(&state, &uid);

@@ -30,8 +30,15 @@ pub(crate) struct Uplink {
     pub(crate) name: String,
     pub(crate) mac: String,
     pub(crate) mbit: u64,
+    /// Whether it has a link.
+    #[serde(default = "yes")]
+    pub(crate) up: bool,
     pub(crate) switch: String,
     pub(crate) port: String,
+}
+
+fn yes() -> bool {
+    true
 }
 
 /// A network as a host has it.

@@ -30,6 +30,9 @@ pub(crate) struct Array {
     pub(crate) connections: BTreeMap<String, Connection>,
     pub(crate) effects: BTreeMap<String, u32>,
     pub(crate) next: u64,
+    /// What it is asked, and what is written to it, takes so many milliseconds longer.
+    #[serde(default)]
+    pub(crate) slow: u64,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -77,6 +80,14 @@ impl Array {
     }
     pub(crate) fn lun_with(&self, uid: &str) -> Option<(&String, &Lun)> {
         self.luns.iter().find(|(_, l)| l.uid == uid)
+    }
+    /// The initiators that reach the volume of this name.
+    pub(crate) fn reached_by(&self, name: &str) -> Vec<String> {
+        let luns = self.luns.iter().filter(|(_, l)| l.name == name);
+        let luns: Vec<&String> = luns.map(|(id, _)| id).collect();
+        let all = self.connections.values().filter(|c| luns.contains(&&c.lun));
+        let names = all.filter_map(|c| self.initiators.get(&c.initiator));
+        names.cloned().collect()
     }
     /// May this initiator reach the volume?
     pub(crate) fn maps(&self, lun: &str, initiator: &str) -> bool {

@@ -35,6 +35,24 @@ pub(crate) fn paths(state: &State, host: &str, uid: &str) -> Vec<Value> {
         .collect()
 }
 
+/// A volume that a host has mounted and reaches.
+pub(crate) fn mounted<'a>(
+    state: &'a mut State,
+    host: &str,
+    uid: &str,
+) -> Result<&'a mut Volume, Response> {
+    let mounts = state
+        .hosts
+        .get(host)
+        .is_some_and(|h| h.mounted.contains(uid));
+    if !mounts || !state.reaches(host, uid) {
+        let words = "This host does not reach that volume.";
+        return Err(refused(StatusCode::SERVICE_UNAVAILABLE, "volume", words));
+    }
+    let volume = state.volumes.get_mut(uid);
+    volume.ok_or_else(|| StatusCode::NOT_FOUND.into_response())
+}
+
 /// What is offered to this host, mounted or not.
 pub(crate) async fn show(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {
     if let Err(no) = owner_only(&device, &headers) {

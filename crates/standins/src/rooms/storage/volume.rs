@@ -19,6 +19,11 @@ pub(crate) struct Volume {
     /// How often each host renewed its own lease here; who can't write can't renew.
     #[serde(default)]
     pub(crate) renewals: BTreeMap<String, u64>,
+    /// What each wrote beside it, and what stands there for it: to end all that it runs, under a number.
+    #[serde(default)]
+    pub(crate) words: BTreeMap<String, LeaseWord>,
+    #[serde(default)]
+    pub(crate) told: BTreeMap<String, u64>,
     /// What keepers agree by.
     #[serde(default)]
     pub(crate) agreement: crate::rooms::keepers::agreement::Agreement,
@@ -35,6 +40,15 @@ pub(crate) struct Volume {
     pub(crate) seen: crate::agent::Seen,
     /// Highest fence per object.
     pub(crate) fences: BTreeMap<String, u64>,
+}
+
+/// What a host writes beside its lease.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct LeaseWord {
+    /// None of the uplinks of its guests has a link.
+    pub(crate) unlinked: bool,
+    /// The number under which it was told to end what it ran, and did.
+    pub(crate) ended: u64,
 }
 
 /// A file that machines boot from; its bytes lie beside.

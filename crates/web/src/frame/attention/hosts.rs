@@ -133,7 +133,10 @@ fn of_failure(failure: &Failure) -> Option<Need> {
             format!("{name} is cut off"),
             "its agent is not heard, its lease is renewed: its machines go on".to_owned(),
         ),
-        FailureStage::Judged(_) | FailureStage::Fenced | FailureStage::Over => return None,
+        FailureStage::Ails
+        | FailureStage::Judged(_)
+        | FailureStage::Fenced
+        | FailureStage::Over => return None,
     };
     Some(Need {
         glyph,

@@ -24,11 +24,16 @@ struct Hits {
 }
 
 /// (words, link, who may)
-const COMMANDS: [(&str, &str, Act); 21] = [
+const COMMANDS: [(&str, &str, Act); 22] = [
     ("create machines", "/sheet/new-machines", Act::Machines),
     ("find hosts", "/hosts/look", Act::Hosts),
     ("record fault domains", "/sheet/fault-domains", Act::Hosts),
     ("create a cluster", "/sheet/new-cluster", Act::Clusters),
+    (
+        "build a cluster from bare hosts",
+        "/sheet/build",
+        Act::Clusters,
+    ),
     ("go to the field", "/", Act::Look),
     ("go to hosts", "/hosts", Act::Look),
     ("go to machines", "/machines", Act::Look),

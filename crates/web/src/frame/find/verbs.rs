@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 36] = [
+const VERBS: [Verb; 38] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -83,6 +83,18 @@ const VERBS: [Verb; 36] = [
     ),
     ("edit", "host", "/sheet/edit-host?ids=", Act::Hosts),
     ("hand back", "host", "/sheet/hand-back?ids=", Act::Hosts),
+    (
+        "leave the cluster",
+        "host",
+        "/sheet/leave-cluster?ids=",
+        Act::Hosts,
+    ),
+    (
+        "install new hosts",
+        "cluster",
+        "/sheet/build?into=",
+        Act::Clusters,
+    ),
     ("edit", "cluster", "/sheet/edit-cluster?ids=", Act::Clusters),
     ("keepers", "cluster", "/sheet/keepers?ids=", Act::Clusters),
     ("new rule", "cluster", "/sheet/rule?ids=", Act::Clusters),

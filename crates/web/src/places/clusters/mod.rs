@@ -1,9 +1,11 @@
 //! Clusters: making one, and its page.
 
+mod build;
 mod free_hosts;
 mod headroom;
 pub(crate) mod join;
 pub(crate) mod keepers;
+mod kind;
 mod matrix;
 pub(crate) mod new;
 pub(crate) mod page;
@@ -16,6 +18,9 @@ use zastrugi_core::permits::Act;
 /// What can be changed from here.
 pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("new-cluster", Act::Clusters, "hosts", new::fill).prepared(free_hosts::prepare),
+    Sheet::new("build", Act::Clusters, "hosts", build::fill)
+        .prepared(build::prepare)
+        .looking(build::look),
     Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(free_hosts::prepare),
     Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit).merging(),
     Sheet::new("keepers", Act::Clusters, "hosts", keepers::fill),
@@ -23,5 +28,11 @@ pub(crate) const SHEETS: &[Sheet] = &[
 ];
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![page::show, page::page_part, page::save]
+    routes![
+        page::show,
+        page::page_part,
+        page::save,
+        build::file::save,
+        build::file::schema
+    ]
 }

@@ -1,6 +1,9 @@
 //! The sheet for making a cluster of claimed hosts.
 
-use super::free_hosts::{HostChoice, choices};
+use super::{
+    free_hosts::{HostChoice, choices},
+    kind,
+};
 use crate::frame::{
     Fields,
     sheet::{Filled, render},
@@ -9,7 +12,7 @@ use askama::Template;
 use std::collections::BTreeMap;
 use zastrugi_core::rooms::clusters;
 use zastrugi_core::{
-    estate::{Demand, PsabiLevel},
+    estate::{ClusterKind, Demand, PsabiLevel},
     evidence::{Answer, Probe},
     ids::HostId,
     rooms::Proposal,
@@ -24,6 +27,7 @@ struct ClusterFields {
     hosts: Vec<HostChoice>,
     level: String,
     levels: Vec<&'static str>,
+    kind: String,
     volume: String,
     volumes: Vec<(String, String)>,
     survive: bool,
@@ -65,7 +69,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         fields.ticked("survive", true),
         fields.ticked("enforced", false),
     );
+    let kind = kind::chosen(fields, ClusterKind::default());
     let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {
+        time: vec![],
+        kind,
         name: (&name).into(),
         hosts: chosen.clone(),
         level: PsabiLevel::ALL.into_iter().find(|l| l.word() == level),
@@ -80,6 +87,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         hosts: choices(view, &chosen),
         level,
         levels: PsabiLevel::ALL.into_iter().map(PsabiLevel::word).collect(),
+        kind: kind::field(kind, &ClusterKind::ALL),
         volume,
         volumes: volumes(view, &chosen),
         survive,

@@ -1,6 +1,6 @@
 //! One cluster, and the sheet to edit it.
 
-use super::{headroom, keepers, rule};
+use super::{headroom, keepers, kind, rule};
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Signed, host_state, page as whole, part,
     sheet::{Filled, render},
@@ -179,8 +179,7 @@ struct EditFields {
     failures: u32,
     /// Fault domains of which any one must be survivable.
     domains: Vec<(&'static str, bool)>,
-    kind: &'static str,
-    kinds: [(&'static str, &'static str); 3],
+    kind: String,
     enforced: bool,
     recovers: bool,
     note: String,
@@ -206,10 +205,8 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let (name, note) = (fields.or("name", &was_name), fields.or("note", &was_note));
     let failures = fields.or("failures", &was_demand.failures.to_string());
     let failures = failures.parse().unwrap_or(was_demand.failures);
-    let was_kind = was.map_or(ClusterKind::Ordinary, |c| c.kind);
-    let given = fields.or("kind", was_kind.word());
-    let kind = ClusterKind::ALL.into_iter().find(|k| k.word() == given);
-    let kind = kind.unwrap_or(was_kind);
+    let was_kind = was.map_or(ClusterKind::OneSite, |c| c.kind);
+    let kind = kind::chosen(fields, was_kind);
     let enforced = fields.ticked("enforced", was_demand.enforced);
     let domains = Host::DOMAINS.map(|kind| {
         let was = was_demand.kinds().any(|k| k == kind);
@@ -248,12 +245,7 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
             name,
             failures,
             domains: Host::DOMAINS.into_iter().zip(domains).collect(),
-            kind: kind.word(),
-            kinds: [
-                ("ordinary", "ordinary"),
-                ("edge", "edge: two hosts and a witness"),
-                ("stretched", "stretched: either of two sites carries all"),
-            ],
+            kind: kind::field(kind, &ClusterKind::ALL),
             enforced,
             recovers,
             note,

@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use std::{collections::BTreeMap, sync::Arc};
 use zastrugi_core::{
     availability::{Case, Left, MEMORY, Survival},
-    estate::{Cause, Estate, Machine, Outages},
+    estate::{Cause, Condition, Estate, Machine, Outages},
     ids::{HostId, SiteId},
     permits::Act,
     runs::{Phase, Run},
@@ -91,7 +91,14 @@ fn sentence(view: &View, shown: &Ridges, outages: &Outages, site: Option<u64>) -
     if cared > 0 {
         words.push_str(&format!(", {cared} in maintenance"));
     }
-    let others = hosts.len() - steady - lost.len() - cared;
+    let coming = hosts
+        .iter()
+        .filter(|h| h.condition == Condition::Claiming && h.maintenance.is_none())
+        .count();
+    if coming > 0 {
+        words.push_str(&format!(", {coming} being taken over"));
+    }
+    let others = hosts.len() - steady - lost.len() - cared - coming;
     if others > 0 {
         words.push_str(&format!(", {others} not"));
     }

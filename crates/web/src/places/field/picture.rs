@@ -4,7 +4,7 @@ use crate::frame::{Glyph, Px, host_state};
 use askama::Template;
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Host, Machine},
+    estate::{Estate, FailureStage, Host, Machine},
     placement::{Account, Ledger},
     units::{Bytes, round},
     view::View,
@@ -64,6 +64,8 @@ struct Column {
     reserve: Px,
     reserved: Px,
     boxes: Vec<Stacked>,
+    /// The crack through the column of a host that has failed.
+    crack: Option<String>,
     used: Px,
     /// 2: above four fifths.
     busy: u8,
@@ -83,6 +85,8 @@ struct Name {
 
 /// A machine in its host's column, or the smallest of them together.
 struct Stacked {
+    /// Of one machine.
+    id: Option<u64>,
     link: String,
     words: String,
     tone: &'static str,
@@ -144,10 +148,35 @@ fn column(
         reserve: Px(reserve),
         reserved: Px(tall - reserve),
         boxes: boxes(view, scale, (x, reserve), host, each, tone),
+        crack: has_failed(&view.estate, host).then(|| crack(scale, x)),
         used: Px(scale.wide * used.min(1.0)),
         busy: if used > 0.8 { 2 } else { 1 },
         name: (scale.wide > 60.0).then(|| name(view, scale, x, (host, row))),
     }
+}
+
+/// It is taken for dead, or proved to be: not one that is only cut off, or ails.
+fn has_failed(estate: &Estate, host: &Host) -> bool {
+    let failed = |stage: &FailureStage| match stage {
+        FailureStage::Judged(_) | FailureStage::Waits(_) | FailureStage::Fenced => true,
+        FailureStage::CutOff | FailureStage::Ails | FailureStage::Over => false,
+    };
+    let told = estate.failure_of(host.id).is_some_and(|f| failed(&f.stage));
+    told && !host.reports() || host.condition.is_fenced()
+}
+
+/// A jagged band across the column.
+fn crack(scale: Scale, x: f64) -> String {
+    const TEETH: usize = 6;
+    let (middle, tooth) = (scale.tall * 0.55, scale.wide / TEETH as f64);
+    let at = |i: usize, low: f64| {
+        let up = if i.is_multiple_of(2) { -6.0 } else { 6.0 };
+        format!("{} {}", Px(x + tooth * i as f64), Px(middle + up + low))
+    };
+    let there = (0..=TEETH).map(|i| at(i, 0.0));
+    let back = (0..=TEETH).rev().map(|i| at(i, 8.0));
+    let all: Vec<String> = there.chain(back).collect();
+    format!("M{}Z", all.join("L"))
 }
 
 fn name(view: &View, scale: Scale, x: f64, (host, row): (&Host, &Account)) -> Name {
@@ -207,14 +236,15 @@ fn boxes(
         let words = format!("{} · {held} · tier {}{state}", machine.name, machine.tier);
         let link = format!("/machines/{}", machine.id.0);
         let is_top = i == last && small.is_empty();
-        stack.put(held, is_top, tone, (link, words, &machine.name));
+        let id = Some(machine.id.0);
+        stack.put(held, is_top, tone, (id, link, words, &machine.name));
     }
     if !small.is_empty() {
         let held = small.iter().fold(Bytes::ZERO, |sum, m| sum + m.held());
         let words = format!("{} smaller machines · {held}", small.len());
         let name = format!("{} smaller", small.len());
         let link = format!("/machines?host={}", host.id.0);
-        stack.put(held, true, "arr", (link, words, &name));
+        stack.put(held, true, "arr", (None, link, words, &name));
     }
     stack.boxes
 }
@@ -234,7 +264,7 @@ impl Stack {
         held: Bytes,
         is_top: bool,
         tone: &'static str,
-        (link, words, name): (String, String, &str),
+        (id, link, words, name): (Option<u64>, String, String, &str),
     ) {
         let (x, w, bottom) = (self.x, self.scale.wide, self.bottom);
         let tall = (held.share_of(self.installed) * self.scale.tall).max(1.0);
@@ -251,6 +281,7 @@ impl Stack {
         let most = usize::try_from(round((w - 8.0) / 5.9)).unwrap_or(12);
         let named = tall >= 13.0 && w > 44.0;
         self.boxes.push(Stacked {
+            id,
             link,
             words,
             tone,

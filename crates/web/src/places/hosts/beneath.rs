@@ -7,6 +7,7 @@ use zastrugi_core::{
 };
 
 struct PortRow {
+    dead: bool,
     name: String,
     speed: String,
     mac: String,
@@ -49,6 +50,7 @@ impl Beneath {
             name: u.name.clone(),
             speed: speed(u.mbit),
             mac: u.mac.clone(),
+            dead: !u.up,
             place: match u.switch.as_str() {
                 "" => "not known".into(),
                 switch => format!("{switch} port {}", u.port),

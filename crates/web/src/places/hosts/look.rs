@@ -3,6 +3,7 @@
 use crate::frame::{AtDesk, Fields, Page, Problem, ago, page as whole, part, viewer::MayHosts};
 use askama::Template;
 use rocket::{get, http::Status, post, response::Redirect};
+use zastrugi_core::{ids::ClusterId, view::View};
 
 struct FoundRow {
     address: String,
@@ -38,6 +39,11 @@ struct FoundPart {
     csrf: String,
     scan: Option<ScanView>,
     announced: Vec<(String, String)>,
+    /// Controllers of hosts that are not claimed.
+    bare: Vec<(String, String)>,
+    /// Their addresses as a range, and the clusters that they could join, the nearest first.
+    range: String,
+    clusters: Vec<(u64, String)>,
     silent: Vec<String>,
     found: Vec<FoundRow>,
 }
@@ -52,7 +58,7 @@ fn addresses(n: usize) -> String {
 }
 
 /// A fingerprint in groups of four, for comparing by eye.
-pub(super) fn grouped(pin: &str) -> String {
+pub(crate) fn grouped(pin: &str) -> String {
     let chars: Vec<char> = pin.chars().collect();
     chars
         .chunks(4)
@@ -115,13 +121,43 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
         .into_iter()
         .map(|a| (a.name, a.address))
         .collect();
+    let bare: Vec<(String, String)> = desk
+        .announced_controllers()
+        .into_iter()
+        .map(|a| (a.name, a.address))
+        .collect();
+    let ips: Vec<&str> = bare.iter().map(|(_, at)| ip_of(at)).collect();
     FoundPart {
         csrf: csrf.to_owned(),
         scan,
         announced,
+        range: ips.join(", "),
+        clusters: near(&desk.look(), &ips),
+        bare,
         silent: desk.silent(),
         found,
     }
+}
+
+fn ip_of(address: &str) -> &str {
+    address.rsplit_once(':').map_or(address, |(ip, _)| ip)
+}
+
+/// Clusters by how many of the controllers of their hosts are in the same network as these, then by name.
+fn near(view: &View, ips: &[&str]) -> Vec<(u64, String)> {
+    let net = |ip: &str| ip.rsplit_once('.').map(|(net, _)| net.to_owned());
+    let theirs: Vec<_> = ips.iter().filter_map(|ip| net(ip)).collect();
+    let beside = |cluster: ClusterId| {
+        let hosts = view.estate.hosts_in(cluster);
+        let at = hosts.filter_map(|h| net(ip_of(&h.bmc.as_ref()?.address)));
+        at.filter(|n| theirs.contains(n)).count()
+    };
+    let ready = view.estate.clusters.values().filter(|c| c.ready);
+    let mut all: Vec<_> = ready
+        .map(|c| (beside(c.id), c.name.clone(), c.id.0))
+        .collect();
+    all.sort_by(|a, b| (b.0, &a.1).cmp(&(a.0, &b.1)));
+    all.into_iter().map(|(_, name, id)| (id, name)).collect()
 }
 
 fn look_page(may: &MayHosts, desk: &AtDesk, range: &str, wrong: &str) -> Page {

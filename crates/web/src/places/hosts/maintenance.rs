@@ -31,6 +31,8 @@ const LASTS: [(&str, u64, &str); 7] = [
 #[derive(Template)]
 #[template(path = "places/hosts/maintenance_empty_fields.html")]
 struct EmptyFields {
+    /// What becomes of a guest that is asked to stop.
+    stopped: &'static str,
     hosts: Vec<(u64, String)>,
     reason: String,
     lasts: String,
@@ -117,6 +119,7 @@ pub(crate) fn empty(view: &View, fields: &Fields) -> Filled {
         },
     };
     let shown = EmptyFields {
+        stopped: "is started again when the host is back",
         reason,
         lasts,
         slow: ask.slow,

@@ -5,17 +5,25 @@ pub(crate) mod change;
 pub(crate) mod claim;
 pub(crate) mod domains;
 mod fencing;
+mod leave;
 mod look;
 mod maintenance;
 mod page;
 mod power;
+
+pub(crate) use look::grouped;
 
 use crate::frame::sheet::Sheet;
 use crate::frame::{AtDesk, Page, Query, Signed, Window, host_state, page as whole, part};
 use askama::Template;
 use rocket::{Route, get, routes};
 use std::sync::Arc;
-use zastrugi_core::{estate::Host, permits::Act, placement::Ledger, view::View};
+use zastrugi_core::{
+    estate::{Condition, Host},
+    permits::Act,
+    placement::Ledger,
+    view::View,
+};
 
 /// What can be changed from here.
 pub(crate) const SHEETS: &[Sheet] = &[
@@ -27,6 +35,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("test-fencing", Act::Hosts, "hosts", fencing::fill).prepared(fencing::prepare),
     Sheet::new("maintenance", Act::Hosts, "hosts", maintenance::empty)
         .prepared(maintenance::prepare),
+    Sheet::new("leave-cluster", Act::Hosts, "hosts", leave::fill),
     Sheet::new("host-back", Act::Hosts, "hosts", maintenance::serve),
     Sheet::new("edit-host", Act::Hosts, "hosts", change::edit).merging(),
     Sheet::new("fault-domains", Act::Hosts, "hosts", domains::fill).merging(),
@@ -89,7 +98,9 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let total = hosts.len();
     let cared = hosts.iter().filter(|h| h.maintenance.is_some()).count();
     let steady = hosts.iter().filter(|h| estate.is_steady(h)).count();
-    let down = total - steady - cared;
+    let coming = |h: &&Arc<Host>| h.condition == Condition::Claiming && h.maintenance.is_none();
+    let coming = hosts.iter().filter(|h| coming(h)).count();
+    let down = total - steady - cared - coming;
     let (window, shown) = Window::of("/hosts", query, total);
     let rows: Vec<HostRow> = hosts[shown].iter().map(|h| row(&view, h)).collect();
     let loose = estate
@@ -104,10 +115,13 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     if cared > 0 {
         sentence.push_str(&format!(", {cared} in maintenance"));
     }
+    if coming > 0 {
+        sentence.push_str(&format!(", {coming} being taken over"));
+    }
     if down > 0 {
         sentence.push_str(&format!(", {down} not"));
     }
-    let waiting = desk.announced().len() + desk.found().len();
+    let waiting = desk.announced().len() + desk.announced_controllers().len() + desk.found().len();
     sentence.push_str(match waiting {
         0 => ".",
         _ => ". Others are powered on and not claimed.",

@@ -63,6 +63,7 @@ struct HostPage {
     labels: Vec<String>,
     /// In no cluster, and answering.
     loose: bool,
+    member: bool,
     may_clusters: bool,
     beneath: String,
     events: Vec<Line>,
@@ -127,6 +128,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<HostPage, Prob
             .collect(),
         labels: host.label_words().collect(),
         loose: host.cluster.is_none() && host.accepts_work(),
+        member: host.cluster.is_some(),
         may_clusters: signed.may(Act::Clusters),
         beneath: render(&Beneath::of(&view, host, signed.may(Act::Storage))),
         events,

@@ -14,11 +14,12 @@ const ROW: f64 = 20.0;
 /// Machines that are drawn; the table beneath has all.
 const MOST: usize = 40;
 
-struct Bar {
-    from: Px,
-    wide: Px,
-    class: &'static str,
-    words: String,
+/// From one moment to another, in a lane.
+pub(super) struct Bar {
+    pub(super) from: Px,
+    pub(super) wide: Px,
+    pub(super) class: &'static str,
+    pub(super) words: String,
 }
 
 struct Line {
@@ -28,9 +29,9 @@ struct Line {
     bars: Vec<Bar>,
 }
 
-struct Tick {
-    x: Px,
-    words: String,
+pub(super) struct Tick {
+    pub(super) x: Px,
+    pub(super) words: String,
 }
 
 #[derive(Template)]
@@ -47,16 +48,24 @@ pub(super) struct Axis {
 }
 
 /// From the last that was heard, in milliseconds, to pixels.
-struct Scale {
-    since: Moment,
-    second: f64,
+pub(super) struct Scale {
+    pub(super) since: Moment,
+    /// Where time begins.
+    pub(super) left: f64,
+    /// How wide a second is.
+    pub(super) second: f64,
 }
 
 impl Scale {
-    fn x(&self, at: Moment) -> f64 {
-        LEFT + at.since(self.since).0 as f64 / 1000.0 * self.second
+    pub(super) fn x(&self, at: Moment) -> f64 {
+        self.left + at.since(self.since).0 as f64 / 1000.0 * self.second
     }
-    fn bar(&self, (from, to): (Moment, Moment), class: &'static str, words: String) -> Bar {
+    pub(super) fn bar(
+        &self,
+        (from, to): (Moment, Moment),
+        class: &'static str,
+        words: String,
+    ) -> Bar {
         let x = self.x(from);
         Bar {
             from: Px(x),
@@ -87,9 +96,14 @@ impl Axis {
             .max(Span::secs(10));
         let scale = Scale {
             since: failure.since,
+            left: LEFT,
             second: WIDTH / (whole.0 as f64 / 1000.0 * 1.04),
         };
-        let mut lines = vec![(failure.name.clone(), host(failure, &scale, end))];
+        let of_host = match failure.ailed {
+            true => ailing(failure, &scale, end),
+            false => host(failure, &scale, end),
+        };
+        let mut lines = vec![(failure.name.clone(), of_host)];
         lines.extend(
             failure
                 .machines
@@ -111,13 +125,29 @@ impl Axis {
             base: Px(base),
             below: Px(base + 15.0),
             lines: lines.collect(),
-            ticks: ticks(whole, &scale),
+            ticks: ticks(
+                whole,
+                &scale,
+                if failure.ailed { "began" } else { "last heard" },
+            ),
             foretold: failure
                 .foretold
                 .filter(|f| f.0 > 0)
                 .map(|f| Px(scale.x(failure.since.plus(f)))),
         }
     }
+}
+
+/// Machines lack something until the verdict, then they leave.
+fn ailing(failure: &Failure, scale: &Scale, end: Moment) -> Vec<Bar> {
+    let verdict = failure.lines.iter().map(|l| l.at).min().unwrap_or(end);
+    let lasted = verdict.since(failure.since);
+    let lacks = format!("machines on it lack something, for {lasted}");
+    let leave = format!("they leave it, within {}", end.since(verdict));
+    vec![
+        scale.bar((failure.since, verdict), "unheard", lacks),
+        scale.bar((verdict, end), "boots", leave),
+    ]
 }
 
 /// Unheard until the verdict, then being proved.
@@ -159,7 +189,7 @@ fn bars(machine: &Restarted, scale: &Scale, end: Moment) -> Vec<Bar> {
 }
 
 /// Every so many seconds that there are at most eight.
-fn ticks(whole: Span, scale: &Scale) -> Vec<Tick> {
+pub(super) fn ticks(whole: Span, scale: &Scale, zero: &str) -> Vec<Tick> {
     let seconds = whole.0 / 1000;
     let steps = [
         1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200, 21_600, 86_400,
@@ -171,11 +201,7 @@ fn ticks(whole: Span, scale: &Scale) -> Vec<Tick> {
     let all = (0..=seconds / step).map(|n| n * step);
     all.map(|s| Tick {
         x: Px(scale.x(scale.since.plus(Span::secs(s)))),
-        words: if s == 0 {
-            "last heard".into()
-        } else {
-            after(s)
-        },
+        words: if s == 0 { zero.to_owned() } else { after(s) },
     })
     .collect()
 }
@@ -199,9 +225,10 @@ mod tests {
         for seconds in [3, 40, 90, 600, 5000, 100_000, 3_000_000] {
             let scale = Scale {
                 since: Moment(0),
+                left: LEFT,
                 second: 1.0,
             };
-            let n = ticks(Span::secs(seconds), &scale).len();
+            let n = ticks(Span::secs(seconds), &scale, "began").len();
             assert!((2..=9).contains(&n), "{n} marks for {seconds} s");
         }
     }

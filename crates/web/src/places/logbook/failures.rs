@@ -34,8 +34,9 @@ struct Failures {
 fn state(failure: &Failure) -> (&'static str, &'static str) {
     match &failure.stage {
         FailureStage::CutOff => ("mind", "cut off"),
+        FailureStage::Ails => ("mind", "ails"),
         FailureStage::Judged(
-            Fence::Prove | Fence::SwitchOff | Fence::Withdraw | Fence::AwaitWatchdog,
+            Fence::Prove | Fence::SwitchOff | Fence::Withdraw | Fence::Tell | Fence::AwaitWatchdog,
         ) => ("running", "being fenced"),
         FailureStage::Judged(Fence::AskPerson) | FailureStage::Waits(_) => {
             ("needs you", "needs you")
@@ -58,6 +59,8 @@ fn counted(failure: &Failure) -> String {
     match (failure.machines.len(), up) {
         (0, _) => "none was on it".into(),
         (all, 0) if failure.stage == FailureStage::CutOff => format!("{all} go on"),
+        (all, 0) if failure.ailed && failure.is_open() => format!("{all} lack something"),
+        (all, 0) if failure.ailed => format!("{all} go on"),
         (all, up) => format!("{up} of {all} are up"),
     }
 }
@@ -145,12 +148,15 @@ fn lead(failure: &Failure) -> String {
     let machines = counted(failure);
     match &failure.stage {
         FailureStage::CutOff => "Its agent is not heard, and its lease is renewed: its machines go on. Nothing is started elsewhere.".into(),
+        FailureStage::Ails => "It is alive, and machines on it lack their volume or their networks: those start elsewhere once they are ended here, or are moved away.".into(),
         FailureStage::Judged(Fence::AwaitWatchdog) => "Nobody can tell it anything. Its watchdog resets it when its lease has run out; then its machines start elsewhere.".into(),
+        FailureStage::Judged(Fence::Tell) => "Nobody reaches it, and nobody reaches its machines. It is told through its lease to end them; once that says that it did, they start elsewhere.".into(),
         FailureStage::Judged(Fence::Withdraw) => "Its controller is no help. Its arrays take away what it reaches; once they say so, its machines start elsewhere.".into(),
         FailureStage::Judged(Fence::AskPerson) => "Nothing proves that it is off, so nothing is started elsewhere.".into(),
         FailureStage::Judged(Fence::Prove | Fence::SwitchOff) => "It is being proved off; then its machines start elsewhere.".into(),
         FailureStage::Waits(why) => format!("Nothing is started elsewhere until somebody acts: {why}."),
         FailureStage::Fenced => format!("It runs nothing any more. Of its machines, {machines}."),
+        FailureStage::Over if failure.ailed && failure.machines.iter().all(|m| m.up.is_none()) => "It is over; none of its machines had to be ended.".into(),
         FailureStage::Over if failure.machines.iter().all(|m| m.up.is_none()) => "It is over; no machine had to be started elsewhere.".into(),
         FailureStage::Over => format!("It is over. Of its machines, {machines}."),
     }
@@ -166,14 +172,21 @@ fn sort(sort: Sort) -> &'static str {
 }
 
 fn machine(view: &View, failure: &Failure, m: &Restarted) -> MachineRow {
+    let now = view.estate.machines.get(&m.machine);
+    let left = now.is_some_and(|m| m.host != Some(failure.host) && !m.is_off());
     let (shape, word) = match (m.up, m.started) {
         (Some(_), _) => ("done", "up".to_owned()),
         (None, Some(_)) if m.why.is_empty() => ("running", "starts".to_owned()),
         _ if !m.why.is_empty() => ("mind", m.why.clone()),
         _ if matches!(failure.stage, FailureStage::CutOff) => ("steady", "goes on".to_owned()),
+        _ if failure.ailed && left => ("done", "was moved".to_owned()),
+        _ if failure.ailed && failure.is_open() => ("mind", "lacks something".to_owned()),
+        _ if failure.ailed => ("steady", "goes on".to_owned()),
         _ => ("waiting", "waits".to_owned()),
     };
-    let to = m.to.and_then(|h| view.estate.hosts.get(&h));
+    let to =
+        m.to.or(now.filter(|_| failure.ailed && left).and_then(|m| m.host));
+    let to = to.and_then(|h| view.estate.hosts.get(&h));
     MachineRow {
         id: m.machine.0,
         name: m.name.clone(),
@@ -236,7 +249,10 @@ fn story(signed: &Signed, desk: &AtDesk, id: u64) -> Result<Story, Problem> {
     Ok(Story {
         id,
         host: failure.host.0,
-        title: format!("{} failed", failure.name),
+        title: match failure.ailed {
+            true => format!("{} could not serve its machines", failure.name),
+            false => format!("{} failed", failure.name),
+        },
         glyph: glyph(shape),
         word,
         lead: lead(failure),

@@ -1,8 +1,10 @@
 //! The Logbook: runs with live steps and the assessment as it was, events, CSV.
 
 mod axis;
+mod correct;
 mod events;
 mod failures;
+mod lanes;
 pub(crate) mod lately;
 mod run;
 

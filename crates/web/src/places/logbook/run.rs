@@ -1,11 +1,20 @@
 //! One run: its steps, live, and the assessment as it was. An old run's page is the same page.
 
+use super::{
+    correct::{self, Forms, Refused},
+    lanes::Lanes,
+};
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Signed, consequences::Consequences, glyph, page as whole, part,
     sheet::render, words::run_glyph,
 };
 use askama::Template;
-use rocket::{get, post, response::Redirect};
+use rocket::{
+    get,
+    http::Status,
+    post,
+    response::{Redirect, content::RawHtml},
+};
 use std::collections::BTreeSet;
 use zastrugi_core::{
     ids::RunId,
@@ -14,7 +23,7 @@ use zastrugi_core::{
     runs::{Object, Phase, Run, RunState, StepState},
     view::View,
 };
-use zastrugi_engine::Resolve;
+use zastrugi_engine::{AnswerError, Resolve};
 
 struct StepView {
     glyph: String,
@@ -24,6 +33,8 @@ struct StepView {
     remedy: String,
     took: String,
     attempts: u32,
+    /// What it was given, where that can be corrected.
+    form: String,
 }
 
 #[derive(Template)]
@@ -35,6 +46,8 @@ struct RunPage {
     word: &'static str,
     lead: String,
     share: usize,
+    /// By host, where that says more.
+    lanes: Option<String>,
     steps: Vec<StepView>,
     groups: Vec<Group>,
     /// Nothing was asked of any device.
@@ -46,6 +59,8 @@ struct RunPage {
     may_answer: bool,
     consequences: String,
     csrf: String,
+    /// What was typed waits for whoever typed it: the page stands still.
+    still: bool,
 }
 
 /// All steps that do the same, in a run that has many.
@@ -62,10 +77,12 @@ struct Group {
 const PLAIN: usize = 40;
 /// Steps of one group that are listed.
 const LISTED: usize = 100;
+/// And of one in which nothing is under way.
+const QUIET: usize = 20;
 /// Things that it touches that are named.
 const NAMED: usize = 12;
 
-fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
+fn step_view(state: &StepState, title: &str, said: &str, form: String) -> StepView {
     let (word, shape) = match state.phase {
         Phase::Waiting => ("waiting".to_owned(), "waiting"),
         Phase::Queued { behind, .. } => (format!("waits for {behind}"), "mind"),
@@ -92,6 +109,7 @@ fn step_view(state: &StepState, title: &str, said: &str) -> StepView {
             .map_or_else(String::new, |f| f.remedy.clone()),
         took,
         attempts: state.attempt,
+        form,
     }
 }
 
@@ -106,28 +124,36 @@ fn rank(phase: &Phase) -> u8 {
     }
 }
 
-fn step(view: &View, run: &Run, plan: &Plan, n: usize) -> Option<StepView> {
-    let (state, planned) = run.step(n).zip(plan.steps.get(n))?;
+/// Whose steps are shown.
+struct Shown<'a> {
+    view: &'a View,
+    run: &'a Run,
+    plan: &'a Plan,
+    forms: Forms<'a>,
+}
+
+fn step(shown: &Shown<'_>, n: usize) -> Option<StepView> {
+    let (state, planned) = shown.run.step(n).zip(shown.plan.steps.get(n))?;
     let said = if state.phase == Phase::Running {
-        view.said(run, n)
+        shown.view.said(shown.run, n)
     } else {
         &state.said
     };
-    Some(step_view(state, &planned.title, said))
+    Some(step_view(state, &planned.title, said, shown.forms.at(n)))
 }
 
 /// The steps as they stand, where there are few.
-fn steps(view: &View, run: &Run, plan: &Plan) -> Vec<StepView> {
-    if plan.steps.len() > PLAIN {
+fn steps(shown: &Shown<'_>) -> Vec<StepView> {
+    let all = shown.plan.steps.len();
+    if all > PLAIN {
         return vec![];
     }
-    (0..plan.steps.len())
-        .filter_map(|n| step(view, run, plan, n))
-        .collect()
+    (0..all).filter_map(|n| step(shown, n)).collect()
 }
 
 /// Else by what they do, in the order of the plan.
-fn groups(view: &View, run: &Run, plan: &Plan) -> Vec<Group> {
+fn groups(shown: &Shown<'_>) -> Vec<Group> {
+    let plan = shown.plan;
     if plan.steps.len() <= PLAIN {
         return vec![];
     }
@@ -140,12 +166,12 @@ fn groups(view: &View, run: &Run, plan: &Plan) -> Vec<Group> {
         }
     }
     all.into_iter()
-        .map(|(name, steps)| group(view, run, plan, name, steps))
+        .map(|(name, steps)| group(shown, name, steps))
         .collect()
 }
 
-fn group(view: &View, run: &Run, plan: &Plan, name: &'static str, mut steps: Vec<usize>) -> Group {
-    let phase = |n: usize| run.step(n).map_or(4, |s| rank(&s.phase));
+fn group(shown: &Shown<'_>, name: &'static str, mut steps: Vec<usize>) -> Group {
+    let phase = |n: usize| shown.run.step(n).map_or(4, |s| rank(&s.phase));
     let count = |wanted: u8| steps.iter().filter(|n| phase(**n) == wanted).count();
     let (failed, running, done) = (count(0), count(1), count(4));
     let mut words = format!("{done} of {} done", steps.len());
@@ -162,7 +188,9 @@ fn group(view: &View, run: &Run, plan: &Plan, name: &'static str, mut steps: Vec
         _ => "waiting",
     };
     steps.sort_by_key(|n| phase(*n));
-    let hidden = steps.len().saturating_sub(LISTED);
+    // What is through, or has not begun, is looked at by few.
+    let listed = if failed + running > 0 { LISTED } else { QUIET };
+    let hidden = steps.len().saturating_sub(listed);
     Group {
         name,
         glyph: glyph(shape),
@@ -170,8 +198,8 @@ fn group(view: &View, run: &Run, plan: &Plan, name: &'static str, mut steps: Vec
         open: failed > 0,
         steps: steps
             .into_iter()
-            .take(LISTED)
-            .filter_map(|n| step(view, run, plan, n))
+            .take(listed)
+            .filter_map(|n| step(shown, n))
             .collect(),
         hidden,
     }
@@ -204,7 +232,12 @@ fn page_of(object: Object) -> Option<String> {
     })
 }
 
-async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Problem> {
+async fn build(
+    signed: &Signed,
+    desk: &AtDesk,
+    id: u64,
+    refused: Option<&Refused>,
+) -> Result<RunPage, Problem> {
     let (run, plan) = desk
         .run(RunId(id))
         .await?
@@ -225,6 +258,17 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
             crate::frame::ago(desk.now(), run.began)
         ),
     };
+    let may_answer = plan.ask.allowed(&signed.viewer.permits());
+    let forms = match may_answer {
+        true => Forms::of(&view, &run, &plan, &signed.csrf, refused),
+        false => Forms::none(),
+    };
+    let shown = Shown {
+        view: &view,
+        run: &run,
+        plan: &plan,
+        forms,
+    };
     Ok(RunPage {
         id,
         title: run.title.clone(),
@@ -235,30 +279,35 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<RunPage, Probl
             all => format!("{lead} {done} of {all} steps are done."),
         },
         share: (done * 600).checked_div(all).unwrap_or(600),
-        steps: steps(&view, &run, &plan),
-        groups: groups(&view, &run, &plan),
+        lanes: Lanes::of(&view, &run, &plan, desk.now()).map(|l| render(&l)),
+        steps: steps(&shown),
+        groups: groups(&shown),
         at_once: plan.steps.is_empty(),
         touches,
         more,
         open: run.state.open() && run.state != RunState::Cancelling,
         needs_you: run.state == RunState::NeedsYou,
-        may_answer: plan.ask.allowed(&signed.viewer.permits()),
+        may_answer,
         consequences: render(&Consequences::of_plan(&plan, &run)),
         csrf: signed.csrf.clone(),
+        still: refused.is_some(),
     })
 }
 
 #[get("/logbook/runs/<id>")]
 pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
-    let body = build(&signed, desk, id).await?;
+    let body = build(&signed, desk, id, None).await?;
     let title = body.title.clone();
     whole(&signed, desk, "logbook", &title, &body)
 }
 
 #[get("/logbook/runs/<id>/part")]
 pub(crate) async fn run_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
-    part(&build(&signed, desk, id).await?)
+    part(&build(&signed, desk, id, None).await?)
 }
+
+/// Where it goes on, or the page with what was typed and what is wrong with it.
+type Answered = Result<Redirect, (Status, RawHtml<String>)>;
 
 #[post("/logbook/runs/<id>", data = "<fields>")]
 pub(crate) async fn answer(
@@ -266,12 +315,29 @@ pub(crate) async fn answer(
     desk: &AtDesk,
     id: u64,
     fields: Fields,
-) -> Result<Redirect, Problem> {
+) -> Result<Answered, Problem> {
     let said = match fields.get("answer") {
         "cancel" => Resolve::Cancel,
         "retry" => Resolve::Retry,
+        "correct" => {
+            let correction = correct::read(&fields);
+            Resolve::Correct(correction.ok_or_else(|| Problem::not_found("This step"))?)
+        }
         _ => return Err(Problem::not_found("This answer")),
     };
-    desk.answer(&signed.viewer, RunId(id), said).await?;
-    Ok(Redirect::to(format!("/logbook/runs/{id}")))
+    match desk.answer(&signed.viewer, RunId(id), said.clone()).await {
+        Err(AnswerError::Wrong(found)) if !found.is_empty() => {
+            let Resolve::Correct(correction) = said else {
+                return Err(Problem::not_found("This answer"));
+            };
+            let refused = Refused { correction, found };
+            let body = build(&signed, desk, id, Some(&refused)).await?;
+            let page = whole(&signed, desk, "logbook", &body.title.clone(), &body)?;
+            Ok(Err((Status::UnprocessableEntity, page)))
+        }
+        answered => {
+            answered?;
+            Ok(Ok(Redirect::to(format!("/logbook/runs/{id}"))))
+        }
+    }
 }

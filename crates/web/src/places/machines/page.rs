@@ -213,6 +213,9 @@ fn restart(estate: &Estate, m: &Machine) -> String {
     } else {
         "has a place elsewhere, and you start it there"
     };
+    if m.carries {
+        return format!("{who}, before all others: this manager runs in it");
+    }
     format!("{who}, in tier {}{after}", m.tier)
 }
 

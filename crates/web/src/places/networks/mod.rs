@@ -2,6 +2,7 @@
 
 pub(crate) mod change;
 pub(crate) mod connect_switch;
+mod flows;
 mod list;
 mod matrix;
 pub(crate) mod new;
@@ -31,6 +32,10 @@ pub(crate) fn routes() -> Vec<Route> {
     routes![
         list::show,
         list::list_part,
+        flows::show,
+        flows::flows_part,
+        flows::csv,
+        flows::text,
         page::show,
         page::page_part,
         page::csv,

@@ -30,6 +30,8 @@ struct NetworkPage {
     lead: String,
     csrf: String,
     drifts: bool,
+    /// It goes from no host to another.
+    isolated: bool,
     facts: Vec<(&'static str, String)>,
     /// (subnet, gateway, ranges)
     subnets: Vec<(String, String, Vec<String>)>,
@@ -166,7 +168,10 @@ fn facts(view: &View, n: &Network) -> Vec<(&'static str, String)> {
         ("MTU", n.mtu.to_string()),
         (
             "Uplinks",
-            n.uplinks.iter().cloned().collect::<Vec<_>>().join(", "),
+            match n.is_isolated() {
+                true => "none: it ends at each host".into(),
+                false => n.uplinks.iter().cloned().collect::<Vec<_>>().join(", "),
+            },
         ),
     ]
 }
@@ -223,6 +228,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<NetworkPage, P
             .iter()
             .map(|(h, s)| (glyph_of(s), h.name.clone(), s.words()))
             .collect(),
+        isolated: n.is_isolated(),
         mtu: mtu(&view, n, &desk.mtu_pairs(n.id), desk.now()),
         next: next_words(&view, n, desk.now()),
         addresses: rows,

@@ -17,6 +17,7 @@ use rocket::{
 use std::net::IpAddr;
 use zastrugi_core::{
     ids::PersonId,
+    macs::MacRange,
     permits::{Act, Role},
 };
 use zastrugi_engine::{Networks, PasswordProblem, StoreError};
@@ -32,6 +33,7 @@ pub(crate) fn routes() -> Vec<Route> {
         change_person,
         reset_password,
         set_networks,
+        set_macs,
         begin_history
     ]
 }
@@ -43,6 +45,7 @@ struct Own {
     role: &'static str,
     csrf: String,
     networks: String,
+    macs: String,
     may_people: bool,
     may_settings: bool,
     said: String,
@@ -52,7 +55,13 @@ struct Own {
     held: String,
 }
 
-fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Option<&str>) -> Page {
+fn own_page(
+    signed: &Signed,
+    desk: &AtDesk,
+    said: &str,
+    wrong: &str,
+    typed: Option<&Fields>,
+) -> Page {
     let listed = desk
         .networks()
         .0
@@ -60,11 +69,17 @@ fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Opti
         .map(ToString::to_string)
         .collect::<Vec<_>>()
         .join("\n");
+    // What could not be taken stays as it was typed.
+    let again = |name: &str, now: String| match typed.filter(|t| t.has(name)) {
+        Some(fields) => fields.get(name).to_owned(),
+        None => now,
+    };
     let own = Own {
         name: signed.viewer.name.clone(),
         role: signed.viewer.role.word(),
         csrf: signed.csrf.clone(),
-        networks: typed.map_or(listed, str::to_owned),
+        networks: again("networks", listed),
+        macs: again("macs", desk.macs().to_string()),
         may_people: signed.may(Act::People),
         may_settings: signed.may(Act::Settings),
         said: said.into(),
@@ -79,6 +94,7 @@ fn own_page(signed: &Signed, desk: &AtDesk, said: &str, wrong: &str, typed: Opti
 fn own(signed: Signed, desk: &AtDesk, query: Query) -> Page {
     let said = match query.0.get("done") {
         "networks" => "The management networks were changed.",
+        "macs" => "New machines get their MAC addresses from this range.",
         "history" => {
             "A new history was begun; orders are given again. Runs that were under way wait for you."
         }
@@ -177,7 +193,22 @@ async fn set_networks(may: MaySettings, desk: &AtDesk, fields: Fields) -> Settle
         }
         Err(words) => Err((
             Status::UnprocessableEntity,
-            own_page(&may.0, desk, "", &words, Some(typed)),
+            own_page(&may.0, desk, "", &words, Some(&fields)),
+        )),
+    }
+}
+
+#[post("/settings/macs", data = "<fields>")]
+async fn set_macs(may: MaySettings, desk: &AtDesk, fields: Fields) -> Settled {
+    match fields.get("macs").parse::<MacRange>() {
+        Ok(range) => {
+            let set = desk.set_macs(&may.0.viewer, range);
+            set.await.map_err(problem)?;
+            Ok(Redirect::to("/settings?done=macs"))
+        }
+        Err(words) => Err((
+            Status::UnprocessableEntity,
+            own_page(&may.0, desk, "", &words, Some(&fields)),
         )),
     }
 }

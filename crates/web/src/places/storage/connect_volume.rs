@@ -21,12 +21,30 @@ use zastrugi_core::{
 
 type Choice = (String, String);
 
+/// Where a volume can come from: every array's pools, and what it has already.
+#[derive(Template)]
+#[template(path = "places/storage/volume_options.html")]
+struct VolumeOptions<'a> {
+    from: &'a str,
+    /// (array, its pools, what it has already)
+    arrays: Vec<(String, Vec<Choice>, Vec<Choice>)>,
+}
+
+/// The options of a list, with `from` chosen.
+pub(crate) fn options(view: &View, from: &str) -> String {
+    let arrays = view.estate.arrays.values().map(|a| choices(view, a));
+    render(&VolumeOptions {
+        from,
+        arrays: arrays.collect(),
+    })
+}
+
 #[derive(Template)]
 #[template(path = "places/storage/connect_volume.html")]
 struct VolumeFields {
-    from: String,
-    /// (array, its pools, what it has already)
-    arrays: Vec<(String, Vec<Choice>, Vec<Choice>)>,
+    options: String,
+    /// No array is connected.
+    none: bool,
     size: String,
     thick: bool,
     name: String,
@@ -79,7 +97,11 @@ fn choices(view: &View, array: &Array) -> (String, Vec<Choice>, Vec<Choice>) {
 }
 
 /// `new:ARRAY:POOL` or `lun:ARRAY:NUMBER`.
-fn source(from: &str, size: Bytes, provisioning: Provisioning) -> (Option<ArrayId>, VolumeSource) {
+pub(crate) fn source(
+    from: &str,
+    size: Bytes,
+    provisioning: Provisioning,
+) -> (Option<ArrayId>, VolumeSource) {
     let mut words = from.splitn(3, ':');
     let (kind, array, rest) = (words.next(), words.next(), words.next().unwrap_or_default());
     let array = array.and_then(|a| a.parse().ok()).map(ArrayId);
@@ -118,12 +140,9 @@ fn chosen_cluster(view: &View, fields: &Fields) -> Option<ClusterId> {
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let estate = &view.estate;
     let mut wrong = Vec::new();
-    let arrays: Vec<_> = estate.arrays.values().map(|a| choices(view, a)).collect();
-    let first = arrays
-        .first()
-        .and_then(|a| a.1.first())
-        .map_or("", |c| c.0.as_str());
-    let from = fields.or("from", first);
+    let first = estate.arrays.values().next().map(|a| choices(view, a));
+    let first = first.and_then(|a| a.1.into_iter().next());
+    let from = fields.or("from", &first.map_or_else(String::new, |c| c.0));
     let typed_size = fields.or("size", "2 TiB");
     let size = Bytes::parse(&typed_size).unwrap_or_else(|words| {
         wrong.push(("size".to_owned(), words));
@@ -173,8 +192,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/storage".into(),
         fields: render(&VolumeFields {
-            from,
-            arrays,
+            options: options(view, &from),
+            none: estate.arrays.is_empty(),
             size: typed_size,
             thick,
             name,

@@ -12,6 +12,8 @@ mod paths;
 pub(crate) mod qualities;
 mod volume;
 
+pub(crate) use connect_volume::{options, source};
+
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
 use zastrugi_core::permits::Act;

@@ -37,6 +37,8 @@ struct Panel {
     hosts: Vec<Device>,
     others: Vec<Device>,
     guests: Vec<Device>,
+    /// What the devices stand in: the manager itself, its database.
+    house: Vec<Device>,
     guests_ill: bool,
     together: Vec<Together>,
     broken: usize,
@@ -100,6 +102,8 @@ async fn panel(may: &MaySettings, desk: &AtDesk, settings: &WebSettings) -> Resu
     let all = skies.into_iter().map(device);
     let (hosts, others): (Vec<_>, Vec<_>) = all.partition(|d| d.kind == "host");
     let (guests, others): (Vec<_>, Vec<_>) = others.into_iter().partition(|d| d.kind == "guest");
+    let in_house = |d: &Device| ["manager", "database"].contains(&d.kind.as_str());
+    let (house, others): (Vec<_>, Vec<_>) = others.into_iter().partition(in_house);
     let all = hosts.iter().chain(&others).chain(&guests);
     let broken = all.filter(|d| d.broken).count();
     Ok(Panel {
@@ -107,6 +111,7 @@ async fn panel(may: &MaySettings, desk: &AtDesk, settings: &WebSettings) -> Resu
         together: together(&desk.look().estate, &hosts),
         hosts,
         others,
+        house,
         guests_ill: guests.iter().any(|d| d.broken),
         guests,
         broken,

@@ -1,12 +1,16 @@
 //! The management controller of a host, in Redfish (DMTF DSP0266): power state, reset, inventory, serial, and the log of what it
 //! was told.
 
-mod service;
+pub(crate) mod service;
 mod sessions;
 
 pub(crate) use sessions::Sessions;
 
-use crate::{fault::Device, rooms::hosts::host::Deceit, world::World};
+use crate::{
+    fault::Device,
+    rooms::{hosts::host::Deceit, installing::media},
+    world::World,
+};
 use axum::{
     Json, Router,
     extract::{Path, Query, State},
@@ -24,7 +28,8 @@ pub(crate) fn routes(device: Device) -> Router {
     Router::new()
         .merge(service::routes())
         .merge(sessions::routes())
-        .route("/redfish/v1/Systems/{id}", get(system))
+        .merge(media::routes())
+        .route("/redfish/v1/Systems/{id}", get(system).patch(media::patch))
         .route(
             "/redfish/v1/Systems/{id}/Actions/ComputerSystem.Reset",
             post(reset),
@@ -71,12 +76,12 @@ async fn typed(
     StatusCode::NO_CONTENT.into_response()
 }
 
-fn refused(status: StatusCode, code: &str, words: &str) -> Response {
+pub(crate) fn refused(status: StatusCode, code: &str, words: &str) -> Response {
     let body = json!({"error": {"code": format!("Base.1.13.{code}"), "message": words}});
     (status, Json(body)).into_response()
 }
 
-fn signed_in(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
+pub(crate) fn signed_in(device: &Device, headers: &HeaderMap) -> Result<(), Response> {
     if sessions::lets_in(device, headers) {
         return Ok(());
     }
@@ -123,20 +128,24 @@ async fn system(
     let log = "/redfish/v1/Systems/1/LogServices";
     let chassis = json!([{"@odata.id": "/redfish/v1/Chassis/1"}]);
     let manager = json!([{"@odata.id": "/redfish/v1/Managers/1"}]);
-    Json(json!({
+    let mut said = json!({
         "LogServices": {"@odata.id": log},
         "Links": {"Chassis": chassis, "ManagedBy": manager},
         "@odata.id": "/redfish/v1/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
         "Id": "1", "Name": host.name, "SystemType": "Physical",
         "Manufacturer": host.maker, "Model": host.model, "SerialNumber": serial,
         "PowerState": if on { "On" } else { "Off" },
-        "ProcessorSummary": {"Count": host.cpu.sockets, "Model": host.cpu.model},
+        "ProcessorSummary": {"Count": host.cpu.sockets, "Model": host.cpu.model, "CoreCount": host.cpu.cores,
+            "LogicalProcessorCount": host.cpu.cores * 2},
         "MemorySummary": {"TotalSystemMemoryGiB": host.memory >> 30},
         "Actions": {"#ComputerSystem.Reset": {
             "target": "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset",
             "ResetType@Redfish.AllowableValues": RESETS}}
-    }))
-    .into_response()
+    });
+    if let (Some(all), Value::Object(more)) = (said.as_object_mut(), media::of_system(host)) {
+        all.extend(more);
+    }
+    Json(said).into_response()
 }
 
 async fn reset(

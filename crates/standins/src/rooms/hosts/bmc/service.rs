@@ -1,11 +1,11 @@
 //! What the service consists of besides the system: its root, collections, manager, chassis, tasks and log.
 
-use super::signed_in;
+use super::{refused, signed_in};
 use crate::fault::Device;
 use axum::{
     Json, Router,
-    extract::State,
-    http::HeaderMap,
+    extract::{Path, State},
+    http::{HeaderMap, StatusCode},
     response::{IntoResponse, Response},
     routing::get,
 };
@@ -29,6 +29,10 @@ pub(super) fn routes() -> Router<Device> {
             "/redfish/v1/Systems/1/LogServices/Orders/Entries",
             get(entries),
         )
+        .route(
+            "/redfish/v1/Systems/1/LogServices/Orders/Entries/{id}",
+            get(one_entry),
+        )
 }
 
 async fn versions() -> Json<Value> {
@@ -47,7 +51,7 @@ async fn root() -> Json<Value> {
 }
 
 /// A collection as the standard has it.
-pub(super) fn collection(at: &str, kind: &str, name: &str, members: &[String]) -> Value {
+pub(crate) fn collection(at: &str, kind: &str, name: &str, members: &[String]) -> Value {
     let members: Vec<Value> = members.iter().map(|m| json!({"@odata.id": m})).collect();
     json!({
         "@odata.id": at, "@odata.type": format!("#{kind}Collection.{kind}Collection"), "Name": name,
@@ -154,21 +158,44 @@ async fn log(State(device): State<Device>, headers: HeaderMap) -> Response {
     })
 }
 
+const ENTRIES: &str = "/redfish/v1/Systems/1/LogServices/Orders/Entries";
+
+/// The order of a number, counted from 1.
+fn entry(number: usize, kind: &str) -> Value {
+    json!({
+        "@odata.id": format!("{ENTRIES}/{number}"), "@odata.type": "#LogEntry.v1_16_0.LogEntry",
+        "Id": number.to_string(), "Name": "Order", "EntryType": "Event", "Severity": "OK",
+        "Message": format!("ComputerSystem.Reset: {kind}")
+    })
+}
+
 async fn entries(State(device): State<Device>, headers: HeaderMap) -> Response {
     to_guests(&device, &headers, || {
-        let at = "/redfish/v1/Systems/1/LogServices/Orders/Entries";
         let told = device.world.lock().controller_told(&device.name);
-        let entry = |(n, kind): (usize, &String)| {
-            json!({
-                "@odata.id": format!("{at}/{}", n + 1), "@odata.type": "#LogEntry.v1_16_0.LogEntry",
-                "Id": (n + 1).to_string(), "Name": "Order", "EntryType": "Event", "Severity": "OK",
-                "Message": format!("ComputerSystem.Reset: {kind}")
-            })
-        };
-        let members: Vec<Value> = told.iter().enumerate().map(entry).collect();
+        let all = told.iter().enumerate();
+        let members: Vec<Value> = all.map(|(n, kind)| entry(n + 1, kind)).collect();
         json!({
-            "@odata.id": at, "@odata.type": "#LogEntryCollection.LogEntryCollection", "Name": "What it was told",
-            "Members@odata.count": members.len(), "Members": members
+            "@odata.id": ENTRIES, "@odata.type": "#LogEntryCollection.LogEntryCollection",
+            "Name": "What it was told", "Members@odata.count": members.len(), "Members": members
         })
     })
+}
+
+async fn one_entry(
+    State(device): State<Device>,
+    Path(number): Path<usize>,
+    headers: HeaderMap,
+) -> Response {
+    if let Err(no) = signed_in(&device, &headers) {
+        return no;
+    }
+    let told = device.world.lock().controller_told(&device.name);
+    match number.checked_sub(1).and_then(|n| told.get(n)) {
+        Some(kind) => Json(entry(number, kind)).into_response(),
+        None => refused(
+            StatusCode::NOT_FOUND,
+            "ResourceMissingAtURI",
+            "There is no such entry.",
+        ),
+    }
 }
