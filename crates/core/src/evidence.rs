@@ -2,6 +2,7 @@
 
 use crate::{
     estate::{Hardware, Path},
+    inventory::Inventory,
     ids::{ArrayId, HostId, NetworkId, SecretRef},
     limits,
     moment::{Moment, Span},
@@ -44,6 +45,13 @@ pub enum Probe {
         address: String,
         pin: String,
         user: String,
+        password: SecretRef,
+    },
+    /// What does this host have, that another manager runs? The certificate that it showed, and its own password: one that is
+    /// refused is not sent again.
+    Inventory {
+        address: String,
+        pin: String,
         password: SecretRef,
     },
     /// What has this manager got to install hosts from?
@@ -193,6 +201,7 @@ pub enum Answer {
         devices: Vec<SeenDevice>,
     },
     Beneath(Box<Beneath>),
+    Inventory(Box<Inventory>),
     Installations {
         media: Vec<Medium>,
     },
@@ -225,7 +234,9 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::ControllerGreeting(_)
         | Probe::Beneath { .. } => Span::mins(30),
         Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) | Probe::Time(_) => Span::mins(5),
-        Probe::Luns(_) | Probe::Devices(_) | Probe::Installations => Span::mins(2),
+        Probe::Luns(_) | Probe::Devices(_) | Probe::Installations | Probe::Inventory { .. } => {
+            Span::mins(2)
+        },
         Probe::Mtu { .. } => Span::mins(30),
     }
 }

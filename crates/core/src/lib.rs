@@ -32,6 +32,7 @@ pub mod flows;
 pub mod forecast;
 pub mod guard;
 pub mod ids;
+pub mod inventory;
 pub mod limits;
 pub mod loads;
 pub mod macs;

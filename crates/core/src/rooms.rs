@@ -228,7 +228,8 @@ rooms! {
     Keepers keepers,
     Installing installing,
     Building building,
-    Leaving leaving;
+    Leaving leaving,
+    Taking taking;
     Sites sites,
     Consoles consoles,
     People people,

@@ -137,6 +137,7 @@ pub async fn run(address: &str, volume: &str, password: &str) -> Vec<Checked> {
         epoch: epoch(FIRST, 1),
         results: vec![],
     };
+    ownership(&mut suite, password).await;
     if greeting(&mut suite).await && claim(&mut suite, password).await {
         storage(&mut suite, volume).await;
         network(&mut suite).await;
@@ -144,6 +145,34 @@ pub async fn run(address: &str, volume: &str, password: &str) -> Vec<Checked> {
         release(&mut suite).await;
     }
     suite.results
+}
+
+/// What a host that is nobody's says of what it has, and that there is nobody to take it from.
+async fn ownership(s: &mut Suite, password: &str) {
+    let wrong = Some(json!({"password": "not this one"}));
+    let said = s.send(Method::POST, "/v1/inventory", None, wrong).await;
+    s.note(
+        "what a host has is told to nobody who does not know its password",
+        answered(&said, &[401]),
+    );
+    let body = Some(json!({"password": password}));
+    let said = s.send(Method::POST, "/v1/inventory", None, body).await;
+    s.note(
+        "a host says what it has, whose it is, and how long each machine has been on",
+        answered(&said, &[200]).and_then(|()| {
+            has(
+                &said,
+                &["/former", "/volumes", "/networks", "/uplinks", "/up_ms"],
+            )
+        }),
+    );
+    let body = Some(json!({"installation": "check", "name": "check", "password": password, "former": "check"}));
+    let stamp = Some(("check.takeover", 1));
+    let said = s.send(Method::POST, "/v1/takeover", stamp, body).await;
+    s.note(
+        "a host that is nobody's is taken from nobody",
+        answered(&said, &[409]).and_then(|()| code(&said, "unclaimed")),
+    );
 }
 
 /// What is offered to the host, and that nothing on it is lost by asking wrongly.

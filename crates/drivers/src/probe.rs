@@ -76,6 +76,11 @@ impl Drivers {
                 user,
                 password,
             } => self.beneath(address, pin, user, *password).await,
+            Probe::Inventory {
+                address,
+                pin,
+                password,
+            } => self.inventory(address, pin, *password).await,
             Probe::Installations => Ok(self.installations().await),
             Probe::Time(source) => self.time_of(source).await,
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,

@@ -18,6 +18,7 @@ use crate::{
         moving::{calls as moving, disks},
         networks::calls as network,
         storage::calls as storage,
+        taking,
     },
 };
 use axum::{
@@ -38,6 +39,8 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/password-check", post(password_check))
         .route("/v1/claim", post(claim::claim))
         .route("/v1/release", post(claim::release))
+        .route("/v1/inventory", post(taking::inventory))
+        .route("/v1/takeover", post(taking::take_over))
         .route("/v1/state", get(state))
         .route("/v1/clock", get(clock))
         .route("/v1/events", get(events))

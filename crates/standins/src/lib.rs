@@ -25,6 +25,7 @@ pub use rooms::keepers::{
 };
 pub use rooms::storage::array::ArrayKind;
 pub use scenario::{
+    Handmade,
     Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake, ScenarioSwitch,
     ScenarioVolume, large,
 };

@@ -237,7 +237,12 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
 }
 
 pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
-    let seed = hash(&machine.name);
+    let named = |v: &Volume| v.records.values().any(|r| r.name == machine.name);
+    // Machines of the same name, under different managers, are not the same.
+    let seed = match state.volumes.values().any(named) {
+        true => hash(&format!("{} on {}", machine.name, machine.volume)),
+        false => hash(&machine.name),
+    };
     let uuid = uuid::Builder::from_random_bytes(
         ((u128::from(seed) << 64) | u128::from(hash(&seed.to_string()))).to_be_bytes(),
     )

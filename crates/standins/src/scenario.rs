@@ -1,5 +1,6 @@
 //! What the simulated world consists of when it starts for the first time.
 
+use crate::rooms::networks::network::HostNet;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -19,6 +20,27 @@ pub struct Scenario {
     /// Time sources: name → last two numbers of its address.
     #[serde(default)]
     pub time: BTreeMap<String, String>,
+    /// Clusters that were built by hand, under other managers.
+    #[serde(default)]
+    pub handmade: Vec<Handmade>,
+}
+
+/// What another manager left: its hosts and volumes stand in the lists of all.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Handmade {
+    /// What it calls itself.
+    pub manager: String,
+    /// The hosts' own.
+    pub password: String,
+    /// Since its last order.
+    pub silent_days: u32,
+    /// Its hosts, each with the networks that it has.
+    pub hosts: BTreeMap<String, BTreeMap<String, HostNet>>,
+    pub volumes: Vec<String>,
+    /// What runs beside machines, by host.
+    #[serde(default)]
+    pub others: BTreeMap<String, Vec<String>>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -230,5 +252,6 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         switches: vec![],
         machines: (0..machines).map(machine).collect(),
         time: BTreeMap::new(),
+        handmade: vec![],
     }
 }

@@ -64,6 +64,9 @@ const SLOW: u64 = 5_000;
 const WRONG: &str = "3 s wrong";
 const BY: i64 = 3_000;
 
+/// Another manager that is still at work.
+const ORDERS: &str = "gives orders";
+
 const GUEST: [&str; 3] = ["hangs", "agent", "crash"];
 
 impl World {
@@ -138,7 +141,15 @@ impl World {
             ];
             sky("time", &s.name, words)
         });
+        let formers = state.formers.values().map(|f| {
+            let words = vec![
+                (ORDERS.to_owned(), f.orders),
+                ("its automation is on".to_owned(), f.automation),
+            ];
+            sky("manager elsewhere", &f.name, words)
+        });
         let all = hosts.chain(arrays).chain(switches).chain(time);
+        let all = all.chain(formers);
         all.chain(guests).collect()
     }
 
@@ -170,6 +181,10 @@ impl World {
                 "time" if gust.word == WRONG => {
                     self.time_off(&gust.name, if gust.broken { BY } else { 0 });
                 }
+                "manager elsewhere" if gust.word == ORDERS => {
+                    self.former_orders(&gust.name, gust.broken);
+                }
+                "manager elsewhere" => self.former_automation(&gust.name, gust.broken),
                 "time" => self.time_silent(&gust.name, gust.broken),
                 "guest" => self.blow_guest(&gust.name, &gust.word, gust.broken),
                 _ => self.silence_switch(&gust.name, gust.broken),

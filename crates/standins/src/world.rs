@@ -15,6 +15,7 @@ use crate::{
     rooms::networks::network::Switch,
     rooms::storage::array::Array,
     rooms::storage::volume::Volume,
+    rooms::taking::{self, Former},
     rooms::timing::TimeSource,
     scenario::Scenario,
     weather::House,
@@ -51,6 +52,8 @@ pub(crate) struct State {
     pub(crate) arrays: BTreeMap<String, Array>,
     pub(crate) switches: BTreeMap<String, Switch>,
     pub(crate) sources: BTreeMap<String, TimeSource>,
+    /// Other managers, by name.
+    pub(crate) formers: BTreeMap<String, Former>,
     /// Addresses that answer and belong to nobody we know, with what they call themselves.
     pub(crate) squatters: BTreeMap<String, String>,
     /// Disks on their way to other volumes, by host and machine; not kept over a restart of the stand-ins.
@@ -70,6 +73,7 @@ impl World {
         fs::create_dir_all(dir.join("arrays"))?;
         fs::create_dir_all(dir.join("switches"))?;
         fs::create_dir_all(dir.join("time"))?;
+        fs::create_dir_all(dir.join("formers"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
@@ -87,6 +91,9 @@ impl World {
         }
         for source in read_all::<TimeSource>(&dir.join("time"))? {
             state.sources.insert(source.name.clone(), source);
+        }
+        for former in read_all::<Former>(&dir.join("formers"))? {
+            state.formers.insert(former.name.clone(), former);
         }
         let fresh = state.hosts.is_empty();
         let began_at = wall();
@@ -150,6 +157,10 @@ impl World {
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());
         }
+        for made in &scenario.handmade {
+            taking::make(&mut state, made, self.now());
+            self.save_former(&state, &made.manager);
+        }
         let names: Vec<String> = state.hosts.keys().cloned().collect();
         let volumes: Vec<String> = state.volumes.keys().cloned().collect();
         for name in names {
@@ -190,6 +201,9 @@ impl World {
     }
     pub(crate) fn save_source(&self, state: &State, name: &str) {
         self.save("time", name, state.sources.get(name));
+    }
+    pub(crate) fn save_former(&self, state: &State, name: &str) {
+        self.save("formers", name, state.formers.get(name));
     }
     pub(crate) fn save_volume(&self, state: &State, uid: &str) {
         self.save("volumes", uid, state.volumes.get(uid));

@@ -33,6 +33,7 @@ mod rules;
 mod running;
 mod sheets;
 mod storing;
+mod taking;
 mod telling;
 mod timing;
 mod upgrading;

@@ -34,6 +34,9 @@ pub(crate) struct WireLoad {
     beats: Option<u64>,
     #[serde(default)]
     moved: Option<u64>,
+    /// Since its start.
+    #[serde(default)]
+    pub(crate) up_ms: Option<u64>,
 }
 
 #[derive(Debug, Deserialize)]

@@ -1,5 +1,9 @@
 //! Values as an agent sends them, and what they mean in core's words.
 
+mod inventory;
+
+pub(crate) use inventory::Inventory;
+
 use super::measured::Load;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -457,6 +461,46 @@ struct WireNet {
     uplinks: Vec<String>,
 }
 
+impl WireUplink {
+    fn read(self) -> Uplink {
+        Uplink {
+            name: limited(self.name),
+            mac: limited(self.mac),
+            mbit: self.mbit,
+            up: self.up,
+            switch: limited(self.switch),
+            port: limited(self.port),
+        }
+    }
+}
+
+impl WireNet {
+    fn read(self) -> HostNet {
+        HostNet {
+            vlan: self.vlan,
+            mtu: self.mtu,
+            uplinks: self.uplinks.into_iter().take(64).map(limited).collect(),
+        }
+    }
+}
+
+impl WireVolume {
+    fn read(self) -> SeenVolume {
+        SeenVolume {
+            uid: limited(self.uid),
+            name: limited(self.name),
+            capacity: Bytes(self.capacity),
+            used: Bytes(self.used),
+            paths: self
+                .paths
+                .into_iter()
+                .take(64)
+                .map(WirePath::read)
+                .collect(),
+        }
+    }
+}
+
 impl Machine {
     pub(crate) fn state(&self) -> MachineState {
         match (self.power.as_deref(), self.phase.as_deref()) {
@@ -535,39 +579,19 @@ impl Report {
                 .uplinks
                 .into_iter()
                 .take(64)
-                .map(|u| Uplink {
-                    name: limited(u.name),
-                    mac: limited(u.mac),
-                    mbit: u.mbit,
-                    up: u.up,
-                    switch: limited(u.switch),
-                    port: limited(u.port),
-                })
+                .map(WireUplink::read)
                 .collect(),
             networks: self
                 .networks
                 .into_iter()
                 .take(512)
-                .map(|(name, n)| {
-                    let has = HostNet {
-                        vlan: n.vlan,
-                        mtu: n.mtu,
-                        uplinks: n.uplinks.into_iter().take(64).map(limited).collect(),
-                    };
-                    (limited(name), has)
-                })
+                .map(|(name, n)| (limited(name), n.read()))
                 .collect(),
             machines: self.machines.into_iter().map(Machine::read).collect(),
             volumes: self
                 .volumes
                 .into_iter()
-                .map(|v| SeenVolume {
-                    uid: limited(v.uid),
-                    name: limited(v.name),
-                    capacity: Bytes(v.capacity),
-                    used: Bytes(v.used),
-                    paths: v.paths.into_iter().take(64).map(WirePath::read).collect(),
-                })
+                .map(WireVolume::read)
                 .collect(),
         };
         report.bounded()

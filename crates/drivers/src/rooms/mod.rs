@@ -17,6 +17,7 @@ mod maintenance;
 mod moving;
 mod networks;
 pub(crate) mod storage;
+mod taking;
 
 use crate::{Drivers, Outcome, Turn};
 use zastrugi_core::{estate::Estate, rooms::Step, runs::Fault};
@@ -49,6 +50,7 @@ impl Drivers {
             Step::Installing(step) => self.at_installing(estate, step, turn).await,
             Step::Building(step) => self.at_building(estate, step, turn).await,
             Step::Leaving(step) => self.at_leaving(estate, step, turn).await,
+            Step::Taking(step) => self.at_taking(estate, step, turn).await,
         }
     }
 
@@ -78,6 +80,7 @@ impl Drivers {
             | Step::Keepers(_)
             | Step::Installing(_)
             | Step::Building(_)
+            | Step::Taking(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

@@ -83,6 +83,22 @@ impl Desk {
         evidence::ask_missing(&self.shared, controllers.iter().map(probe).collect()).await;
     }
 
+    /// Asks hosts that another manager runs what they have, each with the certificate that a person was shown; `anew`: also where
+    /// its last answer is fresh. Nothing is changed by it.
+    pub async fn take_stock(&self, hosts: &[(String, String)], password: SecretRef, anew: bool) {
+        let probe = |(address, pin): &(String, String)| Probe::Inventory {
+            address: address.clone(),
+            pin: pin.clone(),
+            password,
+        };
+        let probes = hosts.iter().map(probe).collect();
+        if anew {
+            evidence::ask_all(&self.shared, probes).await;
+        } else {
+            evidence::ask_missing(&self.shared, probes).await;
+        }
+    }
+
     /// Looks what there is to install from, and whether somebody has these addresses already.
     pub async fn before_installing(&self, addresses: &[String]) {
         let greet = addresses.iter().cloned().map(Probe::Greeting);

@@ -105,6 +105,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         switches: vec![],
         machines: vec![],
         time: [("tide".to_owned(), "1.123".to_owned())].into(),
+        handmade: vec![],
     }
 }
 
@@ -273,6 +274,7 @@ impl Lab {
         let found = self.desk.found();
         let targets = found
             .into_iter()
+            .filter(|f| f.greeting.owner.is_none())
             .map(|f| Endpoint {
                 address: f.address.into(),
                 pin: f.greeting.pin.into(),

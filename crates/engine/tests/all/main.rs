@@ -22,3 +22,4 @@ mod restart;
 mod road;
 mod screens;
 mod storage;
+mod taking;

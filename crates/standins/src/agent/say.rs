@@ -137,7 +137,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         let (beats, moved) = running.pulse(now, record.temper).unzip();
         loads.insert(
             uuid.clone(),
-            json!({"beats": beats, "moved": moved, "cpu_mhz": mhz, "active": bytes, "writes": {"dirty": writes.dirty / 1000 * off,
+            json!({"up_ms": now - running.started, "beats": beats, "moved": moved, "cpu_mhz": mhz, "active": bytes, "writes": {"dirty": writes.dirty / 1000 * off,
                 "touched": writes.touched, "working_set": writes.hot},
                 "disks": {"used": used, "writes": crate::rooms::moving::copying::writes(record, running.console.writes())}}),
         );

@@ -9,4 +9,5 @@ pub(crate) mod machines;
 pub(crate) mod moving;
 pub(crate) mod networks;
 pub(crate) mod storage;
+pub(crate) mod taking;
 pub(crate) mod timing;

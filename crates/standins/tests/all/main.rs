@@ -12,9 +12,9 @@ fn demo() -> Scenario {
 fn the_demo_has_sixteen_hosts_and_four_bare_ones_and_its_machines_fit() {
     let demo = demo();
     let bare = demo.hosts.iter().filter(|h| h.bare).count();
-    assert_eq!((demo.hosts.len(), bare), (20, 4));
+    assert_eq!((demo.hosts.len(), bare), (23, 4));
     assert!(
-        (65..=75).contains(&demo.machines.len()),
+        (80..=90).contains(&demo.machines.len()),
         "about 70: {}",
         demo.machines.len()
     );

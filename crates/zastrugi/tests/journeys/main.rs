@@ -18,4 +18,5 @@ mod moving;
 mod recovery;
 mod road;
 mod tabs;
+mod taking;
 mod world;

@@ -1,8 +1,8 @@
 //! Claiming found hosts, and handing hosts back.
 
-use super::{ClaimHosts, Draft, Event, Step};
+use super::{ClaimHosts, Draft, Event, Step, take::held};
 use crate::{
-    estate::{Access, Bmc, Condition, Hardware, Host},
+    estate::{Condition, Hardware, Host},
     evidence::{Answer, Greeting, Probe},
     finding::{Finding, Rule},
     ids::{HostId, SiteId},
@@ -38,7 +38,7 @@ pub(super) fn claim(draft: &mut Draft<'_>, ask: &ClaimHosts) {
             check(draft, target, &greeting, &mut names);
             titles.push(greeting.name.clone());
             if let (Some(site), Password::Kept(_) | Password::Typed) = (site, ask.password) {
-                add_steps(draft, ask, target, *greeting, site);
+                add_steps(draft, ask, target, &greeting, site);
             }
         }
     }
@@ -176,47 +176,16 @@ fn add_steps(
     draft: &mut Draft<'_>,
     ask: &ClaimHosts,
     target: &Endpoint,
-    greeting: Greeting,
+    greeting: &Greeting,
     site: SiteId,
 ) {
     let id = HostId(draft.number());
-    let name = greeting.name.clone();
+    let name = &greeting.name;
     let secret = match ask.password {
         Password::Kept(secret) => secret,
         Password::Missing | Password::Typed => crate::ids::SecretRef(uuid::Uuid::nil()),
     };
-    draft.intend(Event::Claiming(Box::new(Host {
-        id,
-        name: greeting.name,
-        site,
-        cluster: None,
-        access: Access {
-            address: target.address.to_string(),
-            pin: target.pin.to_string(),
-            key: None,
-        },
-        bmc: greeting.bmc.map(|address| Bmc {
-            address,
-            pin: String::new(),
-            user: Bmc::USER.into(),
-            key: None,
-        }),
-        hardware: greeting.hardware,
-        software: greeting.software,
-        condition: Condition::Claiming,
-        seen: (0, 0),
-        initiator: String::new(),
-        mounts: Default::default(),
-        uplinks: vec![],
-        networks: Default::default(),
-        labels: Default::default(),
-        note: String::new(),
-        watchdog: false,
-        fencing: None,
-        maintenance: None,
-        installing: None,
-        keepers: Default::default(),
-    })));
+    draft.intend(Event::Claiming(Box::new(held(id, target, greeting, site))));
     draft.step(
         Step::Claim {
             host: id,

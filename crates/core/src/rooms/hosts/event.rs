@@ -63,6 +63,16 @@ pub enum Event {
     InService {
         host: HostId,
     },
+    /// It stays with the manager that it should be taken from.
+    NotTaken {
+        host: HostId,
+    },
+    /// Taken from another manager: how many machines ran on, and the names of those that did not.
+    RanOn {
+        host: HostId,
+        on: usize,
+        not: Vec<String>,
+    },
 }
 
 impl Tale for Event {
@@ -115,6 +125,8 @@ impl Tale for Event {
                 }
             }),
             Event::InService { host } => pen.host(*host, |h| h.maintenance = None),
+            Event::NotTaken { host } => pen.drop_host(*host),
+            Event::RanOn { .. } => {}
         }
     }
 
@@ -160,6 +172,14 @@ impl Tale for Event {
             }
             Event::Emptied { host } => line(host, "is empty"),
             Event::InService { host } => line(host, "is back in service"),
+            Event::NotTaken { host } => line(host, "was not taken over"),
+            Event::RanOn { host, on, not } if not.is_empty() => {
+                let machines = if *on == 1 { "machine" } else { "machines" };
+                line(host, &format!("was taken over without a pause: its {on} {machines} ran on"))
+            }
+            Event::RanOn { host, not, .. } => {
+                line(host, &format!("was taken over; {} did not run on the whole time", not.join(", ")))
+            }
             Event::Claiming(_) => None,
         }
     }

@@ -5,11 +5,13 @@ mod assess;
 mod event;
 mod power;
 mod step;
+mod take;
 mod test;
 
 pub use ask::{Ask, ClaimHosts, HostPower};
 pub use event::Event;
 pub(crate) use power::power;
 pub use step::Step;
+pub use take::{Take, ran_on, take};
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -11,6 +11,8 @@ use crate::{
     ids::{HostId, SecretRef},
 };
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, strum::VariantNames)]
 #[strum(serialize_all = "snake_case")]
@@ -32,6 +34,12 @@ pub enum Step {
     Vacate { host: HostId },
     /// Machines may be put there again.
     Serve { host: HostId },
+    /// The host says that its manager gives it no orders any more; nothing is changed.
+    HearSilence { host: HostId, password: SecretRef, former: String },
+    /// It changes its owner, and what runs on it runs on; `former`: the installation that it may be taken from.
+    Take { host: HostId, password: SecretRef, former: String },
+    /// Whether what ran when it was read ran on since; `up`: how long each had been on then.
+    CompareUptimes { host: HostId, read: Moment, up: BTreeMap<Uuid, Span> },
 }
 
 impl Work for Step {
@@ -48,17 +56,22 @@ impl Work for Step {
             Step::AwaitAgent { .. } => "host answers",
             Step::Vacate { .. } => "host is empty",
             Step::Serve { .. } => "back in service",
+            Step::HearSilence { .. } => "its manager is silent",
+            Step::Take { .. } => "change its owner",
+            Step::CompareUptimes { .. } => "compare uptimes",
         }
     }
 
     fn length(&self) -> Length {
         match self {
-            Step::Claim { .. } => Length::Call(Span::secs(2)),
+            Step::Claim { .. } | Step::Take { .. } => Length::Call(Span::secs(2)),
             Step::Leave { .. }
             | Step::Release { .. }
             | Step::Forget { .. }
             | Step::PowerOn { .. }
             | Step::Vacate { .. }
+            | Step::HearSilence { .. }
+            | Step::CompareUptimes { .. }
             | Step::Serve { .. } => Length::Call(Span::secs(1)),
             Step::PowerOff { .. } | Step::TestOff { .. } => Length::Wait(Span::secs(5)),
             Step::AwaitAgent { .. } => Length::Wait(Span::mins(3)),
@@ -75,9 +88,12 @@ impl Work for Step {
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
-            Step::Claim { host, .. } | Step::Leave { host } | Step::Release { host } => {
-                Some(Object::Host(*host))
-            }
+            Step::Claim { host, .. }
+            | Step::Leave { host }
+            | Step::Release { host }
+            | Step::HearSilence { host, .. }
+            | Step::Take { host, .. }
+            | Step::CompareUptimes { host, .. } => Some(Object::Host(*host)),
             Step::PowerOff { host }
             | Step::TestOff { host, .. }
             | Step::PowerOn { host }
@@ -95,6 +111,9 @@ impl Work for Step {
             | Step::Leave { .. }
             | Step::Release { .. }
             | Step::Forget { .. }
+            | Step::HearSilence { .. }
+            | Step::Take { .. }
+            | Step::CompareUptimes { .. }
             | Step::AwaitAgent { .. } => Urgency::Ordinary,
             Step::Vacate { .. } | Step::Serve { .. } => Urgency::Maintenance,
         }
@@ -111,6 +130,9 @@ impl Work for Step {
     fn premise(&self, view: &View) -> Premise {
         match self {
             Step::Claim { host, .. }
+            | Step::HearSilence { host, .. }
+            | Step::Take { host, .. }
+            | Step::CompareUptimes { host, .. }
             | Step::Leave { host }
             | Step::AwaitAgent { host, .. } => Premise::exist(view, &[Object::Host(*host)]),
             Step::PowerOn { host } => Premise::exist(view, &[Object::Host(*host)]).and(|| not_being_fenced(view, *host)),
@@ -128,6 +150,9 @@ impl Work for Step {
             Step::Vacate { host } => Some(Event::Emptied { host: *host }),
             Step::Serve { host } => Some(Event::InService { host: *host }),
             Step::Claim { .. }
+            | Step::HearSilence { .. }
+            | Step::Take { .. }
+            | Step::CompareUptimes { .. }
             | Step::Leave { .. }
             | Step::Release { .. }
             | Step::PowerOff { .. }
@@ -150,7 +175,11 @@ impl Work for Step {
                 Some(Event::FencingTested { host: *host, test })
             }
             Step::Claim { host, .. } => Some(Event::Released { host: *host }),
-            Step::Leave { .. }
+            // It stays with whoever had it.
+            Step::Take { host, .. } => Some(Event::NotTaken { host: *host }),
+            Step::HearSilence { .. }
+            | Step::CompareUptimes { .. }
+            | Step::Leave { .. }
             | Step::Release { .. }
             | Step::Forget { .. }
             | Step::PowerOff { .. }
@@ -175,6 +204,9 @@ impl Step {
             | Step::PowerOn { host }
             | Step::AwaitAgent { host, .. }
             | Step::Vacate { host }
+            | Step::HearSilence { host, .. }
+            | Step::Take { host, .. }
+            | Step::CompareUptimes { host, .. }
             | Step::Serve { host } => *host,
         }
     }

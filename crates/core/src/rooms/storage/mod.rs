@@ -7,9 +7,11 @@ mod change;
 mod connect;
 mod event;
 mod step;
+mod take;
 
 pub use ask::{Ask, ConnectArray, ConnectVolume, VolumeSource};
 pub use event::Event;
 pub use step::Step;
+pub use take::{Taken, take};
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

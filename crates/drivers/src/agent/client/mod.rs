@@ -6,10 +6,11 @@ mod images;
 mod keepers;
 mod machines;
 mod moving;
+mod taking;
 mod volumes;
 mod watch;
 
-pub(crate) use claim::{Installed, greet, greet_installed};
+pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
 pub(crate) use machines::{Cards, boot};
 pub(crate) use volumes::Seen;
 pub use watch::{KeptScreen, Sample};

@@ -1,10 +1,11 @@
 //! Claiming a host, its power by its controller, leaving its cluster, handing it back.
 
 mod power;
+mod taking;
 
 use crate::{
     Drivers, Outcome, Turn,
-    agent::{Agent, greet},
+    agent::{Agent, Claimed, greet},
     perform::{done, premise, stamp},
 };
 use zastrugi_core::{
@@ -19,6 +20,17 @@ use zastrugi_core::{
     runs::Fault,
 };
 
+/// It knows no key of ours yet.
+fn unclaimed<'a>(drivers: &'a Drivers, host: &'a Host) -> Agent<'a> {
+    Agent {
+        name: &host.name,
+        http: &drivers.http,
+        address: &host.access.address,
+        pin: &host.access.pin,
+        key: "",
+    }
+}
+
 impl Drivers {
     pub(crate) async fn at_host(
         &self,
@@ -30,6 +42,15 @@ impl Drivers {
         match step {
             Step::Claim { host: id, password } => {
                 self.claim(estate, *id, host, *password, turn).await
+            }
+            Step::HearSilence {
+                password, former, ..
+            } => self.hear_silence(host, *password, former).await,
+            Step::Take {
+                password, former, ..
+            } => self.take(estate, host, (*password, former), turn).await,
+            Step::CompareUptimes { read, up, .. } => {
+                self.compare_uptimes(estate, host, (*read, up), turn).await
             }
             Step::Leave { .. } => {
                 let key = self.key_of(host).await?;
@@ -85,16 +106,22 @@ impl Drivers {
         password: &str,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
-        let agent = Agent {
-            name: &host.name,
-            http: &self.http,
-            address: &host.access.address,
-            pin: &host.access.pin,
-            key: "",
-        };
+        let agent = unclaimed(self, host);
         let claimed = agent
             .claim(stamp(turn), &self.installation, password)
             .await?;
+        debug_assert_eq!(id, host.id);
+        self.taken(estate, host, claimed, turn).await
+    }
+
+    /// A host that is ours now, with everything that it said of itself.
+    async fn taken(
+        &self,
+        estate: &Estate,
+        host: &Host,
+        claimed: Claimed,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         let key = self.secrets.keep(claimed.key).await?;
         let bmc = match claimed.bmc {
             Some(bmc) => {
@@ -129,7 +156,6 @@ impl Drivers {
                 estate, &ours, seen, turn.now,
             ))))
         }));
-        debug_assert_eq!(id, host.id);
         Ok(done(
             events,
             format!("{} machines found", report.machines.len()),

@@ -19,7 +19,10 @@ impl Announcer {
         let daemon = ServiceDaemon::new_with_port(port)?;
         daemon.disable_interface(IfKind::All)?;
         daemon.enable_interface(IfKind::LoopbackV4)?;
-        let agents = world.agents().into_iter().map(|at| (SERVICE, at));
+        // One that another manager owns looks for nobody.
+        let theirs = world.of_others();
+        let agents = world.agents().into_iter();
+        let agents = agents.filter(|(name, _)| !theirs.contains(name)).map(|at| (SERVICE, at));
         let bare = world.bare_controllers().into_iter();
         for (service, (name, address)) in agents.chain(bare.map(|at| (CONTROLLER, at))) {
             let Some((ip, port)) = address.rsplit_once(':') else {

@@ -3,11 +3,12 @@
 use super::host::Owner;
 use crate::{
     agent::{
-        change::{header, keyed},
+        change::{Outcome, header, keyed},
         check_password, owner_only, refused, say, sha,
     },
     fault::Device,
     rooms::storage::calls::{mount, paths},
+    world::State,
 };
 use axum::{
     Json,
@@ -20,9 +21,9 @@ use serde_json::json;
 
 #[derive(Deserialize)]
 pub(crate) struct Claim {
-    installation: String,
-    name: String,
-    password: String,
+    pub(crate) installation: String,
+    pub(crate) name: String,
+    pub(crate) password: String,
 }
 
 pub(crate) async fn claim(
@@ -44,6 +45,12 @@ pub(crate) async fn claim(
     }
     let name = device.name.clone();
     keyed(&device, &headers, "host", |state, now| {
+        become_owned(state, &name, &ask, now)
+    })
+}
+
+/// A host that is nobody's belongs to whoever asks, under a key that only both know; its controller gets an account for it.
+pub(crate) fn become_owned(state: &mut State, name: &str, ask: &Claim, now: i64) -> Outcome {
         let key = format!(
             "{}{}",
             uuid::Uuid::new_v4().simple(),
@@ -52,7 +59,7 @@ pub(crate) async fn claim(
         let secret = uuid::Uuid::new_v4().simple().to_string();
         let host = state
             .hosts
-            .get_mut(&name)
+            .get_mut(name)
             .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
         if let Some(owner) = &host.owner {
             return Err(refused(
@@ -63,17 +70,16 @@ pub(crate) async fn claim(
         }
         host.bare.secret.clear();
         host.owner = Some(Owner {
-            installation: ask.installation,
-            name: ask.name,
+            installation: ask.installation.clone(),
+            name: ask.name.clone(),
             key: sha(&key),
         });
         host.bmc_password.clone_from(&secret);
         host.claimed_with = Some(sha(&ask.password));
         let pin = crate::server::pin_of(&host.bmc_identity.certificate).unwrap_or_default();
         let bmc = json!({"address": host.bmc_address, "user": "zastrugi", "password": secret, "pin": pin});
-        let host = &state.hosts[&name];
+        let host = &state.hosts[name];
         Ok(json!({"key": key, "bmc": bmc, "state": say::report(state, host, now)}))
-    })
 }
 
 pub(crate) async fn release(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {

@@ -43,11 +43,11 @@ fn yes() -> bool {
 
 /// A network as a host has it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct HostNet {
+pub struct HostNet {
     /// None: untagged.
-    pub(crate) vlan: Option<u16>,
-    pub(crate) mtu: u32,
-    pub(crate) uplinks: Vec<String>,
+    pub vlan: Option<u16>,
+    pub mtu: u32,
+    pub uplinks: Vec<String>,
 }
 
 /// A network card of a machine.

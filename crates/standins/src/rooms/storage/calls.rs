@@ -22,7 +22,7 @@ fn conflict(code: &str, words: impl Into<String>) -> Response {
     refused(StatusCode::CONFLICT, code, words)
 }
 
-fn owner(volume: &Volume) -> Value {
+pub(crate) fn owner(volume: &Volume) -> Value {
     volume.owner.as_ref().map_or(
         Value::Null,
         |(id, name, cluster)| json!({"installation": id, "name": name, "cluster": cluster}),

@@ -10,6 +10,7 @@ mod matrix;
 pub(crate) mod new;
 pub(crate) mod page;
 pub(crate) mod rule;
+mod takeover;
 
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
@@ -21,6 +22,9 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("build", Act::Clusters, "hosts", build::fill)
         .prepared(build::prepare)
         .looking(build::look),
+    Sheet::new("take-over", Act::Clusters, "hosts", takeover::fill)
+        .prepared(takeover::prepare)
+        .looking(takeover::look),
     Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(free_hosts::prepare),
     Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit).merging(),
     Sheet::new("keepers", Act::Clusters, "hosts", keepers::fill),

@@ -19,12 +19,24 @@ use zastrugi_core::{
     view::View,
 };
 
-struct TargetRow {
-    address: String,
-    pin: String,
-    shown_pin: String,
-    name: String,
-    chosen: bool,
+/// A host that answered, with the fingerprint that the person was shown.
+pub(crate) struct TargetRow {
+    pub(crate) address: String,
+    pub(crate) pin: String,
+    pub(crate) shown_pin: String,
+    pub(crate) name: String,
+    pub(crate) chosen: bool,
+}
+
+/// Those that are chosen.
+pub(crate) fn endpoints(targets: &[TargetRow]) -> Vec<Endpoint> {
+    let chosen = targets.iter().filter(|t| t.chosen);
+    chosen
+        .map(|t| Endpoint {
+            address: (&t.address).into(),
+            pin: (&t.pin).into(),
+        })
+        .collect()
 }
 
 #[derive(Template)]
@@ -46,7 +58,7 @@ pub(crate) fn addresses(fields: &Fields) -> Vec<String> {
 }
 
 /// The fingerprint that the person was shown: from the form once it was shown, else what the host says now.
-fn targets(view: &View, fields: &Fields) -> Vec<TargetRow> {
+pub(crate) fn targets(view: &View, fields: &Fields) -> Vec<TargetRow> {
     let chosen: Vec<&str> = fields.all("host").collect();
     addresses(fields)
         .into_iter()
@@ -77,14 +89,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let sites: Vec<String> = view.estate.sites.values().map(|s| s.name.clone()).collect();
     let site = fields.or("site", sites.first().map_or("", String::as_str));
     let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
-        targets: targets
-            .iter()
-            .filter(|t| t.chosen)
-            .map(|t| Endpoint {
-                address: (&t.address).into(),
-                pin: (&t.pin).into(),
-            })
-            .collect(),
+        targets: endpoints(&targets),
         site: (&site).into(),
         password: if fields.secret("password").is_empty() {
             Password::Missing

@@ -2,6 +2,7 @@
 
 use crate::frame::{AtDesk, Fields, Page, Problem, ago, page as whole, part, viewer::MayHosts};
 use askama::Template;
+use std::collections::BTreeMap;
 use rocket::{get, http::Status, post, response::Redirect};
 use zastrugi_core::{ids::ClusterId, view::View};
 
@@ -15,6 +16,13 @@ struct FoundRow {
     machines: usize,
     pin: String,
     asked: String,
+}
+
+/// Another manager, with the hosts of it that were found.
+struct OwnerRow {
+    name: String,
+    hosts: String,
+    addresses: String,
 }
 
 struct ScanView {
@@ -46,6 +54,7 @@ struct FoundPart {
     clusters: Vec<(u64, String)>,
     silent: Vec<String>,
     found: Vec<FoundRow>,
+    owners: Vec<OwnerRow>,
 }
 
 /// `1 address`, `254 addresses`.
@@ -95,7 +104,7 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
         going: s.ended.is_none(),
     });
     let now = desk.now();
-    let found = desk
+    let found: Vec<FoundRow> = desk
         .found()
         .into_iter()
         .map(|f| FoundRow {
@@ -135,8 +144,26 @@ fn found_part(csrf: &str, desk: &AtDesk) -> FoundPart {
         clusters: near(&desk.look(), &ips),
         bare,
         silent: desk.silent(),
+        owners: owners(&found),
         found,
     }
+}
+
+fn owners(found: &[FoundRow]) -> Vec<OwnerRow> {
+    let mut all: BTreeMap<&str, Vec<&FoundRow>> = BTreeMap::new();
+    for host in found.iter().filter(|f| !f.owner.is_empty()) {
+        all.entry(&host.owner).or_default().push(host);
+    }
+    let row = |(name, hosts): (&str, Vec<&FoundRow>)| {
+        let addresses: Vec<&str> = hosts.iter().map(|h| h.address.as_str()).collect();
+        let names: Vec<&str> = hosts.iter().map(|h| h.name.as_str()).collect();
+        OwnerRow {
+            name: name.to_owned(),
+            hosts: names.join(", "),
+            addresses: addresses.join(","),
+        }
+    };
+    all.into_iter().map(row).collect()
 }
 
 fn ip_of(address: &str) -> &str {

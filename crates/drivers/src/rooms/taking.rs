@@ -1,0 +1,20 @@
+//! A cluster that is taken over: in the rooms that its steps belong to.
+
+use crate::{Drivers, Outcome, Turn};
+use zastrugi_core::{estate::Estate, rooms::taking::Step, runs::Fault};
+
+impl Drivers {
+    pub(super) async fn at_taking(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        match step {
+            Step::Host(step) => self.at_host(estate, step, turn).await,
+            Step::Cluster(step) => self.at_cluster(estate, step, turn).await,
+            Step::Storage(step) => self.at_storage(estate, step, turn).await,
+            Step::Network(step) => self.at_network(estate, step, turn).await,
+        }
+    }
+}
