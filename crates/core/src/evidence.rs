@@ -2,8 +2,8 @@
 
 use crate::{
     estate::{Hardware, Path},
-    inventory::Inventory,
     ids::{ArrayId, HostId, NetworkId, SecretRef},
+    inventory::Inventory,
     limits,
     moment::{Moment, Span},
     units::Bytes,
@@ -33,6 +33,8 @@ pub enum Probe {
         from: HostId,
         to: HostId,
     },
+    /// How long does a packet from one host to another and back take?
+    RoundTrip { from: HostId, to: HostId },
     /// Which volumes does this array have, and who may reach each?
     Luns(ArrayId),
     /// What is offered to this host, and what is on it?
@@ -56,6 +58,8 @@ pub enum Probe {
     },
     /// What has this manager got to install hosts from?
     Installations,
+    /// Is this name server (`ip:port`) in charge of the zone?
+    Zone { server: String, zone: String },
     /// How far is what this time source (`ip:port`) says from our clock?
     Time(String),
 }
@@ -193,6 +197,10 @@ pub enum Answer {
         bytes: u32,
         through: bool,
     },
+    /// The shortest of several, in microseconds.
+    RoundTrip {
+        micros: u64,
+    },
     Luns {
         luns: Vec<SeenLun>,
     },
@@ -204,6 +212,10 @@ pub enum Answer {
     Inventory(Box<Inventory>),
     Installations {
         media: Vec<Medium>,
+    },
+    /// The serial of the zone that it is in charge of; none: it is not.
+    Zone {
+        serial: Option<u32>,
     },
     /// It did not take who asks; the same is not tried again as long as this lasts.
     Refused {
@@ -233,11 +245,13 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::SwitchGreeting(_)
         | Probe::ControllerGreeting(_)
         | Probe::Beneath { .. } => Span::mins(30),
-        Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) | Probe::Time(_) => Span::mins(5),
+        Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) | Probe::Time(_) | Probe::Zone { .. } => {
+            Span::mins(5)
+        }
         Probe::Luns(_) | Probe::Devices(_) | Probe::Installations | Probe::Inventory { .. } => {
             Span::mins(2)
-        },
-        Probe::Mtu { .. } => Span::mins(30),
+        }
+        Probe::Mtu { .. } | Probe::RoundTrip { .. } => Span::mins(30),
     }
 }
 

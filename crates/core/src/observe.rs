@@ -434,6 +434,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         deleted: None,
         note: seen.note.clone(),
         found_as: None,
+        entered: None,
         fell: None,
         virtual_hardware: seen.virtual_hardware,
         created: if seen.created.0 > 0 {

@@ -229,7 +229,8 @@ rooms! {
     Installing installing,
     Building building,
     Leaving leaving,
-    Taking taking;
+    Taking taking,
+    Naming naming;
     Sites sites,
     Consoles consoles,
     People people,

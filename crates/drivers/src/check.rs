@@ -166,7 +166,9 @@ async fn ownership(s: &mut Suite, password: &str) {
             )
         }),
     );
-    let body = Some(json!({"installation": "check", "name": "check", "password": password, "former": "check"}));
+    let body = Some(
+        json!({"installation": "check", "name": "check", "password": password, "former": "check"}),
+    );
     let stamp = Some(("check.takeover", 1));
     let said = s.send(Method::POST, "/v1/takeover", stamp, body).await;
     s.note(

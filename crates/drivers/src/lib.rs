@@ -8,6 +8,7 @@ pub mod agent;
 mod announce;
 pub mod check;
 mod console;
+mod dns;
 mod fault;
 mod guarding;
 mod http;

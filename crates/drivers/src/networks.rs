@@ -10,6 +10,8 @@ pub(crate) const AGENT_PORT: u16 = 7443;
 pub(crate) const BMC_PORT: u16 = 8443;
 /// The port of time sources, and one for those that may not take it.
 const TIME_PORTS: [u16; 2] = [123, 1123];
+/// The same of name servers.
+const NAME_PORTS: [u16; 2] = [53, 1053];
 
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Networks(pub Vec<IpNet>);
@@ -24,6 +26,8 @@ pub enum NotAllowed {
     Port(u16),
     #[error("port {0} is not one of time sources (123 and 1123 are)")]
     TimePort(u16),
+    #[error("port {0} is not one of name servers (53 and 1053 are)")]
+    NamePort(u16),
 }
 
 impl Networks {
@@ -48,10 +52,27 @@ impl Networks {
     /// # Errors
     /// [`NotAllowed`] likewise.
     pub fn check_time(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
+        self.check_at(address, TIME_PORTS, NotAllowed::TimePort)
+    }
+
+    /// Where names are asked for and changed.
+    ///
+    /// # Errors
+    /// [`NotAllowed`] likewise.
+    pub fn check_names(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
+        self.check_at(address, NAME_PORTS, NotAllowed::NamePort)
+    }
+
+    fn check_at(
+        &self,
+        address: &str,
+        ports: [u16; 2],
+        other: fn(u16) -> NotAllowed,
+    ) -> Result<SocketAddr, NotAllowed> {
         let no = || NotAllowed::NotAnAddress(address.chars().take(60).collect());
         let socket: SocketAddr = address.parse().map_err(|_| no())?;
-        if !TIME_PORTS.contains(&socket.port()) {
-            return Err(NotAllowed::TimePort(socket.port()));
+        if !ports.contains(&socket.port()) {
+            return Err(other(socket.port()));
         }
         if self.0.iter().any(|net| net.contains(&socket.ip())) {
             Ok(socket)

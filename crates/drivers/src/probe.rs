@@ -15,7 +15,7 @@ use zastrugi_core::{
 };
 
 /// A clock is read so often; the answer that came quickest says most of it (RFC 5905, section 10).
-const READINGS: usize = 3;
+const READINGS: usize = 5;
 /// One that came so quickly is believed at once.
 const SHARP: Duration = Duration::from_millis(20);
 
@@ -68,6 +68,15 @@ impl Drivers {
                 })
             }
             Probe::SwitchGreeting(address) => self.switch_greeting(address).await,
+            Probe::RoundTrip { from, to } => {
+                let (from, to) = (known(estate, *from)?, known(estate, *to)?);
+                let key = self.key_of(from).await?;
+                let micros = self
+                    .agent(from, &key)
+                    .round_trip(&to.access.address)
+                    .await?;
+                Ok(Answer::RoundTrip { micros })
+            }
             Probe::Mtu { network, from, to } => self.mtu(estate, *network, *from, *to).await,
             Probe::ControllerGreeting(address) => self.controller_greeting(address).await,
             Probe::Beneath {
@@ -82,6 +91,7 @@ impl Drivers {
                 password,
             } => self.inventory(address, pin, *password).await,
             Probe::Installations => Ok(self.installations().await),
+            Probe::Zone { server, zone } => self.zone_at(server, zone).await,
             Probe::Time(source) => self.time_of(source).await,
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,
             Probe::Luns(array) => {
@@ -208,6 +218,8 @@ impl Drivers {
     }
 
     /// The host's clock minus ours at the middle of the exchange, in milliseconds.
+    /// How far a host's clock is from ours, as far as that is certain: an answer that took long says little, and by as much as half
+    /// of that the clock may be right all the same (RFC 5905, section 10).
     pub(crate) async fn offset(&self, host: &Host) -> Result<i64, Fault> {
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
@@ -222,14 +234,15 @@ impl Drivers {
                 .unwrap_or_default()
                 .as_millis();
             let offset = theirs + half - i64::try_from(ours).unwrap_or(0);
+            let certain = (offset.abs() - half).max(0) * offset.signum();
             if best.is_none_or(|(least, _)| took < least) {
-                best = Some((took, offset));
+                best = Some((took, certain));
             }
             if took < SHARP {
                 break;
             }
         }
-        Ok(best.map_or(0, |(_, offset)| offset))
+        Ok(best.map_or(0, |(_, certain)| certain))
     }
 
     pub(crate) async fn controller<'a>(&'a self, host: &'a Host) -> Result<Controller<'a>, Fault> {

@@ -33,6 +33,9 @@ pub struct Sheet {
     #[serde(default)]
     pub enforced: bool,
     pub keepers: bool,
+    /// Each new host is switched off and on once by its controller.
+    #[serde(default)]
+    pub fencing: bool,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -195,6 +198,7 @@ mod tests {
             survive: true,
             enforced: false,
             keepers: true,
+            fencing: true,
         }
     }
 

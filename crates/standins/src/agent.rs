@@ -50,6 +50,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/networks/{name}", put(network::put))
         .route("/v1/networks/{name}", delete(network::remove))
         .route("/v1/mtu-probe", post(network::mtu))
+        .route("/v1/round-trip", post(network::round_trip))
         .route("/v1/storage/logins", put(storage::log_in))
         .route("/v1/volumes/{uid}/records", get(records))
         .route("/v1/volumes/{uid}/format", post(storage::format))

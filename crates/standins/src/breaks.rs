@@ -166,6 +166,10 @@ impl World {
     pub(crate) fn switch_answers(&self, name: &str) -> bool {
         self.lock().switches.get(name).is_some_and(|s| s.up)
     }
+    /// The lines between sites add so much to a round trip, in microseconds.
+    pub fn long_lines(&self, micros: u64) {
+        self.lock().line_micros = micros;
+    }
     /// Makes a switch's management silent; its ports go on.
     pub fn silence_switch(&self, name: &str, silent: bool) {
         let mut state = self.lock();

@@ -20,9 +20,25 @@ pub struct Scenario {
     /// Time sources: name → last two numbers of its address.
     #[serde(default)]
     pub time: BTreeMap<String, String>,
+    /// Name servers, by name.
+    #[serde(default)]
+    pub names: BTreeMap<String, ScenarioNames>,
     /// Clusters that were built by hand, under other managers.
     #[serde(default)]
     pub handmade: Vec<Handmade>,
+}
+
+/// A name server that takes signed changes.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioNames {
+    /// Last two numbers of its address.
+    pub address: String,
+    pub key: String,
+    /// In base64.
+    pub secret: String,
+    /// Those that it is in charge of, forward and back.
+    pub zones: Vec<String>,
 }
 
 /// What another manager left: its hosts and volumes stand in the lists of all.
@@ -252,6 +268,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         switches: vec![],
         machines: (0..machines).map(machine).collect(),
         time: BTreeMap::new(),
+        names: BTreeMap::new(),
         handmade: vec![],
     }
 }

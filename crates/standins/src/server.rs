@@ -8,7 +8,7 @@ use crate::{
     rooms::hosts::bmc,
     rooms::hosts::host::{Host, Identity},
     rooms::hosts::leases::BEAT,
-    rooms::timing,
+    rooms::{naming, timing},
     world::World,
 };
 use axum::{Router, middleware};
@@ -63,6 +63,7 @@ impl Standins {
         serve_arrays(&mut tasks, &world).await?;
         serve_switches(&mut tasks, &world).await?;
         timing::serve(&mut tasks, &world).await?;
+        naming::serve(&mut tasks, &world).await?;
         tasks.spawn(keep_time(world.clone(), listening));
         let listener = TcpListener::bind(settings.control).await?;
         let control_address = listener.local_addr()?;

@@ -1,10 +1,13 @@
 //! Everything that can be broken by one word, and what is broken now: for the panel of the demo. The words and what they do
 //! stand in one list each; whatever is broken can be mended by the same word.
 
-use crate::{Deceit, Quirk, world::World};
+use crate::{
+    Deceit, Quirk,
+    world::{State, World},
+};
 use axum::{
     Json,
-    extract::State,
+    extract::State as Extract,
     http::StatusCode,
     response::{IntoResponse, Response},
 };
@@ -64,10 +67,40 @@ const SLOW: u64 = 5_000;
 const WRONG: &str = "3 s wrong";
 const BY: i64 = 3_000;
 
+/// A name server that leads from no address to a name.
+const NO_REVERSE: &str = "without reverse";
+
 /// Another manager that is still at work.
 const ORDERS: &str = "gives orders";
 
 const GUEST: [&str; 3] = ["hangs", "agent", "crash"];
+
+fn sky(kind: &str, name: &str, words: Vec<(String, bool)>) -> Sky {
+    Sky {
+        kind: kind.to_owned(),
+        name: name.to_owned(),
+        words,
+    }
+}
+
+/// What hosts and managers ask, and who else gives orders.
+fn services(state: &State) -> Vec<Sky> {
+    let time = state.sources.values().map(|s| {
+        let words = [(WRONG, s.offset_ms != 0), ("silent", s.silent)];
+        ("time", &s.name, words)
+    });
+    let names = state.names.values().map(|s| {
+        let words = [("silent", s.silent), (NO_REVERSE, s.without_reverse)];
+        ("names", &s.name, words)
+    });
+    let formers = state.formers.values().map(|f| {
+        let words = [(ORDERS, f.orders), ("its automation is on", f.automation)];
+        ("manager elsewhere", &f.name, words)
+    });
+    let all = time.chain(names).chain(formers);
+    all.map(|(kind, name, words)| sky(kind, name, words.map(|(w, is)| (w.to_owned(), is)).into()))
+        .collect()
+}
 
 impl World {
     /// The state of everything that can be broken, hosts first.
@@ -75,11 +108,6 @@ impl World {
         let mut guests = self.guests();
         guests.sort();
         let state = self.lock();
-        let sky = |kind: &str, name: &String, words: Vec<(String, bool)>| Sky {
-            kind: kind.to_owned(),
-            name: name.clone(),
-            words,
-        };
         let hosts = state.hosts.values().map(|h| {
             let is = |word: &str| match word {
                 "power" => !h.power,
@@ -134,22 +162,7 @@ impl World {
                 .map(|(word, is)| ((*word).to_owned(), *is));
             sky("guest", name, words.collect())
         });
-        let time = state.sources.values().map(|s| {
-            let words = vec![
-                (WRONG.to_owned(), s.offset_ms != 0),
-                ("silent".to_owned(), s.silent),
-            ];
-            sky("time", &s.name, words)
-        });
-        let formers = state.formers.values().map(|f| {
-            let words = vec![
-                (ORDERS.to_owned(), f.orders),
-                ("its automation is on".to_owned(), f.automation),
-            ];
-            sky("manager elsewhere", &f.name, words)
-        });
-        let all = hosts.chain(arrays).chain(switches).chain(time);
-        let all = all.chain(formers);
+        let all = hosts.chain(arrays).chain(switches).chain(services(&state));
         all.chain(guests).collect()
     }
 
@@ -181,6 +194,10 @@ impl World {
                 "time" if gust.word == WRONG => {
                     self.time_off(&gust.name, if gust.broken { BY } else { 0 });
                 }
+                "names" if gust.word == NO_REVERSE => {
+                    self.names_without_reverse(&gust.name, gust.broken);
+                }
+                "names" => self.names_silent(&gust.name, gust.broken),
                 "manager elsewhere" if gust.word == ORDERS => {
                     self.former_orders(&gust.name, gust.broken);
                 }
@@ -250,12 +267,12 @@ impl World {
     }
 }
 
-pub(crate) async fn show(State(control): State<crate::control::Control>) -> Json<Vec<Sky>> {
+pub(crate) async fn show(Extract(control): Extract<crate::control::Control>) -> Json<Vec<Sky>> {
     Json(control.world.all_weather())
 }
 
 pub(crate) async fn blow(
-    State(control): State<crate::control::Control>,
+    Extract(control): Extract<crate::control::Control>,
     Json(gust): Json<Gust>,
 ) -> Response {
     match control.world.blow(&gust) {

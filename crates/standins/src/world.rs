@@ -12,6 +12,7 @@ use crate::{
     rooms::machines::{guest::Guest, power::settle_leases},
     rooms::moving::copying::Copies,
     rooms::moving::sending::Moves,
+    rooms::naming::NameServer,
     rooms::networks::network::Switch,
     rooms::storage::array::Array,
     rooms::storage::volume::Volume,
@@ -52,6 +53,9 @@ pub(crate) struct State {
     pub(crate) arrays: BTreeMap<String, Array>,
     pub(crate) switches: BTreeMap<String, Switch>,
     pub(crate) sources: BTreeMap<String, TimeSource>,
+    pub(crate) names: BTreeMap<String, NameServer>,
+    /// What the line between any two sites adds to a round trip.
+    pub(crate) line_micros: u64,
     /// Other managers, by name.
     pub(crate) formers: BTreeMap<String, Former>,
     /// Addresses that answer and belong to nobody we know, with what they call themselves.
@@ -74,6 +78,7 @@ impl World {
         fs::create_dir_all(dir.join("switches"))?;
         fs::create_dir_all(dir.join("time"))?;
         fs::create_dir_all(dir.join("formers"))?;
+        fs::create_dir_all(dir.join("names"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
@@ -91,6 +96,9 @@ impl World {
         }
         for source in read_all::<TimeSource>(&dir.join("time"))? {
             state.sources.insert(source.name.clone(), source);
+        }
+        for server in read_all::<NameServer>(&dir.join("names"))? {
+            state.names.insert(server.name.clone(), server);
         }
         for former in read_all::<Former>(&dir.join("formers"))? {
             state.formers.insert(former.name.clone(), former);
@@ -153,6 +161,12 @@ impl World {
             };
             state.sources.insert(name.clone(), source);
             self.save_source(&state, name);
+        }
+        for (name, made) in &scenario.names {
+            state
+                .names
+                .insert(name.clone(), NameServer::of(name, made, net));
+            self.save_names(&state, name);
         }
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());

@@ -1,6 +1,6 @@
 //! Sites, and clusters: hosts that share storage and restart each other's machines.
 
-use super::{Keeping, PlaceRule, PsabiLevel};
+use super::{Dns, Keeping, PlaceRule, PsabiLevel};
 use crate::ids::{ClusterId, HostId, SiteId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -138,6 +138,9 @@ pub struct Cluster {
     /// Whom its hosts ask for the time: `ip:port`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub time: Vec<String>,
+    /// Where the names of its machines stand; none: they have none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dns: Option<Box<Dns>>,
     /// False while the run that makes it hasn't finished.
     pub ready: bool,
     pub note: String,

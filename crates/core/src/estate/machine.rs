@@ -1,6 +1,6 @@
 //! A virtual machine: what it has, where it is, and what it should be doing.
 
-use super::{Boot, Moved};
+use super::{Boot, Entered, Moved};
 use crate::{
     ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -146,6 +146,9 @@ pub struct Machine {
     pub found_as: Option<String>,
     pub virtual_hardware: u32,
     pub created: Moment,
+    /// What stands in DNS for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub entered: Option<Box<Entered>>,
     #[serde(default)]
     pub moved: Option<Box<Moved>>,
 }

@@ -17,6 +17,7 @@ mod lack;
 mod machine;
 mod maintenance;
 mod moving;
+mod naming;
 mod network;
 mod outage;
 mod pen;
@@ -36,6 +37,7 @@ pub use lack::{Lack, Reach};
 pub use machine::{AsOf, Disk, Fell, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
 pub use maintenance::Maintenance;
 pub use moving::{Measured, Moved, RoundSeen};
+pub use naming::{Dns, Due, Entered, TsigKey};
 pub(crate) use network::wire;
 pub use network::{
     AddressRange, Amiss, HostNet, NetRole, Network, Part, REST, Reservation, Standing, Subnet,

@@ -1,7 +1,7 @@
 //! What the sheets say.
 
 use crate::{put, worse};
-use zastrugi_core::rooms::{clusters, edits, hosts, machines};
+use zastrugi_core::rooms::{clusters, edits, hosts, joining, machines};
 use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
@@ -416,6 +416,58 @@ fn a_claim_rests_on_the_fingerprint_that_was_shown() {
         worse(&put(&small, &ask)),
         ["mind: 1 machines run on eider-09; they are registered and left running."]
     );
+}
+
+/// If this fails, a new host can join only by a second sheet, or joins before it is ours, or one that does not fit is claimed
+/// and then left standing.
+#[test]
+fn a_new_host_is_claimed_and_joins_in_one_run() {
+    let (mut small, ask) = claiming(Some(greeting("aaaa")), "aaaa");
+    let Proposal::Hosts(hosts::Ask::Claim(claim)) = ask else {
+        panic!("{ask:?}")
+    };
+    small.alter(|e| {
+        let mut site = (**e.sites.values().next().unwrap()).clone();
+        site.name = "Quayside".into();
+        e.put(zastrugi_core::estate::Fact::Site(site.into()));
+    });
+    let cluster = *small.view.estate.clusters.keys().next().unwrap();
+    let welcome = |claim: &ClaimHosts| {
+        Proposal::Joining(joining::Ask::Welcome {
+            claim: claim.clone(),
+            cluster,
+        })
+    };
+    let said = put(&small, &welcome(&claim));
+    assert!(!said.blocked(), "{:?}", worse(&said));
+    let steps: Vec<&joining::Step> = said
+        .steps()
+        .iter()
+        .map(|p| match &p.step {
+            zastrugi_core::rooms::Step::Joining(step) => step,
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    assert!(matches!(
+        steps[0],
+        joining::Step::Host(hosts::Step::Claim { .. })
+    ));
+    assert!(matches!(
+        steps[1],
+        joining::Step::Cluster(clusters::Step::Verify { .. })
+    ));
+    assert_eq!(said.steps()[1].after, [0], "it is ours first");
+    let mounts = steps.iter().any(|s| matches!(s, joining::Step::Storage(_)));
+    assert!(mounts, "{steps:?}");
+    // What does not fit is said before anything is claimed.
+    let mut elsewhere = claim.clone();
+    elsewhere.site = "Far away".into();
+    let words = worse(&put(&small, &welcome(&elsewhere))).join("\n");
+    assert!(words.contains("is at another site"), "{words}");
+    let (mut poor, _) = claiming(None, "aaaa");
+    poor.view.estate = small.view.estate.clone();
+    let words = worse(&put(&poor, &welcome(&claim))).join("\n");
+    assert!(words.contains("was not asked lately"), "{words}");
 }
 
 #[test]

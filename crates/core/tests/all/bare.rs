@@ -81,6 +81,7 @@ pub(crate) fn build(hosts: usize) -> Build {
         },
         volume: None,
         keepers: false,
+        fencing: false,
     }
 }
 

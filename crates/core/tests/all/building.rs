@@ -12,7 +12,7 @@ use zastrugi_core::{
     rooms::{
         Assessment, Proposal, Step, assess,
         building::{self, Ask, Build},
-        clusters, installing,
+        clusters, hosts, installing,
         installing::BareHost,
         networks,
     },
@@ -445,4 +445,45 @@ fn it_is_kept_which_hosts_were_on_when_they_were_found() {
         host.installing.as_ref().unwrap().was_on
     };
     assert!(!on("tern-1") && on("tern-2"));
+}
+
+/// If this fails, a host is switched off while it is still being built, or under a keeper; or its fencing was never tried.
+#[test]
+fn fencing_is_tried_when_nothing_else_is_left_to_do() {
+    let mut build = build(3);
+    let plain = told(&build, |_, _| {});
+    let without = assessed(&plain, &build, plain.now).steps().len();
+    build.fencing = true;
+    let said = assessed(&plain, &build, plain.now);
+    assert!(!said.blocked());
+    assert_eq!(
+        said.steps().len(),
+        without + 9,
+        "off, on, awaited, for each"
+    );
+    let kind = |step: &Step| match step {
+        Step::Building(building::Step::Host(step)) => Some(step.clone()),
+        _ => None,
+    };
+    let before: BTreeSet<usize> = (0..without).collect();
+    for (n, planned) in said.steps().iter().enumerate() {
+        match kind(&planned.step) {
+            Some(hosts::Step::TestOff { .. }) => {
+                assert!(
+                    planned
+                        .after
+                        .iter()
+                        .copied()
+                        .collect::<BTreeSet<_>>()
+                        .is_superset(&before)
+                );
+            }
+            Some(other) => assert_eq!(
+                planned.after,
+                [n - 1],
+                "{other:?} follows its own host alone"
+            ),
+            None => assert!(n < without),
+        }
+    }
 }

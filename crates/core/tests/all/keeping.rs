@@ -94,6 +94,35 @@ fn two_hosts_have_a_witness_of_another_cluster() {
     assert_eq!(chosen(&small), [1, 2, 8], "one at another site is better");
 }
 
+/// If this fails, the site that is lost takes every keeper with it, although the cluster is built to survive that.
+#[test]
+fn two_sites_have_one_each_and_one_at_a_third() {
+    let mut small =
+        read("cluster eider\nhost 1 64\nhost 2 64\nhost 3 64\nhost 4 64\ncluster tern\nhost 7 64");
+    for id in [3, 4] {
+        small.alter_host(id, |h| h.site = zastrugi_core::ids::SiteId(77));
+    }
+    small.alter(|e| {
+        let mut eider = (*e.clusters[&EIDER]).clone();
+        eider.kind = zastrugi_core::estate::ClusterKind::TwoSites;
+        e.put(Fact::Cluster(eider.into()));
+    });
+    assert_eq!(
+        chosen(&small),
+        [1, 3, 2],
+        "nobody is at a third: the third is at either"
+    );
+    small.alter_host(7, |h| h.site = zastrugi_core::ids::SiteId(999));
+    assert_eq!(chosen(&small), [1, 3, 7]);
+    let one_sided = worse(&put(&small, &place(&[1, 2]))).join("\n");
+    assert!(
+        one_sided.contains("mind: All of them are at Quayside: when it is lost"),
+        "{one_sided}"
+    );
+    let said = worse(&put(&small, &place(&[1, 3, 7])));
+    assert!(said.is_empty(), "{said:?}");
+}
+
 #[test]
 fn what_is_said_against_a_place_is_said_and_the_steps_are_in_order() {
     let mut small = read(FIVE);

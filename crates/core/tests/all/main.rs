@@ -23,6 +23,7 @@ mod leaving;
 mod limits;
 mod maintenance;
 mod moving;
+mod naming;
 mod networking;
 mod observing;
 mod outages;

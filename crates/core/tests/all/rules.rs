@@ -377,3 +377,60 @@ fn machines_that_are_kept_together_move_as_one() {
         "{said:?}"
     );
 }
+
+/// If this fails, storage on two sites waits for every write, and the sheet called it fine.
+#[test]
+fn two_sites_that_are_too_far_apart_are_no_cluster() {
+    use zastrugi_core::evidence::{Answer, Probe};
+    use zastrugi_core::rooms::clusters::{self, CreateCluster};
+    let mut small = read("host 1 64 loose\nhost 2 64 loose\nhost 3 64 loose\nhost 4 64 loose");
+    for id in [3, 4] {
+        small.alter_host(id, |h| h.site = SiteId(77));
+    }
+    let ask = Proposal::Clusters(clusters::Ask::Create(CreateCluster {
+        name: "Both".into(),
+        hosts: (1..=4).map(zastrugi_core::ids::HostId).collect(),
+        level: None,
+        volume: None,
+        demand: zastrugi_core::estate::Demand {
+            failures: 0,
+            domains: [false; 3],
+            enforced: false,
+        },
+        kind: ClusterKind::TwoSites,
+        time: vec![],
+    }));
+    let hosts: Vec<_> = small.view.estate.hosts.values().cloned().collect();
+    let (from, to) = clusters::between(&clusters::ends(&hosts).unwrap());
+    assert_eq!((from.0, to.0), (1, 3), "the first of each site");
+    assert!(clusters::ends(&hosts[..2]).is_none(), "one site");
+    let mut says = |answer: Option<Answer>| {
+        let mut book = zastrugi_core::evidence::EvidenceBook::clone(&small.view.evidence);
+        if let Some(answer) = answer {
+            book.put(Probe::RoundTrip { from, to }, answer, small.now);
+        }
+        small.view.evidence = book.into();
+        let said = put(&small, &ask);
+        let found = said
+            .findings()
+            .iter()
+            .find(|f| f.text.contains("round trip"));
+        found
+            .map(|f| format!("{}: {}", f.severity.word(), f.text))
+            .unwrap()
+    };
+    assert!(
+        says(None)
+            .starts_with("unchecked: How long a round trip from h1 to h3 takes was not measured")
+    );
+    let silent = Answer::Silent { why: "cut".into() };
+    assert!(says(Some(silent)).ends_with("can't be measured: cut."));
+    assert_eq!(
+        says(Some(Answer::RoundTrip { micros: 5_000 })),
+        "clear: A round trip from h1 to h3 takes 5.0 ms."
+    );
+    assert_eq!(
+        says(Some(Answer::RoundTrip { micros: 5_100 })),
+        "stop: A round trip from h1 to h3 takes 5.1 ms."
+    );
+}

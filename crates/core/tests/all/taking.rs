@@ -60,7 +60,10 @@ fn three() -> Vec<Theirs> {
         .collect();
     let host = |name: &'static str| {
         let mut machines = records.clone();
-        for m in machines.iter_mut().filter(|m| m.on.as_deref() == Some(name)) {
+        for m in machines
+            .iter_mut()
+            .filter(|m| m.on.as_deref() == Some(name))
+        {
             m.up = Some(Span::days(9));
         }
         let seen = SeenVolume {
@@ -211,7 +214,9 @@ fn nothing_changes_its_owner_before_every_host_said_that_its_manager_is_silent()
             _ => assert!(before(n).is_superset(&heard.iter().copied().collect())),
         }
     }
-    let owner = of(&|s| matches!(s, taking::Step::Storage(storage::Step::Prepare { over: Some(over), .. }) if over == "id-theirs"));
+    let owner = of(
+        &|s| matches!(s, taking::Step::Storage(storage::Step::Prepare { over: Some(over), .. }) if over == "id-theirs"),
+    );
     assert_eq!(owner.len(), 1, "one volume, whose owner is named");
     for end in compared {
         assert!(before(end).is_superset(&taken.iter().copied().chain(owner.clone()).collect()));
@@ -225,25 +230,45 @@ fn a_manager_that_is_at_work_or_not_named_keeps_its_hosts() {
     let mut typed = ask(&["s1", "s2", "s3"]);
     typed.former = "breakwater".into();
     let said = worse(&assessed(&with(&theirs), typed)).join("\n");
-    assert!(said.contains("stop: These hosts belong to Breakwater."), "{said}");
+    assert!(
+        said.contains("stop: These hosts belong to Breakwater."),
+        "{said}"
+    );
     let former = |theirs: &mut [Theirs], n: usize, change: fn(&mut Former)| {
         change(theirs[n].inventory.former.as_mut().unwrap());
     };
     former(&mut theirs, 1, |f| f.silent = Span::mins(9));
     let said = worse(&all_three(&with(&theirs))).join("\n");
-    assert!(said.contains("stop: Breakwater gave an order 9 min ago (s2)."), "{said}");
+    assert!(
+        said.contains("stop: Breakwater gave an order 9 min ago (s2)."),
+        "{said}"
+    );
     former(&mut theirs, 1, |f| f.silent = Span::mins(10));
-    assert!(!all_three(&with(&theirs)).blocked(), "ten minutes are enough");
+    assert!(
+        !all_three(&with(&theirs)).blocked(),
+        "ten minutes are enough"
+    );
     former(&mut theirs, 2, |f| f.automation = true);
     let said = worse(&all_three(&with(&theirs))).join("\n");
-    assert!(said.contains("stop: The automation of Breakwater is on (s3)."), "{said}");
+    assert!(
+        said.contains("stop: The automation of Breakwater is on (s3)."),
+        "{said}"
+    );
     former(&mut theirs, 2, |f| f.automation = false);
-    former(&mut theirs, 0, |f| (f.id, f.name) = ("other".into(), "Lighthouse".into()));
+    former(&mut theirs, 0, |f| {
+        (f.id, f.name) = ("other".into(), "Lighthouse".into())
+    });
     let said = worse(&all_three(&with(&theirs))).join("\n");
-    assert!(said.contains("s2 (host): it belongs to Breakwater, the first of them to Lighthouse."), "{said}");
+    assert!(
+        said.contains("s2 (host): it belongs to Breakwater, the first of them to Lighthouse."),
+        "{said}"
+    );
     theirs[0].inventory.former = None;
     let said = worse(&all_three(&with(&theirs))).join("\n");
-    assert!(said.contains("stop: s1 belongs to nobody; claim it instead."), "{said}");
+    assert!(
+        said.contains("stop: s1 belongs to nobody; claim it instead."),
+        "{said}"
+    );
 }
 
 /// If this fails, a machine is left running on a host of the old manager under our eyes, or is taken as if it were another one.
@@ -252,10 +277,25 @@ fn what_only_one_may_have_is_said_and_what_would_be_torn_apart_stops_it() {
     let mut small = with(&three());
     let said = assessed(&small, ask(&["s1", "s2"]));
     let words = worse(&said).join("\n");
-    assert!(words.contains("stop: m3 (machine): it runs on s3, which is not among these hosts."), "{words}");
+    assert!(
+        words.contains("stop: m3 (machine): it runs on s3, which is not among these hosts."),
+        "{words}"
+    );
     let plan = planned(&small);
-    assert!(plan.lines.iter().all(|l| l.verdict == Verdict::AsItIs), "{:#?}", plan.lines);
-    assert_eq!(plan.count(|v| v == Verdict::AsItIs), [(Kind::Host, 3), (Kind::Network, 1), (Kind::Volume, 1), (Kind::Machine, 4)]);
+    assert!(
+        plan.lines.iter().all(|l| l.verdict == Verdict::AsItIs),
+        "{:#?}",
+        plan.lines
+    );
+    assert_eq!(
+        plan.count(|v| v == Verdict::AsItIs),
+        [
+            (Kind::Host, 3),
+            (Kind::Network, 1),
+            (Kind::Volume, 1),
+            (Kind::Machine, 4)
+        ]
+    );
     // One of ours has the name of m1, one the hardware address of m2, one the address of m3 where it is heard.
     let mut yard = testkit::network(NetworkId(50), "crew");
     yard.uplinks = BTreeSet::from(["uplink-1".to_owned()]);
@@ -271,13 +311,20 @@ fn what_only_one_may_have_is_said_and_what_would_be_torn_apart_stops_it() {
         };
         let mut clone = (*ours).clone();
         clone.name = "m1".into();
-        clone.nics = vec![nic("02:aa:00:00:00:02", "10.0.20.99"), nic("02:bb:00:00:00:01", "10.0.20.3")];
+        clone.nics = vec![
+            nic("02:aa:00:00:00:02", "10.0.20.99"),
+            nic("02:bb:00:00:00:01", "10.0.20.3"),
+        ];
         e.put(Fact::Machine(Arc::new(clone)));
     });
     let plan = planned(&small);
     assert_eq!(verdict(&plan, Kind::Machine, "m1"), Verdict::Renamed);
     let minds = Verdict::Conflicts { stops: false };
-    assert_eq!(verdict(&plan, Kind::Machine, "m2"), minds, "a hardware address");
+    assert_eq!(
+        verdict(&plan, Kind::Machine, "m2"),
+        minds,
+        "a hardware address"
+    );
     assert_eq!(verdict(&plan, Kind::Machine, "m3"), minds, "an address");
     assert_eq!(verdict(&plan, Kind::Machine, "m4"), Verdict::AsItIs);
     assert!(!all_three(&small).blocked());
@@ -287,14 +334,20 @@ fn what_only_one_may_have_is_said_and_what_would_be_torn_apart_stops_it() {
         yard.vlan = Some(21);
         e.put(Fact::Network(Arc::new(yard)));
     });
-    assert_eq!(verdict(&planned(&small), Kind::Machine, "m3"), Verdict::AsItIs);
+    assert_eq!(
+        verdict(&planned(&small), Kind::Machine, "m3"),
+        Verdict::AsItIs
+    );
     let twin = Uuid::from_u128(4);
     small.alter(|e| {
         let mut ours = (**e.machines.values().next().unwrap()).clone();
         ours.uuid = twin;
         e.put(Fact::Machine(Arc::new(ours)));
     });
-    assert_eq!(verdict(&planned(&small), Kind::Machine, "m4"), Verdict::Conflicts { stops: true });
+    assert_eq!(
+        verdict(&planned(&small), Kind::Machine, "m4"),
+        Verdict::Conflicts { stops: true }
+    );
     assert!(all_three(&small).blocked());
 }
 
@@ -303,23 +356,51 @@ fn what_only_one_may_have_is_said_and_what_would_be_torn_apart_stops_it() {
 fn where_hosts_differ_it_is_taken_as_most_have_it() {
     let mut theirs = three();
     theirs[0].inventory.networks = [("yard".to_owned(), net(20, 9000))].into();
-    theirs[2].inventory.networks.insert("skua-migration".into(), net(40, 9000));
+    theirs[2]
+        .inventory
+        .networks
+        .insert("skua-migration".into(), net(40, 9000));
     let plan = planned(&with(&theirs));
     let of = |name: &str| plan.networks.iter().find(|n| n.name == name).unwrap();
-    assert_eq!((of("yard").net.mtu, of("yard").role), (1500, NetRole::Guest));
-    assert_eq!(of("skua-migration").role, NetRole::Migration, "guessed from its name");
+    assert_eq!(
+        (of("yard").net.mtu, of("yard").role),
+        (1500, NetRole::Guest)
+    );
+    assert_eq!(
+        of("skua-migration").role,
+        NetRole::Migration,
+        "guessed from its name"
+    );
     assert_eq!(verdict(&plan, Kind::Network, "yard"), Verdict::Differs);
-    assert_eq!(verdict(&plan, Kind::Network, "skua-migration"), Verdict::Differs);
-    let words: Vec<&str> = plan.lines.iter().filter(|l| l.kind == Kind::Network).map(|l| l.words.as_str()).collect();
-    assert!(words[0].contains("s1, s2 have it not") && words[1].contains("s1 has VLAN 20, MTU 9000, on uplink-1"), "{words:?}");
+    assert_eq!(
+        verdict(&plan, Kind::Network, "skua-migration"),
+        Verdict::Differs
+    );
+    let words: Vec<&str> = plan
+        .lines
+        .iter()
+        .filter(|l| l.kind == Kind::Network)
+        .map(|l| l.words.as_str())
+        .collect();
+    assert!(
+        words[0].contains("s1, s2 have it not")
+            && words[1].contains("s1 has VLAN 20, MTU 9000, on uplink-1"),
+        "{words:?}"
+    );
     // A volume that one of them does not mount is meant for the others.
     let mut theirs = three();
     theirs[1].inventory.volumes.clear();
     let small = with(&theirs);
-    assert_eq!(verdict(&planned(&small), Kind::Volume, "slate"), Verdict::Differs);
+    assert_eq!(
+        verdict(&planned(&small), Kind::Volume, "slate"),
+        Verdict::Differs
+    );
     theirs[0].inventory.volumes[0].owner = Some(("id-third".into(), "Lighthouse".into()));
     let said = worse(&all_three(&with(&theirs))).join("\n");
-    assert!(said.contains("stop: slate (volume): it belongs to Lighthouse."), "{said}");
+    assert!(
+        said.contains("stop: slate (volume): it belongs to Lighthouse."),
+        "{said}"
+    );
 }
 
 /// If this fails, a person is told of a plan that nobody has read, or a refused password is tried again and locks the host.
@@ -329,14 +410,23 @@ fn what_was_not_read_is_said_so_and_hides_no_stop() {
     let mut unread = ask(&["s1", "s2", "s3"]);
     unread.password = Password::Missing;
     let said = worse(&assessed(&small, unread)).join("\n");
-    assert!(said.contains("stop: Type the hosts' own password and read them"), "{said}");
+    assert!(
+        said.contains("stop: Type the hosts' own password and read them"),
+        "{said}"
+    );
     let mut other = ask(&["s1"]);
     other.hosts[0].pin = "another".into();
     let said = worse(&assessed(&small, other)).join("\n");
-    assert!(said.contains("stop: s1 shows another certificate now"), "{said}");
+    assert!(
+        said.contains("stop: s1 shows another certificate now"),
+        "{said}"
+    );
     let mut later = with(&three());
     later.now = later.now.plus(Span::mins(3));
     let said = worse(&all_three(&later)).join("\n");
     assert!(said.contains("stop: s1 was not read lately."), "{said}");
-    assert!(all_three(&later).steps().is_empty(), "no plan of what nobody knows");
+    assert!(
+        all_three(&later).steps().is_empty(),
+        "no plan of what nobody knows"
+    );
 }

@@ -5,7 +5,9 @@ mod client;
 mod measured;
 mod wire;
 
-pub(crate) use client::{Agent, Cards, Claimed, Installed, Seen, Stamp, boot, greet, greet_installed};
+pub(crate) use client::{
+    Agent, Cards, Claimed, Installed, Seen, Stamp, boot, greet, greet_installed,
+};
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};
 pub(crate) use wire::{Machine, WireAsOf, limited};

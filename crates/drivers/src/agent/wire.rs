@@ -588,11 +588,7 @@ impl Report {
                 .map(|(name, n)| (limited(name), n.read()))
                 .collect(),
             machines: self.machines.into_iter().map(Machine::read).collect(),
-            volumes: self
-                .volumes
-                .into_iter()
-                .map(WireVolume::read)
-                .collect(),
+            volumes: self.volumes.into_iter().map(WireVolume::read).collect(),
         };
         report.bounded()
     }

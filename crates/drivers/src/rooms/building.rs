@@ -16,6 +16,7 @@ impl Drivers {
             Step::Network(step) => self.at_network(estate, step, turn).await,
             Step::Storage(step) => self.at_storage(estate, step, turn).await,
             Step::Keeper(step) => self.at_keepers(estate, step, turn).await,
+            Step::Host(step) => self.at_host(estate, step, turn).await,
         }
     }
 }

@@ -11,6 +11,7 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         match step {
+            Step::Host(step) => self.at_host(estate, step, turn).await,
             Step::Cluster(step) => self.at_cluster(estate, step, turn).await,
             Step::Storage(step) => self.at_storage(estate, step, turn).await,
             Step::Network(step) => self.at_network(estate, step, turn).await,

@@ -15,6 +15,7 @@ mod leaving;
 pub(crate) mod machines;
 mod maintenance;
 mod moving;
+mod naming;
 mod networks;
 pub(crate) mod storage;
 mod taking;
@@ -51,6 +52,7 @@ impl Drivers {
             Step::Building(step) => self.at_building(estate, step, turn).await,
             Step::Leaving(step) => self.at_leaving(estate, step, turn).await,
             Step::Taking(step) => self.at_taking(estate, step, turn).await,
+            Step::Naming(step) => self.at_naming(estate, step).await,
         }
     }
 
@@ -81,6 +83,7 @@ impl Drivers {
             | Step::Installing(_)
             | Step::Building(_)
             | Step::Taking(_)
+            | Step::Naming(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

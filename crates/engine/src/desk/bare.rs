@@ -111,6 +111,15 @@ impl Desk {
         self.shared.drivers.media_port()
     }
 
+    /// Asks name servers (`ip:port`) whose answers are missing or old whether they are in charge of a zone.
+    pub async fn ask_for_zone(&self, servers: &[String], zone: &str) {
+        let probe = |server: &String| Probe::Zone {
+            server: server.clone(),
+            zone: zone.to_owned(),
+        };
+        evidence::ask_missing(&self.shared, servers.iter().map(probe).collect()).await;
+    }
+
     /// Asks time sources (`ip:port`) whose answers are missing or old how far they are from our clock.
     pub async fn ask_the_time(&self, sources: &[String]) {
         let probes = sources.iter().cloned().map(Probe::Time).collect();

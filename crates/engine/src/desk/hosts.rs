@@ -203,6 +203,16 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes).await;
     }
 
+    /// Measures how long a round trip between hosts takes, where that was not done lately.
+    pub async fn measure_between(&self, pairs: &[(HostId, HostId)]) {
+        let pairs = pairs.iter();
+        let probes = pairs.map(|(from, to)| Probe::RoundTrip {
+            from: *from,
+            to: *to,
+        });
+        evidence::ask_missing(&self.shared, probes.collect()).await;
+    }
+
     /// Asks a host's controller how it is; `anew`: also where its last answer is fresh.
     pub async fn ask_controller(&self, host: HostId, anew: bool) {
         let probe = vec![Probe::Bmc(host)];

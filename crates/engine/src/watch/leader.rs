@@ -3,7 +3,7 @@
 use super::{
     Duties, array, closing, host,
     keeping::{Errands, clear_strays},
-    leaving,
+    leaving, naming,
     office::{Ears, Office},
     own, switch, tending,
     term::Term,
@@ -122,6 +122,7 @@ impl Reign {
             tasks.spawn(leaving::move_away(office.clone()));
         }
         tasks.spawn(withdrawing::withdraw(office.clone()));
+        tasks.spawn(naming::follow(office.clone()));
         let own = duties.own.or_else(own::by_firmware);
         tasks.spawn(own::know(office.clone(), own));
         Reign {

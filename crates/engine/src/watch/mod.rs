@@ -6,6 +6,7 @@ mod host;
 mod keeping;
 mod leader;
 mod leaving;
+mod naming;
 mod office;
 mod own;
 mod screens;

@@ -3,8 +3,8 @@
 
 use crate::{
     building,
-    lab::{Lab, eventually},
-    taking,
+    lab::{Lab, NAMES_SECRET, eventually},
+    naming, network, taking,
 };
 use futures::FutureExt;
 use sqlx::PgPool;
@@ -368,7 +368,7 @@ impl Tour<'_> {
             self.free(&ask).await;
             self.go(ask).await;
             assert!(lab.estate().host_named(&name).is_none());
-            self.again(&name).await;
+            self.again(&name, true).await;
             if stop {
                 let ask = Proposal::Maintenance(maintenance::Ask::Return(Return {
                     hosts: vec![other],
@@ -387,10 +387,11 @@ impl Tour<'_> {
         let host = lab.estate().host_named("h2").unwrap().id;
         self.go(Proposal::Hosts(hosts::Ask::HandBack { hosts: vec![host] }))
             .await;
-        self.again("h2").await;
+        self.again("h2", false).await;
     }
 
-    async fn again(&mut self, name: &str) {
+    /// It is claimed and joins: in one run, or in two.
+    async fn again(&mut self, name: &str, at_once: bool) {
         let lab = self.lab;
         let mut claim = lab.claim().await;
         if let Proposal::Hosts(hosts::Ask::Claim(claim)) = &mut claim {
@@ -398,19 +399,28 @@ impl Tour<'_> {
                 .targets
                 .retain(|t| lab.estate().host_at(&t.address).is_none());
         }
-        self.go(claim).await;
+        let cluster = *lab.estate().clusters.keys().next().unwrap();
+        match claim {
+            Proposal::Hosts(hosts::Ask::Claim(claim)) if at_once => {
+                let ask = joining::Ask::Welcome { claim, cluster };
+                self.go(Proposal::Joining(ask)).await;
+            }
+            claim => {
+                self.go(claim).await;
+                let host = lab.estate().host_named(name).unwrap().id;
+                lab.desk.inspect(&[host]).await;
+                let ask = Proposal::Joining(joining::Ask::Join {
+                    cluster: Some(cluster),
+                    hosts: vec![host],
+                });
+                eventually("it tells of its uplinks", || {
+                    lab.estate().hosts[&host].uplinks.len() == 2
+                })
+                .await;
+                self.go(ask).await;
+            }
+        }
         let host = lab.estate().host_named(name).unwrap().id;
-        lab.desk.inspect(&[host]).await;
-        let cluster = lab.estate().clusters.keys().next().copied();
-        let ask = Proposal::Joining(joining::Ask::Join {
-            cluster,
-            hosts: vec![host],
-        });
-        eventually("it tells of its uplinks", || {
-            lab.estate().hosts[&host].uplinks.len() == 2
-        })
-        .await;
-        self.go(ask).await;
         eventually("it has what the others have", || {
             let estate = lab.estate();
             let network = estate.networks.values().next().unwrap();
@@ -418,6 +428,46 @@ impl Tour<'_> {
             fine && lab.volume_named("quay").drift(&estate).is_empty()
         })
         .await;
+    }
+
+    /// A machine gets its name in DNS by itself, and gives it up with the zone.
+    async fn named(&mut self) {
+        let lab = self.lab;
+        let cluster = *lab.estate().clusters.keys().next().unwrap();
+        let crew = network::ask(lab, "crew", 22, 1500);
+        self.go(Proposal::Networks(networks::Ask::Create(crew)))
+            .await;
+        let crew = network::network(lab, "crew");
+        self.go(naming::set(lab, cluster, naming::ZONE, NAMES_SECRET).await)
+            .await;
+        self.go(network::on(lab, "n", crew)).await;
+        let run = lab.by_itself("Name of n").await;
+        self.end(run).await;
+        self.go(naming::set(lab, cluster, "", NAMES_SECRET).await)
+            .await;
+        let machines = vec![lab.machine("n")];
+        for ask in [
+            machines::Ask::Power {
+                machines: machines.clone(),
+                act: PowerAct::Off,
+            },
+            machines::Ask::Delete {
+                machines: machines.clone(),
+            },
+            machines::Ask::Purge {
+                machines: machines.clone(),
+                typed: "n".into(),
+            },
+        ] {
+            let ask = Proposal::Machines(ask);
+            self.free(&ask).await;
+            self.go(ask).await;
+        }
+        let remove = networks::Ask::Remove {
+            network: crew,
+            typed: "".into(),
+        };
+        self.go(Proposal::Networks(remove)).await;
     }
 
     /// A host of another manager, with what runs on it, is taken over.
@@ -432,7 +482,8 @@ impl Tour<'_> {
     /// A bare host becomes a cluster of its own, and everything that it was made of is let go again.
     async fn builds(&mut self) {
         let lab = self.lab;
-        let build = building::look(lab, 1).await;
+        let mut build = building::look(lab, 1).await;
+        build.fencing = true;
         self.gives_up(&building::proposal(&build)).await;
         self.go(building::proposal(&build)).await;
         let cluster = lab.estate().cluster_named("Tern").unwrap().id;
@@ -516,6 +567,7 @@ async fn tour(lab: &Lab) -> BTreeMap<(RunId, usize), Step> {
     };
     tour.beneath().await;
     tour.image().await;
+    tour.named().await;
     tour.machine_life().await;
     tour.returns().await;
     tour.builds().await;

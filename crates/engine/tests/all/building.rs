@@ -120,6 +120,7 @@ async fn look_from(lab: &Lab, first: u32, bare: u32) -> Build {
                 name: "tern-disks".into(),
             }),
         keepers: true,
+        fencing: false,
     }
 }
 

@@ -34,8 +34,8 @@ pub(crate) const HASTE: u64 = 6;
 
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, RunFilter, Viewer};
 use zastrugi_standins::{
-    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioVolume, Settings,
-    Standins,
+    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioNames, ScenarioVolume,
+    Settings, Standins,
 };
 use zastrugi_store::testkit::url;
 
@@ -63,6 +63,25 @@ fn net() -> (String, TcpListener) {
     }
     panic!("no free loopback network");
 }
+
+/// A name server for one zone, and for the way back from 10.2.0.0/16 and 2001:db8::/32.
+fn names() -> ScenarioNames {
+    ScenarioNames {
+        address: "1.53".into(),
+        key: "zastrugi".into(),
+        secret: NAMES_SECRET.into(),
+        zones: [
+            "quay.example",
+            "2.10.in-addr.arpa",
+            "8.b.d.0.1.0.0.2.ip6.arpa",
+        ]
+        .map(str::to_owned)
+        .into(),
+    }
+}
+
+/// What changes of names are signed with, in base64.
+pub(crate) const NAMES_SECRET: &str = "bGFudGVybnMgYXJlIGxpdCBhdCBmaXZlIG8nY2xvY2s=";
 
 pub(crate) fn scenario(hosts: u32) -> Scenario {
     let host = |n: u32| ScenarioHost {
@@ -105,6 +124,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         switches: vec![],
         machines: vec![],
         time: [("tide".to_owned(), "1.123".to_owned())].into(),
+        names: [("lantern".to_owned(), names())].into(),
         handmade: vec![],
     }
 }

@@ -42,7 +42,7 @@ pub(crate) async fn switch(lab: &Lab, name: &str) -> Proposal {
     }))
 }
 
-async fn lab(pool: &PgPool, hosts: u32) -> Lab {
+pub(crate) async fn lab(pool: &PgPool, hosts: u32) -> Lab {
     let lab = Lab::new(pool, hosts).await;
     lab.ready().await;
     eventually("hosts tell of their uplinks", || {
@@ -54,7 +54,7 @@ async fn lab(pool: &PgPool, hosts: u32) -> Lab {
     lab
 }
 
-fn ask(lab: &Lab, name: &str, vlan: u16, mtu: u32) -> CreateNetwork {
+pub(crate) fn ask(lab: &Lab, name: &str, vlan: u16, mtu: u32) -> CreateNetwork {
     CreateNetwork {
         name: name.into(),
         cluster: lab.estate().clusters.keys().next().copied(),
@@ -77,7 +77,7 @@ fn ask(lab: &Lab, name: &str, vlan: u16, mtu: u32) -> CreateNetwork {
     }
 }
 
-fn network(lab: &Lab, name: &str) -> NetworkId {
+pub(crate) fn network(lab: &Lab, name: &str) -> NetworkId {
     let estate = lab.estate();
     estate
         .networks
@@ -95,7 +95,7 @@ fn standings(lab: &Lab, name: &str) -> Vec<Standing> {
     hosts.iter().map(|h| n.standing(&estate, h)).collect()
 }
 
-fn on(lab: &Lab, machine: &str, network: NetworkId) -> Proposal {
+pub(crate) fn on(lab: &Lab, machine: &str, network: NetworkId) -> Proposal {
     let mut ask = lab.create(machine, 1, true);
     if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.nics = vec![NewNic {

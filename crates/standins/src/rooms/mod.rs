@@ -7,6 +7,7 @@ pub(crate) mod installing;
 pub(crate) mod keepers;
 pub(crate) mod machines;
 pub(crate) mod moving;
+pub(crate) mod naming;
 pub(crate) mod networks;
 pub(crate) mod storage;
 pub(crate) mod taking;

@@ -212,6 +212,24 @@ async fn a_cluster_is_expanded_by_the_same_sheet_with_all_but_the_hosts_as_it_is
     );
     // It has no network for management: where they lie is asked for.
     assert!(page.contains("name=\"subnet\""));
+    // One that shall be like another is asked nothing that the other says.
+    let like = [
+        ("sent", "1"),
+        ("look", "like"),
+        ("like", "901"),
+        ("site", "Far away"),
+        ("name", "Auk"),
+    ];
+    let (status, page) = house.post(&ada, "/sheet/build", body(&token, &like)).await;
+    assert_eq!(status, Status::Ok);
+    let level = "<option value=\"v2\" selected>";
+    assert!(
+        page.contains(level)
+            && page.contains("value=\"Quayside\"")
+            && page.contains("value=\"Auk\""),
+        "{page}"
+    );
+    assert!(!page.contains("value=\"Far away\""));
     let (_, page) = house.get(&ada, "/sheet/build?into=77").await;
     assert!(words(&page).contains("Build a cluster"), "one that is gone");
 }

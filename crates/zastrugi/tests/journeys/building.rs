@@ -74,7 +74,7 @@ async fn a_cluster_is_built_from_bare_metal_with_what_goes_wrong_mended_on_the_w
     b.says("is the address of skua-01").await;
     b.fill("[name='to:address']", &format!("{net}.2.66")).await;
     b.press("button[value=correct]").await;
-    b.says("37 of 37 steps are done").await;
+    b.says("46 of 46 steps are done").await;
     b.go(&format!("{base}/logbook/events")).await;
     b.says(&format!("address {net}.2.66 instead of {net}.2.62"))
         .await;
@@ -100,7 +100,7 @@ async fn expands(b: &Browser, base: &str, net: &str) {
     b.says("Brattholm R1 112").await;
     b.press("#run-button").await;
     b.says("Expand Skua by skua-04").await;
-    b.says("11 of 11 steps are done").await;
+    b.says("14 of 14 steps are done").await;
     b.go(&format!("{base}/hosts?q={net}.2.67")).await;
     b.says("skua-04").await;
 }

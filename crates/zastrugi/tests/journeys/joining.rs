@@ -73,5 +73,19 @@ async fn a_claimed_host_joins_with_all_that_the_others_have_and_comes_back_after
         b.press("form#sheet button[type=submit]").await;
         b.says("steps are done").await;
     }
+    // The other way: claimed and joined by one sheet.
+    let at = format!("{}.1.14:7443", world.net);
+    b.go(&format!("{base}/sheet/claim?at={at}")).await;
+    b.fill("#password", "first-light").await;
+    b.pick("#cluster", "option:nth-of-type(2)").await;
+    b.says("claim 1 host, join Eider").await;
+    b.says("Where the cables of eider-04 lead shows once it is claimed")
+        .await;
+    b.press("#run-button").await;
+    b.says("A new host joins Eider").await;
+    b.says("steps are done").await;
+    let id = desk.look().estate.host_named("eider-04").unwrap().id.0;
+    b.go(&format!("{base}/hosts/{id}")).await;
+    b.says("migration").await;
     b.assert_quiet(&[]).await;
 }

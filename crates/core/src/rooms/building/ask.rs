@@ -61,4 +61,7 @@ pub struct Build {
     pub volume: Option<ConnectVolume>,
     /// Keepers are placed on three of its hosts.
     pub keepers: bool,
+    /// Each new host is switched off and on once by its controller, at the end.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub fencing: bool,
 }

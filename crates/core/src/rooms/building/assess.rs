@@ -9,7 +9,7 @@ use crate::{
     road::Ask as _,
     rooms::{
         clusters::{self, CreateCluster},
-        installing, keepers,
+        hosts, installing, keepers,
         networks::{self, CreateNetwork},
         storage::{self, ConnectVolume},
     },
@@ -64,9 +64,29 @@ pub(super) fn build(draft: &mut Draft<'_>, ask: &Build) {
         let text = format!("{name} gets no volume; machines need one.");
         draft.found(Finding::mind(Rule::Storage, "volume", text).at("array").remedy("Choose an array, or connect a volume afterwards."));
     }
+    let whole = match ask.fencing {
+        true => try_fencing(draft, &hosts),
+        false => vec![ready],
+    };
     if ask.keepers {
-        place_keepers(draft, &estate, cluster, connected, ready);
+        place_keepers(draft, &estate, cluster, connected, &whole);
     }
+}
+
+/// Each new host is switched off and on by its controller once nothing of the run is done at it any more, and before it has
+/// anything to lose. Answers the last step of each.
+pub(super) fn try_fencing(draft: &mut Draft<'_>, hosts: &[Host]) -> Vec<usize> {
+    let all: Vec<usize> = (0..draft.planned().count()).collect();
+    let last = |host: &Host| {
+        let mut part = draft.beside::<hosts::Step>(draft.view);
+        hosts::proves(&mut part, host);
+        part.leave_out(|_| false);
+        draft.take_in(part, &all, |f| f, (Step::Host, Event::Host)).end - 1
+    };
+    let ends: Vec<usize> = hosts.iter().map(last).collect();
+    let text = "Each new host is switched off and on once by its controller, so that it is known that fencing works.";
+    draft.found(Finding::clear(Rule::Bmc, "fencing", text));
+    ends
 }
 
 /// A host once it is installed and taken over.
@@ -246,7 +266,7 @@ fn connect(draft: &mut Draft<'_>, volume: &ConnectVolume, estate: &mut Estate, c
     (!stopped && !steps.is_empty()).then(|| steps.end - 1)
 }
 
-fn place_keepers(draft: &mut Draft<'_>, estate: &Estate, cluster: ClusterId, connected: Option<usize>, ready: usize) {
+fn place_keepers(draft: &mut Draft<'_>, estate: &Estate, cluster: ClusterId, connected: Option<usize>, whole: &[usize]) {
     let view = future(draft.view, estate);
     let found = view.estate.clusters.get(&cluster).cloned();
     let chosen = found.and_then(|c| {
@@ -260,6 +280,7 @@ fn place_keepers(draft: &mut Draft<'_>, estate: &Estate, cluster: ClusterId, con
     let mut part = draft.beside::<keepers::Step>(&view);
     keepers::Ask::Place(keepers::Place { cluster, hosts }).assess(&mut part);
     let say = |f: Finding| f.at("keepers");
-    draft.take_in(part, &[connected, ready], say, (Step::Keeper, Event::Keeper));
+    let after: Vec<usize> = whole.iter().copied().chain([connected]).collect();
+    draft.take_in(part, &after, say, (Step::Keeper, Event::Keeper));
 }
 

@@ -2,7 +2,7 @@
 
 use super::{
     Build, Draft, Event, Step,
-    assess::{After, clocks},
+    assess::{After, clocks, try_fencing},
 };
 use crate::{
     estate::{Cluster, Estate, Host, NetRole},
@@ -52,12 +52,15 @@ pub(super) fn expand(
     let waits = |step: &joining::Step, _: bool| match step {
         joining::Step::Cluster(clusters::Step::Verify { host }) => ours.get(host).copied().into_iter().collect(),
         joining::Step::Cluster(clusters::Step::Join { host, .. }) => right.get(host).copied().into_iter().collect(),
-        joining::Step::Cluster(_) | joining::Step::Storage(_) | joining::Step::Network(_) => vec![],
+        joining::Step::Host(_) | joining::Step::Cluster(_) | joining::Step::Storage(_) | joining::Step::Network(_) => vec![],
     };
     let title = std::mem::take(&mut draft.title);
     draft.take_in_by(part, waits, |f| f, (step_of, event_of));
     draft.title = title;
     later(draft, &cluster, hosts);
+    if ask.fencing {
+        try_fencing(draft, hosts);
+    }
 }
 
 /// Their own addresses lie in the network that is for management there.
@@ -90,6 +93,7 @@ fn later(draft: &mut Draft<'_>, cluster: &Cluster, hosts: &[Host]) {
 
 fn step_of(step: joining::Step) -> Step {
     match step {
+        joining::Step::Host(step) => Step::Host(step),
         joining::Step::Cluster(step) => Step::Cluster(step),
         joining::Step::Storage(step) => Step::Storage(step),
         joining::Step::Network(step) => Step::Network(step),
@@ -98,6 +102,7 @@ fn step_of(step: joining::Step) -> Step {
 
 fn event_of(event: joining::Event) -> Event {
     match event {
+        joining::Event::Host(event) => Event::Host(event),
         joining::Event::Cluster(event) => Event::Cluster(event),
         joining::Event::Storage(event) => Event::Storage(event),
         joining::Event::Network(event) => Event::Network(event),

@@ -14,6 +14,7 @@ super::composed::composed! {
     Network networks,
     Storage storage,
     Keeper keepers,
+    Host hosts,
 }
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -1,6 +1,6 @@
 //! Making a cluster of claimed hosts.
 
-use super::{CreateCluster, Draft, Event, Step};
+use super::{CreateCluster, Draft, Event, Step, between};
 use crate::{
     estate::{Cluster, ClusterKind, Host, PsabiLevel, Volume},
     evidence::{Answer, CLOCKS_APART_MS, Probe, SeenVolume},
@@ -156,8 +156,7 @@ fn check_sites(draft: &mut Draft<'_>, kind: ClusterKind, hosts: &[Arc<Host>]) {
             let text = "The two sites have different numbers of hosts; the smaller half must carry everything.";
             draft.found(Finding::mind(Rule::State, "kind", text).at("hosts"));
         }
-        let text = "How long a round trip between the two sites takes was not measured; 5 ms is the most that storage on both bears.";
-        draft.found(Finding::unchecked(Rule::Reachable, "sites", text));
+        between::check(draft, hosts);
     }
     if kind != ClusterKind::TwoSites && sites.len() > 1 {
         let text = "The hosts are at different sites; this kind of cluster stands at one.";
@@ -341,6 +340,7 @@ fn add_steps(
             recovers: true,
             keeping: None,
             time: ask.time.clone(),
+            dns: None,
             ready: false,
             note: String::new(),
         }),

@@ -2,11 +2,13 @@
 
 mod ask;
 mod assess;
+mod between;
 mod event;
 mod step;
 
 pub use assess::{MOST_HOSTS, check_name, member_checks, of_hosts};
 pub use ask::{Ask, CreateCluster};
+pub use between::{ends, probe as between};
 pub use event::Event;
 pub use step::Step;
 

@@ -13,5 +13,6 @@ pub use event::Event;
 pub(crate) use power::power;
 pub use step::Step;
 pub use take::{Take, ran_on, take};
+pub use test::proves;
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

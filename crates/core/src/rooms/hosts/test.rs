@@ -33,6 +33,11 @@ pub(super) fn fencing(draft: &mut Draft<'_>, hosts: &[HostId]) {
     }
 }
 
+/// The steps of one host that is new and runs nothing, whatever is known of its controller yet.
+pub fn proves(draft: &mut Draft<'_>, host: &Host) {
+    one(draft, host, &[]);
+}
+
 fn one(draft: &mut Draft<'_>, host: &Host, after: &[usize]) -> usize {
     let (id, name) = (host.id, &host.name);
     let test = Step::TestOff {

@@ -1,16 +1,18 @@
 //! The checks of a cluster's creation, against the cluster as it is; then everything that its hosts have.
 
-use super::{Draft, Step};
+use super::{Draft, Event, Step};
 use crate::{
-    estate::{Cluster, Host, Network, Standing, Volume},
+    estate::{Cluster, Condition, Fact, Host, Network, Standing, Volume},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId},
+    road::Ask as _,
     rooms::{
         clusters::{self, MOST_HOSTS, member_checks},
+        hosts::{self, ClaimHosts},
         networks, storage,
     },
 };
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 pub(super) fn join(draft: &mut Draft<'_>, cluster: Option<ClusterId>, hosts: &[HostId]) {
     "Join a cluster".clone_into(&mut draft.title);
@@ -41,6 +43,41 @@ pub(super) fn join(draft: &mut Draft<'_>, cluster: Option<ClusterId>, hosts: &[H
         fits_in(draft, &cluster, host);
         steps(draft, &cluster, host);
     }
+}
+
+/// The claim of each as it would be alone; then it joins, on an estate in which it is ours.
+pub(super) fn welcome(draft: &mut Draft<'_>, claim: &ClaimHosts, cluster: ClusterId) {
+    let mut part = draft.beside::<hosts::Step>(draft.view);
+    hosts::Ask::Claim(claim.clone()).assess(&mut part);
+    let mut estate = (*draft.view.estate).clone();
+    part.in_estate(&mut estate);
+    let kinds: Vec<hosts::Step> = part.planned().cloned().collect();
+    let steps = draft.take_in(part, &[], |f| f, (Step::Host, Event::Host));
+    let ours: BTreeMap<HostId, usize> = kinds.iter().map(hosts::Step::host).zip(steps).collect();
+    if ours.is_empty() {
+        "Claim hosts that join a cluster".clone_into(&mut draft.title);
+        return;
+    }
+    let will_be: Vec<Host> = ours.keys().filter_map(|id| estate.hosts.get(id)).map(|h| Host { condition: Condition::Steady, ..(**h).clone() }).collect();
+    will_be.into_iter().for_each(|h| estate.put(Fact::Host(h.into())));
+    let view = draft.view.with(estate);
+    let mut part = draft.beside::<Step>(&view);
+    let ids: Vec<HostId> = ours.keys().copied().collect();
+    join(&mut part, Some(cluster), &ids);
+    // What clock and controller say can be asked only once they are ours; the run asks them.
+    part.leave_out(|f| !matches!(f.rule, Rule::Clock | Rule::Bmc) || f.stops());
+    let waits = |step: &Step, _: bool| match step {
+        Step::Cluster(clusters::Step::Verify { host }) => ours.get(host).copied().into_iter().collect(),
+        Step::Host(_) | Step::Cluster(_) | Step::Storage(_) | Step::Network(_) => vec![],
+    };
+    let title = std::mem::take(&mut draft.title);
+    draft.take_in_by(part, waits, |f| f, (|s| s, |e| e));
+    draft.title = title;
+    let name = view.estate.clusters.get(&cluster).map_or("a cluster", |c| c.name.as_str());
+    draft.title = match ours.len() {
+        1 => format!("A new host joins {name}"),
+        n => format!("{n} new hosts join {name}"),
+    };
 }
 
 /// Whether the host is like the others in what can't be told apart later.
@@ -116,6 +153,10 @@ fn try_out(draft: &mut Draft<'_>, host: &Host, network: &Network, set: usize) {
 /// The switch ports of a host that doesn't have the network yet.
 fn carries(draft: &mut Draft<'_>, host: &Host, network: &Network) {
     let name = &host.name;
+    if host.seen == (0, 0) {
+        let text = format!("Where the cables of {name} lead shows once it is claimed; whether the switches carry {} is not known before.", network.name);
+        return draft.found(Finding::unchecked(Rule::Wire, name, text));
+    }
     let missing: Vec<_> = network.uplinks.iter().filter(|u| host.uplinks.iter().all(|h| h.name != **u)).cloned().collect();
     if !missing.is_empty() {
         let text = format!("{name} has no uplink {}, which {} is on.", missing.join(", "), network.name);

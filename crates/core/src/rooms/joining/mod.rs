@@ -8,6 +8,7 @@ pub use ask::Ask;
 
 super::composed::composed! {
     urgency: crate::road::Urgency::Ordinary;
+    Host hosts,
     Cluster clusters,
     Storage storage,
     Network networks,

@@ -1,7 +1,7 @@
 //! Which hosts keepers are best put on, and where they agree: far apart, so that what takes one leaves the others.
 
 use crate::{
-    estate::{Cluster, Estate, Host},
+    estate::{Cluster, ClusterKind, Estate, Host},
     ids::{HostId, VolumeId},
 };
 use std::{cmp::Reverse, collections::BTreeSet};
@@ -25,28 +25,41 @@ pub fn quorum(estate: &Estate, cluster: &Cluster) -> Option<VolumeId> {
 }
 
 /// Hosts for the keepers of a cluster: those that they are on and that serve, then one by one the host that shares least with
-/// those chosen, by name. Where there are fewer than three, a host of another cluster is the witness, at another site if there is one.
+/// those chosen, by name. Where there are fewer than three, a host of another cluster is the witness, at another site if there is one;
+/// a cluster at two sites has one at a third, where there is such a host.
 pub fn choose(estate: &Estate, cluster: &Cluster, volume: VolumeId) -> Vec<HostId> {
     let serves = |h: &&Host| h.takes_machines() && h.paths_up(volume) > 0;
     let mut left: Vec<&Host> = estate.hosts_in(cluster.id).map(|h| &**h).filter(serves).collect();
     left.sort_by(|a, b| (&a.name, a.id).cmp(&(&b.name, b.id)));
     let has = |h: &Host| cluster.keeping.as_ref().is_some_and(|k| k.hosts.contains(&h.id));
     let mut chosen: Vec<&Host> = Vec::new();
-    while chosen.len() < WANTED {
-        let best = left.iter().enumerate().min_by_key(|(i, h)| (!has(h), shared(h, &chosen), *i)).map(|(i, _)| i);
-        let Some(best) = best else { break };
-        chosen.push(left.remove(best));
+    if cluster.kind == ClusterKind::TwoSites {
+        // One at each, and one that neither takes with it.
+        add(&mut chosen, &mut left, 2, &has);
+        let sites: BTreeSet<_> = estate.hosts_in(cluster.id).map(|h| h.site).collect();
+        chosen.extend(witness(estate, cluster, &has).filter(|w| !sites.contains(&w.site)));
     }
+    add(&mut chosen, &mut left, WANTED, &has);
     if chosen.len() < WANTED && cluster.hosts.len() < WANTED {
         chosen.extend(witness(estate, cluster, &has));
     }
     chosen.iter().map(|h| h.id).collect()
 }
 
-/// Fault domains that a host has in common with hosts that are chosen already.
-fn shared(host: &Host, chosen: &[&Host]) -> usize {
+/// The best of those left, one by one, up to so many.
+fn add<'a>(chosen: &mut Vec<&'a Host>, left: &mut Vec<&'a Host>, many: usize, has: &impl Fn(&Host) -> bool) {
+    while chosen.len() < many {
+        let best = left.iter().enumerate().min_by_key(|(i, h)| (!has(h), shared(h, chosen), *i)).map(|(i, _)| i);
+        let Some(best) = best else { break };
+        chosen.push(left.remove(best));
+    }
+}
+
+/// Fault domains that a host has in common with hosts that are chosen already; its site is the largest of them.
+fn shared(host: &Host, chosen: &[&Host]) -> (usize, usize) {
+    let sites = chosen.iter().filter(|c| c.site == host.site).count();
     let all = chosen.iter().flat_map(|c| Host::DOMAINS.iter().filter(|d| same(host, c, d)));
-    all.count()
+    (sites, all.count())
 }
 
 pub(super) fn same(a: &Host, b: &Host, domain: &str) -> bool {

@@ -3,7 +3,7 @@
 
 use super::{Draft, Place, Step, WANTED, choose::same, quorum};
 use crate::{
-    estate::{Cluster, Host, Volume},
+    estate::{Cluster, ClusterKind, Host, Volume},
     finding::{Finding, Rule},
     ids::HostId,
 };
@@ -35,6 +35,7 @@ pub(super) fn place(draft: &mut Draft<'_>, ask: &Place) {
         draft.found(found);
     }
     apart(draft, &hosts);
+    sites(draft, &cluster, &hosts);
     steps(draft, &cluster, &volume, &hosts, &had);
 }
 
@@ -97,6 +98,16 @@ fn apart(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
             let text = format!("All of them are in the {domain} {place}: they fail together.");
             draft.found(Finding::mind(Rule::Keepers, domain, text).at("hosts"));
         }
+    }
+}
+
+/// A cluster at two sites goes on when either is lost: so must one that decides.
+fn sites(draft: &mut Draft<'_>, cluster: &Cluster, hosts: &[Arc<Host>]) {
+    let [first, rest @ ..] = hosts else { return };
+    if cluster.kind == ClusterKind::TwoSites && rest.iter().all(|h| h.site == first.site) {
+        let site = draft.estate().sites.get(&first.site).map_or_else(String::new, |s| s.name.clone());
+        let text = format!("All of them are at {site}: when it is lost, nobody but the manager brings back what ran there.");
+        draft.found(Finding::mind(Rule::Keepers, "sites", text).at("hosts").remedy("Choose one at each site, and one at a third."));
     }
 }
 

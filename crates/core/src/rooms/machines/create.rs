@@ -279,6 +279,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         deleted: None,
         note: (&ask.note).into(),
         found_as: None,
+        entered: None,
         fell: None,
         virtual_hardware: VIRTUAL_HARDWARE,
         created: draft.now,

@@ -53,10 +53,8 @@ fn unread(draft: &mut Draft<'_>, ask: &TakeOver, plan: &Plan) {
 fn objects(draft: &mut Draft<'_>, plan: &Plan) {
     for line in &plan.lines {
         let name = &line.name;
-        let text = match line.kind {
-            Kind::Other => format!("{name}: {}.", line.words),
-            kind => format!("{name} ({}): {}.", kind.word(), line.words),
-        };
+        let what = if line.kind == Kind::Other { name.clone() } else { format!("{name} ({})", line.kind.word()) };
+        let text = format!("{what}: {}.", line.words);
         let (rule, finding) = match line.verdict {
             Verdict::AsItIs => continue,
             Verdict::Renamed => (Rule::Name, Finding::mind as fn(_, _, _) -> _),

@@ -95,6 +95,18 @@ impl Agent<'_> {
         self.tell(Method::DELETE, path, Some(stamp), None).await
     }
 
+    /// How long a packet to the agent at this address (`ip:port`) and back takes, in microseconds: the shortest of several.
+    pub(crate) async fn round_trip(&self, address: &str) -> Result<u64, Fault> {
+        let body = json!({"address": address});
+        let said: Value = self
+            .http
+            .call(self.ask(Method::POST, "/v1/round-trip", None, Some(body)))
+            .await?;
+        said.get("micros")
+            .and_then(Value::as_u64)
+            .ok_or_else(|| garbled(self.address, "no time in it"))
+    }
+
     /// Whether a packet of this size gets to the other host on the network, unfragmented.
     pub(crate) async fn mtu(&self, network: &str, to: &str, bytes: u32) -> Result<bool, Fault> {
         let body = json!({"network": network, "to": to, "bytes": bytes});

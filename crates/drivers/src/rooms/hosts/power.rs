@@ -75,7 +75,7 @@ impl Drivers {
         not_yet("switching on", Switch::On, &controller, turn)
     }
 
-    /// Its agent says the time again; what it sees is taken in by whoever follows it.
+    /// Its agent says the time again, and its first report was taken in: until then nobody knows that it does what it is told.
     pub(super) async fn await_agent(
         &self,
         host: &Host,
@@ -84,6 +84,10 @@ impl Drivers {
     ) -> Result<Outcome, Fault> {
         let key = self.key_of(host).await?;
         match self.agent(host, &key).clock().await {
+            Ok(_) if host.is_gone() && turn.waited < limit => {
+                let said = "it answers; what it reports is awaited".to_owned();
+                Ok(Outcome::NotYet { said })
+            }
             Ok(_) => Ok(done(vec![], "answers")),
             Err(fault) if turn.waited < limit && fault.kind != FaultKind::Stranger => {
                 let said = "on; its agent does not answer yet".to_owned();

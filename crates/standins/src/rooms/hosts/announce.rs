@@ -22,7 +22,9 @@ impl Announcer {
         // One that another manager owns looks for nobody.
         let theirs = world.of_others();
         let agents = world.agents().into_iter();
-        let agents = agents.filter(|(name, _)| !theirs.contains(name)).map(|at| (SERVICE, at));
+        let agents = agents
+            .filter(|(name, _)| !theirs.contains(name))
+            .map(|at| (SERVICE, at));
         let bare = world.bare_controllers().into_iter();
         for (service, (name, address)) in agents.chain(bare.map(|at| (CONTROLLER, at))) {
             let Some((ip, port)) = address.rsplit_once(':') else {

@@ -51,35 +51,36 @@ pub(crate) async fn claim(
 
 /// A host that is nobody's belongs to whoever asks, under a key that only both know; its controller gets an account for it.
 pub(crate) fn become_owned(state: &mut State, name: &str, ask: &Claim, now: i64) -> Outcome {
-        let key = format!(
-            "{}{}",
-            uuid::Uuid::new_v4().simple(),
-            uuid::Uuid::new_v4().simple()
-        );
-        let secret = uuid::Uuid::new_v4().simple().to_string();
-        let host = state
-            .hosts
-            .get_mut(name)
-            .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
-        if let Some(owner) = &host.owner {
-            return Err(refused(
-                StatusCode::CONFLICT,
-                "owned",
-                format!("Claimed by {} already.", owner.name),
-            ));
-        }
-        host.bare.secret.clear();
-        host.owner = Some(Owner {
-            installation: ask.installation.clone(),
-            name: ask.name.clone(),
-            key: sha(&key),
-        });
-        host.bmc_password.clone_from(&secret);
-        host.claimed_with = Some(sha(&ask.password));
-        let pin = crate::server::pin_of(&host.bmc_identity.certificate).unwrap_or_default();
-        let bmc = json!({"address": host.bmc_address, "user": "zastrugi", "password": secret, "pin": pin});
-        let host = &state.hosts[name];
-        Ok(json!({"key": key, "bmc": bmc, "state": say::report(state, host, now)}))
+    let key = format!(
+        "{}{}",
+        uuid::Uuid::new_v4().simple(),
+        uuid::Uuid::new_v4().simple()
+    );
+    let secret = uuid::Uuid::new_v4().simple().to_string();
+    let host = state
+        .hosts
+        .get_mut(name)
+        .ok_or_else(|| StatusCode::NOT_FOUND.into_response())?;
+    if let Some(owner) = &host.owner {
+        return Err(refused(
+            StatusCode::CONFLICT,
+            "owned",
+            format!("Claimed by {} already.", owner.name),
+        ));
+    }
+    host.bare.secret.clear();
+    host.owner = Some(Owner {
+        installation: ask.installation.clone(),
+        name: ask.name.clone(),
+        key: sha(&key),
+    });
+    host.bmc_password.clone_from(&secret);
+    host.claimed_with = Some(sha(&ask.password));
+    let pin = crate::server::pin_of(&host.bmc_identity.certificate).unwrap_or_default();
+    let bmc =
+        json!({"address": host.bmc_address, "user": "zastrugi", "password": secret, "pin": pin});
+    let host = &state.hosts[name];
+    Ok(json!({"key": key, "bmc": bmc, "state": say::report(state, host, now)}))
 }
 
 pub(crate) async fn release(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {

@@ -10,6 +10,8 @@ use axum::{
 };
 use serde::Deserialize;
 use serde_json::json;
+use std::time::{Duration, Instant};
+use tokio::{net::TcpStream, time::timeout};
 
 pub(crate) async fn put(
     Extract(device): Extract<Device>,
@@ -78,6 +80,41 @@ pub(crate) async fn remove(
             Ok(json!({}))
         },
     )
+}
+
+#[derive(Deserialize)]
+pub(crate) struct RoundTrip {
+    /// Of another host's agent: `ip:port`.
+    address: String,
+}
+
+/// The shortest of several handshakes (RFC 9293, section 3.5) with another host, and what the line between their sites adds.
+pub(crate) async fn round_trip(
+    Extract(device): Extract<Device>,
+    headers: HeaderMap,
+    Json(ask): Json<RoundTrip>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let mut best: Option<Duration> = None;
+    for _ in 0..3 {
+        let began = Instant::now();
+        let tried = timeout(Duration::from_secs(1), TcpStream::connect(&ask.address)).await;
+        if matches!(tried, Ok(Ok(_))) {
+            let took = began.elapsed();
+            best = Some(best.map_or(took, |b| b.min(took)));
+        }
+    }
+    let Some(best) = best else {
+        let words = format!("{} does not answer.", ask.address);
+        return refused(StatusCode::SERVICE_UNAVAILABLE, "silent", words);
+    };
+    let state = device.world.lock();
+    let own = state.hosts.get(&device.name).map(|h| h.address.clone());
+    let line = state.line_between(&own.unwrap_or_default(), &ask.address);
+    let micros = u64::try_from(best.as_micros()).unwrap_or(u64::MAX);
+    Json(json!({"micros": micros.saturating_add(line)})).into_response()
 }
 
 #[derive(Deserialize)]

@@ -72,6 +72,17 @@ impl Port {
 }
 
 impl State {
+    /// What the line between the sites of two agents adds to a round trip, in microseconds; a site is the third number of its
+    /// addresses.
+    pub(crate) fn line_between(&self, a: &str, b: &str) -> u64 {
+        let site = |at: &str| at.split('.').nth(2).unwrap_or_default().to_owned();
+        if site(a) == site(b) {
+            0
+        } else {
+            self.line_micros
+        }
+    }
+
     /// The largest frame of a network that leaves this host on any of its uplinks; none if none does.
     fn leaves(&self, host: &str, net: &HostNet) -> Option<u32> {
         let host = self.hosts.get(host)?;

@@ -2,10 +2,16 @@
 //! anything, and how it changes its owner. The manager itself is only what its hosts saw of it: orders, and automation.
 
 use crate::{
-    agent::{change::{header, keyed}, check_password, refused, say, sha},
+    agent::{
+        change::{header, keyed},
+        check_password, refused, say, sha,
+    },
     fault::Device,
     rooms::{
-        hosts::{claim::{Claim, become_owned}, host::{Host, Owner}},
+        hosts::{
+            claim::{Claim, become_owned},
+            host::{Host, Owner},
+        },
         machines::guest::hash,
         storage::calls::{owner, paths},
     },
@@ -123,11 +129,16 @@ pub(crate) async fn inventory(Extract(device): Extract<Device>, Json(ask): Json<
     let said = match (&host.owner, former) {
         (None, _) => Value::Null,
         (Some(_), Some(former)) => former.said(now),
-        (Some(owner), None) => json!({"installation": owner.installation, "name": owner.name, "silent_ms": 0,
-            "automation": true}),
+        (Some(owner), None) => {
+            json!({"installation": owner.installation, "name": owner.name, "silent_ms": 0,
+            "automation": true})
+        }
     };
     let others = former.and_then(|f| f.others.get(&host.name)).cloned();
-    let up = host.guests.iter().map(|(uuid, g)| (uuid.clone(), json!(now - g.started)));
+    let up = host
+        .guests
+        .iter()
+        .map(|(uuid, g)| (uuid.clone(), json!(now - g.started)));
     let up: serde_json::Map<String, Value> = up.collect();
     let mounted = host.mounted.iter().filter_map(|uid| state.volumes.get(uid));
     let volumes: Vec<Value> = mounted
@@ -159,7 +170,8 @@ pub(crate) async fn take_over(
         let state = device.world.lock();
         let host = state.hosts.get(&device.name);
         host.is_some_and(|h| {
-            h.answers.contains_key(key) && h.claimed_with.as_deref() == Some(sha(&ask.claim.password).as_str())
+            h.answers.contains_key(key)
+                && h.claimed_with.as_deref() == Some(sha(&ask.claim.password).as_str())
         })
     });
     if !repeated {
@@ -171,29 +183,48 @@ pub(crate) async fn take_over(
         }
     }
     let name = device.name.clone();
-    keyed(&device, &headers, "host", |state, now| become_owned(state, &name, &ask.claim, now))
+    keyed(&device, &headers, "host", |state, now| {
+        become_owned(state, &name, &ask.claim, now)
+    })
 }
 
 /// Forgets whose orders were obeyed before, at the host and at what it mounts, once nobody gives any.
 fn let_go(device: &Device, former: &str) -> Result<(), Response> {
     let now = device.world.now();
     let mut state = device.world.lock();
-    let State { hosts, volumes, formers, .. } = &mut *state;
+    let State {
+        hosts,
+        volumes,
+        formers,
+        ..
+    } = &mut *state;
     let Some(host) = hosts.get_mut(&device.name) else {
         return Err(StatusCode::NOT_FOUND.into_response());
     };
     let owner = host.owner.clone();
     let conflict = |code, words: String| Err(refused(StatusCode::CONFLICT, code, words));
     match owner {
-        None => return conflict("unclaimed", "Nobody owns this host; it is claimed, not taken over.".into()),
+        None => {
+            return conflict(
+                "unclaimed",
+                "Nobody owns this host; it is claimed, not taken over.".into(),
+            );
+        }
         Some(o) if o.installation != former => {
             return conflict("owned", format!("It belongs to {}.", o.name));
         }
         Some(o) => match formers.values().find(|f| f.id == o.installation) {
             Some(f) if f.is_active(now) => {
                 let ago = f.silent_ms(now) / 1000;
-                let what = if f.automation { "its automation is on".into() } else { format!("it gave an order {ago} s ago") };
-                return conflict("active", format!("{} is still at work here: {what}.", o.name));
+                let what = if f.automation {
+                    "its automation is on".into()
+                } else {
+                    format!("it gave an order {ago} s ago")
+                };
+                return conflict(
+                    "active",
+                    format!("{} is still at work here: {what}.", o.name),
+                );
             }
             Some(_) => {}
             None => return conflict("active", format!("{} may still be at work here.", o.name)),
@@ -218,21 +249,33 @@ impl World {
     /// Who owns each host and volume, in the order of their names; none: nobody.
     pub fn owners(&self) -> Vec<Option<String>> {
         let state = self.lock();
-        let hosts = state.hosts.values().map(|h| h.owner.as_ref().map(|o| o.name.clone()));
+        let hosts = state
+            .hosts
+            .values()
+            .map(|h| h.owner.as_ref().map(|o| o.name.clone()));
         let owned = state.volumes.values().filter_map(|v| v.owner.as_ref());
-        hosts.chain(owned.map(|(_, name, _)| Some(name.clone()))).collect()
+        hosts
+            .chain(owned.map(|(_, name, _)| Some(name.clone())))
+            .collect()
     }
     /// The hosts that another manager owns.
     pub(crate) fn of_others(&self) -> BTreeSet<String> {
         let state = self.lock();
-        let theirs = state.hosts.values().filter(|h| former_of(&state, h).is_some());
+        let theirs = state
+            .hosts
+            .values()
+            .filter(|h| former_of(&state, h).is_some());
         theirs.map(|h| h.name.clone()).collect()
     }
     /// Another manager gives orders, or does no more.
     pub fn former_orders(&self, name: &str, orders: bool) {
         let now = self.now();
         self.at_former(name, |f| {
-            f.last_order = if orders || f.orders { now } else { f.last_order };
+            f.last_order = if orders || f.orders {
+                now
+            } else {
+                f.last_order
+            };
             f.orders = orders;
         });
     }

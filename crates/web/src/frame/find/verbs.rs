@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 38] = [
+const VERBS: [Verb; 39] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -97,6 +97,12 @@ const VERBS: [Verb; 38] = [
     ),
     ("edit", "cluster", "/sheet/edit-cluster?ids=", Act::Clusters),
     ("keepers", "cluster", "/sheet/keepers?ids=", Act::Clusters),
+    (
+        "names in DNS",
+        "cluster",
+        "/sheet/names?ids=",
+        Act::Clusters,
+    ),
     ("new rule", "cluster", "/sheet/rule?ids=", Act::Clusters),
     (
         "extend",

@@ -2,7 +2,7 @@
 
 use crate::frame::{AtDesk, Fields};
 use futures::future::BoxFuture;
-use zastrugi_core::{ids::HostId, view::View};
+use zastrugi_core::{ids::HostId, rooms::clusters, view::View};
 
 pub(super) struct HostChoice {
     pub(super) id: u64,
@@ -37,5 +37,10 @@ pub(super) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
     Box::pin(async move {
         let hosts: Vec<HostId> = fields.ids("host");
         desk.inspect(&hosts).await;
+        let view = desk.look();
+        let known = hosts.iter().filter_map(|h| view.estate.hosts.get(h));
+        if let Some(ends) = clusters::ends(&known.cloned().collect::<Vec<_>>()) {
+            desk.measure_between(&[clusters::between(&ends)]).await;
+        }
     })
 }

@@ -7,6 +7,7 @@ pub(crate) mod join;
 pub(crate) mod keepers;
 mod kind;
 mod matrix;
+mod naming;
 pub(crate) mod new;
 pub(crate) mod page;
 pub(crate) mod rule;
@@ -28,6 +29,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("join-cluster", Act::Clusters, "hosts", join::fill).prepared(free_hosts::prepare),
     Sheet::new("edit-cluster", Act::Clusters, "hosts", page::edit).merging(),
     Sheet::new("keepers", Act::Clusters, "hosts", keepers::fill),
+    Sheet::new("names", Act::Clusters, "hosts", naming::fill).prepared(naming::prepare),
     Sheet::new("rule", Act::Clusters, "hosts", rule::fill).merging(),
 ];
 

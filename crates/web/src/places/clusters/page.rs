@@ -1,6 +1,6 @@
 //! One cluster, and the sheet to edit it.
 
-use super::{headroom, keepers, kind, rule};
+use super::{headroom, keepers, kind, naming, rule};
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Signed, host_state, page as whole, part,
     sheet::{Filled, render},
@@ -107,6 +107,7 @@ fn facts(view: &View, cluster: &Cluster, answer: Option<&Survival>) -> Vec<(&'st
     vec![
         ("Machines of a failed host", comes_back.to_owned()),
         ("Keepers", keepers::words(estate, cluster)),
+        ("Names of its machines", naming::words(estate, cluster)),
         (
             "Site",
             estate

@@ -9,11 +9,12 @@ use crate::frame::{
 };
 use askama::Template;
 use futures::future::BoxFuture;
-use zastrugi_core::rooms::hosts;
+use zastrugi_core::rooms::{hosts, joining};
 use zastrugi_core::runs::FaultKind;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
     evidence::{Answer, Probe},
+    ids::ClusterId,
     rooms::Proposal,
     rooms::hosts::ClaimHosts,
     view::View,
@@ -45,6 +46,9 @@ struct ClaimFields {
     targets: Vec<TargetRow>,
     site: String,
     sites: Vec<String>,
+    /// The cluster that they join at once; 0: none.
+    cluster: u64,
+    clusters: Vec<(u64, String)>,
 }
 
 /// The addresses that the sheet is about.
@@ -88,7 +92,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let targets = targets(view, fields);
     let sites: Vec<String> = view.estate.sites.values().map(|s| s.name.clone()).collect();
     let site = fields.or("site", sites.first().map_or("", String::as_str));
-    let ask = Proposal::Hosts(hosts::Ask::Claim(ClaimHosts {
+    let claim = ClaimHosts {
         targets: endpoints(&targets),
         site: (&site).into(),
         password: if fields.secret("password").is_empty() {
@@ -96,14 +100,26 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         } else {
             Password::Typed
         },
-    }));
+    };
+    let mut clusters: Vec<_> = view.estate.clusters.values().filter(|c| c.ready).collect();
+    clusters.sort_by(|a, b| a.name.cmp(&b.name));
+    let into = fields.get("cluster").parse().ok().map(ClusterId);
+    let into = clusters.iter().find(|c| Some(c.id) == into);
+    let joins = into.map_or_else(String::new, |c| format!(", join {}", c.name));
+    let ask = match into {
+        None => Proposal::Hosts(hosts::Ask::Claim(claim)),
+        Some(cluster) => Proposal::Joining(joining::Ask::Welcome {
+            claim,
+            cluster: cluster.id,
+        }),
+    };
     let count = targets.iter().filter(|t| t.chosen).count();
     Filled {
         title: "Claim hosts".into(),
         lead: "Compare the fingerprints with the hosts' own screens before you type the password."
             .into(),
         run: format!(
-            "Run: claim {count} {}",
+            "Run: claim {count} {}{joins}",
             if count == 1 { "host" } else { "hosts" }
         ),
         danger: false,
@@ -112,6 +128,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             targets,
             site,
             sites,
+            cluster: into.map_or(0, |c| c.id.0),
+            clusters: clusters.iter().map(|c| (c.id.0, c.name.clone())).collect(),
         }),
         ask,
         wrong: vec![],
@@ -134,8 +152,10 @@ pub(crate) fn check<'a>(
     fields: &'a Fields,
 ) -> BoxFuture<'a, Result<(), Wrong>> {
     Box::pin(async move {
-        let Proposal::Hosts(hosts::Ask::Claim(claim)) = ask else {
-            return Ok(());
+        let claim = match ask {
+            Proposal::Hosts(hosts::Ask::Claim(claim))
+            | Proposal::Joining(joining::Ask::Welcome { claim, .. }) => claim,
+            _ => return Ok(()),
         };
         let targets = claim.targets.iter();
         let targets: Vec<_> = targets

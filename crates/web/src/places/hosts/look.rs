@@ -2,8 +2,8 @@
 
 use crate::frame::{AtDesk, Fields, Page, Problem, ago, page as whole, part, viewer::MayHosts};
 use askama::Template;
-use std::collections::BTreeMap;
 use rocket::{get, http::Status, post, response::Redirect};
+use std::collections::BTreeMap;
 use zastrugi_core::{ids::ClusterId, view::View};
 
 struct FoundRow {

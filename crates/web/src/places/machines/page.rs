@@ -264,9 +264,30 @@ fn cards(estate: &Estate, m: &Machine) -> String {
     m.nics.iter().map(card).collect::<Vec<_>>().join("; ")
 }
 
+/// What stands for it in DNS, where its cluster's machines have names.
+fn name_in_dns(estate: &Estate, m: &Machine) -> Option<String> {
+    let cluster = estate.clusters.get(&m.cluster?)?;
+    cluster.dns.as_ref()?;
+    let due = estate.name_due(m).is_some();
+    Some(match m.entered.as_deref() {
+        None if due => "not entered yet".into(),
+        None => "none: it has no address, or its own name can't be one there".into(),
+        Some(e) => {
+            let back = if e.back {
+                "its addresses lead back"
+            } else {
+                "its addresses do not lead back"
+            };
+            let stale = if due { "; a change of it is due" } else { "" };
+            format!("{}; {back}{stale}", e.name)
+        }
+    })
+}
+
 /// Who it is to networks, volumes and hosts.
 fn identity(estate: &Estate, m: &Machine) -> Vec<(&'static str, String)> {
-    vec![
+    let name = name_in_dns(estate, m).map(|words| ("Name in DNS", words));
+    let mut facts = vec![
         ("Cards", cards(estate, m)),
         ("UUID", m.uuid.to_string()),
         (
@@ -274,5 +295,7 @@ fn identity(estate: &Estate, m: &Machine) -> Vec<(&'static str, String)> {
             m.guest_key.clone().unwrap_or_else(|| "none yet".into()),
         ),
         ("Run lease", format!("generation {}", m.generation)),
-    ]
+    ];
+    facts.extend(name);
+    facts
 }

@@ -109,7 +109,7 @@ fn after(ip: IpAddr) -> Option<IpAddr> {
 }
 
 /// What a new host of a cluster brings with it: nothing but itself.
-pub(super) fn joins(into: &Into, install: Install) -> Build {
+pub(super) fn joins(into: &Into, install: Install, fencing: bool) -> Build {
     Build {
         into: Some(ClusterId(into.id)),
         name: (&into.name).into(),
@@ -124,6 +124,7 @@ pub(super) fn joins(into: &Into, install: Install) -> Build {
         },
         volume: None,
         keepers: false,
+        fencing,
     }
 }
 

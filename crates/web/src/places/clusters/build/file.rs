@@ -103,6 +103,7 @@ fn of_fields(view: &View, fields: &Fields) -> Sheet {
         survive: fields.has("survive"),
         enforced: fields.has("enforced"),
         keepers: fields.has("keepers"),
+        fencing: fields.has("fencing"),
     }
 }
 
@@ -181,6 +182,7 @@ pub(super) fn load(view: &View, mut fields: Fields) -> (Fields, Vec<Wrong>) {
     fields.set("survive", tick(sheet.survive));
     fields.set("enforced", tick(sheet.enforced));
     fields.set("keepers", tick(sheet.keepers));
+    fields.set("fencing", tick(sheet.fencing));
     fields.set("file", None);
     host_rows(&mut fields, hosts.rows);
     let kinds = [

@@ -1,11 +1,11 @@
 //! What a person asks for before anything is built: which controllers there are, and what is beneath them. The certificate of each
 //! is shown before a password is sent to it.
 
-use super::{expand, file, rows};
+use super::{expand, file, networks, rows};
 use crate::frame::{AtDesk, Fields, Signed, consequences::Wrong};
 use futures::future::BoxFuture;
 use uuid::Uuid;
-use zastrugi_core::ids::SecretRef;
+use zastrugi_core::{ids::SecretRef, view::View};
 
 pub(crate) fn look<'a>(
     desk: &'a AtDesk,
@@ -18,10 +18,29 @@ pub(crate) fn look<'a>(
             "beneath" => beneath(desk, signed, fields).await,
             "load" => file::load(&desk.look(), fields),
             "lines" => file::paste(fields),
-            // What a cluster has is read where the fields are filled.
+            "like" => (like(&desk.look(), fields), vec![]),
             _ => (fields, vec![]),
         }
     })
+}
+
+/// What another cluster promises and asks; its networks are read where the fields are filled.
+fn like(view: &View, mut fields: Fields) -> Fields {
+    let Some(cluster) = networks::like(view, &fields) else {
+        return fields;
+    };
+    let tick = |on: bool| on.then(|| "on".to_owned());
+    fields.set("level", Some(cluster.cpu_level.word().to_owned()));
+    fields.set("survive", tick(cluster.demand.failures > 0));
+    fields.set("enforced", tick(cluster.demand.enforced));
+    fields.set("keepers", tick(cluster.keeping.is_some()));
+    if !cluster.time.is_empty() {
+        fields.set("time", Some(cluster.time.join(", ")));
+    }
+    if let Some(site) = view.estate.sites.get(&cluster.site) {
+        fields.set("site", Some(site.name.clone()));
+    }
+    fields
 }
 
 async fn find(desk: &AtDesk, mut fields: Fields) -> (Fields, Vec<Wrong>) {

@@ -234,6 +234,7 @@ struct Promises {
     survive: bool,
     enforced: bool,
     keepers: bool,
+    fencing: bool,
 }
 
 impl Promises {
@@ -254,6 +255,7 @@ impl Promises {
             survive: fields.ticked("survive", true),
             enforced: fields.ticked("enforced", false),
             keepers: fields.ticked("keepers", true),
+            fencing: fields.ticked("fencing", true),
         }
     }
 }
@@ -306,7 +308,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         own.fill(&mut install, &mut wrong);
     }
     let ask = match &into {
-        Some(into) => expand::joins(into, install),
+        Some(into) => expand::joins(into, install, promises.fencing),
         None => Build {
             into: None,
             kind,
@@ -317,6 +319,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             demand: promises.demand(),
             volume: volume.ask(fields.get("name")),
             keepers: promises.keepers,
+            fencing: promises.fencing,
         },
     };
     let words = expand::Words::of(into.as_ref(), ask.install.hosts.len());

@@ -56,7 +56,8 @@ fn near(view: &View, targets: &[TargetRow]) -> String {
     let beside = ours.find(|h| theirs.is_some() && net(&h.access.address) == theirs);
     let site = beside.and_then(|h| view.estate.sites.get(&h.site));
     let first = || view.estate.sites.values().next();
-    site.or_else(first).map_or_else(String::new, |s| s.name.clone())
+    site.or_else(first)
+        .map_or_else(String::new, |s| s.name.clone())
 }
 
 /// What was chosen for a network, by its name.

@@ -36,12 +36,20 @@ fn tone(verdict: Verdict) -> &'static str {
     match verdict {
         Verdict::AsItIs => "",
         Verdict::Conflicts { stops: true } => "g-stop",
-        Verdict::Conflicts { stops: false } | Verdict::Renamed | Verdict::Differs | Verdict::Unknown => "g-mind",
+        Verdict::Conflicts { stops: false }
+        | Verdict::Renamed
+        | Verdict::Differs
+        | Verdict::Unknown => "g-mind",
     }
 }
 
 pub(super) fn groups(plan: &Plan) -> Vec<Group> {
-    let role = |name: &str| plan.networks.iter().find(|n| n.name == name).map(|n| n.role.word());
+    let role = |name: &str| {
+        plan.networks
+            .iter()
+            .find(|n| n.name == name)
+            .map(|n| n.role.word())
+    };
     let group = |kind: Kind| {
         let lines: Vec<&Line> = plan.lines.iter().filter(|l| l.kind == kind).collect();
         let (plain, odd): (Vec<&Line>, Vec<&Line>) =

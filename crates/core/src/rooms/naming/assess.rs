@@ -1,0 +1,213 @@
+//! The checks of a zone and its servers, and what follows for the names that stand elsewhere.
+
+use super::{Draft, SetNames, Step};
+use crate::{
+    endpoint::Password,
+    estate::{Cluster, Dns, Machine, TsigKey},
+    evidence::{Answer, Probe},
+    finding::{Finding, Rule},
+    ids::{ClusterId, SecretRef},
+    limits, names,
+    text::Line,
+};
+use std::{collections::BTreeSet, net::{IpAddr, SocketAddr}, sync::Arc};
+
+/// The port of name servers (RFC 1035, section 4.2).
+const PORT: u16 = 53;
+/// Names that one run brings in line; the next takes the rest.
+const MOST: usize = 500;
+/// The longest name there may be (RFC 1035, section 2.3.4), in octets as text.
+const LONGEST: usize = 253;
+
+fn stop(field: &str, rule: Rule, text: impl Into<String>) -> Finding {
+    Finding::stop(rule, field, text).at(field)
+}
+
+pub(super) fn set(draft: &mut Draft<'_>, ask: &SetNames) {
+    "Names of machines".clone_into(&mut draft.title);
+    let Some(cluster) = draft.estate().clusters.get(&ask.cluster).cloned() else {
+        return draft.found(stop("zone", Rule::Exists, "The cluster is gone."));
+    };
+    draft.title = format!("Names of the machines of {}", cluster.name);
+    let zone = ask.zone.trim().trim_end_matches('.').to_lowercase();
+    let dns = if zone.is_empty() {
+        None
+    } else {
+        match described(draft, &cluster, ask, zone) {
+            Some(dns) => Some(dns),
+            None => return,
+        }
+    };
+    let before = cluster.dns.as_deref();
+    if before == dns.as_ref() {
+        return draft.found(stop("zone", Rule::Nothing, "Nothing is changed yet."));
+    }
+    let mut after = Vec::new();
+    if let Some(dns) = &dns {
+        let title = format!("Enter a name in {} and take it out again", dns.zone);
+        let step = Step::Try { cluster: cluster.id, dns: dns.clone() };
+        after.push(draft.step(step, title, &[], Some("servers")));
+        due(draft, &cluster, dns);
+    }
+    // Another key or another server of the same zone is told the same names.
+    let moves = before.is_some_and(|b| dns.as_ref().is_none_or(|d| d.zone != b.zone));
+    let left = moves && ask.leave;
+    if moves {
+        after.extend(elsewhere(draft, &cluster, ask.leave, &after.clone()));
+    }
+    let step = Step::Keep { cluster: cluster.id, dns: dns.clone(), left };
+    let title = match &dns {
+        Some(dns) => format!("Names stand in {} from now on", dns.zone),
+        None => "Machines have no names any more".into(),
+    };
+    draft.step(step, title, &after, None);
+}
+
+/// What was typed, where it can be one.
+fn described(draft: &mut Draft<'_>, cluster: &Cluster, ask: &SetNames, zone: String) -> Option<Dns> {
+    let wrong = zone.split('.').find_map(|label| names::check(label).err());
+    if let Some(words) = wrong {
+        draft.found(stop("zone", Rule::Name, format!("“{zone}” is no zone: {words}")));
+        return None;
+    }
+    if zone.len() + limits::NAME.most + 1 > LONGEST {
+        draft.found(stop("zone", Rule::Name, format!("{zone} is too long: names in it would have more than {LONGEST} characters.")));
+        return None;
+    }
+    let mut servers = Vec::new();
+    for typed in ask.servers.iter().map(|s| s.trim()).filter(|s| !s.is_empty()) {
+        match at_server(typed) {
+            Some(at) => servers.push(at),
+            None => {
+                draft.found(stop("servers", Rule::Address, format!("“{typed}” is no address of a name server, such as 10.1.2.53.")));
+                return None;
+            }
+        }
+    }
+    if servers.is_empty() {
+        draft.found(stop("servers", Rule::Nothing, "Type the address of a name server that takes changes of this zone."));
+        return None;
+    }
+    answers(draft, &servers, &zone);
+    let key = key(draft, cluster, ask)?;
+    Some(Dns { zone, servers, key })
+}
+
+/// `ip:port` of a name server, as typed with or without its port.
+fn at_server(typed: &str) -> Option<String> {
+    let at = typed.parse::<SocketAddr>().ok();
+    let at = at.or_else(|| Some(SocketAddr::new(typed.parse::<IpAddr>().ok()?, PORT)))?;
+    Some(at.to_string())
+}
+
+/// Whether each of them is in charge of the zone.
+fn answers(draft: &mut Draft<'_>, servers: &[String], zone: &str) {
+    let mut serials = BTreeSet::new();
+    for server in servers {
+        let probe = Probe::Zone { server: server.clone(), zone: zone.to_owned() };
+        let finding = match draft.view.evidence.fresh(&probe, draft.now) {
+            Some(Answer::Zone { serial: Some(serial) }) => {
+                serials.insert(*serial);
+                let text = format!("{server} is in charge of {zone}.");
+                Finding::clear(Rule::Reachable, server, text).because(format!("serial {serial}"))
+            }
+            Some(Answer::Zone { serial: None }) => {
+                let text = format!("{server} answers and is not in charge of {zone}.");
+                stop("servers", Rule::Reachable, text).remedy("Name a server that has the zone as its primary.")
+            }
+            Some(Answer::Silent { why }) => stop("servers", Rule::Reachable, format!("{server} does not answer: {why}.")),
+            _ => Finding::unchecked(Rule::Reachable, server, format!("{server} was not asked yet; the run asks it first.")),
+        };
+        draft.found(finding);
+    }
+    if serials.len() > 1 {
+        let text = "They have different versions of the zone; a name that one is told comes to the others later.";
+        draft.found(Finding::mind(Rule::Reachable, "servers", text).at("servers"));
+    }
+}
+
+/// None where it is refused; `Some(None)`: nothing is signed.
+fn key(draft: &mut Draft<'_>, cluster: &Cluster, ask: &SetNames) -> Option<Option<TsigKey>> {
+    let name = ask.key.trim().trim_end_matches('.').to_lowercase();
+    if name.is_empty() {
+        let text = "Changes are not signed: whoever can send packets in its name can change names.";
+        draft.found(Finding::mind(Rule::Password, "key", text).at("key"));
+        return Some(None);
+    }
+    if let Some(words) = name.split('.').find_map(|l| names::check(l).err()) {
+        draft.found(stop("key", Rule::Name, format!("“{name}” is no key's name: {words}")));
+        return None;
+    }
+    let kept = cluster.dns.as_ref().and_then(|d| d.key.as_ref());
+    let secret = match ask.secret {
+        Password::Kept(secret) => secret,
+        Password::Typed => SecretRef(uuid::Uuid::nil()),
+        Password::Missing => match kept.filter(|k| k.name == name) {
+            Some(kept) => kept.secret,
+            None => {
+                draft.found(stop("password", Rule::Password, "Type the secret of this key, in base64."));
+                return None;
+            }
+        },
+    };
+    Some(Some(TsigKey { name, secret }))
+}
+
+/// What comes of it for machines that are there.
+fn due(draft: &mut Draft<'_>, cluster: &Cluster, dns: &Dns) {
+    let all: Vec<&Arc<Machine>> = draft.estate().machines_in(cluster.id).filter(|m| m.deleted.is_none()).collect();
+    let odd: Vec<&str> = all.iter().filter(|m| names::check(&m.name).is_err()).map(|m| m.name.as_str()).collect();
+    let n = all.iter().filter(|m| m.nics.iter().any(|n| !n.addresses.is_empty())).count();
+    let text = format!("{n} of {} machines have addresses and get a name in {}; the others when they have one.", all.len(), dns.zone);
+    let odd_text = (!odd.is_empty()).then(|| format!("{} can't be a name in DNS; they get none.", odd.join(", ")));
+    draft.found(Finding::clear(Rule::Name, &cluster.name, text));
+    draft.found_all(odd_text.map(|text| Finding::mind(Rule::Name, "names", text).remedy("Give them names of a–z, digits and hyphens.")));
+}
+
+/// The names that stand in the zone that is given up. Answers the steps.
+fn elsewhere(draft: &mut Draft<'_>, cluster: &Cluster, leave: bool, after: &[usize]) -> Vec<usize> {
+    let named: Vec<Arc<Machine>> = draft.estate().machines_in(cluster.id).filter(|m| m.entered.is_some()).cloned().collect();
+    if named.is_empty() {
+        return vec![];
+    }
+    if leave {
+        let text = format!("{} names stay where they are; nobody takes them out later.", named.len());
+        draft.found(Finding::mind(Rule::Name, "names", text).at("leave"));
+        return vec![];
+    }
+    let text = format!("{} names are taken out where they stand until now.", named.len());
+    draft.found(Finding::clear(Rule::Name, "names", text));
+    let step = |m: &Arc<Machine>| {
+        let step = Step::Withdraw { cluster: cluster.id, machine: m.id };
+        draft.step(step, format!("Take the name of {} out", m.name), after, Some("leave"))
+    };
+    named.iter().map(step).collect()
+}
+
+pub(super) fn follow(draft: &mut Draft<'_>, cluster: ClusterId) {
+    "Names of machines".clone_into(&mut draft.title);
+    let Some(found) = draft.estate().clusters.get(&cluster).cloned() else {
+        return draft.found(stop("zone", Rule::Exists, "The cluster is gone."));
+    };
+    let estate = draft.estate();
+    let due = estate.machines_in(cluster).filter(|m| estate.name_due(m).is_some());
+    let mut due: Vec<Arc<Machine>> = due.cloned().collect();
+    due.sort_by(|a, b| a.name.cmp(&b.name));
+    due.truncate(MOST);
+    draft.title = match due.as_slice() {
+        [one] => format!("Name of {}", one.name),
+        all => format!("Names of {} machines of {}", all.len(), found.name),
+    };
+    if due.is_empty() {
+        return draft.found(stop("zone", Rule::Nothing, "All names are as they should be."));
+    }
+    for machine in &due {
+        let step = Step::Bring { cluster, machine: machine.id };
+        draft.step(step, format!("Name of {}", machine.name), &[], None);
+    }
+}
+
+/// The servers that were typed and can be asked.
+pub fn servers(typed: &[Line]) -> Vec<String> {
+    typed.iter().filter_map(|t| at_server(t.trim())).collect()
+}
