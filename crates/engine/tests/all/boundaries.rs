@@ -43,6 +43,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings, EventFilter, Resolve};
+use zastrugi_standins::Quirk;
 use zastrugi_store::{TakenOrder, testkit::url};
 
 /// A step, and where its task has ended already.
@@ -512,6 +513,8 @@ impl Tour<'_> {
     /// What was mounted for a host that nobody wants any more is taken out by a run of its own.
     async fn gives_up(&mut self, ask: &Proposal) {
         let lab = self.lab;
+        // It would be installed before anybody could give it up, or not, as it happens.
+        lab.standins.world.quirk("bare-1", Quirk::Stuck);
         let run = lab.start(ask.clone()).await;
         eventually("it is mounted and started", || {
             lab.standins.world.controller_told("bare-1") == ["On"]
@@ -522,6 +525,7 @@ impl Tour<'_> {
         lab.until(run, &[RunState::Cancelled]).await;
         let run = lab.by_itself("Give up the installation").await;
         self.end(run).await;
+        lab.standins.world.quirk("bare-1", Quirk::None);
     }
 
     async fn away(&mut self) {

@@ -12,7 +12,7 @@ use std::{collections::BTreeMap, sync::Arc};
 /// The longest round trip that storage on both sites bears (rules, section 29), in microseconds.
 const LONGEST: u64 = 5_000;
 
-/// The first host by name of each of two sites; none where there are not two.
+/// The first host by name of each of two sites, in the order of their names; none where there are not two sites.
 pub fn ends(hosts: &[Arc<Host>]) -> Option<[Arc<Host>; 2]> {
     let mut first: BTreeMap<_, &Arc<Host>> = BTreeMap::new();
     for host in hosts {
@@ -21,7 +21,8 @@ pub fn ends(hosts: &[Arc<Host>]) -> Option<[Arc<Host>; 2]> {
             *held = host;
         }
     }
-    let ends: Vec<Arc<Host>> = first.into_values().cloned().collect();
+    let mut ends: Vec<Arc<Host>> = first.into_values().cloned().collect();
+    ends.sort_by(|a, b| a.name.cmp(&b.name));
     ends.try_into().ok()
 }
 
