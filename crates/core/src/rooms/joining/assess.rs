@@ -119,6 +119,7 @@ fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
     });
     let joined = draft.step(join, format!("{name} joins {}", cluster.name), &[checked], Some("hosts"));
     let networks: Vec<Arc<Network>> = draft.estate().networks_of(cluster.id).into_iter().filter(|n| n.ready).cloned().collect();
+    let carried: Vec<String> = networks.iter().map(|n| n.name.clone()).collect();
     for network in networks {
         carries(draft, host, &network);
         let step = Step::Network(networks::Step::Set {
@@ -127,6 +128,10 @@ fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
         });
         let set = draft.step(step, format!("Set {} up on {name}", network.name), &[joined], Some("hosts"));
         try_out(draft, host, &network, set);
+    }
+    if host.seen == (0, 0) && !carried.is_empty() {
+        let text = format!("Where the cables of {name} lead shows once it is claimed; whether the switches carry {} is not known before.", carried.join(", "));
+        draft.found(Finding::unchecked(Rule::Wire, name, text));
     }
     let volumes: Vec<Arc<Volume>> = draft.estate().volumes_of(cluster).into_iter().filter(|v| v.ready && v.intended.is_none()).cloned().collect();
     for volume in volumes {
@@ -153,9 +158,9 @@ fn try_out(draft: &mut Draft<'_>, host: &Host, network: &Network, set: usize) {
 /// The switch ports of a host that doesn't have the network yet.
 fn carries(draft: &mut Draft<'_>, host: &Host, network: &Network) {
     let name = &host.name;
+    // It told nothing of its uplinks yet.
     if host.seen == (0, 0) {
-        let text = format!("Where the cables of {name} lead shows once it is claimed; whether the switches carry {} is not known before.", network.name);
-        return draft.found(Finding::unchecked(Rule::Wire, name, text));
+        return;
     }
     let missing: Vec<_> = network.uplinks.iter().filter(|u| host.uplinks.iter().all(|h| h.name != **u)).cloned().collect();
     if !missing.is_empty() {
