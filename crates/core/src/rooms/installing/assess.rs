@@ -64,6 +64,7 @@ pub fn install(draft: &mut Draft<'_>, ask: &Install) -> Vec<New> {
             new.push(plan(draft, &given, beneath));
         }
     }
+    taken.say_unasked(draft);
     alike(draft, &new);
     new
 }
@@ -74,6 +75,26 @@ pub(super) struct Taken {
     names: BTreeSet<String>,
     addresses: BTreeSet<IpAddr>,
     serials: BTreeSet<String>,
+    /// Addresses of which nobody asked lately whether somebody has them.
+    unasked: Vec<IpAddr>,
+}
+
+/// Addresses that are named before the rest is only counted.
+const NAMED: usize = 3;
+
+impl Taken {
+    /// Said once for all of them.
+    pub(super) fn say_unasked(&self, draft: &mut Draft<'_>) {
+        let named: Vec<String> = self.unasked.iter().take(NAMED).map(ToString::to_string).collect();
+        let more = match self.unasked.len().saturating_sub(NAMED) {
+            0 => String::new(),
+            n => format!(" and {n} more"),
+        };
+        if !named.is_empty() {
+            let text = format!("Nobody asked yet whether somebody has {}{more}.", named.join(", "));
+            draft.found(Finding::unchecked(Rule::Address, "addresses", text).remedy("Look at the hosts again: their addresses are asked too."));
+        }
+    }
 }
 
 pub(super) fn medium(draft: &mut Draft<'_>, ask: &Install) -> Option<Medium> {
@@ -293,10 +314,7 @@ fn free(draft: &mut Draft<'_>, ip: IpAddr, subnet: IpNet, ask: &Install, taken: 
             let text = format!("Nobody answers at {ip}.");
             draft.found(Finding::clear(Rule::Address, ip.to_string(), text));
         }
-        None => {
-            let text = format!("Nobody asked yet whether somebody has {ip}.");
-            draft.found(Finding::unchecked(Rule::Address, ip.to_string(), text));
-        }
+        None => taken.unasked.push(ip),
     }
     IpNet::new(ip, subnet.prefix_len()).map_err(|_| format!("{ip} does not fit {subnet}."))
 }
