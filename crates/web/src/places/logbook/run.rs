@@ -77,8 +77,10 @@ struct Group {
 const PLAIN: usize = 40;
 /// Steps of one group that are listed.
 const LISTED: usize = 100;
-/// And of one in which nothing is under way.
-const QUIET: usize = 20;
+/// And of one in which nothing is under way; in a large run also beside what failed.
+const QUIET: usize = 12;
+/// A run of more steps is large: what each host does now stands in its lane.
+const LARGE: usize = 300;
 /// Things that it touches that are named.
 const NAMED: usize = 12;
 
@@ -189,7 +191,11 @@ fn group(shown: &Shown<'_>, name: &'static str, mut steps: Vec<usize>) -> Group 
     };
     steps.sort_by_key(|n| phase(*n));
     // What is through, or has not begun, is looked at by few.
-    let listed = if failed + running > 0 { LISTED } else { QUIET };
+    let listed = match (failed, running) {
+        (0, 0) => QUIET,
+        _ if shown.run.tally.all() > LARGE => (failed + QUIET).min(LISTED),
+        _ => LISTED,
+    };
     let hidden = steps.len().saturating_sub(listed);
     Group {
         name,
