@@ -140,7 +140,7 @@ impl Zone<'_> {
         }
         let mut back = true;
         for address in &addresses {
-            back &= self.server.lead_back(*address, &full).await?;
+            back &= self.lead_back(*address, &full, before).await?;
         }
         let said = if back {
             name.clone()
@@ -157,6 +157,21 @@ impl Zone<'_> {
             entered,
         };
         Ok(done(vec![event.into()], said))
+    }
+
+    /// The address leads to the name, unless somebody else has it lead elsewhere. Answers whether it does.
+    async fn lead_back(
+        &self,
+        address: IpAddr,
+        name: &Name,
+        before: Option<&Entered>,
+    ) -> Result<bool, Fault> {
+        let old = before.map(|e| rooted(&e.name)).transpose()?;
+        let ours = |to: &Name| to == name || Some(to) == old.as_ref();
+        if !self.server.back(address).await?.iter().all(ours) {
+            return Ok(false);
+        }
+        self.server.lead_back(address, name).await
     }
 
     /// What stood there before and does no more.

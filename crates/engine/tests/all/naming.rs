@@ -9,7 +9,7 @@ use hickory_proto::{
     op::{Message, OpCode, Query},
     rr::{
         DNSClass, Name, RData, Record, RecordType, TSigner,
-        rdata::{A, tsig::TsigAlgorithm},
+        rdata::{A, PTR, tsig::TsigAlgorithm},
     },
 };
 use sqlx::PgPool;
@@ -90,26 +90,27 @@ async fn back(lab: &Lab, address: &str) -> Vec<String> {
     stands(lab, &Name::from(address), RecordType::PTR).await
 }
 
-/// Somebody else, who knows the key too, enters a name.
-async fn somebody_enters(lab: &Lab, name: &str, address: [u8; 4]) {
-    let mut zone = Query::new();
-    zone.set_name(Name::from_ascii(format!("{ZONE}.")).unwrap())
+/// Somebody else, who knows the key too, enters something.
+async fn somebody(lab: &Lab, zone: &str, record: Record) {
+    let mut of = Query::new();
+    of.set_name(Name::from_ascii(zone).unwrap())
         .set_query_type(RecordType::SOA)
         .set_query_class(DNSClass::IN);
     let mut message = Message::query();
     message.metadata.op_code = OpCode::Update;
-    message.add_query(zone);
-    message.add_authority(Record::from_rdata(
-        rooted(name),
-        60,
-        RData::A(A(address.into())),
-    ));
+    message.add_query(of);
+    message.add_authority(record);
     let key = STANDARD.decode(NAMES_SECRET).unwrap();
     let who = Name::from_ascii("zastrugi.").unwrap();
     let signer = TSigner::new(key, TsigAlgorithm::HmacSha256, who, 300).unwrap();
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap();
     message.finalize(&signer, now.as_secs()).unwrap();
     sent(lab, &message).await;
+}
+
+async fn somebody_enters(lab: &Lab, name: &str, address: [u8; 4]) {
+    let record = Record::from_rdata(rooted(name), 60, RData::A(A(address.into())));
+    somebody(lab, &format!("{ZONE}."), record).await;
     assert_eq!(forward(lab, name).await.len(), 1);
 }
 
@@ -240,6 +241,10 @@ async fn what_goes_wrong_there_is_said_and_breaks_nothing_of_others(pool: PgPool
         "{told:#?}"
     );
     lab.standins.world.names_without_reverse("lantern", false);
+    // An address that somebody has lead elsewhere goes on leading there.
+    let at = Name::from("10.2.0.11".parse::<IpAddr>().unwrap());
+    let to = RData::PTR(PTR(rooted("theirs")));
+    somebody(&lab, "2.10.in-addr.arpa.", Record::from_rdata(at, 60, to)).await;
     // A name that somebody has already stays theirs; taken out by them, it is ours.
     somebody_enters(&lab, "b", [192, 0, 2, 7]).await;
     machine(&lab, "b").await;
@@ -262,6 +267,8 @@ async fn what_goes_wrong_there_is_said_and_breaks_nothing_of_others(pool: PgPool
         .unwrap();
     entered(&lab, "c", Some("c")).await;
     assert_eq!(forward(&lab, "b").await, ["192.0.2.7"], "as they left it");
+    assert_eq!(back(&lab, "10.2.0.11").await, ["theirs.quay.example."]);
+    assert!(!of(&lab, "c").entered.as_ref().unwrap().back);
     // While nobody answers nothing is lost.
     lab.standins.world.names_silent("lantern", true);
     let edit = edits::Ask::Edit {
