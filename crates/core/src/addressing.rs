@@ -215,6 +215,16 @@ pub fn next_free(
     taken: &BTreeSet<IpAddr>,
     now: Moment,
 ) -> Vec<Result<IpAddr, String>> {
+    lowest_free(network, Part::Guests, taken, now)
+}
+
+/// The same in the ranges that are for something else.
+pub fn lowest_free(
+    network: &Network,
+    part: Part,
+    taken: &BTreeSet<IpAddr>,
+    now: Moment,
+) -> Vec<Result<IpAddr, String>> {
     let resting = |a: &IpAddr| {
         let since = network.released.get(a);
         since.is_some_and(|since| now.since(*since) < REST)
@@ -222,8 +232,8 @@ pub fn next_free(
     let free = |a: &IpAddr| !taken.contains(a) && !network.reserved.contains_key(a) && !resting(a);
     let mut found = Vec::new();
     for subnet in &network.subnets {
-        let guests = subnet.ranges.iter().filter(|r| r.part == Part::Guests);
-        let mut ranges: Vec<_> = guests.collect();
+        let meant = subnet.ranges.iter().filter(|r| r.part == part);
+        let mut ranges: Vec<_> = meant.collect();
         ranges.sort();
         if ranges.is_empty() {
             continue;
@@ -237,8 +247,14 @@ pub fn next_free(
         });
         found.push(lowest.ok_or_else(|| {
             format!(
-                "No address for guests is free in {} of {}.",
-                subnet.net, network.name
+                "No address for {} is free in {} of {}.",
+                match part {
+                    Part::Hosts => "hosts",
+                    Part::Virtual => "fronts",
+                    Part::Guests => "guests",
+                },
+                subnet.net,
+                network.name
             )
         }));
     }

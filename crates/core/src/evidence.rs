@@ -1,7 +1,7 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::{Hardware, Path},
+    estate::{Hardware, Path, PoolHealth, Share},
     ids::{ArrayId, HostId, NetworkId, SecretRef},
     inventory::Inventory,
     limits,
@@ -10,6 +10,7 @@ use crate::{
 };
 use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// A question that changes nothing.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -27,6 +28,8 @@ pub enum Probe {
     ArrayGreeting(String),
     /// Who manages a switch at this address (`ip:port`)?
     SwitchGreeting(String),
+    /// Who balances at this address (`ip:port`)?
+    BalancerGreeting(String),
     /// Does a packet of the network's MTU get from one host to another, unfragmented?
     Mtu {
         network: NetworkId,
@@ -129,6 +132,18 @@ pub struct SeenVolume {
     /// Every path that the host has to it.
     #[serde(default)]
     pub paths: Vec<Path>,
+    /// What is beneath it, where that is the hosts' own disks.
+    #[serde(default)]
+    pub pool: Option<SeenPool>,
+}
+
+/// A volume of hosts' own disks as one of them tells it; the others by their serials.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenPool {
+    pub copies: u8,
+    pub wait: Span,
+    pub members: BTreeMap<String, Share>,
+    pub health: PoolHealth,
 }
 
 /// A volume as its array tells it.
@@ -243,6 +258,7 @@ pub fn lifetime(probe: &Probe) -> Span {
         Probe::Greeting(_)
         | Probe::ArrayGreeting(_)
         | Probe::SwitchGreeting(_)
+        | Probe::BalancerGreeting(_)
         | Probe::ControllerGreeting(_)
         | Probe::Beneath { .. } => Span::mins(30),
         Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) | Probe::Time(_) | Probe::Zone { .. } => {

@@ -2,7 +2,8 @@
 //! it holds what there is now and nothing that might be.
 
 use crate::{
-    estate::{Array, ArrayKind, Cluster, Estate, Host, NetRole},
+    estate::{Array, ArrayKind, Balancer, Cluster, Estate, Host, NetRole},
+    fronts::members,
     ids::{ArrayId, ClusterId},
 };
 use std::{
@@ -98,9 +99,37 @@ pub fn flows(estate: &Estate, own: Own) -> Vec<Flow> {
             why,
         );
     }
+    for balancer in estate.balancers.values() {
+        let to = format!("management of {}", balancer.name);
+        let at = [balancer.access.address.as_str()];
+        called(
+            &mut all,
+            &manager(),
+            (&to, at),
+            NetRole::OutOfBand,
+            "service fronts are set, and who serves is read",
+        );
+        passed_on(&mut all, estate, balancer);
+    }
     all.sort();
     all.dedup();
     all
+}
+
+/// What a load balancer passes on to the members of each of its fronts.
+fn passed_on(all: &mut Vec<Flow>, estate: &Estate, balancer: &Balancer) {
+    for front in estate.fronts.values().filter(|f| f.balancer == balancer.id) {
+        let at: Vec<String> = members(estate, front).iter().map(|m| m.key()).collect();
+        let to = format!("members of {}", front.name);
+        let at = at.iter().map(String::as_str);
+        called(
+            all,
+            &side(balancer.name.clone(), std::iter::empty()),
+            (&to, at),
+            NetRole::Guest,
+            "connections that are passed on, and health",
+        );
+    }
 }
 
 fn manager() -> Side {
@@ -256,6 +285,16 @@ fn storage(
         .filter_map(|v| Some(v.backing.as_ref()?.array))
         .collect();
     let from = on(estate, cluster, NetRole::Storage, (them, hosts));
+    if volumes.iter().any(|v| v.pooled.is_some()) && hosts.len() > 1 {
+        all.push(Flow {
+            role: NetRole::Storage,
+            from: from.clone(),
+            to: from.clone(),
+            protocol: Protocol::Tcp,
+            port: Port::Named,
+            why: "copies of what is on the hosts' own disks",
+        });
+    }
     for array in arrays.iter().filter_map(|id| estate.arrays.get(id)) {
         let Array {
             name,

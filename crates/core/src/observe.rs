@@ -3,8 +3,8 @@
 use crate::{
     epoch::Obeyed,
     estate::{
-        AsOf, Attached, Boot, BootFrom, Condition, Estate, Host, HostNet, Keeper, Machine,
-        MachineState, Memory, Nic, Uplink, Wanted,
+        AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Host, HostNet, Keeper,
+        LocalDisk, Machine, MachineState, Memory, Nic, Pooled, Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
@@ -90,6 +90,9 @@ pub struct HostReport {
     /// Every machine that is not off here, and nothing else.
     pub machines: Vec<MachineReport>,
     pub volumes: Vec<SeenVolume>,
+    /// Its own, beside the one that it starts from.
+    #[serde(default)]
+    pub disks: Vec<LocalDisk>,
 }
 
 /// A figure that a device tells of, as the rules reckon with it: sums of thousands of them have room.
@@ -156,25 +159,9 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     }
     let restarted = report.boot != held.seen.0;
     let mut events = volumes(estate, report);
+    events.extend(pools(estate, report));
     events.extend(mounts(estate, held, report));
-    if report.watchdog != held.watchdog {
-        let armed = report.watchdog;
-        events.push(Event::Hosts(hosts::Event::Watchdog { host, armed }));
-    }
-    if report.keepers != held.keepers {
-        events.push(Event::Keepers(keepers::Event::Seen {
-            host,
-            keepers: report.keepers.clone(),
-            began: began(held, report),
-        }));
-    }
-    if report.networks != held.networks || report.uplinks != held.uplinks {
-        events.push(Event::Networks(networks::Event::OnHost {
-            host,
-            uplinks: report.uplinks.clone(),
-            networks: report.networks.clone(),
-        }));
-    }
+    events.extend(beneath(held, report));
     let as_of = AsOf {
         host,
         boot: report.boot,
@@ -244,6 +231,86 @@ fn volumes(estate: &Estate, report: &HostReport) -> Vec<Event> {
             volume: ours.id,
             capacity: seen.capacity,
             used: seen.used,
+        }))
+    };
+    report.volumes.iter().filter_map(changed).collect()
+}
+
+/// What a host says of itself beside its machines and volumes.
+fn beneath(held: &Host, report: &HostReport) -> Vec<Event> {
+    let host = held.id;
+    let mut events = Vec::new();
+    if report.disks != held.disks {
+        events.push(disks(held, report));
+    }
+    if report.watchdog != held.watchdog {
+        let armed = report.watchdog;
+        events.push(Event::Hosts(hosts::Event::Watchdog { host, armed }));
+    }
+    if report.keepers != held.keepers {
+        events.push(Event::Keepers(keepers::Event::Seen {
+            host,
+            keepers: report.keepers.clone(),
+            began: began(held, report),
+        }));
+    }
+    if report.networks != held.networks || report.uplinks != held.uplinks {
+        events.push(Event::Networks(networks::Event::OnHost {
+            host,
+            uplinks: report.uplinks.clone(),
+            networks: report.networks.clone(),
+        }));
+    }
+    events
+}
+
+/// A host's own disks, with those that died since it was last heard.
+fn disks(held: &Host, report: &HostReport) -> Event {
+    let lived = |name: &str| {
+        held.disks
+            .iter()
+            .any(|d| d.name == name && d.state != DiskState::Dead)
+    };
+    let dead = report
+        .disks
+        .iter()
+        .filter(|d| d.state == DiskState::Dead && lived(&d.name));
+    Event::Storage(storage::Event::Disks {
+        host: held.id,
+        disks: report.disks.clone(),
+        dead: dead.map(|d| d.name.clone()).collect(),
+    })
+}
+
+/// What volumes of hosts' own disks are made of and how whole they are; what was said earlier than what we hold is none.
+fn pools(estate: &Estate, report: &HostReport) -> Vec<Event> {
+    let changed = |seen: &SeenVolume| {
+        let (pool, ours) = (seen.pool.as_ref()?, estate.volume_with_uid(&seen.uid)?);
+        let by_serial = |serial: &String| {
+            estate
+                .hosts
+                .values()
+                .find(|h| h.hardware.serial == *serial)
+                .map(|h| h.id)
+        };
+        let members = pool
+            .members
+            .iter()
+            .filter_map(|(serial, share)| Some((by_serial(serial)?, share.clone())));
+        let pooled = Pooled {
+            copies: pool.copies,
+            wait: pool.wait,
+            members: members.collect(),
+            health: pool.health,
+        };
+        let held = ours.pooled.as_ref();
+        let news = held.is_none_or(|h| pooled.health.seq >= h.health.seq && !pooled.says_as(h));
+        let turn = storage::PoolTurn::between(held.map(|h| &**h), &pooled);
+        let (volume, pooled) = (ours.id, Box::new(pooled));
+        news.then_some(Event::Storage(storage::Event::PoolSeen {
+            volume,
+            pooled,
+            turn,
         }))
     };
     report.volumes.iter().filter_map(changed).collect()

@@ -230,7 +230,8 @@ rooms! {
     Building building,
     Leaving leaving,
     Taking taking,
-    Naming naming;
+    Naming naming,
+    Fronts fronts;
     Sites sites,
     Consoles consoles,
     People people,

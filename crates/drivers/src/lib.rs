@@ -6,6 +6,7 @@
 
 pub mod agent;
 mod announce;
+mod balancer;
 pub mod check;
 mod console;
 mod dns;
@@ -28,6 +29,7 @@ mod time;
 mod tls;
 
 pub use announce::{Announcement, Announcements, Who};
+pub use balancer::FrontSeen;
 pub use console::Console;
 pub use guarding::GuardedStart;
 pub use http::Watch;

@@ -29,6 +29,16 @@ impl Drivers {
             })
     }
 
+    async fn round_trip(&self, estate: &Estate, from: HostId, to: HostId) -> Result<Answer, Fault> {
+        let (from, to) = (known(estate, from)?, known(estate, to)?);
+        let key = self.key_of(from).await?;
+        let micros = self
+            .agent(from, &key)
+            .round_trip(&to.access.address)
+            .await?;
+        Ok(Answer::RoundTrip { micros })
+    }
+
     async fn try_probe(&self, estate: &Estate, probe: &Probe) -> Result<Answer, Fault> {
         match probe {
             Probe::Greeting(address) => {
@@ -67,16 +77,9 @@ impl Drivers {
                     devices: storage.devices().into_iter().map(|(d, _)| d).collect(),
                 })
             }
+            Probe::BalancerGreeting(address) => self.balancer_greeting(address).await,
             Probe::SwitchGreeting(address) => self.switch_greeting(address).await,
-            Probe::RoundTrip { from, to } => {
-                let (from, to) = (known(estate, *from)?, known(estate, *to)?);
-                let key = self.key_of(from).await?;
-                let micros = self
-                    .agent(from, &key)
-                    .round_trip(&to.access.address)
-                    .await?;
-                Ok(Answer::RoundTrip { micros })
-            }
+            Probe::RoundTrip { from, to } => self.round_trip(estate, *from, *to).await,
             Probe::Mtu { network, from, to } => self.mtu(estate, *network, *from, *to).await,
             Probe::ControllerGreeting(address) => self.controller_greeting(address).await,
             Probe::Beneath {

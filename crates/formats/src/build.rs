@@ -99,6 +99,10 @@ pub struct Network {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Volume {
+    /// Of everything, where it lies on the hosts' own disks; 0: on an array.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub copies: u8,
+    #[serde(default)]
     pub array: String,
     /// The pool on which it is made; empty where the array has it already.
     #[serde(default)]
@@ -110,6 +114,11 @@ pub struct Volume {
     pub size: String,
     #[serde(default)]
     pub name: String,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_zero(n: &u8) -> bool {
+    *n == 0
 }
 
 /// As a file.
@@ -189,6 +198,7 @@ mod tests {
                 uplinks: vec!["uplink-3".into()],
             }],
             volume: Some(Volume {
+                copies: 0,
                 array: "gneiss".into(),
                 pool: "main".into(),
                 lun: String::new(),

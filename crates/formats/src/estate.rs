@@ -39,7 +39,12 @@ struct FileFact {
 pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Error> {
     let estate = &view.estate;
     let wanted = |fact: &Fact| match fact {
-        Fact::Meta(_) | Fact::Image(_) | Fact::Array(_) | Fact::Failure(_) => false,
+        Fact::Meta(_)
+        | Fact::Image(_)
+        | Fact::Array(_)
+        | Fact::Failure(_)
+        | Fact::Balancer(_)
+        | Fact::Front(_) => false,
         Fact::Site(_) | Fact::Switch(_) => true,
         Fact::Cluster(c) => c.id == cluster,
         Fact::Host(h) => h.cluster == Some(cluster),

@@ -159,6 +159,7 @@ mod tests {
             .collect();
         seen[0].state = MachineState::Paused("no path to slab".into());
         let report = HostReport {
+            disks: vec![],
             ended: Default::default(),
             boot: 1,
             seq: 1,

@@ -17,7 +17,7 @@ use crate::{
         machines::{power, records},
         moving::{calls as moving, disks},
         networks::calls as network,
-        storage::calls as storage,
+        storage::{calls as storage, pools},
         taking,
     },
 };
@@ -52,6 +52,11 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/mtu-probe", post(network::mtu))
         .route("/v1/round-trip", post(network::round_trip))
         .route("/v1/storage/logins", put(storage::log_in))
+        .route("/v1/pools", post(pools::begin))
+        .route("/v1/pools/{uid}", get(pools::show))
+        .route("/v1/pools/{uid}/members/{serial}", delete(pools::expel))
+        .route("/v1/pools/{uid}/share", put(pools::share))
+        .route("/v1/pools/{uid}/share", delete(pools::give_back))
         .route("/v1/volumes/{uid}/records", get(records))
         .route("/v1/volumes/{uid}/format", post(storage::format))
         .route("/v1/volumes/{uid}/owner", put(storage::take))

@@ -55,6 +55,7 @@ pub(crate) enum Part {
     /// A controller of an array, counted from 0.
     Controller(usize),
     Switch,
+    Balancer,
 }
 
 impl Device {
@@ -63,7 +64,7 @@ impl Device {
         match self.part {
             Part::Agent => self.name.clone(),
             Part::Bmc => format!("{}-bmc", self.name),
-            Part::Switch => self.name.clone(),
+            Part::Switch | Part::Balancer => self.name.clone(),
             Part::Controller(n) => format!("{}-{}", self.name, n + 1),
         }
     }
@@ -73,6 +74,7 @@ impl Device {
             Part::Agent => self.world.is_on(&self.name),
             Part::Bmc => self.world.bmc_answers(&self.name),
             Part::Switch => self.world.switch_answers(&self.name),
+            Part::Balancer => self.world.balancer_answers(&self.name),
             Part::Controller(n) => self.world.answers(&self.name, n),
         }
     }

@@ -25,8 +25,8 @@ pub use rooms::keepers::{
 };
 pub use rooms::storage::array::ArrayKind;
 pub use scenario::{
-    Handmade, Scenario, ScenarioArray, ScenarioHost, ScenarioMachine, ScenarioMistake,
-    ScenarioNames, ScenarioSwitch, ScenarioVolume, large,
+    Handmade, Scenario, ScenarioArray, ScenarioBalancer, ScenarioHost, ScenarioMachine,
+    ScenarioMistake, ScenarioNames, ScenarioSwitch, ScenarioVolume, large,
 };
 pub use server::{Foreign, Settings, Standins};
 pub use weather::{Gust, House, Sky};

@@ -182,6 +182,7 @@ pub(crate) fn make_host(host: &ScenarioHost, net: &str) -> io::Result<Host> {
             base_mhz: host.base_mhz,
         },
         memory: host.memory_gib * GIB,
+        local: crate::rooms::storage::pools::disks(host),
         software: host.software.clone(),
         virtualization: host.virtualization,
         // A clock that nobody ever set.

@@ -23,9 +23,21 @@ pub struct Scenario {
     /// Name servers, by name.
     #[serde(default)]
     pub names: BTreeMap<String, ScenarioNames>,
+    /// Load balancers, by name.
+    #[serde(default)]
+    pub balancers: BTreeMap<String, ScenarioBalancer>,
     /// Clusters that were built by hand, under other managers.
     #[serde(default)]
     pub handmade: Vec<Handmade>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioBalancer {
+    /// Last two numbers of its management address.
+    pub address: String,
+    /// What it takes orders with.
+    pub token: String,
 }
 
 /// A name server that takes signed changes.
@@ -85,6 +97,9 @@ pub struct ScenarioHost {
     /// Nothing is installed, and its power is off.
     #[serde(default)]
     pub bare: bool,
+    /// Its own disks beside the one that it starts from, in GB as they are sold.
+    #[serde(default)]
+    pub disks_gb: Vec<u64>,
     /// What its disks hold.
     #[serde(default)]
     pub leftovers: Vec<String>,
@@ -238,6 +253,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         clock_offset_ms: 0,
         virtualization: true,
         bare: false,
+        disks_gb: vec![],
         leftovers: vec![],
         quirk: crate::Quirk::None,
     };
@@ -269,6 +285,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         machines: (0..machines).map(machine).collect(),
         time: BTreeMap::new(),
         names: BTreeMap::new(),
+        balancers: BTreeMap::new(),
         handmade: vec![],
     }
 }

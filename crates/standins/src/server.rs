@@ -62,6 +62,7 @@ impl Standins {
         listening.tend(&world).await?;
         serve_arrays(&mut tasks, &world).await?;
         serve_switches(&mut tasks, &world).await?;
+        serve_balancers(&mut tasks, &world).await?;
         timing::serve(&mut tasks, &world).await?;
         naming::serve(&mut tasks, &world).await?;
         tasks.spawn(keep_time(world.clone(), listening));
@@ -212,6 +213,22 @@ async fn serve_switches(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Resu
         let routes = crate::rooms::networks::restconf::routes(device.clone()).layer(guard);
         serve_tls(tasks, &switch.address, switch.identity, routes, device).await?;
     }
+    Ok(())
+}
+
+async fn serve_balancers(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Result<()> {
+    let balancers: Vec<_> = world.lock().balancers.values().cloned().collect();
+    for balancer in balancers {
+        let device = Device {
+            world: world.clone(),
+            name: balancer.name.clone(),
+            part: Part::Balancer,
+        };
+        let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
+        let routes = crate::rooms::fronts::calls::routes(device.clone()).layer(guard);
+        serve_tls(tasks, &balancer.address, balancer.identity, routes, device).await?;
+    }
+    tasks.spawn(crate::rooms::fronts::live::keep(world.clone()));
     Ok(())
 }
 

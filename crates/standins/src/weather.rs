@@ -97,8 +97,13 @@ fn services(state: &State) -> Vec<Sky> {
         let words = [(ORDERS, f.orders), ("its automation is on", f.automation)];
         ("manager elsewhere", &f.name, words)
     });
+    let balancers = state
+        .balancers
+        .values()
+        .map(|b| sky("load balancer", &b.name, vec![("management".into(), !b.up)]));
     let all = time.chain(names).chain(formers);
     all.map(|(kind, name, words)| sky(kind, name, words.map(|(w, is)| (w.to_owned(), is)).into()))
+        .chain(balancers)
         .collect()
 }
 
@@ -130,11 +135,16 @@ impl World {
             let own = HOST.iter().filter(|_| h.bare.is_installed());
             let all = own.map(|w| ((*w).to_owned(), is(w))).chain(bare);
             let links = h.uplinks.iter().map(|u| (u.name.clone(), !u.up));
+            let disks = h.local.iter().map(|d| (format!("disk {}", d.name), d.dead));
             let storage = [
                 ("all paths".to_owned(), paths),
                 ("volumes offered".to_owned(), h.unoffered),
             ];
-            sky("host", &h.name, all.chain(storage).chain(links).collect())
+            sky(
+                "host",
+                &h.name,
+                all.chain(storage).chain(links).chain(disks).collect(),
+            )
         });
         let arrays = state.arrays.values().map(|a| {
             let controllers = a
@@ -202,6 +212,7 @@ impl World {
                     self.former_orders(&gust.name, gust.broken);
                 }
                 "manager elsewhere" => self.former_automation(&gust.name, gust.broken),
+                "load balancer" => self.silence_balancer(&gust.name, gust.broken),
                 "time" => self.time_silent(&gust.name, gust.broken),
                 "guest" => self.blow_guest(&gust.name, &gust.word, gust.broken),
                 _ => self.silence_switch(&gust.name, gust.broken),
@@ -229,7 +240,10 @@ impl World {
             "volumes offered" => self.unoffer(name, !broken),
             other => match BARE.iter().find(|(word, _)| *word == other) {
                 Some((_, quirk)) => self.quirk(name, if broken { *quirk } else { Quirk::None }),
-                None => self.uplink(name, other, !broken),
+                None => match other.strip_prefix("disk ") {
+                    Some(disk) => self.kill_disk(name, disk, broken),
+                    None => self.uplink(name, other, !broken),
+                },
             },
         }
     }

@@ -5,6 +5,7 @@ use crate::{
     fault::{Fault, FaultKind},
     keeping::Unwritten,
     make::{identity, log_in_everywhere, make_arrays, make_host, make_switches, offer, place},
+    rooms::fronts::{LoadBalancer, live::Balancing},
     rooms::hosts::host::Host,
     rooms::hosts::leases::HostLease,
     rooms::images::files::Images,
@@ -43,6 +44,7 @@ pub struct World {
     /// How many times as fast as ours the leases' time goes.
     pub(crate) lease_pace: AtomicU64,
     pub(crate) keepers: Keepers,
+    pub(crate) balancing: Balancing,
     pub(crate) house: OnceLock<Arc<dyn House>>,
 }
 
@@ -54,6 +56,7 @@ pub(crate) struct State {
     pub(crate) switches: BTreeMap<String, Switch>,
     pub(crate) sources: BTreeMap<String, TimeSource>,
     pub(crate) names: BTreeMap<String, NameServer>,
+    pub(crate) balancers: BTreeMap<String, LoadBalancer>,
     /// What the line between any two sites adds to a round trip.
     pub(crate) line_micros: u64,
     /// Other managers, by name.
@@ -79,6 +82,7 @@ impl World {
         fs::create_dir_all(dir.join("time"))?;
         fs::create_dir_all(dir.join("formers"))?;
         fs::create_dir_all(dir.join("names"))?;
+        fs::create_dir_all(dir.join("balancers"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
@@ -100,6 +104,9 @@ impl World {
         for server in read_all::<NameServer>(&dir.join("names"))? {
             state.names.insert(server.name.clone(), server);
         }
+        for balancer in read_all::<LoadBalancer>(&dir.join("balancers"))? {
+            state.balancers.insert(balancer.name.clone(), balancer);
+        }
         for former in read_all::<Former>(&dir.join("formers"))? {
             state.formers.insert(former.name.clone(), former);
         }
@@ -117,6 +124,7 @@ impl World {
             began_at,
             lease_pace: AtomicU64::new(1),
             keepers: Keepers::default(),
+            balancing: Balancing::default(),
             house: OnceLock::new(),
         };
         if fresh {
@@ -167,6 +175,12 @@ impl World {
                 .names
                 .insert(name.clone(), NameServer::of(name, made, net));
             self.save_names(&state, name);
+        }
+        for (name, made) in &scenario.balancers {
+            state
+                .balancers
+                .insert(name.clone(), LoadBalancer::of(name, made, net)?);
+            self.save_balancer(&state, name);
         }
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());
@@ -387,6 +401,9 @@ impl World {
         self.copy_on(name);
         let now = self.now();
         let mut state = self.lock();
+        for uid in state.pools_on(name, now) {
+            self.volume_changed(&uid);
+        }
         let mounted: Vec<String> = match state.hosts.get(name) {
             Some(host) => host.mounted.iter().cloned().collect(),
             None => return,

@@ -1,6 +1,8 @@
 //! One versioned entity, as the store keeps it.
 
-use super::{Array, Cluster, Failure, Host, Image, Machine, Network, Site, Switch, Volume};
+use super::{
+    Array, Balancer, Cluster, Failure, Front, Host, Image, Machine, Network, Site, Switch, Volume,
+};
 use serde_json::Value;
 use std::sync::Arc;
 
@@ -94,6 +96,8 @@ facts! {
     Network "network",
     Machine "machine",
     Failure "failure",
+    Balancer "balancer",
+    Front "front",
 }
 
 impl Fact {

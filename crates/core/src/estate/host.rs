@@ -1,7 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
-    FencingTest, Installing, Keeper, Maintenance,
+    FencingTest, Installing, Keeper, LocalDisk, Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -171,6 +171,9 @@ pub struct Host {
     pub bmc: Option<Bmc>,
     pub hardware: Hardware,
     pub software: String,
+    /// Its own, beside the one that it starts from.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub disks: Vec<LocalDisk>,
     pub condition: Condition,
     /// (boot identifier, sequence) of the last observation taken in; lower ones are dropped.
     pub seen: (u64, u64),

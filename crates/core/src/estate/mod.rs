@@ -8,6 +8,7 @@ mod cluster;
 mod fact;
 mod failure;
 mod fencing;
+mod front;
 mod host;
 mod image;
 mod index;
@@ -21,6 +22,7 @@ mod naming;
 mod network;
 mod outage;
 mod pen;
+mod pooled;
 mod rule;
 mod volume;
 
@@ -29,6 +31,9 @@ pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use fencing::{FencingTest, Means};
+pub use front::{
+    Balancer, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen, Sticks,
+};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};
 pub use installing::Installing;
@@ -45,12 +50,13 @@ pub use network::{
 };
 pub use outage::{Cause, Outage, Outages};
 pub use pen::{Change, Pen, Touched};
+pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
-    ArrayId, ClusterId, FailureId, HostId, ImageId, MachineId, NetworkId, Revision, SiteId,
-    SwitchId, VolumeId,
+    ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
+    Revision, SiteId, SwitchId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -73,6 +79,8 @@ pub struct Estate {
     pub machines: OrdMap<MachineId, Arc<Machine>>,
     /// Failures of hosts: those that are open, and the last that are over.
     pub failures: OrdMap<FailureId, Arc<Failure>>,
+    pub balancers: OrdMap<BalancerId, Arc<Balancer>>,
+    pub fronts: OrdMap<FrontId, Arc<Front>>,
     index: Index,
 }
 
@@ -270,6 +278,8 @@ impl Estate {
             .chain(self.networks.values().cloned().map(Fact::Network))
             .chain(self.machines.values().cloned().map(Fact::Machine))
             .chain(self.failures.values().cloned().map(Fact::Failure))
+            .chain(self.balancers.values().cloned().map(Fact::Balancer))
+            .chain(self.fronts.values().cloned().map(Fact::Front))
     }
 
     /// Places one entity and keeps every index right.
@@ -281,6 +291,8 @@ impl Estate {
             Fact::Array(array) => drop(self.arrays.insert(array.id, array)),
             Fact::Image(image) => drop(self.images.insert(image.id, image)),
             Fact::Failure(failure) => drop(self.failures.insert(failure.id, failure)),
+            Fact::Balancer(balancer) => drop(self.balancers.insert(balancer.id, balancer)),
+            Fact::Front(front) => drop(self.fronts.insert(front.id, front)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -337,6 +349,8 @@ impl Estate {
             }
             Kind::Image => drop(self.images.remove(&ImageId(id))),
             Kind::Failure => drop(self.failures.remove(&FailureId(id))),
+            Kind::Balancer => drop(self.balancers.remove(&BalancerId(id))),
+            Kind::Front => drop(self.fronts.remove(&FrontId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

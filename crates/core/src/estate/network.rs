@@ -375,6 +375,9 @@ impl Network {
         for gateway in self.subnets.iter().filter_map(|s| s.gateway) {
             all.insert(gateway, ("gateway".into(), Moment(0)));
         }
+        for front in estate.fronts.values().filter(|f| f.network == self.id) {
+            all.insert(front.address, (format!("front {}", front.name), Moment(0)));
+        }
         for machine in self.machines(estate) {
             for nic in machine.nics.iter().filter(|n| n.network == Some(self.id)) {
                 for address in &nic.addresses {

@@ -1,11 +1,12 @@
 //! How the estate is changed: with a [`Pen`] that notes everything it touches. What an event writes stands in its room.
 
 use super::{
-    Array, Cluster, Estate, Fact, Failure, Host, Image, Kind, Machine, Network, Site, Switch,
-    Volume,
+    Array, Balancer, Cluster, Estate, Fact, Failure, Front, Host, Image, Kind, Machine, Network,
+    Site, Switch, Volume,
 };
 use crate::ids::{
-    ArrayId, ClusterId, FailureId, HostId, ImageId, MachineId, NetworkId, SwitchId, VolumeId,
+    ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
+    SwitchId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -137,6 +138,16 @@ writes!(
     Failure,
     FailureId
 );
+
+writes!(
+    add_balancer,
+    balancer,
+    drop_balancer,
+    balancers,
+    Balancer,
+    BalancerId
+);
+writes!(add_front, front, drop_front, fronts, Front, FrontId);
 
 impl Pen<'_> {
     pub fn add_site(&mut self, site: &Site) {

@@ -1,6 +1,6 @@
 //! A piece of shared storage that hosts mount and that holds disks and machine records.
 
-use super::{Cluster, Estate, Host};
+use super::{Cluster, Estate, Host, Pooled};
 use crate::{
     ids::{ArrayId, ClusterId, HostId, VolumeId},
     text::Line,
@@ -32,6 +32,9 @@ pub struct Volume {
     /// None while the array that it lies on is not connected.
     #[serde(default)]
     pub backing: Option<Backing>,
+    /// What it is made of, where it lies on no array but on the hosts' own disks.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pooled: Option<Box<Pooled>>,
     /// Its LUN was made by us, for it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub made: bool,
@@ -92,6 +95,10 @@ impl Volume {
     }
     /// How many paths a host should have to it.
     pub fn portals(&self, estate: &Estate) -> usize {
+        // The hosts themselves are the way there.
+        if self.pooled.is_some() {
+            return 1;
+        }
         let array = self
             .backing
             .as_ref()

@@ -59,12 +59,24 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
             let remedy = "Look at its controllers; this can be done once one of them answers.";
             Some((array.name.clone(), text, remedy.to_owned()))
         }
+        Object::Balancer(id) => {
+            let balancer = estate.balancers.get(&id).filter(|b| b.known)?;
+            let why = balancer.access.silent.as_ref()?;
+            let text = format!(
+                "{} does not answer: {}",
+                balancer.name,
+                why.trim_end_matches('.')
+            );
+            let remedy = "Look at its management address; what it balances goes on meanwhile.";
+            Some((balancer.name.clone(), text, remedy.to_owned()))
+        }
         Object::Controller(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)
         | Object::Network(_)
         | Object::Switch(_)
+        | Object::Front(_)
         | Object::Image(_) => None,
     }
 }

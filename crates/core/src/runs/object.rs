@@ -2,7 +2,10 @@
 
 use crate::{
     estate::Estate,
-    ids::{ArrayId, ClusterId, HostId, ImageId, MachineId, NetworkId, SwitchId, VolumeId},
+    ids::{
+        ArrayId, BalancerId, ClusterId, FrontId, HostId, ImageId, MachineId, NetworkId, SwitchId,
+        VolumeId,
+    },
 };
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -21,6 +24,8 @@ pub enum Object {
     Network(NetworkId),
     Switch(SwitchId),
     Image(ImageId),
+    Balancer(BalancerId),
+    Front(FrontId),
 }
 
 impl Object {
@@ -39,6 +44,8 @@ impl Object {
             Object::Network(id) => estate.networks.get(&id).map(|n| n.name.clone()),
             Object::Switch(id) => estate.switches.get(&id).map(|s| s.name.clone()),
             Object::Image(id) => estate.images.get(&id).map(|i| i.name.clone()),
+            Object::Balancer(id) => estate.balancers.get(&id).map(|b| b.name.clone()),
+            Object::Front(id) => estate.fronts.get(&id).map(|f| f.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -56,6 +63,8 @@ impl fmt::Display for Object {
             Object::Network(id) => id.fmt(f),
             Object::Switch(id) => id.fmt(f),
             Object::Image(id) => id.fmt(f),
+            Object::Balancer(id) => id.fmt(f),
+            Object::Front(id) => id.fmt(f),
         }
     }
 }
@@ -97,6 +106,8 @@ impl Object {
             Object::Network(id) => estate.networks.contains_key(&id),
             Object::Switch(id) => estate.switches.contains_key(&id),
             Object::Image(id) => estate.images.contains_key(&id),
+            Object::Balancer(id) => estate.balancers.contains_key(&id),
+            Object::Front(id) => estate.fronts.contains_key(&id),
         }
     }
 }

@@ -484,6 +484,7 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
         let volumes = volumes
             .iter()
             .map(|uid| SeenVolume {
+                pool: None,
                 uid: (*uid).into(),
                 name: (*uid).into(),
                 capacity: Bytes::gib(100),

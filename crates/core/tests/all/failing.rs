@@ -171,6 +171,7 @@ fn machines_of_a_host_that_is_proved_off_are_off_and_start_elsewhere() {
 
 fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
     HostReport {
+        disks: vec![],
         ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),
@@ -183,6 +184,7 @@ fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
         software: "4.2.1".into(),
         machines: vec![],
         volumes: vec![zastrugi_core::evidence::SeenVolume {
+            pool: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),
             capacity: estate.volumes.values().next().unwrap().capacity,

@@ -108,6 +108,7 @@ fn report() -> impl Strategy<Value = HostReport> {
         nets,
     );
     parts.prop_map(|(boot, seq, machines, volumes, wires, nets)| HostReport {
+        disks: vec![],
         ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),
@@ -142,6 +143,7 @@ fn report() -> impl Strategy<Value = HostReport> {
         volumes: volumes
             .into_iter()
             .map(|(uid, name, capacity, used)| SeenVolume {
+                pool: None,
                 uid,
                 name,
                 capacity: Bytes(capacity),

@@ -268,6 +268,7 @@ fn report(small: &Small, once: Option<BootFrom>) -> Vec<Event> {
     };
     let host = &small.view.estate.hosts[&zastrugi_core::ids::HostId(1)];
     let report = HostReport {
+        disks: vec![],
         ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),

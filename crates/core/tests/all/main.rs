@@ -29,6 +29,7 @@ mod observing;
 mod outages;
 mod packing;
 mod placing;
+mod pooling;
 mod recounted;
 mod rules;
 mod running;

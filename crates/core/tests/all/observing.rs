@@ -17,7 +17,11 @@ use zastrugi_core::{
 };
 use zastrugi_core::{road::Tale, testkit::Folding};
 
-fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> HostReport {
+pub(crate) fn report(
+    estate: &Estate,
+    seq: u64,
+    machines: &[(u64, MachineState, u64)],
+) -> HostReport {
     let machines = machines.iter().map(|(id, state, generation)| {
         let known = estate.machines.get(&MachineId(*id));
         let uuid = known.map_or(uuid::Uuid::from_u128(u128::from(*id)), |m| m.uuid);
@@ -29,6 +33,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
         }
     });
     HostReport {
+        disks: vec![],
         ended: Default::default(),
         watchdog: false,
         keepers: Default::default(),
@@ -41,6 +46,7 @@ fn report(estate: &Estate, seq: u64, machines: &[(u64, MachineState, u64)]) -> H
         software: "4.2.1".into(),
         machines: machines.collect(),
         volumes: vec![SeenVolume {
+            pool: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),
             capacity: Bytes::gib(10_240),

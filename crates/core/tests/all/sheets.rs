@@ -44,6 +44,7 @@ fn two_hosts() -> Small {
         });
         let host = HostId(id);
         let volume = SeenVolume {
+            pool: None,
             uid: "a".into(),
             name: "slab".into(),
             capacity: Bytes::gib(100),

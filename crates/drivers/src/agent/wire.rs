@@ -1,8 +1,10 @@
 //! Values as an agent sends them, and what they mean in core's words.
 
 mod inventory;
+mod pool;
 
 pub(crate) use inventory::Inventory;
+pub(crate) use pool::WirePool;
 
 use super::measured::Load;
 use serde::Deserialize;
@@ -145,6 +147,8 @@ pub(crate) struct Report {
     #[serde(default)]
     volumes: Vec<WireVolume>,
     #[serde(default)]
+    disks: Vec<pool::WireDisk>,
+    #[serde(default)]
     pub(crate) load: Load,
     #[serde(default)]
     pub(crate) screens: Vec<WireScreen>,
@@ -216,6 +220,8 @@ struct WireVolume {
     #[serde(default)]
     paths: Vec<WirePath>,
     #[serde(default)]
+    pool: Option<WirePool>,
+    #[serde(default)]
     leases: Option<BTreeMap<String, u64>>,
     #[serde(default)]
     lease_words: Option<BTreeMap<String, WireWord>>,
@@ -280,6 +286,7 @@ impl Storage {
                 capacity: Bytes(figure(d.capacity, &limits::FIGURE_DISK)),
                 used: Bytes(figure(d.used, &limits::FIGURE_DISK)),
                 paths: d.paths.into_iter().take(64).map(WirePath::read).collect(),
+                pool: None,
             };
             let device = SeenDevice {
                 uid: limited(d.uid),
@@ -497,6 +504,7 @@ impl WireVolume {
                 .take(64)
                 .map(WirePath::read)
                 .collect(),
+            pool: self.pool.map(WirePool::read),
         }
     }
 }
@@ -589,6 +597,7 @@ impl Report {
                 .collect(),
             machines: self.machines.into_iter().map(Machine::read).collect(),
             volumes: self.volumes.into_iter().map(WireVolume::read).collect(),
+            disks: pool::disks(self.disks),
         };
         report.bounded()
     }

@@ -43,6 +43,11 @@ impl Drivers {
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
         let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        if matches!(step, Step::AskStop { .. })
+            && let Some(waits) = self.drained(estate, machine, turn).await?
+        {
+            return Ok(waits);
+        }
         act(&agent, estate, host, machine, step, turn).await
     }
 }

@@ -6,6 +6,7 @@ mod arrays;
 mod building;
 mod clusters;
 mod edits;
+mod fronts;
 mod hosts;
 pub(crate) mod images;
 mod installing;
@@ -17,6 +18,7 @@ mod maintenance;
 mod moving;
 mod naming;
 mod networks;
+mod pools;
 pub(crate) mod storage;
 mod taking;
 
@@ -52,6 +54,7 @@ impl Drivers {
             Step::Building(step) => self.at_building(estate, step, turn).await,
             Step::Leaving(step) => self.at_leaving(estate, step, turn).await,
             Step::Taking(step) => self.at_taking(estate, step, turn).await,
+            Step::Fronts(step) => self.at_front(estate, step, turn).await,
             Step::Naming(step) => self.at_naming(estate, step).await,
         }
     }
@@ -84,6 +87,7 @@ impl Drivers {
             | Step::Building(_)
             | Step::Taking(_)
             | Step::Naming(_)
+            | Step::Fronts(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

@@ -123,6 +123,9 @@ impl Drivers {
                 };
                 way.go(estate, step, turn).await
             }
+            Step::Lend { .. } | Step::GiveBack { .. } | Step::Expel { .. } => {
+                self.at_own_disks(estate, step, turn).await
+            }
             Step::VolumeReady { .. } | Step::VolumeGone { .. } => {
                 Err(premise("There is no device for this."))
             }
@@ -186,6 +189,9 @@ impl Drivers {
             | Step::Unmount { .. }
             | Step::Fill { .. }
             | Step::Disown { .. }
+            | Step::Lend { .. }
+            | Step::GiveBack { .. }
+            | Step::Expel { .. }
             | Step::VolumeReady { .. }
             | Step::VolumeGone { .. } => {
                 let events = keeper.seen(estate).await?;
@@ -278,6 +284,9 @@ impl Way<'_> {
             | Step::Unmap { .. }
             | Step::LogIn { .. }
             | Step::Mount { .. }
+            | Step::Lend { .. }
+            | Step::GiveBack { .. }
+            | Step::Expel { .. }
             | Step::VolumeReady { .. }
             | Step::VolumeGone { .. } => mount(agent, estate, host, volume, cluster, turn).await,
         }

@@ -14,6 +14,12 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes).await;
     }
 
+    /// Asks who balances at this address, where that is not known.
+    pub async fn greet_balancer(&self, address: &str) {
+        let probes = vec![Probe::BalancerGreeting(address.to_owned())];
+        evidence::ask_missing(&self.shared, probes).await;
+    }
+
     /// The pairs that are tried for a network: each host to the next one and back, by name.
     pub fn mtu_pairs(&self, network: NetworkId) -> Vec<(HostId, HostId)> {
         let estate = self.shared.estate();

@@ -1,7 +1,7 @@
 //! The leader: it follows every device while its term holds, and appends what changed.
 
 use super::{
-    Duties, array, closing, host,
+    Duties, array, balancer, closing, host,
     keeping::{Errands, clear_strays},
     leaving, naming,
     office::{Ears, Office},
@@ -25,7 +25,7 @@ use tokio::{
 };
 use zastrugi_core::{
     guard::Times,
-    ids::{ArrayId, ClusterId, HostId, SwitchId},
+    ids::{ArrayId, BalancerId, ClusterId, HostId, SwitchId},
     loads::HostLoad,
 };
 use zastrugi_keeper::{Post, Posts};
@@ -93,6 +93,7 @@ struct Reign {
     followed: BTreeMap<HostId, (String, AbortHandle)>,
     arrays: BTreeMap<ArrayId, AbortHandle>,
     switches: BTreeMap<SwitchId, AbortHandle>,
+    balancers: BTreeMap<BalancerId, AbortHandle>,
     samples: Samples,
     guard: Option<Times>,
     /// Who guards each cluster, and whether it has keepers.
@@ -123,6 +124,7 @@ impl Reign {
         }
         tasks.spawn(withdrawing::withdraw(office.clone()));
         tasks.spawn(naming::follow(office.clone()));
+        tasks.spawn(balancer::follow(office.clone()));
         let own = duties.own.or_else(own::by_firmware);
         tasks.spawn(own::know(office.clone(), own));
         Reign {
@@ -132,6 +134,7 @@ impl Reign {
             followed: BTreeMap::new(),
             arrays: BTreeMap::new(),
             switches: BTreeMap::new(),
+            balancers: BTreeMap::new(),
             samples,
             guard: duties.guard,
             guards: BTreeMap::new(),
@@ -145,6 +148,7 @@ impl Reign {
         self.follow_hosts(shared, scribe);
         self.follow_arrays(shared, scribe);
         self.follow_switches(shared, scribe);
+        self.follow_balancers(shared, scribe);
     }
 
     /// A guard for each cluster; for one that has keepers, whoever does the manager's part.
@@ -219,6 +223,24 @@ impl Reign {
                     switch: *id,
                 };
                 self.switches.insert(*id, self.tasks.spawn(eye.follow()));
+            }
+        }
+    }
+
+    /// A task for each load balancer.
+    fn follow_balancers(&mut self, shared: &Arc<Shared>, scribe: &Scribe) {
+        let estate = shared.estate();
+        self.balancers
+            .retain(|id, task| estate.balancers.contains_key(id) && !task.is_finished());
+        for id in estate.balancers.keys() {
+            if !self.balancers.contains_key(id) {
+                let eye = balancer::BalancerEye {
+                    shared: shared.clone(),
+                    scribe: scribe.clone(),
+                    held: self.held,
+                    balancer: *id,
+                };
+                self.balancers.insert(*id, self.tasks.spawn(eye.follow()));
             }
         }
     }

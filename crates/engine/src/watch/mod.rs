@@ -1,6 +1,7 @@
 //! Observing devices. One process leads; it follows every claimed host and appends what changed.
 
 mod array;
+mod balancer;
 mod closing;
 mod host;
 mod keeping;

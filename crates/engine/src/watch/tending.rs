@@ -100,6 +100,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
     });
     let of_arrays = now.estate.arrays.values().map(|a| a.key);
     let of_switches = now.estate.switches.values().map(|s| s.key);
+    let of_balancers = now.estate.balancers.values().map(|b| b.key);
     let of_names = now.estate.clusters.values().map(|c| {
         let key = c.dns.as_ref().and_then(|d| d.key.as_ref());
         key.map(|k| k.secret)
@@ -107,6 +108,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
     let named: BTreeSet<SecretRef> = of_hosts
         .chain(of_arrays)
         .chain(of_switches)
+        .chain(of_balancers)
         .chain(of_names)
         .flatten()
         .collect();

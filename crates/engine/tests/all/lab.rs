@@ -34,8 +34,8 @@ pub(crate) const HASTE: u64 = 6;
 
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, RunFilter, Viewer};
 use zastrugi_standins::{
-    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioHost, ScenarioNames, ScenarioVolume,
-    Settings, Standins,
+    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioBalancer, ScenarioHost,
+    ScenarioNames, ScenarioVolume, Settings, Standins,
 };
 use zastrugi_store::testkit::url;
 
@@ -80,6 +80,13 @@ fn names() -> ScenarioNames {
     }
 }
 
+fn balancer() -> ScenarioBalancer {
+    ScenarioBalancer {
+        address: "1.60".into(),
+        token: "weigh-anchor".into(),
+    }
+}
+
 /// What changes of names are signed with, in base64.
 pub(crate) const NAMES_SECRET: &str = "bGFudGVybnMgYXJlIGxpdCBhdCBmaXZlIG8nY2xvY2s=";
 
@@ -101,6 +108,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         clock_offset_ms: 0,
         virtualization: true,
         bare: false,
+        disks_gb: vec![1000, 1000],
         leftovers: vec![],
         quirk: Default::default(),
     };
@@ -125,6 +133,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         machines: vec![],
         time: [("tide".to_owned(), "1.123".to_owned())].into(),
         names: [("lantern".to_owned(), names())].into(),
+        balancers: [("scales".to_owned(), balancer())].into(),
         handmade: vec![],
     }
 }

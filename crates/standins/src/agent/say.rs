@@ -109,7 +109,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         .iter()
         .filter_map(|uid| state.volumes.get(uid))
         .map(|v| {
-            json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(),
+            json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(), "pool": state.pool_of(&v.uid, now),
                 "leases": reads(state, host, v),
                 "lease_words": state.reaches(&host.name, &v.uid)
                     .then(|| crate::rooms::hosts::leases::words_on_volume(state, &v.uid)),
@@ -145,6 +145,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
     json!({"seen": host.seen, "watchdog": {"armed": host.watchdog && host.cluster.is_some()},
         "boot": host.boot, "seq": crate::world::tick(), "software": host.software, "initiator": host.iqn,
         "ended": host.fell, "uplinks": host.uplinks, "networks": host.networks,
+        "disks": crate::rooms::storage::pools::own_disks(&host.local),
         "keepers": host.keepers_run.iter().map(|(c, keeps)| json!({"cluster": c, "keeps": keeps})).collect::<Vec<_>>(),
         "machines": machines, "volumes": volumes, "screens": screens(host),
         "load": {"cpu_mhz": cpu, "active": active, "machines": loads}

@@ -1,6 +1,7 @@
 //! What devices can do, by the rooms that the application has for it.
 
 pub(crate) mod consoles;
+pub(crate) mod fronts;
 pub(crate) mod hosts;
 pub(crate) mod images;
 pub(crate) mod installing;

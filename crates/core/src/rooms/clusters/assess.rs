@@ -353,6 +353,7 @@ fn add_steps(
                 capacity: seen.capacity,
                 used: seen.used,
                 backing: None,
+                pooled: None,
                 made: false,
                 intended: None,
                 ready: true,

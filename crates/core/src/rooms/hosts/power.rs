@@ -7,6 +7,7 @@ use crate::{
     finding::{Finding, Rule},
     ids::HostId,
     moment::Span,
+    pooled,
     text::Line,
 };
 use std::sync::Arc;
@@ -36,6 +37,9 @@ pub(crate) fn power(draft: &mut Draft<'_>, host: HostId, act: HostPower) {
         return come_up(draft, &host, &[]);
     }
     goes_down(draft, &host, &power);
+    if host.reports() {
+        draft.found_all(pooled::risks(draft.estate(), &[host.id].into(), "act"));
+    }
     let title = format!("Switch {name} off and prove it");
     let off = draft.step(Step::PowerOff { host: host.id }, title, &[], Some("act"));
     if act == HostPower::Restart {

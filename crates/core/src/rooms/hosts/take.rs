@@ -41,6 +41,7 @@ pub(super) fn held(id: HostId, target: &Endpoint, greeting: &Greeting, site: Sit
         }),
         hardware: greeting.hardware.clone(),
         software: greeting.software.clone(),
+        disks: vec![],
         condition: Condition::Claiming,
         seen: (0, 0),
         initiator: String::new(),

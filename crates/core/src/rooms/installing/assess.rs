@@ -406,6 +406,7 @@ fn will_be(id: HostId, draft: &Draft<'_>, given: &Given<'_>, beneath: Beneath) -
             virtual_hardware: like.map_or(1, |h| h.hardware.virtual_hardware),
         },
         software: given.medium.version.clone(),
+        disks: vec![],
         condition: Condition::Claiming,
         seen: (0, 0),
         initiator: String::new(),

@@ -135,7 +135,7 @@ fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
     }
     let volumes: Vec<Arc<Volume>> = draft.estate().volumes_of(cluster).into_iter().filter(|v| v.ready && v.intended.is_none()).cloned().collect();
     for volume in volumes {
-        mounts(draft, host, &volume, joined);
+        mounts(draft, cluster, host, &volume, joined);
     }
 }
 
@@ -184,8 +184,13 @@ fn carries(draft: &mut Draft<'_>, host: &Host, network: &Network) {
     draft.found(finding);
 }
 
-fn mounts(draft: &mut Draft<'_>, host: &Host, volume: &Volume, joined: usize) {
+fn mounts(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host, volume: &Volume, joined: usize) {
     let name = &host.name;
+    if volume.pooled.is_some() {
+        let step = Step::Storage(storage::joins(draft, cluster, volume, host));
+        let lent = draft.step(step, format!("{name} lends its free disks to {}", volume.name), &[joined], Some("hosts"));
+        return mount(draft, host, volume, lent);
+    }
     let Some(backing) = &volume.backing else {
         let text = format!("The array that {} lies on is not connected; whether {name} reaches it shows when it mounts it.", volume.name);
         draft.found(Finding::unchecked(Rule::Storage, &volume.name, text).at("hosts"));

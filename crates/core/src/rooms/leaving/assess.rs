@@ -4,15 +4,17 @@
 use super::{Draft, Event, Leave, Step};
 use crate::{
     availability::Survival,
-    estate::{Cluster, Estate, Fact, Host, Machine, MachineState, NetRole},
+    estate::{Cluster, Estate, Fact, Host, Machine, MachineState, NetRole, Volume},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId},
+    pooled,
     road::Ask as _,
     rooms::{
         clusters, hosts, keepers, machines,
         maintenance::{self, Afterwards, Empty},
         moving, networks, storage,
     },
+    units::Bytes,
     view::View,
 };
 use std::{
@@ -38,6 +40,9 @@ pub(super) fn leave(draft: &mut Draft<'_>, ask: &Leave) {
     } else {
         promises(draft, &estate, &cluster, &going);
     }
+    if !last {
+        own_disks(draft, &going);
+    }
     let freed = keepers_move(draft, &mut estate, &going);
     let mut cut: BTreeMap<HostId, Vec<usize>> = BTreeMap::new();
     for host in named.iter().filter(|h| h.accepts_work()) {
@@ -46,7 +51,8 @@ pub(super) fn leave(draft: &mut Draft<'_>, ask: &Leave) {
         cut.insert(host.id, cut_off(draft, &cluster, host, &after));
     }
     for host in named.iter().filter(|h| !h.accepts_work()) {
-        cut.insert(host.id, withdraw(draft, host, &[]));
+        let expelled = expel(draft, host, &going);
+        cut.insert(host.id, withdraw(draft, host, &expelled));
     }
     let left = hand_back(draft, &estate, &going, &cut);
     if last {
@@ -123,7 +129,7 @@ fn emptied(draft: &mut Draft<'_>, ask: &Leave, estate: &mut Estate) -> BTreeMap<
     };
     maintenance::Ask::Empty(empty).assess(&mut part);
     // Its keepers move in the same run.
-    part.leave_out(|f| f.rule != Rule::Keepers || f.stops());
+    part.leave_out(|f| !matches!(f.rule, Rule::Keepers | Rule::Pool) || f.stops());
     part.in_estate(estate);
     for step in part.planned() {
         arrives(estate, step);
@@ -190,6 +196,33 @@ fn promises(draft: &mut Draft<'_>, estate: &Estate, cluster: &Cluster, going: &B
     draft.found(stop.remedy("Take another host in first, make machines smaller, or ask less of the cluster in its sheet."));
 }
 
+/// What they lend to volumes of the hosts' own disks finds room on those that stay.
+fn own_disks(draft: &mut Draft<'_>, going: &BTreeSet<HostId>) {
+    let found = draft.estate().pools_of(going).into_iter().map(|(volume, lent)| {
+        let name = &volume.name;
+        if let Some(why) = pooled::keeps(volume, lent, going) {
+            return Finding::stop(Rule::Pool, name, why).at("hosts").remedy("Take other hosts with free disks in first, or remove what is on it.");
+        }
+        let held: Bytes = lent.members.iter().filter(|(h, _)| going.contains(h)).map(|(_, s)| s.held).sum();
+        Finding::mind(Rule::Pool, name, format!("{held} of {name} are copied to the hosts that stay before their disks are given back.")).at("hosts")
+    });
+    let found: Vec<Finding> = found.collect();
+    draft.found_all(found);
+}
+
+/// One that does not answer can't give its disks back: the others go on without it, if they have everything.
+fn expel(draft: &mut Draft<'_>, host: &Host, going: &BTreeSet<HostId>) -> Vec<usize> {
+    let lends: Vec<Arc<Volume>> = draft.estate().volumes.values().filter(|v| v.pooled.as_ref().is_some_and(|p| p.members.contains_key(&host.id))).cloned().collect();
+    let mut last = Vec::new();
+    for volume in lends {
+        let stays = volume.hosts(draft.estate()).into_iter().find(|h| h.accepts_work() && !going.contains(&h.id)).cloned();
+        let Some(via) = stays else { continue };
+        let step = Step::Storage(storage::Step::Expel { volume: volume.id, host: via.id, gone: host.id });
+        last.push(draft.step(step, format!("{} goes on without the disks of {}", volume.name, host.name), &[], Some("hosts")));
+    }
+    last
+}
+
 /// Keepers that run on them are placed on others. Answers the last steps of that.
 fn keepers_move(draft: &mut Draft<'_>, estate: &mut Estate, going: &BTreeSet<HostId>) -> Vec<usize> {
     let kept = |c: &&Arc<Cluster>| c.keeping.as_ref().is_some_and(|k| !k.hosts.is_disjoint(going));
@@ -228,8 +261,16 @@ fn cut_off(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host, after: &[usize
     let mut unmounted: Vec<usize> = Vec::new();
     for volume in host.mounts.keys() {
         let Some(volume) = draft.estate().volumes.get(volume).cloned() else { continue };
+        let lends = volume.pooled.as_ref().is_some_and(|p| p.members.contains_key(&host.id));
         let step = Step::Storage(storage::Step::Unmount { volume: volume.id, host: host.id });
-        unmounted.push(draft.step(step, format!("{} unmounts {}", host.name, volume.name), after, None));
+        let step = draft.step(step, format!("{} unmounts {}", host.name, volume.name), after, None);
+        unmounted.push(match lends {
+            true => {
+                let back = Step::Storage(storage::Step::GiveBack { volume: volume.id, host: host.id });
+                draft.step(back, format!("What {} holds of {} is copied, its disks are given back", host.name, volume.name), &[step], None)
+            }
+            false => step,
+        });
     }
     let before: Vec<usize> = if unmounted.is_empty() { after.to_vec() } else { unmounted };
     let mut last = withdraw(draft, host, &before);

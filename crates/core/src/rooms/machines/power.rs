@@ -5,6 +5,7 @@ use crate::{
     booting::installs,
     estate::{Cluster, Machine, MachineState, Wanted},
     finding::{Finding, Rule},
+    fronts,
     ids::{ClusterId, HostId, MachineId},
     moment::Span,
     placement::{Ledger, choose_all},
@@ -180,6 +181,7 @@ fn stop(draft: &mut Draft<'_>, machine: &Machine, grace: Span, then: AfterGrace)
         )
     };
     draft.found(finding.at("grace"));
+    draft.found_all(fronts::leaves(draft.estate(), machine));
     let asked = draft.step(
         Step::AskStop {
             machine: machine.id,

@@ -7,6 +7,7 @@ use crate::{
     finding::{Finding, Offer, Rule},
     ids::{HostId, MachineId},
     moment::Span,
+    pooled,
     rooms::{
         hosts,
         machines::{self, AfterGrace, PowerAct},
@@ -41,6 +42,8 @@ pub(super) fn empty(draft: &mut Draft<'_>, ask: &Empty) {
         }
     }
     kept(draft, &named);
+    let going_off = named.iter().map(|h| h.id).collect();
+    draft.found_all(pooled::risks(draft.view.estate.as_ref(), &going_off, "hosts"));
     let closed = closed(draft, ask, &named, &going);
     let (leaves, stuck) = moves(draft, ask, &closed, &going);
     let stops = stops(draft, ask, &going, &stuck);
@@ -255,6 +258,8 @@ fn afterwards(draft: &mut Draft<'_>, ask: &Empty, host: &Host, vacant: usize) {
     let mut part = draft.beside::<hosts::Step>(&vacated);
     hosts::power(&mut part, host.id, act);
     let say = |found: Finding| found.at("then");
+    // Said of all of them at once.
+    part.leave_out(|f| f.rule != Rule::Pool);
     draft.take_in(part, &[vacant], say, (Step::Host, Event::Host));
 }
 

@@ -4,6 +4,7 @@ use super::{DisksTo, Draft, Event, Line, Move, Step, disks::shift};
 use crate::{
     estate::{Cluster, Estate, Fact, Host, Machine, MachineState, NetRole, Network, RuleKind, Standing},
     finding::{Finding, Offer, Rule},
+    fronts,
     ids::{ClusterId, HostId, MachineId},
     loads::Writes,
     migration::{Case, Course, Ends, FIXED, MAX_ROUNDS, TARGET, at_once, bandwidth, course},
@@ -509,6 +510,7 @@ fn plan(
 
 /// What its course will be, from what was measured of it.
 fn foretell(draft: &mut Draft<'_>, machine: &Machine, line: &Line) -> Course {
+    draft.found_all(fronts::leaves(draft.estate(), machine));
     let measured = draft.view.loads.machines.get(&machine.id);
     let writes = measured.and_then(|l| l.writes);
     if writes.is_none() {

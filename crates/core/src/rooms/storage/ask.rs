@@ -1,6 +1,6 @@
 //! Connecting arrays and volumes, extending, bringing back to all hosts, giving up.
 
-use super::{Step, array, change, connect};
+use super::{Step, array, change, connect, pooled};
 use crate::{
     text::Line,
     endpoint::Password,
@@ -9,6 +9,7 @@ use crate::{
     endpoint::Endpoint,
     estate::{ArrayKind, Provisioning},
     ids::{ArrayId, ClusterId, HostId, VolumeId},
+    moment::Span,
     units::Bytes,
 };
 use serde::{Deserialize, Serialize};
@@ -26,6 +27,15 @@ pub enum Ask {
     ExtendVolume {
         volume: VolumeId,
         size: Bytes,
+    },
+    /// Every free disk of its hosts is lent to it, where it is one of the hosts' own disks.
+    LendDisks {
+        volume: VolumeId,
+    },
+    /// A host that is away is waited for no longer: what it held is copied anew at once.
+    GoOnWithout {
+        volume: VolumeId,
+        host: HostId,
     },
     /// Unmount it everywhere and clear its owner.
     GiveVolume {
@@ -46,6 +56,8 @@ impl Asked for Ask {
             Ask::ConnectVolume(ask) => connect::connect(draft, ask),
             Ask::HealVolume { volume } => change::heal(draft, *volume),
             Ask::ExtendVolume { volume, size } => change::extend(draft, *volume, *size),
+            Ask::LendDisks { volume } => pooled::lend(draft, *volume),
+            Ask::GoOnWithout { volume, host } => pooled::go_on_without(draft, *volume, *host),
             Ask::GiveVolume { volume } => change::give(draft, *volume),
         }
     }
@@ -56,6 +68,8 @@ impl Asked for Ask {
             Ask::ConnectVolume(_)
             | Ask::HealVolume { .. }
             | Ask::ExtendVolume { .. }
+            | Ask::LendDisks { .. }
+            | Ask::GoOnWithout { .. }
             | Ask::GiveVolume { .. } => None,
         }
     }
@@ -82,6 +96,8 @@ pub enum VolumeSource {
     },
     /// One that the array has already, by the array's own number.
     Existing { lun: Line },
+    /// Made of the hosts' own disks.
+    Pooled { copies: u8, wait: Span },
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -4,9 +4,10 @@ use super::{
     Draft, Step,
     assess::{answering, mount, reach},
     connect::pool_room,
+    pooled,
 };
 use crate::{
-    estate::{Cause, Estate, Host, Outages, Provisioning, Volume},
+    estate::{Cause, Drift, Estate, Host, Outages, Provisioning, Volume},
     finding::{Finding, Rule},
     ids::{ArrayId, VolumeId},
     units::Bytes,
@@ -33,6 +34,10 @@ pub(super) fn extend(draft: &mut Draft<'_>, id: VolumeId, size: Bytes) {
         let text = format!("{} has {} now; a volume only grows.", v.name, v.capacity);
         draft.found(Finding::stop(Rule::VolumeRoom, &v.name, text).at("size"));
         return;
+    }
+    if v.pooled.is_some() {
+        let text = format!("{} grows with the disks that its hosts lend to it.", v.name);
+        return draft.found(Finding::stop(Rule::Storage, &v.name, text).at("size").remedy("Lend more disks on its page, or take more hosts into the cluster."));
     }
     let Some(backing) = &v.backing else {
         let text = format!("The array that {} lies on is not connected.", v.name);
@@ -112,6 +117,9 @@ pub(super) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
         draft.found(Finding::stop(Rule::Nothing, &v.name, text));
         return;
     }
+    if v.pooled.is_some() {
+        return heal_pooled(draft, &v, drift);
+    }
     let Some(array) = v.backing.as_ref().map(|b| b.array) else {
         let text = format!("The array that {} lies on is not connected.", v.name);
         draft.found(Finding::stop(Rule::Storage, &v.name, text).remedy("Connect the array first."));
@@ -158,6 +166,30 @@ pub(super) fn heal(draft: &mut Draft<'_>, id: VolumeId) {
         };
         let title = format!("{} reaches it by all paths", found.host.name);
         draft.step(step, title, &[mounted], None);
+    }
+}
+
+/// Of the hosts' own disks: whoever does not mount it takes part again; where copies are what is missing, nothing here makes them.
+fn heal_pooled(draft: &mut Draft<'_>, v: &Volume, drift: Vec<Drift>) {
+    let lost = v.pooled.as_ref().is_some_and(|p| p.health.lost > Bytes::ZERO);
+    if lost {
+        let text = format!("{} has contents of which no copy can be read; it comes back by itself when the hosts do that have them.", v.name);
+        return draft.found(Finding::stop(Rule::Paths, &v.name, text).remedy("Look at the hosts that are away, on its page."));
+    }
+    let lent: Vec<usize> = drift.iter().map(|found| pooled::heal(draft, v, &found.host)).collect();
+    // Nobody came so far as to mount it: perhaps it was never formatted.
+    let fresh = draft.estate().hosts.values().all(|h| !h.mounts.contains_key(&v.id));
+    let prepared = drift.first().filter(|_| fresh).map(|first| {
+        let step = Step::Prepare { volume: v.id, host: first.host.id, over: None };
+        draft.step(step, format!("Format it if it is empty, by {}", first.host.name), &lent, None)
+    });
+    for (found, lent) in drift.into_iter().zip(lent) {
+        let text = format!("{} does not reach {}.", found.host.name, v.name);
+        draft.found(Finding::mind(Rule::Paths, &found.host.name, text));
+        let after: Vec<usize> = [lent].into_iter().chain(prepared).collect();
+        let mounted = mount(draft, v.id, &found.host, &after);
+        let step = Step::CheckPaths { volume: v.id, host: found.host.id };
+        draft.step(step, format!("{} reaches it", found.host.name), &[mounted], None);
     }
 }
 
@@ -267,14 +299,17 @@ pub(super) fn give(draft: &mut Draft<'_>, id: VolumeId) {
             })
             .collect();
     }
-    draft.found(Finding::clear(
-        Rule::State,
-        &v.name,
-        format!(
-            "Nothing on {} is deleted; another installation can take it.",
-            v.name
-        ),
-    ));
+    let text = match v.pooled.is_some() {
+        true => {
+            done = pooled::give_back(draft, &v, &done);
+            format!("{} is no more afterwards: its hosts have their disks to themselves again, empty.", v.name)
+        }
+        false => format!("Nothing on {} is deleted; another installation can take it.", v.name),
+    };
+    draft.found(match v.pooled.is_some() {
+        true => Finding::mind(Rule::State, &v.name, text),
+        false => Finding::clear(Rule::State, &v.name, text),
+    });
     draft.step(
         Step::VolumeGone { volume: id },
         format!("{} is handed back", v.name),

@@ -4,6 +4,7 @@
 use super::{
     ConnectVolume, Draft, Event, Step, VolumeSource,
     assess::{answering, mount, reach},
+    pooled,
 };
 use crate::{
     estate::{Array, Backing, Cluster, Host, Provisioning, Volume},
@@ -22,6 +23,9 @@ pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectVolume) {
     let place = ask.cluster.and_then(|c| draft.estate().clusters.get(&c));
     let place = place.map_or_else(String::new, |c| format!(" to {}", c.name));
     draft.title = format!("Connect volume {name}{place}");
+    if let VolumeSource::Pooled { copies, wait } = ask.source {
+        return pooled::make(draft, ask, copies, wait);
+    }
     check_name(draft, name);
     let array = match ask.array {
         Some(id) => answering(draft, id).cloned(),
@@ -54,6 +58,7 @@ pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectVolume) {
             over: None,
         }),
         VolumeSource::Existing { lun } => existing(draft, &array, lun, ask),
+        VolumeSource::Pooled { .. } => None,
     };
     if let (Some(found), Some(cluster), [first, ..]) = (found, cluster, hosts.as_slice()) {
         let first = first.clone();
@@ -70,7 +75,7 @@ struct Found {
     over: Option<String>,
 }
 
-fn check_name(draft: &mut Draft<'_>, name: &str) {
+pub(super) fn check_name(draft: &mut Draft<'_>, name: &str) {
     let taken = draft.estate().volumes.values().any(|v| v.name == name);
     let problem = match names::check(name) {
         Err(words) => Some(words),
@@ -80,7 +85,7 @@ fn check_name(draft: &mut Draft<'_>, name: &str) {
     draft.found_all(problem.map(|text| Finding::stop(Rule::Name, "name", text).at("name")));
 }
 
-fn cluster_of(draft: &mut Draft<'_>, id: Option<ClusterId>) -> Option<Arc<Cluster>> {
+pub(super) fn cluster_of(draft: &mut Draft<'_>, id: Option<ClusterId>) -> Option<Arc<Cluster>> {
     let found = id.and_then(|id| draft.estate().clusters.get(&id)).cloned();
     if found.is_none() {
         let text = "Choose the cluster whose hosts shall mount it.";
@@ -91,7 +96,7 @@ fn cluster_of(draft: &mut Draft<'_>, id: Option<ClusterId>) -> Option<Arc<Cluste
 
 /// The hosts that get it: all of the cluster unless some are named. Whoever doesn't answer stops it, because a volume
 /// on some hosts and not on others is the mistake that this prevents.
-fn hosts_of(draft: &mut Draft<'_>, cluster: &Cluster, ask: &ConnectVolume) -> Vec<Arc<Host>> {
+pub(super) fn hosts_of(draft: &mut Draft<'_>, cluster: &Cluster, ask: &ConnectVolume) -> Vec<Arc<Host>> {
     let members: Vec<Arc<Host>> = draft.estate().hosts_in(cluster.id).cloned().collect();
     let mut hosts: Vec<_> = members
         .iter()
@@ -359,6 +364,7 @@ fn add_steps(
         capacity: found.capacity,
         used: found.used,
         backing: found.backing,
+        pooled: None,
         made: matches!(ask.source, VolumeSource::New { .. }),
         intended: ask.hosts.clone(),
         ready: false,
@@ -385,7 +391,7 @@ fn add_steps(
                 Some("size"),
             )]
         }
-        VolumeSource::Existing { .. } => vec![],
+        VolumeSource::Existing { .. } | VolumeSource::Pooled { .. } => vec![],
     };
     let reached: Vec<usize> = hosts
         .iter()

@@ -1,8 +1,9 @@
 //! What happens to arrays and volumes.
 
 use crate::{
-    estate::{Array, ArrayCondition, Backing, Estate, LeftLun, Path, Pen, Volume},
+    estate::{Array, ArrayCondition, Backing, Estate, LeftLun, LocalDisk, Path, Pen, Pooled, Volume},
     ids::{ArrayId, HostId, VolumeId},
+    pooled::usable,
     road::{Entry, Tale},
     runs::Object,
     units::Bytes,
@@ -40,6 +41,33 @@ pub enum Event {
         lun: String,
         what: String,
     },
+    /// A host lends its disks to a volume, which the first of them made.
+    Lent {
+        volume: VolumeId,
+        host: HostId,
+        uid: String,
+        domain: String,
+        raw: Bytes,
+    },
+    /// It has them to itself again.
+    LentBack {
+        volume: VolumeId,
+        host: HostId,
+    },
+    /// What a volume of hosts' own disks is made of, and how whole it is.
+    PoolSeen {
+        volume: VolumeId,
+        pooled: Box<Pooled>,
+        /// How that is otherwise than before.
+        turn: Option<PoolTurn>,
+    },
+    /// A host's own disks.
+    Disks {
+        host: HostId,
+        disks: Vec<LocalDisk>,
+        /// Those that died.
+        dead: Vec<String>,
+    },
     VolumeSeen {
         volume: VolumeId,
         capacity: Bytes,
@@ -61,6 +89,36 @@ pub enum Event {
         initiator: String,
         mounts: BTreeMap<VolumeId, Vec<Path>>,
     },
+}
+
+/// A turn in what can be read of a volume.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PoolTurn {
+    Unreadable,
+    Readable,
+    Lacks,
+    Whole,
+}
+
+impl PoolTurn {
+    pub fn between(before: Option<&Pooled>, now: &Pooled) -> Option<Self> {
+        let said = |p: &Pooled| (p.health.lost > Bytes::ZERO, p.health.lacking > Bytes::ZERO);
+        match (before.map(said).unwrap_or_default(), said(now)) {
+            ((false, _), (true, _)) => Some(PoolTurn::Unreadable),
+            ((true, _), (false, _)) => Some(PoolTurn::Readable),
+            ((_, false), (_, true)) => Some(PoolTurn::Lacks),
+            ((_, true), (_, false)) => Some(PoolTurn::Whole),
+            ((_, true), (_, true)) | ((_, false), (_, false)) => None,
+        }
+    }
+    fn words(self) -> &'static str {
+        match self {
+            PoolTurn::Unreadable => "has contents of which no copy can be read",
+            PoolTurn::Readable => "can be read as a whole again",
+            PoolTurn::Lacks => "lacks copies of some of its contents",
+            PoolTurn::Whole => "has all copies again",
+        }
+    }
 }
 
 impl Tale for Event {
@@ -91,6 +149,28 @@ impl Tale for Event {
             Event::LunFound { array, lun, what } => pen.array(*array, |a| {
                 a.found.insert(lun.clone(), what.clone());
             }),
+            Event::Lent {
+                volume,
+                host,
+                uid,
+                domain,
+                raw,
+            } => pen.volume(*volume, |v| {
+                v.uid.clone_from(uid);
+                if let Some(pooled) = &mut v.pooled {
+                    let share = pooled.members.entry(*host).or_default();
+                    (share.domain, share.raw, share.leaving) = (domain.clone(), *raw, false);
+                    let raws: Vec<Bytes> = pooled.members.values().map(|s| s.raw).collect();
+                    v.capacity = usable(&raws, pooled.copies);
+                }
+            }),
+            Event::LentBack { volume, host } => pen.volume(*volume, |v| {
+                if let Some(pooled) = &mut v.pooled {
+                    pooled.members.remove(host);
+                }
+            }),
+            Event::PoolSeen { volume, pooled, .. } => pen.volume(*volume, |v| v.pooled = Some(pooled.clone())),
+            Event::Disks { host, disks, .. } => pen.host(*host, |h| h.disks.clone_from(disks)),
             Event::VolumeSeen {
                 volume,
                 capacity,
@@ -166,6 +246,19 @@ impl Tale for Event {
                 let text = format!("{} unmounted {}", held.name, name(volume));
                 let about = vec![host.to_string(), volume.to_string()];
                 Some(Entry::new("storage", text, about))
+            }
+            Event::PoolSeen { volume, turn, .. } => line(volume, format!("{} {}", name(volume), turn.as_ref()?.words())),
+            Event::Lent { volume, host, raw, .. } => {
+                let text = format!("{} lends {raw} of its own disks to {}", Object::Host(*host).name(estate), name(volume));
+                Some(Entry::new("storage", text, vec![host.to_string(), volume.to_string()]))
+            }
+            Event::LentBack { volume, host } => {
+                let text = format!("{} has the disks that it lent to {} to itself again", Object::Host(*host).name(estate), name(volume));
+                Some(Entry::new("storage", text, vec![host.to_string(), volume.to_string()]))
+            }
+            Event::Disks { host, dead, .. } => {
+                let text = format!("A disk of {} is dead: {}", Object::Host(*host).name(estate), dead.join(", "));
+                (!dead.is_empty()).then(|| Entry::new("storage", text, vec![host.to_string()]))
             }
             Event::ArrayConnecting(_)
             | Event::VolumeSeen { .. }

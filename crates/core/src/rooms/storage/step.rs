@@ -58,6 +58,21 @@ pub enum Step {
     /// Let its format fill what the array gave.
     Fill { volume: VolumeId, host: HostId },
     Disown { volume: VolumeId, host: HostId },
+    /// Lend a host's free disks to the volume; the first that does so makes it.
+    Lend {
+        volume: VolumeId,
+        host: HostId,
+        /// What fails with it.
+        domain: String,
+    },
+    /// Take them back, once what they hold was copied to others.
+    GiveBack { volume: VolumeId, host: HostId },
+    /// One that does not answer any more is left out; `host` tells the others.
+    Expel {
+        volume: VolumeId,
+        host: HostId,
+        gone: HostId,
+    },
     /// No device: every host has it.
     VolumeReady { volume: VolumeId },
     /// No device: nobody has it any more.
@@ -76,6 +91,9 @@ impl Step {
             | Step::CheckPaths { host, .. }
             | Step::Unmount { host, .. }
             | Step::Fill { host, .. }
+            | Step::Lend { host, .. }
+            | Step::GiveBack { host, .. }
+            | Step::Expel { host, .. }
             | Step::Disown { host, .. } => Some(*host),
             Step::ReadArray { .. }
             | Step::MakeLun { .. }
@@ -104,6 +122,9 @@ impl Work for Step {
             Step::Unmount { .. } => "unmount",
             Step::Fill { .. } => "grow the format",
             Step::Disown { .. } => "clear the owner",
+            Step::Lend { .. } => "lend free disks",
+            Step::Expel { .. } => "leave out what is gone",
+            Step::GiveBack { .. } => "copy what they hold, give disks back",
             Step::VolumeReady { .. } => "open the volume",
             Step::VolumeGone { .. } => "forget the volume",
         }
@@ -123,6 +144,9 @@ impl Work for Step {
             | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
+            | Step::Lend { .. }
+            | Step::GiveBack { .. }
+            | Step::Expel { .. }
             | Step::Disown { .. } => Length::Call(Span::secs(1)),
         }
     }
@@ -148,6 +172,9 @@ impl Work for Step {
             | Step::CheckPaths { host, .. }
             | Step::Unmount { host, .. }
             | Step::Fill { host, .. }
+            | Step::Lend { host, .. }
+            | Step::GiveBack { host, .. }
+            | Step::Expel { host, .. }
             | Step::Disown { host, .. } => Some(Object::Host(*host)),
             Step::VolumeReady { .. } | Step::VolumeGone { .. } => None,
         }
@@ -183,6 +210,9 @@ impl Work for Step {
             | Step::CheckPaths { volume, host }
             | Step::Unmount { volume, host }
             | Step::Fill { volume, host }
+            | Step::Lend { volume, host, .. }
+            | Step::GiveBack { volume, host }
+            | Step::Expel { volume, host, .. }
             | Step::Disown { volume, host } => vec![Object::Volume(*volume), Object::Host(*host)],
             Step::VolumeReady { volume } | Step::VolumeGone { volume } => {
                 vec![Object::Volume(*volume)]
@@ -202,6 +232,9 @@ impl Work for Step {
             | Step::Unmap { volume, host, .. }
             | Step::Mount { volume, host }
             | Step::CheckPaths { volume, host }
+            | Step::Lend { volume, host, .. }
+            | Step::GiveBack { volume, host }
+            | Step::Expel { volume, host, .. }
             | Step::Unmount { volume, host } => vec![
                 Lock::shared(Object::Volume(*volume)),
                 Lock::shared(Object::Host(*host)),
@@ -247,6 +280,9 @@ impl Work for Step {
             | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
+            | Step::Lend { .. }
+            | Step::GiveBack { .. }
+            | Step::Expel { .. }
             | Step::Disown { .. } => None,
         }
     }
@@ -273,7 +309,9 @@ impl Work for Step {
             // What some hosts mount already stays, and its drift is shown; what nobody has goes.
             Step::VolumeReady { volume } => {
                 let mounted = estate.hosts.values().any(|h| h.mounts.contains_key(volume));
-                Some(if mounted {
+                let pooled = estate.volumes.get(volume).and_then(|v| v.pooled.as_ref());
+                let lent = pooled.is_some_and(|p| !p.members.is_empty());
+                Some(if mounted || lent {
                     Event::VolumeReady { volume: *volume }
                 } else {
                     Event::VolumeGone {
@@ -291,6 +329,9 @@ impl Work for Step {
             | Step::CheckPaths { .. }
             | Step::Unmount { .. }
             | Step::Fill { .. }
+            | Step::Lend { .. }
+            | Step::GiveBack { .. }
+            | Step::Expel { .. }
             | Step::Disown { .. }
             | Step::VolumeGone { .. } => None,
         }

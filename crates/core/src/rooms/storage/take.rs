@@ -32,6 +32,7 @@ pub fn take(draft: &mut Draft<'_>, taken: &Taken<'_>, on: &[&Host]) {
         capacity: taken.seen.capacity,
         used: taken.seen.used,
         backing: None,
+        pooled: None,
         made: false,
         intended: (!taken.everywhere).then(|| on.iter().map(|h| h.id).collect()),
         ready: false,

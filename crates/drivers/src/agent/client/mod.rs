@@ -6,6 +6,7 @@ mod images;
 mod keepers;
 mod machines;
 mod moving;
+mod pools;
 mod taking;
 mod volumes;
 mod watch;
@@ -118,6 +119,17 @@ impl Agent<'_> {
     ) -> Result<T, Fault> {
         self.http
             .call(self.ask(Method::PUT, path, Some(stamp), Some(body)))
+            .await
+    }
+
+    async fn post<T: serde::de::DeserializeOwned>(
+        &self,
+        path: &str,
+        stamp: Stamp<'_>,
+        body: Value,
+    ) -> Result<T, Fault> {
+        self.http
+            .call(self.ask(Method::POST, path, Some(stamp), Some(body)))
             .await
     }
 

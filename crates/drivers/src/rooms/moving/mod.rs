@@ -74,6 +74,9 @@ impl Drivers {
         let leg = leg(estate, step)?;
         let key = self.key_of(leg.from).await?;
         let source = self.agent(leg.from, &key);
+        if let Some(waits) = self.out_first(estate, &source, &leg, turn).await? {
+            return Ok(waits);
+        }
         let told = match self.send(&source, &leg, turn).await {
             Ok(told) => told,
             // The source is silent, or no longer has it: perhaps it is there already.
@@ -88,6 +91,25 @@ impl Drivers {
             "running" => Ok(Outcome::NotYet { said: told.said() }),
             "done" => Ok(moved(&leg, told.generation, Some(&told), turn)),
             _ => Err(failed(&leg, &told)),
+        }
+    }
+
+    /// A member of a front is taken out before its move begins.
+    async fn out_first(
+        &self,
+        estate: &Estate,
+        source: &Agent<'_>,
+        leg: &Leg<'_>,
+        turn: Turn<'_>,
+    ) -> Result<Option<Outcome>, Fault> {
+        if zastrugi_core::fronts::of_machine(estate, leg.machine).is_empty() {
+            return Ok(None);
+        }
+        // Whatever was begun goes on, and one that is silent is not asked for more.
+        match source.sending(&leg.machine.uuid).await {
+            Ok(told) if leg.is(&told) => Ok(None),
+            Err(fault) if fault.kind != FaultKind::Refused => Ok(None),
+            Ok(_) | Err(_) => self.drained(estate, leg.machine, turn).await,
         }
     }
 

@@ -19,6 +19,9 @@ pub(crate) struct Host {
     pub(crate) serial: String,
     pub(crate) cpu: Cpu,
     pub(crate) memory: u64,
+    /// Its own disks, beside the one that it starts from.
+    #[serde(default)]
+    pub(crate) local: Vec<crate::rooms::storage::pools::LocalDisk>,
     pub(crate) software: String,
     pub(crate) virtualization: bool,
     pub(crate) clock_offset_ms: i64,

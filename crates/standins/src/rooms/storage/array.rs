@@ -131,6 +131,13 @@ impl State {
 
     /// Every path that the host logged in on and on which the array offers it the volume.
     pub(crate) fn paths(&self, host: &str, uid: &str) -> Vec<Path> {
+        if let Some(up) = self.pool_serves(host, uid) {
+            return vec![Path {
+                portal: "own disks".into(),
+                uplink: "storage-1".into(),
+                up,
+            }];
+        }
         let (Some(host), Some(array)) = (self.hosts.get(host), self.array_with(uid)) else {
             return Vec::new();
         };
@@ -156,10 +163,12 @@ impl State {
 
     /// Everything that arrays offer this host on paths that it is logged in on.
     pub(crate) fn devices(&self, host: &str) -> Vec<String> {
+        let pooled = self.volumes.values().filter(|v| v.pool.is_some());
         let all: BTreeSet<&String> = self
             .arrays
             .values()
             .flat_map(|a| a.luns.values().map(|l| &l.uid))
+            .chain(pooled.map(|v| &v.uid))
             .collect();
         all.into_iter()
             .filter(|uid| self.reaches(host, uid))

@@ -10,6 +10,9 @@ pub(crate) struct Volume {
     pub(crate) uid: String,
     pub(crate) name: String,
     pub(crate) capacity: u64,
+    /// What is beneath it, where no array is.
+    #[serde(default)]
+    pub(crate) pool: Option<super::pool::Pool>,
     /// What it was formatted with; none when blank.
     #[serde(default)]
     pub(crate) signature: Option<String>,
@@ -173,21 +176,27 @@ impl Default for Temper {
 
 impl Volume {
     pub(crate) fn used(&self) -> u64 {
-        let images: u64 = self.images.values().map(|i| i.size).sum();
-        let machines: u64 = self
-            .records
-            .values()
-            .map(|r| {
-                let disks = crate::rooms::moving::copying::takes(r);
-                let swap = if r.lease.holder.is_some() {
-                    r.memory.size.saturating_sub(r.memory.kept)
-                } else {
-                    0
-                };
-                disks + swap
-            })
-            .sum();
-        images + machines + self.incoming.values().sum::<u64>()
+        self.holds().values().sum()
+    }
+
+    /// Bytes of whatever lies on it, by what it is of.
+    pub(crate) fn holds(&self) -> BTreeMap<String, u64> {
+        let images = self.images.iter().map(|(id, i)| (id, i.size));
+        let machines = self.records.iter().map(|(id, r)| {
+            let disks = crate::rooms::moving::copying::takes(r);
+            let swap = if r.lease.holder.is_some() {
+                r.memory.size.saturating_sub(r.memory.kept)
+            } else {
+                0
+            };
+            (id, disks + swap)
+        });
+        let coming = self.incoming.iter().map(|(id, bytes)| (id, *bytes));
+        let mut all = BTreeMap::new();
+        for (id, bytes) in images.chain(machines).chain(coming) {
+            *all.entry(id.clone()).or_insert(0) += bytes;
+        }
+        all
     }
 
     /// Ends the lease of a holder that was proved off, if it is still at the generation that it was proved off with: had

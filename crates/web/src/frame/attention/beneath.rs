@@ -1,16 +1,18 @@
 //! What lies beneath machines and stands otherwise than it was meant: networks, volumes, arrays. One cause, one line.
 
 use super::Need;
+use crate::places::networks::fronts::state;
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
 };
 use zastrugi_core::{
     estate::{
-        Amiss, Array, ArrayCondition, Cause, Cluster, Drift, Estate, Host, Machine, MachineState,
-        Network, Outage, Outages, Standing, Volume, WireFault,
+        Amiss, Array, ArrayCondition, Cause, Cluster, DiskState, Drift, Estate, Front, Host,
+        Machine, MachineState, MemberState, Network, Outage, Outages, Standing, Volume, WireFault,
     },
-    ids::SiteId,
+    ids::{BalancerId, SiteId},
+    units::Bytes,
 };
 
 /// Networks that stand otherwise on some hosts: what hosts have otherwise, a line for each network; what a switch has
@@ -129,8 +131,109 @@ pub(super) fn storage(estate: &Estate, outages: &Outages, site: Option<u64>) -> 
         all.extend(silent(array, outages));
     }
     all.extend(drift(estate, outages, &at));
+    all.extend(copies(estate, &at));
     all.extend(paused(estate, outages, &at));
     all
+}
+
+/// Fronts that nobody serves, or not all who should.
+pub(super) fn fronts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let here = |id: &BalancerId| {
+        estate
+            .balancers
+            .get(id)
+            .is_some_and(|b| site.is_none_or(|s| b.site.0 == s))
+    };
+    let line = |f: &Arc<Front>| {
+        let (glyph, words) = state(estate, f);
+        let fails = f
+            .seen
+            .iter()
+            .flatten()
+            .filter_map(|(at, s)| match &s.state {
+                MemberState::Fails(why) if s.admitted => Some(format!("{at}: {why}")),
+                MemberState::Fails(_)
+                | MemberState::Serves
+                | MemberState::Drains
+                | MemberState::Out => None,
+            });
+        let fails: Vec<String> = fails.take(4).collect();
+        let alone = fails.is_empty() && glyph == "mind";
+        (matches!(glyph, "down" | "mind" | "unknown") && !alone).then(|| Need {
+            glyph: if glyph == "unknown" { "mind" } else { glyph },
+            text: format!("Front {}: {words}.", f.name),
+            since: None,
+            link: format!("/fronts/{}", f.id.0),
+            link_words: "Look at it",
+            detail: fails.join("; "),
+        })
+    };
+    estate
+        .fronts
+        .values()
+        .filter(|f| here(&f.balancer))
+        .filter_map(line)
+        .collect()
+}
+
+/// Volumes of the hosts' own disks that lack copies, and disks that died.
+fn copies(estate: &Estate, at: &dyn Fn(SiteId) -> bool) -> Vec<Need> {
+    let here = |v: &Volume| {
+        v.cluster
+            .and_then(|c| estate.clusters.get(&c))
+            .is_none_or(|c| at(c.site))
+    };
+    let lacks = estate.volumes.values().filter(|v| here(v)).filter_map(|v| {
+        let pooled = v.pooled.as_deref()?;
+        let away: Vec<&str> = pooled
+            .members
+            .iter()
+            .filter(|(_, s)| s.away)
+            .filter_map(|(h, _)| Some(estate.hosts.get(h)?.name.as_str()))
+            .collect();
+        Some(Need {
+            glyph: if pooled.health.lost > Bytes::ZERO {
+                "down"
+            } else {
+                "mind"
+            },
+            text: format!("{}: {}.", v.name, pooled.trouble()?),
+            since: None,
+            link: format!("/storage/volumes/{}", v.id.0),
+            link_words: "Look at it",
+            detail: if away.is_empty() {
+                "all of its hosts are there".into()
+            } else {
+                format!("away: {}", away.join(", "))
+            },
+        })
+    });
+    let dead = estate
+        .hosts
+        .values()
+        .filter(|h| at(h.site))
+        .filter_map(|h| {
+            let dead: Vec<&str> = h
+                .disks
+                .iter()
+                .filter(|d| d.state == DiskState::Dead)
+                .map(|d| d.name.as_str())
+                .collect();
+            (!dead.is_empty()).then(|| Need {
+                glyph: "mind",
+                text: format!(
+                    "{} of {} {} dead.",
+                    dead.join(", "),
+                    h.name,
+                    if dead.len() == 1 { "is" } else { "are" }
+                ),
+                since: None,
+                link: format!("/hosts/{}", h.id.0),
+                link_words: "Look at it",
+                detail: "an empty disk in its place can be lent again".into(),
+            })
+        });
+    lacks.chain(dead).collect()
 }
 
 fn count(n: usize, one: &str, many: &str) -> String {

@@ -84,6 +84,7 @@ fn compute(
     all.extend(runs(&view.runs));
     all.extend(beneath::storage(estate, outages, site));
     all.extend(beneath::networks(estate, site));
+    all.extend(beneath::fronts(estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

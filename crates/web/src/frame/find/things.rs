@@ -128,9 +128,21 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
         each(&mut { volumes }),
         each(&mut { images }),
         each(&mut { networks }),
+        each(&mut fronts(estate, &named)),
         each(&mut { arrays }),
     ];
     all.into_iter().flatten().collect()
+}
+
+fn fronts<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    estate.fronts.values().filter(|f| named(&f.name)).map(|f| {
+        let network = estate.networks.get(&f.network);
+        let place = network.map_or_else(String::new, |n| n.name.clone());
+        Thing::new("front", f.id.0, &f.name, place, "/fronts/")
+    })
 }
 
 fn machine(estate: &Estate, m: &Machine) -> Thing {

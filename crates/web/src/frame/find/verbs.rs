@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 39] = [
+const VERBS: [Verb; 43] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -154,6 +154,15 @@ const VERBS: [Verb; 39] = [
         "set up again",
         "network",
         "/sheet/heal-network?ids=",
+        Act::Storage,
+    ),
+    ("change", "front", "/sheet/front?ids=", Act::Storage),
+    ("remove", "front", "/sheet/remove-front?ids=", Act::Storage),
+    ("look at", "front", "/fronts/", Act::Look),
+    (
+        "lend more disks",
+        "volume",
+        "/sheet/lend-disks?ids=",
         Act::Storage,
     ),
     ("look at", "array", "/storage/arrays/", Act::Look),

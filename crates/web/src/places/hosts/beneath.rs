@@ -2,7 +2,7 @@
 
 use askama::Template;
 use zastrugi_core::{
-    estate::{Host, Outages, Standing},
+    estate::{DiskState, Host, LocalDisk, Outages, Standing},
     view::View,
 };
 
@@ -12,6 +12,15 @@ struct PortRow {
     speed: String,
     mac: String,
     place: String,
+}
+
+struct DiskRow {
+    name: String,
+    size: String,
+    glyph: &'static str,
+    words: String,
+    /// The volume that it is lent to.
+    lent: Option<(u64, String)>,
 }
 
 struct NetRow {
@@ -37,6 +46,7 @@ struct VolumeRow {
 #[template(path = "places/hosts/beneath.html")]
 pub(super) struct Beneath {
     ports: Vec<PortRow>,
+    disks: Vec<DiskRow>,
     networks: Vec<NetRow>,
     volumes: Vec<VolumeRow>,
     /// On the host and in no network of its cluster.
@@ -67,11 +77,40 @@ impl Beneath {
             .cloned();
         Beneath {
             ports: ports.collect(),
+            disks: host.disks.iter().map(|d| disk(view, d)).collect(),
             networks: networks(view, host),
             volumes: volumes(view, host),
             strange: strange.collect(),
             may,
         }
+    }
+}
+
+fn disk(view: &View, disk: &LocalDisk) -> DiskRow {
+    let volume = |uid: &str| {
+        view.estate
+            .volume_with_uid(uid)
+            .map(|v| (v.id.0, v.name.clone()))
+    };
+    let (glyph, words, lent) = match &disk.state {
+        DiskState::Free => ("off", "free".to_owned(), None),
+        DiskState::Dead => ("down", "dead".into(), None),
+        DiskState::Holds(what) => ("unknown", format!("not empty: {what}"), None),
+        DiskState::Lent(uid) => match volume(uid) {
+            Some(v) => ("steady", "lent to".into(), Some(v)),
+            None => (
+                "unknown",
+                "lent to a volume that is not known here".into(),
+                None,
+            ),
+        },
+    };
+    DiskRow {
+        name: disk.name.clone(),
+        size: disk.size.to_string(),
+        glyph,
+        words,
+        lent,
     }
 }
 

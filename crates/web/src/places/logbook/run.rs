@@ -234,7 +234,8 @@ fn page_of(object: Object) -> Option<String> {
         Object::Array(id) => format!("/storage/arrays/{}", id.0),
         Object::Network(id) => format!("/networks/{}", id.0),
         Object::Image(id) => format!("/storage/images/{}", id.0),
-        Object::Switch(_) => return None,
+        Object::Front(id) => format!("/fronts/{}", id.0),
+        Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }
 

@@ -159,7 +159,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("{} {kind} on {volume}", d.size)
         })
         .collect();
-    vec![
+    let mut facts = vec![
         ("vCPUs", m.vcpus.to_string()),
         (
             "Memory",
@@ -177,6 +177,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ("Boots from", boots(m)),
         ("If its host fails", restart(estate, m)),
         ("Rules", rules(estate, m)),
+        ("Stands behind", fronts(estate, m)),
         (
             "Deletion",
             if m.protected { "protected" } else { "allowed" }.into(),
@@ -185,7 +186,9 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             "Virtual hardware",
             format!("version {}", m.virtual_hardware),
         ),
-    ]
+    ];
+    facts.retain(|(what, said)| *what != "Stands behind" || !said.is_empty());
+    facts
 }
 
 /// What was foretold of its last move beside what was measured.
@@ -217,6 +220,14 @@ fn restart(estate: &Estate, m: &Machine) -> String {
         return format!("{who}, before all others: this manager runs in it");
     }
     format!("{who}, in tier {}{after}", m.tier)
+}
+
+/// Service fronts that it is a member of.
+fn fronts(estate: &Estate, m: &Machine) -> String {
+    let all = zastrugi_core::fronts::of_machine(estate, m).into_iter();
+    all.map(|(f, at)| format!("{} ({at})", f.name))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// What keeps it to certain hosts, or away from some.

@@ -1,6 +1,6 @@
 //! All networks: a matrix for each cluster, and the switches.
 
-use super::matrix::picture;
+use super::{fronts, matrix::picture};
 use crate::frame::{AtDesk, Page, Signed, page as whole, part, sheet::render};
 use askama::Template;
 use rocket::get;
@@ -91,6 +91,7 @@ struct List {
     sentence: String,
     clusters: Vec<ClusterView>,
     switches: Vec<SwitchRow>,
+    fronts: String,
     may: bool,
 }
 
@@ -169,6 +170,7 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
         sentence,
         clusters,
         switches,
+        fronts: render(&fronts::list::of(&view, &at, signed.may(Act::Storage))),
         may: signed.may(Act::Storage),
     }
 }

@@ -3,6 +3,7 @@
 pub(crate) mod change;
 pub(crate) mod connect_switch;
 mod flows;
+pub(crate) mod fronts;
 mod list;
 mod matrix;
 pub(crate) mod new;
@@ -21,6 +22,26 @@ pub(crate) const SHEETS: &[Sheet] = &[
         connect_switch::fill,
     )
     .prepared(connect_switch::prepare),
+    Sheet::new(
+        "connect-balancer",
+        Act::Storage,
+        "networks",
+        fronts::balancer::connect,
+    )
+    .prepared(fronts::balancer::prepare),
+    Sheet::new(
+        "forget-balancer",
+        Act::Storage,
+        "networks",
+        fronts::balancer::forget,
+    ),
+    Sheet::new("front", Act::Storage, "networks", fronts::sheet::fill),
+    Sheet::new(
+        "remove-front",
+        Act::Storage,
+        "networks",
+        fronts::sheet::remove,
+    ),
     Sheet::new("new-network", Act::Storage, "networks", new::fill),
     Sheet::new("heal-network", Act::Storage, "networks", change::heal),
     Sheet::new("edit-network", Act::Storage, "networks", change::edit).merging(),
@@ -36,6 +57,8 @@ pub(crate) fn routes() -> Vec<Route> {
         flows::flows_part,
         flows::csv,
         flows::text,
+        fronts::page::show,
+        fronts::page::page_part,
         page::show,
         page::page_part,
         page::csv,

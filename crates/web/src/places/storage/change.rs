@@ -70,6 +70,13 @@ struct NoFields {
     words: &'static str,
 }
 
+#[derive(Template)]
+#[template(path = "places/storage/change_without_fields.html")]
+struct WithoutFields {
+    id: u64,
+    host: u64,
+}
+
 pub(crate) fn heal(view: &View, fields: &Fields) -> Filled {
     let (id, name) = chosen(view, fields);
     Filled {
@@ -87,17 +94,75 @@ pub(crate) fn heal(view: &View, fields: &Fields) -> Filled {
     }
 }
 
-pub(crate) fn give(view: &View, fields: &Fields) -> Filled {
+pub(crate) fn lend(view: &View, fields: &Fields) -> Filled {
     let (id, name) = chosen(view, fields);
     Filled {
+        title: format!("Lend more disks to {name}"),
+        lead: "Every free disk of its hosts is lent; what is on other disks stays.".into(),
+        run: "Run: lend them".into(),
+        danger: false,
+        back: format!("/storage/volumes/{}", id.0),
+        fields: render(&NoFields {
+            id: id.0,
+            words: "Which disks these are, host by host, stands at the right.",
+        }),
+        ask: Proposal::Storage(storage::Ask::LendDisks { volume: id }),
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn go_on(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    let host = fields
+        .ids::<HostId>("host")
+        .first()
+        .copied()
+        .unwrap_or(HostId(0));
+    let of = view
+        .estate
+        .hosts
+        .get(&host)
+        .map_or("a host", |h| h.name.as_str());
+    Filled {
+        title: format!("{name} goes on without {of}"),
+        lead: "It is waited for no longer.".into(),
+        run: format!("Run: go on without {of}"),
+        danger: true,
+        back: format!("/storage/volumes/{}", id.0),
+        fields: render(&WithoutFields {
+            id: id.0,
+            host: host.0,
+        }),
+        ask: Proposal::Storage(storage::Ask::GoOnWithout { volume: id, host }),
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn give(view: &View, fields: &Fields) -> Filled {
+    let (id, name) = chosen(view, fields);
+    let pooled = view
+        .estate
+        .volumes
+        .get(&id)
+        .is_some_and(|v| v.pooled.is_some());
+    Filled {
         title: format!("Hand back {name}"),
-        lead: "It is unmounted everywhere and has no owner any more. What is on it stays.".into(),
+        lead: match pooled {
+            true => {
+                "It is unmounted everywhere, and its hosts have their disks to themselves again."
+            }
+            false => "It is unmounted everywhere and has no owner any more. What is on it stays.",
+        }
+        .into(),
         run: format!("Run: hand back {name}"),
         danger: true,
         back: format!("/storage/volumes/{}", id.0),
         fields: render(&NoFields {
             id: id.0,
-            words: "Another installation, or this one, can take it afterwards.",
+            words: match pooled {
+                true => "Its disks are empty afterwards, and can be lent again.",
+                false => "Another installation, or this one, can take it afterwards.",
+            },
         }),
         ask: Proposal::Storage(storage::Ask::GiveVolume { volume: id }),
         wrong: vec![],

@@ -3,6 +3,7 @@
 use crate::frame::AtDesk;
 use crate::frame::{
     Fields,
+    consequences::Wrong,
     sheet::{Filled, render},
 };
 use askama::Template;
@@ -10,9 +11,10 @@ use futures::future::BoxFuture;
 use std::collections::BTreeSet;
 use zastrugi_core::rooms::storage;
 use zastrugi_core::{
-    estate::{Array, Provisioning},
+    estate::{Array, Pooled, Provisioning},
     evidence::{Answer, Probe, SeenLun},
     ids::{ArrayId, ClusterId, HostId},
+    moment::Span,
     rooms::Proposal,
     rooms::storage::{ConnectVolume, VolumeSource},
     units::Bytes,
@@ -43,9 +45,9 @@ pub(crate) fn options(view: &View, from: &str) -> String {
 #[template(path = "places/storage/connect_volume.html")]
 struct VolumeFields {
     options: String,
-    /// No array is connected.
-    none: bool,
     size: String,
+    /// Minutes until copies of a host that is away are made anew.
+    wait: String,
     thick: bool,
     name: String,
     cluster: u64,
@@ -96,7 +98,7 @@ fn choices(view: &View, array: &Array) -> (String, Vec<Choice>, Vec<Choice>) {
     (array.name.clone(), pools.collect(), there.collect())
 }
 
-/// `new:ARRAY:POOL` or `lun:ARRAY:NUMBER`.
+/// `new:ARRAY:POOL`, `lun:ARRAY:NUMBER`, or `own:COPIES` for the hosts' own disks.
 pub(crate) fn source(
     from: &str,
     size: Bytes,
@@ -108,6 +110,19 @@ pub(crate) fn source(
     let rest = rest.to_owned();
     match kind {
         Some("lun") => (array, VolumeSource::Existing { lun: rest.into() }),
+        Some("own") => {
+            let copies = from
+                .strip_prefix("own:")
+                .and_then(|n| n.parse().ok())
+                .unwrap_or(0);
+            (
+                None,
+                VolumeSource::Pooled {
+                    copies,
+                    wait: Pooled::WAIT,
+                },
+            )
+        }
         _ => (
             array,
             VolumeSource::New {
@@ -137,12 +152,24 @@ fn chosen_cluster(view: &View, fields: &Fields) -> Option<ClusterId> {
     fields.get("cluster").parse().ok().map(ClusterId).or(first)
 }
 
+/// How long a host that is away is waited for, as it was typed, where the volume lies on the hosts' own disks.
+fn wait(fields: &Fields, source: &mut VolumeSource, wrong: &mut Vec<Wrong>) -> String {
+    let typed = fields.or("wait", &(Pooled::WAIT.0 / 60_000).to_string());
+    if let VolumeSource::Pooled { wait, .. } = source {
+        *wait = typed.trim().parse().map(Span::mins).unwrap_or_else(|_| {
+            wrong.push(("wait".to_owned(), "Type minutes, such as 10.".to_owned()));
+            Pooled::WAIT
+        });
+    }
+    typed
+}
+
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let estate = &view.estate;
     let mut wrong = Vec::new();
     let first = estate.arrays.values().next().map(|a| choices(view, a));
     let first = first.and_then(|a| a.1.into_iter().next());
-    let from = fields.or("from", &first.map_or_else(String::new, |c| c.0));
+    let from = fields.or("from", &first.map_or_else(|| "own:2".into(), |c| c.0));
     let typed_size = fields.or("size", "2 TiB");
     let size = Bytes::parse(&typed_size).unwrap_or_else(|words| {
         wrong.push(("size".to_owned(), words));
@@ -154,10 +181,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     } else {
         Provisioning::Thin
     };
-    let (array, source) = source(&from, size, provisioning);
-    if matches!(source, VolumeSource::Existing { .. }) {
+    let (array, mut source) = source(&from, size, provisioning);
+    if !matches!(source, VolumeSource::New { .. }) {
         wrong.clear();
     }
+    let typed_wait = wait(fields, &mut source, &mut wrong);
     let cluster = chosen_cluster(view, fields);
     let chosen: BTreeSet<HostId> = fields.ids("host").into_iter().collect();
     let mut hosts: Vec<_> = cluster
@@ -193,8 +221,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         back: "/storage".into(),
         fields: render(&VolumeFields {
             options: options(view, &from),
-            none: estate.arrays.is_empty(),
             size: typed_size,
+            wait: typed_wait,
             thick,
             name,
             cluster: cluster.map_or(0, |c| c.0),
@@ -236,6 +264,11 @@ mod tests {
         assert_eq!(read("new:7:fast:1"), (Some(ArrayId(7)), new));
         let lun = VolumeSource::Existing { lun: "12".into() };
         assert_eq!(read("lun:7:12"), (Some(ArrayId(7)), lun));
+        let own = VolumeSource::Pooled {
+            copies: 3,
+            wait: Pooled::WAIT,
+        };
+        assert_eq!(read("own:3"), (None, own));
         assert_eq!(read("").0, None, "nothing chosen: the sheet asks for it");
         assert_eq!(read("new:x:fast").0, None);
     }

@@ -21,6 +21,8 @@ struct VolumeRow {
     width: u64,
     promised: String,
     array: Option<(u64, String)>,
+    /// It lies on the hosts' own disks.
+    own: bool,
     pool: String,
     hosts: String,
     /// Hosts that shall mount it and say nothing.
@@ -126,7 +128,15 @@ fn volume_row(view: &View, v: &Volume) -> VolumeRow {
         width: width(v.used, v.capacity),
         promised: v.promised(estate).to_string(),
         array: array.map(|a| (a.id.0, a.name.clone())),
-        pool: pool.map_or_else(String::new, |p| format!("{}: {} free", p.name, p.free())),
+        own: v.pooled.is_some(),
+        pool: pool.map_or_else(
+            || {
+                v.pooled
+                    .as_ref()
+                    .map_or_else(String::new, |p| format!("{} copies", p.copies))
+            },
+            |p| format!("{}: {} free", p.name, p.free()),
+        ),
         hosts: format!("{have} of {}", hosts.len()),
         silent: hosts.iter().filter(|h| !h.reports()).count(),
     }

@@ -4,6 +4,7 @@ mod array;
 pub(crate) mod change;
 pub(crate) mod connect_array;
 pub(crate) mod connect_volume;
+mod copies;
 mod image;
 pub(crate) mod image_sheets;
 pub(crate) mod keep_array;
@@ -48,6 +49,8 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .prepared(keep_array::look),
     Sheet::new("heal-volume", Act::Storage, "storage", change::heal),
     Sheet::new("extend-volume", Act::Storage, "storage", change::extend),
+    Sheet::new("lend-disks", Act::Storage, "storage", change::lend),
+    Sheet::new("go-on-without", Act::Storage, "storage", change::go_on),
     Sheet::new("qualities", Act::Storage, "storage", qualities::fill).merging(),
     Sheet::new("edit-volume", Act::Storage, "storage", change::edit).merging(),
     Sheet::new("give-volume", Act::Storage, "storage", change::give),
@@ -106,6 +109,10 @@ fn state(view: &View, volume: &Volume) -> (&'static str, String) {
         };
         return ("unknown", word.into());
     }
+    let trouble = copies::state(volume);
+    if let Some(down) = trouble.clone().filter(|t| t.0 == "down") {
+        return down;
+    }
     let drift = volume.drift(&view.estate);
     let missing = drift.iter().filter(|d| d.misses()).count();
     if missing > 0 {
@@ -116,6 +123,9 @@ fn state(view: &View, volume: &Volume) -> (&'static str, String) {
     }
     if volume.used.0 >= volume.capacity.0 {
         return ("down", "full".into());
+    }
+    if let Some(trouble) = trouble {
+        return trouble;
     }
     if width(volume.free(), volume.capacity) < 15 {
         return ("mind", "filling up".into());

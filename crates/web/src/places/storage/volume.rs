@@ -1,6 +1,6 @@
 //! One volume: its room in both layers, its paths, what is on it.
 
-use super::{paths, state, width};
+use super::{copies, paths, state, width};
 use crate::{
     frame::{
         AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part, sheet::render,
@@ -43,6 +43,9 @@ struct VolumePage {
     paths: String,
     drift: Vec<String>,
     drifts: bool,
+    /// Who keeps copies, where it lies on the hosts' own disks.
+    copies: String,
+    pooled: bool,
     machines: Vec<MachineRow>,
     more: usize,
     events: Vec<Line>,
@@ -88,6 +91,15 @@ fn room(view: &View, v: &Volume) -> Vec<(&'static str, u64, String)> {
         ),
     ];
     let backing = v.backing.as_ref();
+    if let Some(pooled) = &v.pooled {
+        let raw = pooled.members.values().map(|s| s.raw).sum();
+        let held = pooled.members.values().map(|s| s.held).sum();
+        rows.push((
+            "Own disks",
+            width(held, raw),
+            format!("{held} of {raw}, all copies"),
+        ));
+    }
     let pool = backing.and_then(|b| view.estate.arrays.get(&b.array)?.pool(&b.pool));
     if let Some(pool) = pool {
         rows.push((
@@ -135,7 +147,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
             (
                 "Lies on",
                 array.map_or_else(
-                    || "an array that is not connected".into(),
+                    || copies::lies_on(v),
                     |a| {
                         format!(
                             "{}, pool {}",
@@ -163,6 +175,9 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
             .collect(),
         machines: rows,
         more,
+        copies: copies::of(&view, v, signed.may(Act::Storage))
+            .map_or_else(String::new, |c| render(&c)),
+        pooled: v.pooled.is_some(),
         events: lately(desk, &v.id.to_string()).await?,
         may: signed.may(Act::Storage),
     })

@@ -110,6 +110,13 @@ fn of_fields(view: &View, fields: &Fields) -> Sheet {
 /// By names: numbers are another installation's.
 fn volume(view: &View, fields: &Fields) -> Option<Volume> {
     let from = fields.get("volume-from").to_owned();
+    if let Some(copies) = from.strip_prefix("own:") {
+        return Some(Volume {
+            copies: copies.parse().unwrap_or(2),
+            name: fields.get("volume").to_owned(),
+            ..Volume::default()
+        });
+    }
     let mut words = from.splitn(3, ':');
     let (kind, array, rest) = (words.next()?, words.next()?, words.next()?.to_owned());
     let array = view
@@ -123,11 +130,31 @@ fn volume(view: &View, fields: &Fields) -> Option<Volume> {
         (rest, String::new())
     };
     Some(Volume {
+        copies: 0,
         array: array.name.clone(),
         pool,
         lun,
         size: fields.get("size").to_owned(),
         name: fields.get("volume").to_owned(),
+    })
+}
+
+/// Where its volume comes from, as the sheet has it.
+fn volume_from(view: &View, v: &Volume, wrong: &mut Vec<Wrong>) -> String {
+    if v.copies > 0 {
+        return format!("own:{}", v.copies);
+    }
+    let array = view.estate.arrays.values().find(|a| a.name == v.array);
+    let of = |a: &std::sync::Arc<Array>| match v.lun.as_str() {
+        "" => format!("new:{}:{}", a.id.0, v.pool),
+        lun => format!("lun:{}:{lun}", a.id.0),
+    };
+    array.map(of).unwrap_or_else(|| {
+        wrong.push((
+            "array".into(),
+            format!("No array {} is connected here.", v.array),
+        ));
+        String::new()
     })
 }
 
@@ -138,20 +165,10 @@ pub(super) fn load(view: &View, mut fields: Fields) -> (Fields, Vec<Wrong>) {
         Err(words) => return (fields, vec![("file".into(), words)]),
     };
     let mut wrong = Vec::new();
-    let from = sheet.volume.as_ref().map(|v| {
-        let array = view.estate.arrays.values().find(|a| a.name == v.array);
-        let of = |a: &Array| match v.lun.as_str() {
-            "" => format!("new:{}:{}", a.id.0, v.pool),
-            lun => format!("lun:{}:{lun}", a.id.0),
-        };
-        array.map(|a| of(a)).unwrap_or_else(|| {
-            wrong.push((
-                "array".into(),
-                format!("No array {} is connected here.", v.array),
-            ));
-            String::new()
-        })
-    });
+    let from = sheet
+        .volume
+        .as_ref()
+        .map(|v| volume_from(view, v, &mut wrong));
     let Sheet { hosts, volume, .. } = sheet;
     let volume = volume.unwrap_or_default();
     for (name, value) in [
