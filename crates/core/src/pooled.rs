@@ -59,6 +59,24 @@ pub fn usable(raws: &[Bytes], copies: u8) -> Bytes {
     Bytes(all / u64::from(copies.max(1)) / 100 * 97)
 }
 
+/// The same in words, with how it is reckoned.
+pub fn reckoned(raws: &[Bytes], copies: u8) -> String {
+    let lent: Vec<Bytes> = raws.iter().copied().filter(|r| *r > Bytes::ZERO).collect();
+    let all: Bytes = lent.iter().copied().sum();
+    let spare = match lent.len() > usize::from(copies) {
+        true => format!(
+            ", {} kept free for when a host fails",
+            lent.iter().max().copied().unwrap_or_default()
+        ),
+        false => String::new(),
+    };
+    format!(
+        "{} hosts lend {all}; with {copies} copies {} can be used{spare}.",
+        lent.len(),
+        usable(&lent, copies)
+    )
+}
+
 /// What would be so while some hosts are away.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Risk {
@@ -111,7 +129,7 @@ pub fn risks(estate: &Estate, going: &BTreeSet<HostId>, field: &str) -> Vec<Find
         let name = &volume.name;
         let stop = |text: String| Finding::stop(Rule::Pool, name, text).at(field);
         Some(match without(pooled, going)? {
-            Risk::Unreadable => stop(format!("Without them some of {name} would have no copy left that can be read: {} copies, each in another fault domain, are all that there are.", pooled.copies))
+            Risk::Unreadable => stop(format!("Then some of {name} would have no copy left that can be read: {} copies, each in another fault domain, are all that there are.", pooled.copies))
                 .remedy("Take fewer hosts at a time, of one fault domain only, and wait until all copies are there again."),
             Risk::NotWhole(trouble) => stop(format!("{name} is not whole: {trouble}.")).remedy("Wait until all copies are there again; the volume's page says how far that is."),
             Risk::Fewer(held) => Finding::mind(Rule::Pool, name, format!("{held} of {name} have one copy less while this is off; away for more than {} min, they are copied anew.", pooled.wait.0 / 60_000)).at(field),

@@ -41,6 +41,11 @@ impl State {
         }
     }
 
+    /// What people call something that the call under way is about.
+    pub(crate) fn called(&mut self, id: &str, name: &str) {
+        self.deeds.names.insert(id.to_owned(), name.to_owned());
+    }
+
     /// The call under way had its effect.
     pub(crate) fn did(&mut self, device: &str) {
         let call = CALL.try_with(Clone::clone).unwrap_or_default();

@@ -1,5 +1,7 @@
 //! The demo: devices, people, and an estate that is claimed by runs like any other.
 
+mod fronts;
+
 use crate::{
     args::{Demo, Serve, Standins},
     house::Manager,
@@ -257,6 +259,7 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
         image(desk, admin, name, label, mib << 20, cluster).await?;
     }
     places(desk, admin).await?;
+    fronts::front(desk, admin, net).await?;
     keep(desk, admin).await
 }
 
@@ -325,6 +328,14 @@ async fn places(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
 fn subnet(net: &str, third: u8, role: NetRole, vlan: u16) -> Result<Subnet, Failed> {
     let (head, ranges): (String, &[(&str, Part)]) = match role {
         NetRole::Management => (format!("{net}.{third}"), &[("11-99", Part::Hosts)]),
+        NetRole::Guest => (
+            format!("10.{}.{vlan}", 76 + third),
+            &[
+                ("20-199", Part::Guests),
+                ("200-209", Part::Virtual),
+                ("210-239", Part::Hosts),
+            ],
+        ),
         _ => (
             format!("10.{}.{vlan}", 76 + third),
             &[("20-199", Part::Guests), ("210-239", Part::Hosts)],

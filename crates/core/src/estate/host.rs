@@ -1,7 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
-    FencingTest, Installing, Keeper, LocalDisk, Maintenance,
+    DiskState, FencingTest, Installing, Keeper, LocalDisk, Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -221,6 +221,11 @@ impl Host {
             .filter(|paths| !paths.iter().any(|p| p.up))
             .count();
         (dead, all.count() - dead)
+    }
+    /// What its own disks could lend.
+    pub fn free_disks(&self) -> Bytes {
+        let free = self.disks.iter().filter(|d| d.state == DiskState::Free);
+        free.map(|d| d.size).sum()
     }
     /// How many paths to a volume work; 0 also where it isn't mounted.
     pub fn paths_up(&self, volume: VolumeId) -> usize {

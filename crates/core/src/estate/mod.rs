@@ -282,6 +282,25 @@ impl Estate {
             .chain(self.fronts.values().cloned().map(Fact::Front))
     }
 
+    /// Whether there is such an entity.
+    pub fn has(&self, kind: Kind, id: u64) -> bool {
+        match kind {
+            Kind::Meta => true,
+            Kind::Site => self.sites.contains_key(&SiteId(id)),
+            Kind::Cluster => self.clusters.contains_key(&ClusterId(id)),
+            Kind::Host => self.hosts.contains_key(&HostId(id)),
+            Kind::Array => self.arrays.contains_key(&ArrayId(id)),
+            Kind::Volume => self.volumes.contains_key(&VolumeId(id)),
+            Kind::Image => self.images.contains_key(&ImageId(id)),
+            Kind::Switch => self.switches.contains_key(&SwitchId(id)),
+            Kind::Network => self.networks.contains_key(&NetworkId(id)),
+            Kind::Machine => self.machines.contains_key(&MachineId(id)),
+            Kind::Failure => self.failures.contains_key(&FailureId(id)),
+            Kind::Balancer => self.balancers.contains_key(&BalancerId(id)),
+            Kind::Front => self.fronts.contains_key(&FrontId(id)),
+        }
+    }
+
     /// Places one entity and keeps every index right.
     pub fn put(&mut self, fact: Fact) {
         match fact {

@@ -30,9 +30,10 @@ impl Change {
     pub fn is_empty(&self) -> bool {
         self.touched.is_empty()
     }
-    /// Whether something left the estate.
-    pub fn removes(&self) -> bool {
-        self.touched.values().any(|t| *t == Touched::Gone)
+    /// Whether something came into it that was not there before; the counter of numbers counts for nothing.
+    pub fn adds(&self, before: &Estate) -> bool {
+        let mut put = self.touched.iter().filter(|(_, t)| **t != Touched::Gone);
+        put.any(|((kind, id), _)| *kind != Kind::Meta && !before.has(*kind, *id))
     }
 }
 

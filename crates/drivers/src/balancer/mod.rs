@@ -1,7 +1,11 @@
 //! Load balancers by their HTTP API (`docs/balancer.md`): fronts are set whole, members taken out and in one by one.
 
-use crate::{Drivers, Turn, agent::limited, fault::words, http::Call};
-use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use crate::{
+    Drivers, Turn,
+    agent::{limited, segment},
+    fault::words,
+    http::Call,
+};
 use reqwest::Method;
 use serde::{Deserialize, de::DeserializeOwned};
 use serde_json::{Value, json};
@@ -93,10 +97,6 @@ impl WireFront {
         }
         seen
     }
-}
-
-fn segment(text: &str) -> String {
-    utf8_percent_encode(text, NON_ALPHANUMERIC).to_string()
 }
 
 impl Drivers {

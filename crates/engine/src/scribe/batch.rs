@@ -103,15 +103,17 @@ impl Draft {
     }
 
     fn fold(&mut self, event: &Event, who: &Who, run: Option<RunId>, at: Moment) {
-        // Names of what goes away are only known before, names of what comes only after.
-        let before = event.tell(&self.world.estate);
+        // What is new of something is told against what it was; names of what comes into being are only known after.
+        let before = self.world.estate.clone();
         let change = absorb(&mut self.world, event);
         let told = if change.is_empty() && event.is_sighting() {
             None
-        } else if change.estate.removes() {
-            before
-        } else {
+        } else if change.estate.adds(&before) {
             event.tell(&self.world.estate)
+        } else {
+            event
+                .tell(&before)
+                .or_else(|| event.tell(&self.world.estate))
         };
         self.change.merge(change);
         let mut about = run;

@@ -56,7 +56,7 @@ pub(crate) fn network(lab: &Lab) -> Proposal {
 pub(crate) async fn balancer(lab: &Lab) -> Proposal {
     let agent = lab.standins.world.agents().into_values().next().unwrap();
     let net: Vec<&str> = agent.split('.').take(2).collect();
-    let address = format!("{}.1.60:9443", net.join("."));
+    let address = format!("{}.1.60:8443", net.join("."));
     lab.desk.greet_balancer(&address).await;
     let pin = lab
         .desk

@@ -66,7 +66,7 @@ impl Event {
             let was = before.get(at)?;
             match (serves(Some(was)), &seen.state) {
                 (true, MemberState::Fails(why)) => Some(format!("{} does not serve {}: {why}", name(at), front.name)),
-                (false, MemberState::Serves) => Some(format!("{} serves {} again", name(at), front.name)),
+                (false, MemberState::Serves) => Some(format!("{} serves {}", name(at), front.name)),
                 (_, MemberState::Serves | MemberState::Fails(_) | MemberState::Drains | MemberState::Out) => None,
             }
         });

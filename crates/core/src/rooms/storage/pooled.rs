@@ -10,7 +10,7 @@ use crate::{
     finding::{Finding, Rule},
     ids::{HostId, VolumeId},
     moment::Span,
-    pooled::{PLAN, domains, keeps, usable},
+    pooled::{PLAN, domains, keeps, reckoned, usable},
     units::Bytes,
 };
 use std::{
@@ -26,7 +26,7 @@ fn free(host: &Host) -> impl Iterator<Item = &LocalDisk> {
 }
 
 fn raw(host: &Host) -> Bytes {
-    free(host).map(|d| d.size).sum()
+    host.free_disks()
 }
 
 /// Whether nobody knows its disks yet: nothing is installed, or it never reported.
@@ -114,14 +114,8 @@ fn lends(draft: &mut Draft<'_>, cluster: &Cluster, hosts: &[Arc<Host>], domain: 
         return draft.found(Finding::unchecked(Rule::Pool, &cluster.name, text));
     }
     let raws: Vec<Bytes> = lending.iter().map(|h| raw(h)).collect();
-    let (all, room) = (raws.iter().copied().sum::<Bytes>(), usable(&raws, copies));
-    let spare = match raws.len() > usize::from(copies) {
-        true => format!(", {} kept free for when a host fails", raws.iter().max().copied().unwrap_or_default()),
-        false => String::new(),
-    };
-    let text = format!("{} hosts lend {all}; with {copies} copies {room} can be used{spare}.", raws.len());
-    let plan = format!("plan for at most {PLAN} % of it, {}; {}", room.per_mille(PLAN * 10), said(domain, hosts));
-    draft.found(Finding::clear(Rule::Pool, &cluster.name, text).because(plan));
+    let plan = format!("plan for at most {PLAN} % of it, {}; {}", usable(&raws, copies).per_mille(PLAN * 10), said(domain, hosts));
+    draft.found(Finding::clear(Rule::Pool, &cluster.name, reckoned(&raws, copies)).because(plan));
 }
 
 fn said(domain: &BTreeMap<HostId, String>, hosts: &[Arc<Host>]) -> String {
@@ -146,7 +140,10 @@ fn disks_of(draft: &mut Draft<'_>, host: &Host) {
     });
     let left: Vec<String> = left.collect();
     if !left.is_empty() {
-        let text = format!("{} disks of {name} are not empty and are left alone.", left.len());
+        let text = match left.len() {
+            1 => format!("A disk of {name} is not free and is left alone."),
+            n => format!("{n} disks of {name} are not free and are left alone."),
+        };
         draft.found(Finding::mind(Rule::Content, name, text).because(left.join(", ")).at("hosts"));
     }
 }

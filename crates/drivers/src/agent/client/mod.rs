@@ -52,7 +52,7 @@ const RESERVED: &AsciiSet = &NON_ALPHANUMERIC
     .remove(b'~');
 
 /// A name as one segment of a path: a name with a slash or a question mark asks for nothing else.
-fn segment(name: &str) -> String {
+pub(crate) fn segment(name: &str) -> String {
     utf8_percent_encode(name, RESERVED).to_string()
 }
 

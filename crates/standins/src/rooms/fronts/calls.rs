@@ -126,16 +126,22 @@ async fn set(
             ));
         }
         fenced(balancer, &headers, &id)?;
-        balancer.fronts.insert(id.clone(), config);
-        Ok(())
+        let name = config.name.clone();
+        let before = balancer.fronts.insert(id.clone(), config);
+        Ok((before.as_ref() != balancer.fronts.get(&id)).then_some(name))
     });
-    did(&device, words)
+    did(&device, &id, words)
 }
 
-fn did(device: &Device, answer: Result<(), Response>) -> Response {
+/// What was changed is remembered under the front's name; a repeated call changes nothing.
+fn did(device: &Device, id: &str, answer: Result<Option<String>, Response>) -> Response {
     match answer {
-        Ok(()) => {
-            device.world.lock().did(&device.name);
+        Ok(changed) => {
+            if let Some(name) = changed {
+                let mut state = device.world.lock();
+                state.called(id, &name);
+                state.did(&device.name);
+            }
             Json(json!({})).into_response()
         }
         Err(no) => no,
@@ -149,10 +155,9 @@ async fn remove(
 ) -> Response {
     let answer = with(&device, &headers, |balancer| {
         fenced(balancer, &headers, &id)?;
-        balancer.fronts.remove(&id);
-        Ok(())
+        Ok(balancer.fronts.remove(&id).map(|f| f.name))
     });
-    did(&device, answer)
+    did(&device, &id, answer)
 }
 
 #[derive(Deserialize)]

@@ -72,7 +72,7 @@ impl LoadBalancer {
     pub(crate) fn of(name: &str, made: &ScenarioBalancer, net: &str) -> io::Result<Self> {
         Ok(LoadBalancer {
             name: name.into(),
-            address: format!("{net}.{}:9443", made.address),
+            address: format!("{net}.{}:8443", made.address),
             identity: identity(name)?,
             token: made.token.clone(),
             up: true,

@@ -15,6 +15,7 @@ use zastrugi_core::{
     evidence::{Answer, Probe, SeenLun},
     ids::{ArrayId, ClusterId, HostId},
     moment::Span,
+    pooled::reckoned,
     rooms::Proposal,
     rooms::storage::{ConnectVolume, VolumeSource},
     units::Bytes,
@@ -164,6 +165,24 @@ fn wait(fields: &Fields, source: &mut VolumeSource, wrong: &mut Vec<Wrong>) -> S
     typed
 }
 
+/// What the run does; of the hosts' own disks, what can be kept on them.
+fn lead(view: &View, cluster: Option<ClusterId>, ask: &Proposal) -> String {
+    let own = match ask {
+        Proposal::Storage(storage::Ask::ConnectVolume(ask)) => match ask.source {
+            VolumeSource::Pooled { copies, .. } => Some((copies, ask.hosts.clone())),
+            _ => None,
+        },
+        _ => None,
+    };
+    let Some((copies, only)) = own else {
+        return "One run maps, logs in, formats only what is empty, mounts and verifies, on every host.".into();
+    };
+    let hosts = cluster.into_iter().flat_map(|c| view.estate.hosts_in(c));
+    let hosts = hosts.filter(|h| only.as_ref().is_none_or(|o| o.contains(&h.id)));
+    let raws: Vec<Bytes> = hosts.map(|h| h.free_disks()).collect();
+    reckoned(&raws, copies)
+}
+
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let estate = &view.estate;
     let mut wrong = Vec::new();
@@ -213,9 +232,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     };
     Filled {
         title: "Connect a volume".into(),
-        lead:
-            "One run maps, logs in, formats only what is empty, mounts and verifies, on every host."
-                .into(),
+        lead: lead(view, cluster, &ask),
         run: format!("Run: connect it to {count} hosts"),
         danger: false,
         back: "/storage".into(),

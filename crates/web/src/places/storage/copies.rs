@@ -56,6 +56,7 @@ pub(super) fn state(v: &Volume) -> Option<(&'static str, String)> {
 pub(super) fn of(view: &View, v: &Volume, may: bool) -> Option<Copies> {
     let pooled = v.pooled.as_deref()?;
     let (glyph, sentence) = match pooled.trouble() {
+        None if v.used == Bytes::ZERO => ("steady", "Nothing is on it yet.".to_owned()),
         None => (
             "steady",
             format!(

@@ -94,11 +94,7 @@ fn room(view: &View, v: &Volume) -> Vec<(&'static str, u64, String)> {
     if let Some(pooled) = &v.pooled {
         let raw = pooled.members.values().map(|s| s.raw).sum();
         let held = pooled.members.values().map(|s| s.held).sum();
-        rows.push((
-            "Own disks",
-            width(held, raw),
-            format!("{held} of {raw}, all copies"),
-        ));
+        rows.push(("Own disks", width(held, raw), format!("{held} of {raw}")));
     }
     let pool = backing.and_then(|b| view.estate.arrays.get(&b.array)?.pool(&b.pool));
     if let Some(pool) = pool {
