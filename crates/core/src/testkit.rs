@@ -295,6 +295,7 @@ pub fn host(id: u64, gib: u64, opts: &BTreeMap<&str, &str>) -> Host {
         note: String::new(),
         watchdog: false,
         fencing: None,
+        entered: None,
         maintenance: None,
         installing: None,
         keepers: Default::default(),

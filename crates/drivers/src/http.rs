@@ -50,6 +50,8 @@ pub(crate) struct Reply {
     pub(crate) status: u16,
     /// Of a session that was opened.
     pub(crate) token: Option<String>,
+    /// Which state of a resource it is.
+    pub(crate) etag: Option<String>,
     /// Seconds.
     pub(crate) retry_after: Option<u64>,
     pub(crate) body: Vec<u8>,
@@ -126,10 +128,12 @@ impl Http {
         };
         let (status, token) = (response.status().as_u16(), head("x-auth-token"));
         let retry_after = head("retry-after").and_then(|v| v.parse().ok());
+        let etag = head("etag");
         let body = read(&call.who, response).await?;
         Ok(Reply {
             status,
             token,
+            etag,
             retry_after,
             body,
         })

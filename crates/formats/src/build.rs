@@ -36,6 +36,9 @@ pub struct Sheet {
     /// Each new host is switched off and on once by its controller.
     #[serde(default)]
     pub fencing: bool,
+    /// The cluster whose zone in DNS it shares; empty: none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub names: String,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -78,6 +81,9 @@ pub struct Host {
     /// What its disks hold may be erased.
     #[serde(default)]
     pub erase: bool,
+    /// Where it stands, if not where the others do.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub site: String,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -186,6 +192,7 @@ mod tests {
                     name: "skua-09".into(),
                     address: "10.1.2.69".into(),
                     erase: true,
+                    site: "Hilltop".into(),
                 }],
             },
             networks: vec![Network {
@@ -209,6 +216,7 @@ mod tests {
             enforced: false,
             keepers: true,
             fencing: true,
+            names: "Eider".into(),
         }
     }
 

@@ -1,7 +1,7 @@
 //! A claimed hypervisor host.
 
 use super::{
-    DiskState, FencingTest, Installing, Keeper, LocalDisk, Maintenance,
+    DiskState, Entered, FencingTest, Installing, Keeper, LocalDisk, Maintenance,
     network::{HostNet, Uplink},
     volume::Path,
 };
@@ -195,6 +195,9 @@ pub struct Host {
     /// Whether an armed watchdog resets it when its lease has run out, as it reports.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub watchdog: bool,
+    /// What stands in DNS for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub entered: Option<Box<Entered>>,
     /// What came of trying its controller.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fencing: Option<FencingTest>,

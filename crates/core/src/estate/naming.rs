@@ -1,9 +1,12 @@
-//! Names of machines in DNS: at which server they are entered, what stands there, and what should.
+//! Names of machines and hosts in DNS: at which server they are entered, what stands there, and what should.
 
-use super::{Estate, Machine, MachineState};
+use super::{Condition, Estate, Host, Machine, MachineState};
 use crate::{ids::SecretRef, names};
 use serde::{Deserialize, Serialize};
-use std::{collections::BTreeSet, net::IpAddr};
+use std::{
+    collections::BTreeSet,
+    net::{IpAddr, SocketAddr},
+};
 
 /// Where the names of a cluster's machines are entered.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -67,13 +70,48 @@ impl Estate {
             .flat_map(|n| n.addresses.iter().copied())
             .collect();
         let lives = machine.deleted.is_none() && machine.state != MachineState::Planned;
-        let named = lives && !addresses.is_empty() && names::check(&machine.name).is_ok();
-        let entered = machine.entered.as_deref();
-        if !named {
-            return entered.map(|_| Due::Withdraw);
-        }
-        let name = dns.name_of(&machine.name);
-        let same = entered.is_some_and(|e| e.name == name && e.addresses == addresses);
-        (!same).then_some(Due::Enter { name, addresses })
+        due(
+            dns,
+            &machine.name,
+            addresses,
+            lives,
+            machine.entered.as_deref(),
+        )
     }
+
+    /// The same of a host of a cluster: its name leads to its own address.
+    pub fn host_name_due(&self, host: &Host) -> Option<Due> {
+        let cluster = self.clusters.get(&host.cluster?)?;
+        let dns = cluster.dns.as_ref()?;
+        let own = host
+            .access
+            .address
+            .parse::<SocketAddr>()
+            .ok()
+            .map(|a| a.ip());
+        let lives = !matches!(host.condition, Condition::Claiming);
+        due(
+            dns,
+            &host.name,
+            own.into_iter().collect(),
+            lives,
+            host.entered.as_deref(),
+        )
+    }
+}
+
+fn due(
+    dns: &Dns,
+    name: &str,
+    addresses: BTreeSet<IpAddr>,
+    lives: bool,
+    entered: Option<&Entered>,
+) -> Option<Due> {
+    let named = lives && !addresses.is_empty() && names::check(name).is_ok();
+    if !named {
+        return entered.map(|_| Due::Withdraw);
+    }
+    let name = dns.name_of(name);
+    let same = entered.is_some_and(|e| e.name == name && e.addresses == addresses);
+    (!same).then_some(Due::Enter { name, addresses })
 }

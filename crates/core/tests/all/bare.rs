@@ -46,6 +46,7 @@ pub(crate) fn controller(n: usize) -> String {
 
 pub(crate) fn build(hosts: usize) -> Build {
     let row = |n: usize| BareHost {
+        site: "".into(),
         controller: Endpoint {
             address: controller(n).into(),
             pin: "aa".into(),
@@ -55,6 +56,7 @@ pub(crate) fn build(hosts: usize) -> Build {
         overwrite: false,
     };
     Build {
+        names: None,
         into: None,
         name: "tern".into(),
         kind: Default::default(),

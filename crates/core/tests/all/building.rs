@@ -328,7 +328,7 @@ fn each_step_waits_for_its_own_host_and_no_other() {
     let host_of = |step: &Step| match step {
         Step::Building(building::Step::Bare(step)) => Some(step.host()),
         Step::Building(building::Step::Cluster(
-            clusters::Step::Verify { host } | clusters::Step::Join { host, .. },
+            clusters::Step::Verify { host, .. } | clusters::Step::Join { host, .. },
         )) => Some(*host),
         Step::Building(building::Step::Network(networks::Step::Set { host, .. })) => Some(*host),
         _ => None,

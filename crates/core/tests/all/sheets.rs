@@ -111,7 +111,7 @@ fn a_cluster_of_two_good_hosts_is_clear_and_joins_each_after_its_check() {
             let before = &steps[planned.after[0]].step;
             assert_eq!(
                 before,
-                &Step::Clusters(clusters::Step::Verify { host }),
+                &Step::Clusters(clusters::Step::Verify { host, near: None }),
                 "step {i}"
             );
         }

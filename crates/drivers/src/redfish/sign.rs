@@ -74,41 +74,55 @@ impl Controller<'_> {
         self.ask(Method::POST, path, Some(body)).await.map(drop)
     }
 
-    /// A change of what is there already.
+    /// A change of what is there already, as it is now: where somebody else changed it meanwhile, it is read and changed once more
+    /// (If-Match, RFC 9110, section 13.1.1; DSP0266, section 6.5).
     pub(super) async fn patch(&self, path: &str, body: Value) -> Result<(), Fault> {
-        self.ask(Method::PATCH, path, Some(body)).await.map(drop)
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let now = self.ask(Method::GET, path, None).await?;
+            let mut call = self.call(Method::PATCH, path.to_owned(), Some(body.clone()));
+            call.headers.extend(now.etag.map(|tag| ("if-match", tag)));
+            match self.signed(call).await? {
+                Reply { status: 412, .. } if tries < TRIES => {}
+                reply => return answered(reply).map(drop),
+            }
+        }
     }
 
     async fn ask(&self, method: Method, path: &str, body: Option<Value>) -> Result<Reply, Fault> {
+        answered(
+            self.signed(self.call(method, path.to_owned(), body))
+                .await?,
+        )
+    }
+
+    /// Signs it in whatever way the service takes.
+    async fn signed(&self, call: Call<'_>) -> Result<Reply, Fault> {
         let signed = self.signature().await?;
-        let mut reply = self.patiently(&method, path, body.as_ref(), signed).await?;
-        if reply.status == 401 {
-            // A session that has ended, or a service that takes no passwords with calls.
-            let token = self.session().await?;
-            reply = self
-                .patiently(&method, path, body.as_ref(), ("x-auth-token", token))
-                .await?;
+        let reply = self.patiently(&call, signed).await?;
+        if reply.status != 401 {
+            return Ok(reply);
         }
-        match reply.status {
-            200..300 => Ok(reply),
-            status => Err(refused(status, &reply.body)),
-        }
+        // A session that has ended, or a service that takes no passwords with calls.
+        let token = self.session().await?;
+        self.patiently(&call, ("x-auth-token", token)).await
     }
 
     /// A service that says that it can't now, and when it can, has done nothing: it is asked again then.
     async fn patiently(
         &self,
-        method: &Method,
-        path: &str,
-        body: Option<&Value>,
+        call: &Call<'_>,
         signed: (&'static str, String),
     ) -> Result<Reply, Fault> {
         let mut tries = 0;
         loop {
             tries += 1;
+            let mut headers = vec![("odata-version", "4.0".to_owned()), signed.clone()];
+            headers.extend(call.headers.iter().cloned());
             let call = Call {
-                headers: vec![("odata-version", "4.0".to_owned()), signed.clone()],
-                ..self.call(method.clone(), path.to_owned(), body.cloned())
+                headers,
+                ..self.call(call.method.clone(), call.path.clone(), call.body.clone())
             };
             let reply = self.http.exchange(&call).await?;
             let after = reply.retry_after.filter(|_| reply.status == 503);
@@ -143,6 +157,13 @@ impl Controller<'_> {
         self.ways
             .set(self.address, |way| way.token = Some(token.clone()));
         Ok(token)
+    }
+}
+
+fn answered(reply: Reply) -> Result<Reply, Fault> {
+    match reply.status {
+        200..300 => Ok(reply),
+        status => Err(refused(status, &reply.body)),
     }
 }
 

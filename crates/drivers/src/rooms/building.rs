@@ -17,6 +17,7 @@ impl Drivers {
             Step::Storage(step) => self.at_storage(estate, step, turn).await,
             Step::Keeper(step) => self.at_keepers(estate, step, turn).await,
             Step::Host(step) => self.at_host(estate, step, turn).await,
+            Step::Name(step) => self.at_naming(estate, step).await,
         }
     }
 }

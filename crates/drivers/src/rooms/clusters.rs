@@ -25,7 +25,14 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         match step {
-            Step::Verify { host } => self.verify(self.host_of(estate, *host)?).await,
+            Step::Verify { host, near } => {
+                let host = self.host_of(estate, *host)?;
+                let far = match near {
+                    Some(other) => Some(self.far(host, self.host_of(estate, *other)?).await?),
+                    None => None,
+                };
+                self.verify(host, far).await
+            }
             Step::Clock { host } => self.clock(self.host_of(estate, *host)?).await,
             Step::Join {
                 host,
@@ -65,7 +72,20 @@ impl Drivers {
         Err(Fault::new(FaultKind::Refused, said, remedy))
     }
 
-    async fn verify(&self, host: &Host) -> Result<Outcome, Fault> {
+    /// How far another site is, in words; too far is refused.
+    async fn far(&self, host: &Host, other: &Host) -> Result<String, Fault> {
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        let micros = agent.round_trip(&other.access.address).await?;
+        clusters::bears(micros).map_err(|words| {
+            let said = format!("A round trip from {} to {} {words}.", host.name, other.name);
+            let remedy =
+                "Choose hosts that are nearer to each other, or make a cluster of one site.";
+            Fault::new(FaultKind::Refused, said, remedy)
+        })
+    }
+
+    async fn verify(&self, host: &Host, far: Option<String>) -> Result<Outcome, Fault> {
         let offset = self.offset(host).await?;
         let bmc = match self.bmc(host).await {
             Ok(Answer::Bmc { serial, .. }) if serial != host.hardware.serial => {
@@ -82,7 +102,8 @@ impl Drivers {
             Ok(_) => "controller answers".to_owned(),
             Err(fault) => format!("controller does not answer: {}", fault.said),
         };
-        Ok(done(vec![], format!("clock {offset} ms off; {bmc}")))
+        let far = far.map_or_else(String::new, |f| format!("; {f} to the other site"));
+        Ok(done(vec![], format!("clock {offset} ms off; {bmc}{far}")))
     }
 }
 

@@ -18,6 +18,7 @@ impl Drivers {
             Step::Storage(step) => self.at_storage(estate, step, turn).await,
             Step::Network(step) => self.at_network(estate, step, turn).await,
             Step::Cluster(step) => self.at_cluster(estate, step, turn).await,
+            Step::Name(step) => self.at_naming(estate, step).await,
         }
     }
 
@@ -34,6 +35,7 @@ impl Drivers {
             | Step::Keeper(_)
             | Step::Storage(_)
             | Step::Network(_)
+            | Step::Name(_)
             | Step::Cluster(_) => self.at_leaving(estate, step, turn).await,
         }
     }

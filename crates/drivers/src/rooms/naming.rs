@@ -1,4 +1,4 @@
-//! Names of machines, entered at name servers and taken out there.
+//! Names of machines and hosts, entered at name servers and taken out there.
 
 use crate::{
     Drivers, Outcome,
@@ -9,8 +9,9 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use hickory_proto::rr::Name;
 use std::{collections::BTreeSet, net::IpAddr};
 use zastrugi_core::{
-    estate::{Dns, Due, Entered, Estate, Machine},
+    estate::{Dns, Due, Entered, Estate, Host, Machine},
     evidence::Answer,
+    ids::ClusterId,
     rooms::naming::{Event, Step},
     runs::{Fault, FaultKind},
 };
@@ -18,6 +19,22 @@ use zastrugi_core::{
 /// What a name that is only tried is called, and where it leads: documentation's own network (RFC 5737).
 const TRIAL: &str = "zastrugi-trial";
 const NOWHERE: [u8; 4] = [192, 0, 2, 1];
+
+/// Whose name it is.
+#[derive(Clone, Copy)]
+enum Named<'a> {
+    Machine(&'a Machine),
+    Host(&'a Host),
+}
+
+impl<'a> Named<'a> {
+    fn entered(self) -> Option<&'a Entered> {
+        match self {
+            Named::Machine(machine) => machine.entered.as_deref(),
+            Named::Host(host) => host.entered.as_deref(),
+        }
+    }
+}
 
 /// The first server of a zone that answers, and the zone.
 struct Zone<'a> {
@@ -42,23 +59,51 @@ impl Drivers {
                 let Some(machine) = estate.machines.get(machine) else {
                     return Ok(done(vec![], "the machine is gone"));
                 };
-                let found = estate.clusters.get(cluster).and_then(|c| c.dns.as_deref());
-                let dns = found.ok_or_else(|| premise("Its cluster's machines have no names."))?;
                 let due = match step {
                     Step::Withdraw { .. } => machine.entered.as_ref().map(|_| Due::Withdraw),
-                    Step::Bring { .. } | Step::Try { .. } | Step::Keep { .. } => {
-                        estate.name_due(machine)
-                    }
+                    Step::Bring { .. }
+                    | Step::Try { .. }
+                    | Step::Keep { .. }
+                    | Step::BringHost { .. }
+                    | Step::WithdrawHost { .. } => estate.name_due(machine),
                 };
-                match due {
-                    None => Ok(done(vec![], "it is as it should be")),
-                    Some(Due::Withdraw) => self.zone(dns).await?.withdraw(machine).await,
-                    Some(Due::Enter { name, addresses }) => {
-                        self.zone(dns).await?.enter(machine, name, addresses).await
-                    }
-                }
+                let named = Named::Machine(machine);
+                self.bring(estate, *cluster, named, due).await
+            }
+            Step::BringHost { cluster, host } | Step::WithdrawHost { cluster, host } => {
+                let Some(host) = estate.hosts.get(host) else {
+                    return Ok(done(vec![], "the host is gone"));
+                };
+                let due = match step {
+                    Step::WithdrawHost { .. } => host.entered.as_ref().map(|_| Due::Withdraw),
+                    Step::BringHost { .. }
+                    | Step::Try { .. }
+                    | Step::Keep { .. }
+                    | Step::Bring { .. }
+                    | Step::Withdraw { .. } => estate.host_name_due(host),
+                };
+                self.bring(estate, *cluster, Named::Host(host), due).await
             }
             Step::Keep { .. } => Err(premise("This is written down, not done.")),
+        }
+    }
+
+    /// Does what is due for a name.
+    async fn bring(
+        &self,
+        estate: &Estate,
+        cluster: ClusterId,
+        named: Named<'_>,
+        due: Option<Due>,
+    ) -> Result<Outcome, Fault> {
+        let found = estate.clusters.get(&cluster).and_then(|c| c.dns.as_deref());
+        let dns = found.ok_or_else(|| premise("Its cluster's machines have no names."))?;
+        match due {
+            None => Ok(done(vec![], "it is as it should be")),
+            Some(Due::Withdraw) => self.zone(dns).await?.withdraw(named).await,
+            Some(Due::Enter { name, addresses }) => {
+                self.zone(dns).await?.enter(named, name, addresses).await
+            }
         }
     }
 
@@ -115,12 +160,12 @@ impl Zone<'_> {
     /// What somebody else entered is never overwritten.
     async fn enter(
         &self,
-        machine: &Machine,
+        named: Named<'_>,
         name: String,
         addresses: BTreeSet<IpAddr>,
     ) -> Result<Outcome, Fault> {
         let full = rooted(&name)?;
-        let before = machine.entered.as_deref();
+        let before = named.entered();
         let there = self.server.addresses(&full).await?;
         let known = before.filter(|e| e.name == name).map(|e| &e.addresses);
         let foreign = |a: &IpAddr| !addresses.contains(a) && known.is_none_or(|k| !k.contains(a));
@@ -130,8 +175,7 @@ impl Zone<'_> {
                 "{name} is {} already, entered by somebody else.",
                 at.join(", ")
             );
-            let remedy =
-                "Give the machine another name, or take that one out at the server; then retry.";
+            let remedy = "Give it another name, or take that one out at the server; then retry.";
             return Err(Fault::new(FaultKind::Refused, said, remedy));
         }
         self.server.enter(&self.name, &full, &addresses).await?;
@@ -152,9 +196,15 @@ impl Zone<'_> {
             addresses,
             back,
         };
-        let event = Event::Entered {
-            machine: machine.id,
-            entered,
+        let event = match named {
+            Named::Machine(machine) => Event::Entered {
+                machine: machine.id,
+                entered,
+            },
+            Named::Host(host) => Event::HostEntered {
+                host: host.id,
+                entered,
+            },
         };
         Ok(done(vec![event.into()], said))
     }
@@ -193,8 +243,8 @@ impl Zone<'_> {
         Ok(())
     }
 
-    async fn withdraw(&self, machine: &Machine) -> Result<Outcome, Fault> {
-        let Some(entered) = machine.entered.as_deref() else {
+    async fn withdraw(&self, named: Named<'_>) -> Result<Outcome, Fault> {
+        let Some(entered) = named.entered() else {
             return Ok(done(vec![], "nothing is entered"));
         };
         let name = rooted(&entered.name)?;
@@ -209,9 +259,16 @@ impl Zone<'_> {
         for address in &entered.addresses {
             self.server.lead_nowhere(*address, &name).await?;
         }
-        let event = Event::Withdrawn {
-            machine: machine.id,
-            name: entered.name.clone(),
+        let name = entered.name.clone();
+        let event = match named {
+            Named::Machine(machine) => Event::Withdrawn {
+                machine: machine.id,
+                name,
+            },
+            Named::Host(host) => Event::HostWithdrawn {
+                host: host.id,
+                name,
+            },
         };
         Ok(done(vec![event.into()], "taken out"))
     }

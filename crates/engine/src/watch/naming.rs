@@ -23,9 +23,10 @@ pub(super) async fn follow(office: Office) {
         let named = now.estate.clusters.values().filter(|c| c.dns.is_some());
         for cluster in named {
             let mut machines = now.estate.machines_in(cluster.id);
-            if is_open(&office.shared, cluster.id)
-                || !machines.any(|m| now.estate.name_due(m).is_some())
-            {
+            let mut hosts = now.estate.hosts_in(cluster.id);
+            let due = machines.any(|m| now.estate.name_due(m).is_some())
+                || hosts.any(|h| now.estate.host_name_due(h).is_some());
+            if !due || is_open(&office.shared, cluster.id) {
                 continue;
             }
             let wish = Wish {

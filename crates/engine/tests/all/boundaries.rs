@@ -96,6 +96,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
             "storage".to_owned()
         }
         ("building", "bare") => "installing".to_owned(),
+        ("building" | "leaving", "name") => "naming".to_owned(),
         ("maintenance" | "joining" | "building" | "leaving" | "taking", own) => format!("{own}s"),
         _ => return vec![(room, kind)],
     };
@@ -345,11 +346,12 @@ impl Tour<'_> {
         let crew = network::network(lab, "crew");
         self.go(naming::set(lab, cluster, naming::ZONE, NAMES_SECRET).await)
             .await;
+        // Both hosts, then the machine.
+        let run = lab.by_itself("2 names of").await;
+        self.end(run).await;
         self.go(network::on(lab, "n", crew)).await;
         let run = lab.by_itself("Name of n").await;
         self.end(run).await;
-        self.go(naming::set(lab, cluster, "", NAMES_SECRET).await)
-            .await;
         let machines = vec![lab.machine("n")];
         for ask in [
             machines::Ask::Power {
@@ -375,6 +377,26 @@ impl Tour<'_> {
         self.go(Proposal::Networks(remove)).await;
     }
 
+    /// A zone is given up: the names that still stand there are taken out.
+    async fn unnamed(&mut self) {
+        let lab = self.lab;
+        let cluster = *lab.estate().clusters.keys().next().unwrap();
+        self.all_named().await;
+        self.go(naming::set(lab, cluster, "", NAMES_SECRET).await)
+            .await;
+    }
+
+    /// Every host has its name, and nobody is at work on one.
+    async fn all_named(&self) {
+        let lab = self.lab;
+        eventually("hosts have their names", || {
+            let view = lab.desk.look();
+            let mut hosts = view.estate.hosts.values().filter(|h| h.cluster.is_some());
+            hosts.all(|h| h.entered.is_some()) && view.runs.iter().all(|r| !r.state.open())
+        })
+        .await;
+    }
+
     /// A host of another manager, with what runs on it, is taken over.
     async fn takes_over(&mut self) {
         let ask = taking::look(self.lab, 1).await;
@@ -389,6 +411,7 @@ impl Tour<'_> {
         let lab = self.lab;
         let mut build = building::look(lab, 1).await;
         build.fencing = true;
+        build.names = lab.estate().clusters.keys().next().copied();
         self.gives_up(&building::proposal(&build)).await;
         self.go(building::proposal(&build)).await;
         let cluster = lab.estate().cluster_named("Tern").unwrap().id;
@@ -401,6 +424,7 @@ impl Tour<'_> {
         let give = Proposal::Storage(storage::Ask::GiveVolume { volume });
         self.free(&give).await;
         self.go(give).await;
+        self.all_named().await;
         // With its only host the cluster is no more.
         let hosts = lab.estate().hosts_in(cluster).map(|h| h.id).collect();
         self.go(Proposal::Leaving(leaving::Ask::Leave(leaving::Leave {
@@ -481,6 +505,7 @@ async fn tour(lab: &Lab) -> BTreeMap<(RunId, usize), Step> {
     tour.fronting().await;
     tour.returns().await;
     tour.builds().await;
+    tour.unnamed().await;
     tour.away().await;
     tour.takes_over().await;
     tour.steps

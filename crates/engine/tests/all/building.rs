@@ -1,6 +1,9 @@
 //! Clusters from hosts on which nothing is installed: installed over their controllers, taken over, joined.
 
-use crate::lab::{Lab, eventually, scenario};
+use crate::{
+    lab::{Lab, NAMES_SECRET, eventually, scenario},
+    naming,
+};
 use sqlx::PgPool;
 use uuid::Uuid;
 use zastrugi_core::{
@@ -58,6 +61,7 @@ async fn look_from(lab: &Lab, first: u32, bare: u32) -> Build {
         .into_iter()
         .enumerate()
         .map(|(i, (at, pin))| BareHost {
+            site: "".into(),
             controller: Endpoint {
                 address: at.into(),
                 pin: pin.into(),
@@ -121,6 +125,7 @@ async fn look_from(lab: &Lab, first: u32, bare: u32) -> Build {
             }),
         keepers: true,
         fencing: false,
+        names: None,
     }
 }
 
@@ -194,6 +199,64 @@ async fn a_cluster_is_built_from_bare_hosts_and_takes_machines(pool: PgPool) {
         assert_eq!(lab.standins.world.deeds()[&format!("{name} installed")], 1);
     }
     lab.done(lab.create("gate-{1}", 3, true)).await;
+}
+
+/// If this fails, a cluster without an array can't be built, its hosts can't be found by name, or what somebody else does at a
+/// controller at the same time fails a build.
+#[sqlx::test(migrations = false)]
+async fn a_cluster_is_built_on_its_hosts_own_disks_with_names(pool: PgPool) {
+    let lab = Lab::with(&url(&pool), with_bare(1, 3), 40.0, |_| {}).await;
+    lab.ready().await;
+    let first = *lab.estate().clusters.keys().next().unwrap();
+    lab.done(naming::set(&lab, first, naming::ZONE, NAMES_SECRET).await)
+        .await;
+    let mut build = look(&lab, 3).await;
+    build.names = Some(first);
+    build.volume = Some(ConnectVolume {
+        cluster: None,
+        hosts: None,
+        typed: "".into(),
+        array: None,
+        source: VolumeSource::Pooled {
+            copies: 2,
+            wait: zastrugi_core::moment::Span::mins(10),
+        },
+        name: "tern-disks".into(),
+    });
+    let said = lab.desk.assess(&lab.admin, &proposal(&build));
+    let later = said
+        .findings()
+        .iter()
+        .find(|f| f.text.contains("shows once they are installed"))
+        .unwrap();
+    assert!(
+        !later.stops(),
+        "nobody knows their disks yet: {}",
+        later.text
+    );
+    lab.standins.world.meddle("bare-2");
+    lab.done(proposal(&build)).await;
+    let volume = lab.volume_named("tern-disks");
+    let pooled = volume.pooled.as_ref().unwrap();
+    assert_eq!(pooled.members.len(), 3);
+    assert_eq!(
+        volume.capacity,
+        Bytes(1_940_000_000_000),
+        "(3 × 2 TB − 2 TB) / 2 × 0.97"
+    );
+    eventually("each has its name", || {
+        let estate = lab.estate();
+        let cluster = estate.cluster_named("Tern").unwrap();
+        let mut hosts = estate.hosts_in(cluster.id);
+        hosts.all(|h| {
+            h.entered
+                .as_ref()
+                .is_some_and(|e| e.name == format!("{}.{}", h.name, naming::ZONE))
+        })
+    })
+    .await;
+    lab.done(lab.create("gate-{1}", 2, true)).await;
+    lab.assert_once();
 }
 
 /// If this fails, one bad host holds up all others, or its trouble is told in somebody else's words.

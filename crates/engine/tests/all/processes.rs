@@ -70,6 +70,12 @@ async fn a_past_moment_is_a_query(pool: PgPool) {
     lab.done(lab.claim().await).await;
     let then = lab.estate();
     lab.done(lab.cluster().await).await;
+    // Afterwards its reports say nothing new.
+    crate::pools::disks_known(&lab).await;
+    eventually("its watchdog is armed", || {
+        lab.estate().hosts.values().all(|h| h.watchdog)
+    })
+    .await;
     let journal = zastrugi_store::Journal::new(pool.clone());
     let past = journal.load_at(then.revision).await.unwrap();
     assert_eq!(past.hosts, then.hosts);

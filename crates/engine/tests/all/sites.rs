@@ -1,6 +1,9 @@
 //! A cluster at two sites: how far they are apart is measured between its hosts.
 
-use crate::lab::{Lab, scenario};
+use crate::{
+    building,
+    lab::{Lab, scenario},
+};
 use sqlx::PgPool;
 use zastrugi_core::{
     endpoint::Password,
@@ -12,7 +15,9 @@ use zastrugi_core::{
         clusters::{self, CreateCluster},
         hosts,
     },
+    runs::RunState,
 };
+use zastrugi_engine::Resolve;
 use zastrugi_store::testkit::url;
 
 /// If this fails, disks of a cluster wait for a site that is too far away, and nobody was told before.
@@ -78,4 +83,48 @@ async fn a_round_trip_between_two_sites_is_measured_before_they_are_one_cluster(
     let answer = &book.answers[&back].answer;
     let near = matches!(answer, zastrugi_core::evidence::Answer::RoundTrip { micros } if (1_200..5_000).contains(micros));
     assert!(near, "{answer:?}");
+}
+
+/// If this fails, a cluster at two sites can't be built from bare hosts, or is built over a line that is too long.
+#[sqlx::test(migrations = false)]
+async fn bare_hosts_of_two_sites_become_one_cluster_once_they_are_known_to_be_near(pool: PgPool) {
+    let lab = Lab::with(&url(&pool), building::with_bare(0, 2), 40.0, |_| {}).await;
+    let mut build = building::look(&lab, 2).await;
+    let net = lab.devices.net.clone();
+    build.kind = ClusterKind::TwoSites;
+    build.keepers = false;
+    build.install.hosts[1].site = "Hilltop".into();
+    build.install.hosts[1].address = format!("{net}.2.92").into();
+    build.install.subnet = format!("{net}.0.0/16").into();
+    build.networks[0].subnets[0].net = format!("{net}.0.0/16").parse().unwrap();
+    lab.standins.world.long_lines(7_000);
+    let run = lab.start(building::proposal(&build)).await;
+    let stopped = lab.until(run, &[RunState::NeedsYou]).await;
+    let said: Vec<String> = stopped
+        .steps()
+        .filter_map(|s| Some(s.fault.clone()?.said))
+        .collect();
+    assert!(
+        said.iter()
+            .any(|s| s.contains("takes 7") && s.contains("bears 5.0 ms")),
+        "{said:?}"
+    );
+    assert!(
+        lab.estate().hosts.values().all(|h| h.cluster.is_none()),
+        "nobody has joined"
+    );
+    lab.standins.world.long_lines(1_200);
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Retry)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Done]).await;
+    let estate = lab.estate();
+    let cluster = estate.cluster_named("Tern").unwrap();
+    assert_eq!(cluster.kind, ClusterKind::TwoSites);
+    let sites: Vec<String> = estate
+        .hosts_in(cluster.id)
+        .map(|h| estate.sites[&h.site].name.clone())
+        .collect();
+    assert_eq!(sites, ["Lantern Point", "Hilltop"]);
 }

@@ -64,4 +64,7 @@ pub struct Build {
     /// Each new host is switched off and on once by its controller, at the end.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub fencing: bool,
+    /// Names of its hosts and machines stand where those of this cluster do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub names: Option<ClusterId>,
 }

@@ -9,7 +9,7 @@ use crate::{
     road::Ask as _,
     rooms::{
         clusters::{self, CreateCluster},
-        hosts, installing, keepers,
+        hosts, installing, keepers, naming,
         networks::{self, CreateNetwork},
         storage::{self, ConnectVolume},
     },
@@ -46,6 +46,9 @@ pub(super) fn build(draft: &mut Draft<'_>, ask: &Build) {
     let Some((cluster, joined, ready)) = cluster(draft, ask, &mut estate, &hosts, &ours) else {
         return;
     };
+    if let Some(like) = ask.names {
+        names(draft, like, &estate, cluster, ready);
+    }
     let mut unknown = Vec::new();
     for (i, network) in ask.networks.iter().enumerate() {
         if one_network(draft, (i, network), &mut estate, cluster, &joined) {
@@ -71,6 +74,26 @@ pub(super) fn build(draft: &mut Draft<'_>, ask: &Build) {
     if ask.keepers {
         place_keepers(draft, &estate, cluster, connected, &whole);
     }
+}
+
+/// Names in DNS, where another cluster has them; kept once the cluster is ready.
+fn names(draft: &mut Draft<'_>, like: ClusterId, estate: &Estate, cluster: ClusterId, ready: usize) {
+    let Some(like) = draft.estate().clusters.get(&like).cloned() else {
+        let text = "The cluster whose zone was chosen is gone.";
+        return draft.found(Finding::stop(Rule::Exists, "names", text).at("names"));
+    };
+    let view = future(draft.view, estate);
+    let mut part = draft.beside::<naming::Step>(&view);
+    naming::same(&mut part, cluster, &like);
+    let waits = |step: &naming::Step, _: bool| match step {
+        naming::Step::Keep { .. } => vec![ready],
+        naming::Step::Try { .. } | naming::Step::Bring { .. } | naming::Step::Withdraw { .. } | naming::Step::BringHost { .. } | naming::Step::WithdrawHost { .. } => vec![],
+    };
+    let say = |f: Finding| match f.field.as_deref() {
+        Some("servers") => f.at("names"),
+        Some(_) | None => f,
+    };
+    draft.take_in_by(part, waits, say, (Step::Name, Event::Name));
 }
 
 /// Each new host is switched off and on by its controller once nothing of the run is done at it any more, and before it has
@@ -156,7 +179,7 @@ fn cluster(
     let kinds: Vec<clusters::Step> = part.planned().cloned().collect();
     let right = clocks(draft, ask, hosts, ours);
     let waits = |step: &clusters::Step, _: bool| match step {
-        clusters::Step::Verify { host } => ours.get(host).copied().into_iter().collect(),
+        clusters::Step::Verify { host, near } => [Some(host), near.as_ref()].into_iter().flatten().filter_map(|h| ours.get(h)).copied().collect(),
         clusters::Step::Join { host, .. } => right.get(host).or(ours.get(host)).copied().into_iter().collect(),
         clusters::Step::Clock { .. } | clusters::Step::Ready { .. } | clusters::Step::Dissolve { .. } => vec![],
     };

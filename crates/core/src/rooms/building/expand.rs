@@ -50,7 +50,7 @@ pub(super) fn expand(
     part.leave_out(|f| !guessed(f) && !asked_later(f));
     let right = clocks(draft, ask, hosts, ours);
     let waits = |step: &joining::Step, _: bool| match step {
-        joining::Step::Cluster(clusters::Step::Verify { host }) => ours.get(host).copied().into_iter().collect(),
+        joining::Step::Cluster(clusters::Step::Verify { host, .. }) => ours.get(host).copied().into_iter().collect(),
         joining::Step::Cluster(clusters::Step::Join { host, .. }) => right.get(host).copied().into_iter().collect(),
         joining::Step::Host(_) | joining::Step::Cluster(_) | joining::Step::Storage(_) | joining::Step::Network(_) => vec![],
     };

@@ -15,6 +15,7 @@ super::composed::composed! {
     Storage storage,
     Keeper keepers,
     Host hosts,
+    Name naming,
 }
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -316,6 +316,20 @@ fn shared_volume(
     chosen.filter(|_| fine).map(|(volume, _)| volume)
 }
 
+/// One of the two ends looks how far the other is.
+fn check(draft: &mut Draft<'_>, host: &Host, ends: Option<&[Arc<Host>; 2]>) -> usize {
+    let near = ends.map(|[other, _]| other);
+    let step = Step::Verify {
+        host: host.id,
+        near: near.map(|h| h.id),
+    };
+    let title = match near {
+        Some(other) => format!("Check clock and controller of {}, and how far {} is", host.name, other.name),
+        None => format!("Check clock and controller of {}", host.name),
+    };
+    draft.step(step, title, &[], Some("hosts"))
+}
+
 fn add_steps(
     draft: &mut Draft<'_>,
     ask: &CreateCluster,
@@ -362,27 +376,22 @@ fn add_steps(
             })
         }),
     });
+    let ends = between::ends(hosts).filter(|_| ask.kind == ClusterKind::TwoSites);
+    let far = ends.as_ref().map(|[_, b]| b.id);
+    let checked: Vec<usize> = hosts.iter().map(|host| check(draft, host, ends.as_ref().filter(|[_, b]| b.id == host.id))).collect();
+    // Nobody joins before it is known how far the sites are apart.
+    let apart = hosts.iter().position(|h| Some(h.id) == far).map(|n| checked[n]);
     let joined: Vec<usize> = hosts
         .iter()
-        .map(|host| {
-            let verify = Step::Verify { host: host.id };
-            let checked = draft.step(
-                verify,
-                format!("Check clock and controller of {}", host.name),
-                &[],
-                Some("hosts"),
-            );
+        .zip(&checked)
+        .map(|(host, checked)| {
             let join = Step::Join {
                 host: host.id,
                 cluster: id,
                 volume: seen.map(|seen| seen.uid.clone()),
             };
-            draft.step(
-                join,
-                format!("{} joins {name}", host.name),
-                &[checked],
-                Some("volume"),
-            )
+            let after: Vec<usize> = [*checked].into_iter().chain(apart.filter(|a| a != checked)).collect();
+            draft.step(join, format!("{} joins {name}", host.name), &after, Some("volume"))
         })
         .collect();
     draft.step(

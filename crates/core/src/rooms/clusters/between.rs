@@ -50,6 +50,18 @@ pub(super) fn check(draft: &mut Draft<'_>, hosts: &[Arc<Host>]) {
     draft.found(finding);
 }
 
+/// What is said of a round trip between two sites, and whether storage on both bears it.
+///
+/// # Errors
+/// Words where it is too long.
+pub fn bears(micros: u64) -> Result<String, String> {
+    let said = words(micros);
+    match micros > LONGEST {
+        true => Err(format!("takes {said}; storage on both sites bears {}", words(LONGEST))),
+        false => Ok(said),
+    }
+}
+
 /// `0.4 ms`, `12 ms`
 fn words(micros: u64) -> String {
     match micros {

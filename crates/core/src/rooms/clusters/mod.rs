@@ -8,7 +8,7 @@ mod step;
 
 pub use assess::{MOST_HOSTS, check_name, member_checks, of_hosts};
 pub use ask::{Ask, CreateCluster};
-pub use between::{ends, probe as between};
+pub use between::{bears, ends, probe as between};
 pub use event::Event;
 pub use step::Step;
 

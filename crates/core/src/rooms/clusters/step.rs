@@ -16,8 +16,12 @@ use serde::{Deserialize, Serialize};
 #[strum(serialize_all = "snake_case")]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
-    /// Reads clock and management controller.
-    Verify { host: HostId },
+    /// Reads clock and management controller; and, where another site has hosts of the same cluster, how far that is.
+    Verify {
+        host: HostId,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        near: Option<HostId>,
+    },
     /// Its clock is right: it was told whom to ask, and was told so.
     Clock { host: HostId },
     Join {
@@ -66,7 +70,7 @@ impl Work for Step {
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
-            Step::Verify { host } | Step::Clock { host } | Step::Join { host, .. } => Some(Object::Host(*host)),
+            Step::Verify { host, .. } | Step::Clock { host } | Step::Join { host, .. } => Some(Object::Host(*host)),
             Step::Ready { .. } | Step::Dissolve { .. } => None,
         }
     }
@@ -77,7 +81,7 @@ impl Work for Step {
 
     fn about(&self) -> Vec<Object> {
         match self {
-            Step::Verify { host } | Step::Clock { host } => vec![Object::Host(*host)],
+            Step::Verify { host, .. } | Step::Clock { host } => vec![Object::Host(*host)],
             Step::Join { host, cluster, .. } => vec![Object::Host(*host), Object::Cluster(*cluster)],
             Step::Ready { cluster } | Step::Dissolve { cluster } => vec![Object::Cluster(*cluster)],
         }
@@ -85,7 +89,7 @@ impl Work for Step {
 
     fn locks(&self) -> Vec<Lock> {
         match self {
-            Step::Verify { host } | Step::Clock { host } => vec![Lock::shared(Object::Host(*host))],
+            Step::Verify { host, .. } | Step::Clock { host } => vec![Lock::shared(Object::Host(*host))],
             Step::Join { host, cluster, .. } => vec![
                 Lock::exclusive(Object::Host(*host)),
                 Lock::shared(Object::Cluster(*cluster)),

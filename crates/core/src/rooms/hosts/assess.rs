@@ -233,6 +233,11 @@ pub(super) fn hand_back(draft: &mut Draft<'_>, hosts: &[HostId]) {
             let stop = Finding::stop(Rule::Keepers, &host.name, text).at("hosts");
             draft.found(stop.remedy(format!("Place the keepers of {} on other hosts first.", cluster.name)));
         }
+        if let Some(entered) = host.entered.as_deref() {
+            let text = format!("The name {} goes on leading to {}.", entered.name, host.name);
+            let mind = Finding::mind(Rule::Name, &host.name, text);
+            draft.found(mind.remedy("Let it leave its cluster instead: that takes its name out first."));
+        }
         if !tells(draft, host) {
             if let Some(cluster) = host.cluster.and_then(|c| draft.estate().clusters.get(&c)).cloned() {
                 last_host(draft, host, &cluster, hosts);

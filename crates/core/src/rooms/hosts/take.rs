@@ -52,6 +52,7 @@ pub(super) fn held(id: HostId, target: &Endpoint, greeting: &Greeting, site: Sit
         note: String::new(),
         watchdog: false,
         fencing: None,
+        entered: None,
         maintenance: None,
         installing: None,
         keepers: Default::default(),

@@ -71,6 +71,9 @@ pub struct BareHost {
     pub address: Line,
     /// What its disks hold may be erased.
     pub overwrite: bool,
+    /// Where it stands, if not where the others do.
+    #[serde(default, skip_serializing_if = "str::is_empty")]
+    pub site: Line,
 }
 
 impl BareHost {

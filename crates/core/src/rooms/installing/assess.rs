@@ -14,7 +14,7 @@ use crate::{
 };
 use ipnet::IpNet;
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     net::{IpAddr, SocketAddr},
 };
 
@@ -43,7 +43,7 @@ pub fn install(draft: &mut Draft<'_>, ask: &Install) -> Vec<New> {
     if let Err(words) = limits::DEVICES.check(ask.hosts.len()) {
         draft.found(Finding::stop(Rule::Count, "hosts", words).at("hosts"));
     }
-    let site = draft.site(&ask.site);
+    let sites = sites(draft, ask);
     let medium = medium(draft, ask);
     let subnet = subnet(draft, ask);
     let secret = password(draft, ask);
@@ -59,6 +59,7 @@ pub fn install(draft: &mut Draft<'_>, ask: &Install) -> Vec<New> {
         let name = named(draft, row, &mut taken);
         let net = subnet.and_then(|subnet| addressed(draft, row, subnet, ask, &mut taken));
         known(draft, row, &beneath, &mut taken);
+        let site = sites.get(site_of(ask, row)).copied().flatten();
         if let (Some(site), Some(net), Some(name), Some(medium), Some(secret)) = (site, net, name, &medium, secret) {
             let given = Given { ask, row, site, net, name, medium, secret, time: &time };
             new.push(plan(draft, &given, beneath));
@@ -67,6 +68,19 @@ pub fn install(draft: &mut Draft<'_>, ask: &Install) -> Vec<New> {
     taken.say_unasked(draft);
     alike(draft, &new);
     new
+}
+
+fn site_of<'a>(ask: &'a Install, row: &'a BareHost) -> &'a str {
+    match row.site.trim() {
+        "" => ask.site.trim(),
+        own => own,
+    }
+}
+
+/// Every site that is named, once: a new one is added for all of its hosts.
+fn sites(draft: &mut Draft<'_>, ask: &Install) -> BTreeMap<String, Option<SiteId>> {
+    let named: BTreeSet<&str> = ask.hosts.iter().map(|row| site_of(ask, row)).chain([ask.site.trim()]).collect();
+    named.into_iter().map(|name| (name.to_owned(), draft.site(name))).collect()
 }
 
 /// What rows of one sheet may not have twice.
@@ -417,6 +431,7 @@ fn will_be(id: HostId, draft: &Draft<'_>, given: &Given<'_>, beneath: Beneath) -
         note: String::new(),
         watchdog: false,
         fencing: None,
+        entered: None,
         maintenance: None,
         installing: Some(Box::new(Installing {
             image: given.medium.file.clone(),

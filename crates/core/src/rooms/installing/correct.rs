@@ -127,6 +127,7 @@ fn sheet(host: &Host, was: &Installing, value: &impl Fn(&str) -> String, vlan: O
         name: value("name").into(),
         address: value("address").into(),
         overwrite: was.overwrite,
+        site: "".into(),
     };
     (ask, row)
 }

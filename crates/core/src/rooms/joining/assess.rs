@@ -67,7 +67,7 @@ pub(super) fn welcome(draft: &mut Draft<'_>, claim: &ClaimHosts, cluster: Cluste
     // What clock and controller say can be asked only once they are ours; the run asks them.
     part.leave_out(|f| !matches!(f.rule, Rule::Clock | Rule::Bmc) || f.stops());
     let waits = |step: &Step, _: bool| match step {
-        Step::Cluster(clusters::Step::Verify { host }) => ours.get(host).copied().into_iter().collect(),
+        Step::Cluster(clusters::Step::Verify { host, .. }) => ours.get(host).copied().into_iter().collect(),
         Step::Host(_) | Step::Cluster(_) | Step::Storage(_) | Step::Network(_) => vec![],
     };
     let title = std::mem::take(&mut draft.title);
@@ -110,7 +110,7 @@ fn fits_in(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
 /// It is checked, joins, gets every network of the cluster and mounts every volume that all of its hosts shall have.
 fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
     let name = &host.name;
-    let verify = Step::Cluster(clusters::Step::Verify { host: host.id });
+    let verify = Step::Cluster(clusters::Step::Verify { host: host.id, near: None });
     let checked = draft.step(verify, format!("Check clock and controller of {name}"), &[], Some("hosts"));
     let join = Step::Cluster(clusters::Step::Join {
         host: host.id,

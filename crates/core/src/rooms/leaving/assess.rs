@@ -12,7 +12,7 @@ use crate::{
     rooms::{
         clusters, hosts, keepers, machines,
         maintenance::{self, Afterwards, Empty},
-        moving, networks, storage,
+        moving, naming, networks, storage,
     },
     units::Bytes,
     view::View,
@@ -45,6 +45,7 @@ pub(super) fn leave(draft: &mut Draft<'_>, ask: &Leave) {
     }
     let freed = keepers_move(draft, &mut estate, &going);
     let mut cut: BTreeMap<HostId, Vec<usize>> = BTreeMap::new();
+    let unnamed = names_out(draft, &cluster, &named);
     for host in named.iter().filter(|h| h.accepts_work()) {
         let mut after: Vec<usize> = empty.get(&host.id).copied().into_iter().collect();
         after.extend(&freed);
@@ -53,6 +54,9 @@ pub(super) fn leave(draft: &mut Draft<'_>, ask: &Leave) {
     for host in named.iter().filter(|h| !h.accepts_work()) {
         let expelled = expel(draft, host, &going);
         cut.insert(host.id, withdraw(draft, host, &expelled));
+    }
+    for (host, step) in unnamed {
+        cut.entry(host).or_default().push(step);
     }
     let left = hand_back(draft, &estate, &going, &cut);
     if last {
@@ -210,6 +214,16 @@ fn own_disks(draft: &mut Draft<'_>, going: &BTreeSet<HostId>) {
     draft.found_all(found);
 }
 
+/// Their names lead nowhere any more. Answers the step of each.
+fn names_out(draft: &mut Draft<'_>, cluster: &Cluster, named: &[Arc<Host>]) -> Vec<(HostId, usize)> {
+    let entered = named.iter().filter(|h| h.entered.is_some() && cluster.dns.is_some());
+    let out = |host: &Arc<Host>| {
+        let step = Step::Name(naming::Step::WithdrawHost { cluster: cluster.id, host: host.id });
+        (host.id, draft.step(step, format!("Take the name of {} out", host.name), &[], None))
+    };
+    entered.map(out).collect()
+}
+
 /// One that does not answer can't give its disks back: the others go on without it, if they have everything.
 fn expel(draft: &mut Draft<'_>, host: &Host, going: &BTreeSet<HostId>) -> Vec<usize> {
     let lends: Vec<Arc<Volume>> = draft.estate().volumes.values().filter(|v| v.pooled.as_ref().is_some_and(|p| p.members.contains_key(&host.id))).cloned().collect();
@@ -309,7 +323,7 @@ fn hand_back(draft: &mut Draft<'_>, estate: &Estate, going: &BTreeSet<HostId>, c
     let hosts = going.iter().copied().collect();
     hosts::Ask::HandBack { hosts }.assess(&mut part);
     // That nothing is on them then was said already.
-    part.leave_out(|f| f.rule != Rule::State || f.stops());
+    part.leave_out(|f| !matches!(f.rule, Rule::State | Rule::Name) || f.stops());
     let waits = |step: &hosts::Step, first: bool| match cut.get(&step.host()) {
         Some(cut) if first => cut.clone(),
         Some(_) | None => vec![],

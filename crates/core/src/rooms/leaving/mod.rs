@@ -15,6 +15,7 @@ super::composed::composed! {
     Storage storage,
     Network networks,
     Cluster clusters,
+    Name naming,
 }
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

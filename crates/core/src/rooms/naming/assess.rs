@@ -3,7 +3,7 @@
 use super::{Draft, SetNames, Step};
 use crate::{
     endpoint::Password,
-    estate::{Cluster, Dns, Machine, TsigKey},
+    estate::{Cluster, Dns, Host, Machine, TsigKey},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{ClusterId, SecretRef},
@@ -157,31 +157,33 @@ fn key(draft: &mut Draft<'_>, cluster: &Cluster, ask: &SetNames) -> Option<Optio
 fn due(draft: &mut Draft<'_>, cluster: &Cluster, dns: &Dns) {
     let all: Vec<&Arc<Machine>> = draft.estate().machines_in(cluster.id).filter(|m| m.deleted.is_none()).collect();
     let odd: Vec<&str> = all.iter().filter(|m| names::check(&m.name).is_err()).map(|m| m.name.as_str()).collect();
+    let hosts = draft.estate().hosts_in(cluster.id).count();
     let n = all.iter().filter(|m| m.nics.iter().any(|n| !n.addresses.is_empty())).count();
     let text = format!("{n} of {} machines have addresses and get a name in {}; the others when they have one.", all.len(), dns.zone);
     let odd_text = (!odd.is_empty()).then(|| format!("{} can't be a name in DNS; they get none.", odd.join(", ")));
-    draft.found(Finding::clear(Rule::Name, &cluster.name, text));
+    draft.found(Finding::clear(Rule::Name, &cluster.name, text).because(format!("and {hosts} hosts, each for its own address")));
     draft.found_all(odd_text.map(|text| Finding::mind(Rule::Name, "names", text).remedy("Give them names of a–z, digits and hyphens.")));
 }
 
 /// The names that stand in the zone that is given up. Answers the steps.
 fn elsewhere(draft: &mut Draft<'_>, cluster: &Cluster, leave: bool, after: &[usize]) -> Vec<usize> {
     let named: Vec<Arc<Machine>> = draft.estate().machines_in(cluster.id).filter(|m| m.entered.is_some()).cloned().collect();
-    if named.is_empty() {
+    let hosts: Vec<Arc<Host>> = draft.estate().hosts_in(cluster.id).filter(|h| h.entered.is_some()).cloned().collect();
+    let all = named.len() + hosts.len();
+    if all == 0 {
         return vec![];
     }
     if leave {
-        let text = format!("{} names stay where they are; nobody takes them out later.", named.len());
+        let text = format!("{all} names stay where they are; nobody takes them out later.");
         draft.found(Finding::mind(Rule::Name, "names", text).at("leave"));
         return vec![];
     }
-    let text = format!("{} names are taken out where they stand until now.", named.len());
+    let text = format!("{all} names are taken out where they stand until now.");
     draft.found(Finding::clear(Rule::Name, "names", text));
-    let step = |m: &Arc<Machine>| {
-        let step = Step::Withdraw { cluster: cluster.id, machine: m.id };
-        draft.step(step, format!("Take the name of {} out", m.name), after, Some("leave"))
-    };
-    named.iter().map(step).collect()
+    let of_machines = named.iter().map(|m| (Step::Withdraw { cluster: cluster.id, machine: m.id }, &m.name));
+    let of_hosts = hosts.iter().map(|h| (Step::WithdrawHost { cluster: cluster.id, host: h.id }, &h.name));
+    let steps: Vec<(Step, String)> = of_machines.chain(of_hosts).map(|(step, name)| (step, format!("Take the name of {name} out"))).collect();
+    steps.into_iter().map(|(step, title)| draft.step(step, title, after, Some("leave"))).collect()
 }
 
 pub(super) fn follow(draft: &mut Draft<'_>, cluster: ClusterId) {
@@ -190,21 +192,37 @@ pub(super) fn follow(draft: &mut Draft<'_>, cluster: ClusterId) {
         return draft.found(stop("zone", Rule::Exists, "The cluster is gone."));
     };
     let estate = draft.estate();
-    let due = estate.machines_in(cluster).filter(|m| estate.name_due(m).is_some());
-    let mut due: Vec<Arc<Machine>> = due.cloned().collect();
-    due.sort_by(|a, b| a.name.cmp(&b.name));
+    let machines = estate.machines_in(cluster).filter(|m| estate.name_due(m).is_some());
+    let machines = machines.map(|m| (m.name.clone(), Step::Bring { cluster, machine: m.id }));
+    let hosts = estate.hosts_in(cluster).filter(|h| estate.host_name_due(h).is_some());
+    let hosts = hosts.map(|h| (h.name.clone(), Step::BringHost { cluster, host: h.id }));
+    let mut due: Vec<(String, Step)> = hosts.chain(machines).collect();
+    due.sort_by(|a, b| a.0.cmp(&b.0));
     due.truncate(MOST);
     draft.title = match due.as_slice() {
-        [one] => format!("Name of {}", one.name),
-        all => format!("Names of {} machines of {}", all.len(), found.name),
+        [(one, _)] => format!("Name of {one}"),
+        all => format!("{} names of {}", all.len(), found.name),
     };
     if due.is_empty() {
         return draft.found(stop("zone", Rule::Nothing, "All names are as they should be."));
     }
-    for machine in &due {
-        let step = Step::Bring { cluster, machine: machine.id };
-        draft.step(step, format!("Name of {}", machine.name), &[], None);
+    for (name, step) in due {
+        draft.step(step, format!("Name of {name}"), &[], None);
     }
+}
+
+/// A cluster that is made has its names where another has them: its zone is tried first, and its names stand there once it is
+/// ready. Answers nothing where the servers say no.
+pub fn same(draft: &mut Draft<'_>, cluster: ClusterId, like: &Cluster) {
+    let Some(dns) = like.dns.as_deref() else {
+        let text = format!("{} has no names in DNS.", like.name);
+        return draft.found(Finding::stop(Rule::Nothing, "names", text).at("names"));
+    };
+    answers(draft, &dns.servers, &dns.zone);
+    let step = Step::Try { cluster, dns: dns.clone() };
+    let tried = draft.step(step, format!("Enter a name in {} and take it out again", dns.zone), &[], Some("names"));
+    let step = Step::Keep { cluster, dns: Some(dns.clone()), left: false };
+    draft.step(step, format!("Names of hosts and machines stand in {}", dns.zone), &[tried], None);
 }
 
 /// The servers that were typed and can be asked.

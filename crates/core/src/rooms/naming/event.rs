@@ -2,7 +2,7 @@
 
 use crate::{
     estate::{Dns, Entered, Estate, Pen},
-    ids::{ClusterId, MachineId},
+    ids::{ClusterId, HostId, MachineId},
     road::{Entry, Tale},
     runs::Object,
 };
@@ -24,6 +24,14 @@ pub enum Event {
         /// What stood there.
         name: String,
     },
+    HostEntered {
+        host: HostId,
+        entered: Entered,
+    },
+    HostWithdrawn {
+        host: HostId,
+        name: String,
+    },
 }
 
 impl Tale for Event {
@@ -39,6 +47,8 @@ impl Tale for Event {
                 pen.machine(*machine, |m| m.entered = Some(Box::new(entered.clone())));
             }
             Event::Withdrawn { machine, .. } => pen.machine(*machine, |m| m.entered = None),
+            Event::HostEntered { host, entered } => pen.host(*host, |h| h.entered = Some(Box::new(entered.clone()))),
+            Event::HostWithdrawn { host, .. } => pen.host(*host, |h| h.entered = None),
         }
     }
 
@@ -52,16 +62,15 @@ impl Tale for Event {
                 };
                 Some(Entry::new("cluster", text, vec![cluster.to_string()]))
             }
-            Event::Entered { machine, entered } => {
-                let name = Object::Machine(*machine).name(estate);
-                let at: Vec<String> = entered.addresses.iter().map(ToString::to_string).collect();
-                let back = if entered.back { "" } else { ", which does not lead back" };
-                let text = format!("{name} has the name {} for {}{back}", entered.name, at.join(", "));
-                Some(Entry::new("network", text, vec![machine.to_string()]))
-            }
+            Event::Entered { machine, entered } => Some(entered_words(Object::Machine(*machine), estate, entered)),
+            Event::HostEntered { host, entered } => Some(entered_words(Object::Host(*host), estate, entered)),
             Event::Withdrawn { machine, name } => {
                 let text = format!("The name {name} was taken out of DNS");
                 Some(Entry::new("network", text, vec![machine.to_string()]))
+            }
+            Event::HostWithdrawn { host, name } => {
+                let text = format!("The name {name} was taken out of DNS");
+                Some(Entry::new("network", text, vec![host.to_string()]))
             }
         }
     }
@@ -71,10 +80,21 @@ impl Tale for Event {
     }
 }
 
+fn entered_words(of: Object, estate: &Estate, entered: &Entered) -> Entry {
+    let at: Vec<String> = entered.addresses.iter().map(ToString::to_string).collect();
+    let back = if entered.back { "" } else { ", which does not lead back" };
+    let text = format!("{} has the name {} for {}{back}", of.name(estate), entered.name, at.join(", "));
+    Entry::new("network", text, vec![of.to_string()])
+}
+
 fn forget(pen: &mut Pen<'_>, cluster: ClusterId) {
     let all = pen.estate().machines_in(cluster).filter(|m| m.entered.is_some());
     let named: Vec<MachineId> = all.map(|m| m.id).collect();
     for machine in named {
         pen.machine(machine, |m| m.entered = None);
+    }
+    let hosts: Vec<HostId> = pen.estate().hosts_in(cluster).map(|h| h.id).collect();
+    for host in hosts {
+        pen.host(host, |h| h.entered = None);
     }
 }

@@ -1,4 +1,4 @@
-//! Names of machines in DNS: where they are entered, and that they follow the machines (RFC 2136; rules, section 9).
+//! Names of machines and hosts in DNS: where they are entered, and that they follow the machines (RFC 2136; rules, section 9).
 
 mod ask;
 mod assess;
@@ -6,7 +6,7 @@ mod event;
 mod step;
 
 pub use ask::{Ask, SetNames};
-pub use assess::servers;
+pub use assess::{same, servers};
 pub use event::Event;
 pub use step::Step;
 

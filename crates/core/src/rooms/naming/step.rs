@@ -3,7 +3,7 @@
 use super::Event;
 use crate::{
     estate::{Dns, Estate},
-    ids::{ClusterId, MachineId},
+    ids::{ClusterId, HostId, MachineId},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -21,6 +21,9 @@ pub enum Step {
     Bring { cluster: ClusterId, machine: MachineId },
     /// What was entered for it is taken out, where its cluster has its names until now.
     Withdraw { cluster: ClusterId, machine: MachineId },
+    /// The same of a host: its name leads to its own address.
+    BringHost { cluster: ClusterId, host: HostId },
+    WithdrawHost { cluster: ClusterId, host: HostId },
     /// No device: from now on names stand there.
     Keep {
         cluster: ClusterId,
@@ -36,6 +39,8 @@ impl Step {
             Step::Try { cluster, .. }
             | Step::Bring { cluster, .. }
             | Step::Withdraw { cluster, .. }
+            | Step::BringHost { cluster, .. }
+            | Step::WithdrawHost { cluster, .. }
             | Step::Keep { cluster, .. } => *cluster,
         }
     }
@@ -47,15 +52,15 @@ impl Work for Step {
     fn group(&self) -> &'static str {
         match self {
             Step::Try { .. } => "try a name in the zone",
-            Step::Bring { .. } => "bring names in line",
-            Step::Withdraw { .. } => "take the name out",
+            Step::Bring { .. } | Step::BringHost { .. } => "bring names in line",
+            Step::Withdraw { .. } | Step::WithdrawHost { .. } => "take the name out",
             Step::Keep { .. } => "names stand there from now on",
         }
     }
 
     fn length(&self) -> Length {
         match self {
-            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } => Length::Call(Span::millis(300)),
+            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } => Length::Call(Span::millis(300)),
             Step::Keep { .. } => Length::Computed(Span(0)),
         }
     }
@@ -70,7 +75,11 @@ impl Work for Step {
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
-            Step::Try { cluster, .. } | Step::Bring { cluster, .. } | Step::Withdraw { cluster, .. } => Some(Object::Cluster(*cluster)),
+            Step::Try { cluster, .. }
+            | Step::Bring { cluster, .. }
+            | Step::Withdraw { cluster, .. }
+            | Step::BringHost { cluster, .. }
+            | Step::WithdrawHost { cluster, .. } => Some(Object::Cluster(*cluster)),
             Step::Keep { .. } => None,
         }
     }
@@ -83,6 +92,7 @@ impl Work for Step {
         match self {
             Step::Try { cluster, .. } | Step::Keep { cluster, .. } => vec![Object::Cluster(*cluster)],
             Step::Bring { machine, .. } | Step::Withdraw { machine, .. } => vec![Object::Machine(*machine)],
+            Step::BringHost { host, .. } | Step::WithdrawHost { host, .. } => vec![Object::Host(*host)],
         }
     }
 
@@ -91,7 +101,7 @@ impl Work for Step {
         match self {
             Step::Keep { cluster, .. } => vec![Lock::exclusive(Object::Cluster(*cluster))],
             Step::Try { cluster, .. } => vec![Lock::shared(Object::Cluster(*cluster))],
-            Step::Bring { .. } | Step::Withdraw { .. } => vec![],
+            Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } => vec![],
         }
     }
 
@@ -106,13 +116,13 @@ impl Work for Step {
                 dns: dns.clone(),
                 left: *left,
             }),
-            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } => None,
+            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } => None,
         }
     }
 
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
-            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::Keep { .. } => None,
+            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } | Step::Keep { .. } => None,
         }
     }
 }

@@ -163,7 +163,7 @@ fn cluster(draft: &mut Draft<'_>, ask: &TakeOver, estate: &mut Estate, hosts: &[
     part.in_estate(estate);
     let kinds: Vec<clusters::Step> = part.planned().cloned().collect();
     let waits = |step: &clusters::Step, _: bool| match step {
-        clusters::Step::Verify { host } | clusters::Step::Join { host, .. } => ours.get(host).copied().into_iter().collect(),
+        clusters::Step::Verify { host, .. } | clusters::Step::Join { host, .. } => ours.get(host).copied().into_iter().collect(),
         clusters::Step::Clock { .. } | clusters::Step::Ready { .. } | clusters::Step::Dissolve { .. } => vec![],
     };
     let steps = draft.take_in_by(part, waits, |f| f, (Step::Cluster, Event::Cluster));

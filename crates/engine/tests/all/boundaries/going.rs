@@ -36,6 +36,7 @@ impl Tour<'_> {
                 self.free(&ask).await;
                 self.go(ask).await;
             }
+            self.all_named().await;
             let name = lab.estate().hosts[&here].name.clone();
             let ask = Proposal::Leaving(leaving::Ask::Leave(leaving::Leave {
                 hosts: vec![here],

@@ -47,6 +47,11 @@ pub(crate) struct Bare {
     /// When its power was last switched on, in virtual milliseconds.
     #[serde(default)]
     pub(crate) reset_at: i64,
+    /// How often somebody changed how it starts, and whether somebody does so just before the next change.
+    #[serde(default)]
+    pub(crate) changes: u32,
+    #[serde(skip)]
+    pub(crate) meddled: bool,
     /// What it proves with that it was installed from what it was given.
     #[serde(default)]
     pub(crate) secret: String,

@@ -101,6 +101,12 @@ impl World {
         }
         self.save_host(&state, name);
     }
+    /// Somebody else changes how a host starts, just before the next change.
+    pub fn meddle(&self, name: &str) {
+        if let Some(host) = self.lock().hosts.get_mut(name) {
+            host.bare.meddled = true;
+        }
+    }
     /// Addresses (`ip:port`) of the controllers of hosts on which nothing is installed, by name.
     pub(crate) fn bare_controllers(&self) -> Vec<(String, String)> {
         let state = self.lock();

@@ -2,6 +2,7 @@
 //! (DMTF DSP0266 with the schemas VirtualMedia, ComputerSystem, Volume, EthernetInterface).
 
 use crate::{
+    agent::change::header,
     fault::Device,
     rooms::hosts::{
         bmc::{refused, service::collection, signed_in},
@@ -172,6 +173,31 @@ fn change(
     }
 }
 
+/// Which state of the system it is, as far as it can be changed.
+pub(crate) fn etag(host: &Host) -> String {
+    format!("W/\"{}-{}\"", host.bare.changes, u8::from(host.bare.once))
+}
+
+/// A change is of the state that was read: without one none is taken, and one of another state neither.
+fn of_state(device: &Device, headers: &HeaderMap) -> Option<Response> {
+    let given = header(headers, "if-match");
+    let mut state = device.world.lock();
+    let host = state.hosts.get_mut(&device.name)?;
+    // Somebody else was quicker.
+    if std::mem::take(&mut host.bare.meddled) {
+        host.bare.changes += 1;
+    }
+    let (status, words) = match given {
+        None => (StatusCode::PRECONDITION_REQUIRED, "If-Match is required."),
+        Some(tag) if tag != etag(host) => {
+            (StatusCode::PRECONDITION_FAILED, "It was changed meanwhile.")
+        }
+        Some(_) => return None,
+    };
+    drop(state);
+    Some(refused(status, "PreconditionFailed", words))
+}
+
 /// The next start, as a change of the system.
 pub(crate) async fn patch(
     State(device): State<Device>,
@@ -179,6 +205,9 @@ pub(crate) async fn patch(
     headers: HeaderMap,
     Json(body): Json<Value>,
 ) -> Response {
+    if let Some(no) = of_state(&device, &headers) {
+        return no;
+    }
     let boot = &body["Boot"];
     let enabled = boot["BootSourceOverrideEnabled"].as_str();
     let target = boot["BootSourceOverrideTarget"].as_str();
@@ -195,6 +224,7 @@ pub(crate) async fn patch(
     };
     change(&device, &headers, |host| {
         host.bare.once = once;
+        host.bare.changes += 1;
         Some(())
     })
 }

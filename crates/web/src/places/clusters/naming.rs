@@ -23,14 +23,16 @@ pub(super) fn words(estate: &Estate, cluster: &Cluster) -> String {
     let Some(dns) = &cluster.dns else {
         return "none in DNS".into();
     };
-    let named = estate.machines_in(cluster.id);
-    let named = named.filter(|m| m.entered.is_some()).count();
+    let machines = estate.machines_in(cluster.id);
+    let machines = machines.filter(|m| m.entered.is_some()).count();
+    let hosts = estate.hosts_in(cluster.id);
+    let hosts = hosts.filter(|h| h.entered.is_some()).count();
     let signed = match &dns.key {
         Some(key) => format!("signed with the key {}", key.name),
         None => "not signed".into(),
     };
     format!(
-        "{named} in {} at {}, {signed}",
+        "{machines} of machines and {hosts} of hosts in {} at {}, {signed}",
         dns.zone,
         dns.servers.join(", ")
     )
@@ -71,12 +73,17 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let zone = fields.or("zone", now.map_or("", |d| d.zone.as_str()));
     let key = fields.or("key", now_key.map_or("", |k| k.name.as_str()));
     let moves = now.is_some_and(|d| d.zone != zone.trim());
-    let entered = view.estate.machines_in(id).filter(|m| m.entered.is_some());
+    let machines = view.estate.machines_in(id).filter(|m| m.entered.is_some());
+    let hosts = view.estate.hosts_in(id).filter(|h| h.entered.is_some());
     let shown = NamingFields {
         cluster: id.0,
         servers: fields.or("servers", &now_servers),
         kept: now_key.is_some_and(|k| k.name == key.trim()),
-        elsewhere: if moves { entered.count() } else { 0 },
+        elsewhere: if moves {
+            machines.count() + hosts.count()
+        } else {
+            0
+        },
         leave: fields.ticked("leave", false),
         zone,
         key,
@@ -95,7 +102,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     };
     Filled {
         title: format!("Names of the machines of {name}"),
-        lead: "Each machine with an address has its name in DNS, and its address leads back to it. Both follow it when it is renamed, gets other addresses, or is deleted.".into(),
+        lead: "Each host, and each machine with an address, has its name in DNS, and its address leads back to it. Both follow it when it is renamed, gets other addresses, or is gone.".into(),
         run: format!("Run: set where {name} has its names"),
         danger: false,
         back: format!("/clusters/{}", id.0),

@@ -201,6 +201,15 @@ pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 }
 
 /// What the host is and has, in words.
+fn name_in_dns(estate: &Estate, host: &Host) -> String {
+    match host.entered.as_deref() {
+        Some(entered) if entered.back => entered.name.clone(),
+        Some(entered) => format!("{}, to which its address does not lead back", entered.name),
+        None if estate.host_name_due(host).is_some() => "not entered yet".into(),
+        None => "none".into(),
+    }
+}
+
 fn facts(view: &View, host: &Arc<Host>, now: Moment) -> Vec<(&'static str, String)> {
     let estate = &view.estate;
     let hw = &host.hardware;
@@ -231,6 +240,7 @@ fn facts(view: &View, host: &Arc<Host>, now: Moment) -> Vec<(&'static str, Strin
                 .get(&host.site)
                 .map_or_else(String::new, |s| s.name.clone()),
         ),
+        ("Name in DNS", name_in_dns(estate, host)),
         ("Rack, chassis, feed", domains(host)),
         ("Hardware", format!("{} {}", hw.maker, hw.model)),
         (

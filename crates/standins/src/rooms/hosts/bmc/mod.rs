@@ -145,7 +145,7 @@ async fn system(
     if let (Some(all), Value::Object(more)) = (said.as_object_mut(), media::of_system(host)) {
         all.extend(more);
     }
-    Json(said).into_response()
+    ([("etag", media::etag(host))], Json(said)).into_response()
 }
 
 async fn reset(

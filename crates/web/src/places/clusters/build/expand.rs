@@ -111,6 +111,7 @@ fn after(ip: IpAddr) -> Option<IpAddr> {
 /// What a new host of a cluster brings with it: nothing but itself.
 pub(super) fn joins(into: &Into, install: Install, fencing: bool) -> Build {
     Build {
+        names: None,
         into: Some(ClusterId(into.id)),
         name: (&into.name).into(),
         kind: ClusterKind::default(),

@@ -61,6 +61,7 @@ fn of_fields(view: &View, fields: &Fields) -> Sheet {
         name: text(&format!("name:{at}")),
         address: text(&format!("address:{at}")),
         erase: fields.has(&format!("erase:{at}")),
+        site: text(&format!("site:{at}")),
     };
     let networks = networks::rows(view, fields);
     let named = networks.into_iter().filter(|n| !n.name.is_empty());
@@ -104,6 +105,7 @@ fn of_fields(view: &View, fields: &Fields) -> Sheet {
         enforced: fields.has("enforced"),
         keepers: fields.has("keepers"),
         fencing: fields.has("fencing"),
+        names: super::named_like(view, fields).map_or_else(String::new, |c| c.name.clone()),
     }
 }
 
@@ -195,6 +197,17 @@ pub(super) fn load(view: &View, mut fields: Fields) -> (Fields, Vec<Wrong>) {
     ] {
         fields.set(name, Some(value));
     }
+    let named = view
+        .estate
+        .cluster_named(&sheet.names)
+        .map(|c| c.id.0.to_string());
+    if named.is_none() && !sheet.names.is_empty() {
+        wrong.push((
+            "names".into(),
+            format!("No cluster {} is here.", sheet.names),
+        ));
+    }
+    fields.set("names", named);
     let tick = |on: bool| on.then(|| "on".to_owned());
     fields.set("survive", tick(sheet.survive));
     fields.set("enforced", tick(sheet.enforced));
@@ -246,6 +259,7 @@ fn host_rows(fields: &mut Fields, rows: Vec<Host>) {
         fields.set(&format!("name:{at}"), Some(row.name));
         fields.set(&format!("address:{at}"), Some(row.address));
         fields.set(&format!("erase:{at}"), row.erase.then(|| "on".to_owned()));
+        fields.set(&format!("site:{at}"), Some(row.site));
     }
 }
 

@@ -21,13 +21,14 @@ use expand::Into;
 use futures::future::BoxFuture;
 use networks::NetRow;
 use rows::{HostRow, Looked, Usual};
+use std::sync::Arc;
 use uuid::Uuid;
 use volume::VolumeFields;
 use zastrugi_core::{
     endpoint::Password,
-    estate::{ClusterKind, Demand, NetRole, PsabiLevel},
+    estate::{Cluster, ClusterKind, Demand, NetRole, PsabiLevel},
     evidence::{Answer, Medium, Probe},
-    ids::SecretRef,
+    ids::{ClusterId, SecretRef},
     rooms::{
         Proposal,
         building::{self, Build},
@@ -38,8 +39,12 @@ use zastrugi_core::{
     view::View,
 };
 
-/// Those that one sheet builds: all of its hosts are at one site.
-const KINDS: [ClusterKind; 2] = [ClusterKind::OneSite, ClusterKind::TwoHosts];
+/// Those that one sheet builds.
+const KINDS: [ClusterKind; 3] = [
+    ClusterKind::OneSite,
+    ClusterKind::TwoHosts,
+    ClusterKind::TwoSites,
+];
 
 #[derive(Template)]
 #[template(path = "places/clusters/build/fields.html")]
@@ -57,6 +62,10 @@ struct BuildFields {
     own: Own,
     networks: Vec<NetRow>,
     kind: String,
+    /// Each host says at which of them it stands.
+    two_sites: bool,
+    zones: Vec<(u64, String, bool)>,
+    there: bool,
     volume: VolumeFields,
     promises: Promises,
     typed: Typed,
@@ -102,6 +111,9 @@ pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
         let arrays = view.estate.arrays.values().filter(|a| a.answers());
         let arrays: Vec<_> = arrays.map(|a| a.id).collect();
         desk.inspect_storage(&arrays, &[], false).await;
+        if let Some(dns) = named_like(&view, fields).and_then(|c| c.dns.clone()) {
+            desk.ask_for_zone(&dns.servers, &dns.zone).await;
+        }
     })
 }
 
@@ -134,12 +146,21 @@ fn install(
     rows: &[HostRow],
     networks: &[CreateNetwork],
     given: &Given,
+    kind: ClusterKind,
 ) -> Install {
+    // What was typed while it was to have two sites stays in the sheet, and means nothing.
+    let ask = |row: &HostRow| {
+        let mut host = row.ask();
+        if kind != ClusterKind::TwoSites {
+            host.site = Line::default();
+        }
+        host
+    };
     let management = networks.iter().find(|n| n.role == NetRole::Management);
     let subnet = management.and_then(|n| n.subnets.first());
     let text = |t: Option<String>| t.unwrap_or_default();
     Install {
-        hosts: rows.iter().filter(|r| r.take).map(HostRow::ask).collect(),
+        hosts: rows.iter().filter(|r| r.take).map(ask).collect(),
         site: (&given.site).into(),
         image: (&given.image).into(),
         user: (&given.user).into(),
@@ -220,12 +241,55 @@ impl Offered {
     }
 }
 
+/// The cluster whose zone the new one shares.
+fn named_like(view: &View, fields: &Fields) -> Option<Arc<Cluster>> {
+    let id = fields.get("names").parse().ok().map(ClusterId)?;
+    view.estate.clusters.get(&id).cloned()
+}
+
+/// Clusters with names in DNS: number, zone with the cluster, whether it is chosen.
+fn zones(view: &View, fields: &Fields) -> Vec<(u64, String, bool)> {
+    let chosen = fields.get("names");
+    let named = view
+        .estate
+        .clusters
+        .values()
+        .filter_map(|c| Some((c, c.dns.as_deref()?)));
+    let choice = |(c, dns): (&Arc<Cluster>, &zastrugi_core::estate::Dns)| {
+        let words = format!("{}, as {}", dns.zone, c.name);
+        (c.id.0, words, c.id.0.to_string() == chosen)
+    };
+    named.map(choice).collect()
+}
+
 struct Given {
     site: String,
     image: String,
     user: String,
     kept: Option<SecretRef>,
     time: Vec<String>,
+}
+
+impl Given {
+    fn of(
+        (view, fields): (&View, &Fields),
+        (into, offered): (Option<&Into>, &Offered),
+        (rows, user, kept): (&[HostRow], String, Option<SecretRef>),
+    ) -> Given {
+        Given {
+            site: match into {
+                Some(into) => into.site.clone(),
+                None => fields.or("site", offered.sites.first().map_or("", String::as_str)),
+            },
+            image: match fields.get("image") {
+                "" => usual_medium(view, rows),
+                chosen => chosen.to_owned(),
+            },
+            user,
+            kept,
+            time: typed_time(fields, into),
+        }
+    }
 }
 
 /// What the cluster promises its machines.
@@ -288,21 +352,13 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let volume = volume::fields(view, fields, &mut wrong);
     let offered = Offered::of(view);
     let promises = Promises::of(fields);
-    let given = Given {
-        site: match &into {
-            Some(into) => into.site.clone(),
-            None => fields.or("site", offered.sites.first().map_or("", String::as_str)),
-        },
-        image: match fields.get("image") {
-            "" => usual_medium(view, &rows),
-            chosen => chosen.to_owned(),
-        },
-        user,
-        kept,
-        time: typed_time(fields, into.as_ref()),
-    };
+    let given = Given::of(
+        (view, fields),
+        (into.as_ref(), &offered),
+        (&rows, user, kept),
+    );
     let kind = kind::chosen(fields, ClusterKind::default());
-    let mut install = install(fields, &rows, &read, &given);
+    let mut install = install(fields, &rows, &read, &given, kind);
     let own = Own::of(fields);
     if into.as_ref().is_some_and(|i| i.management.is_empty()) {
         own.fill(&mut install, &mut wrong);
@@ -320,6 +376,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             volume: volume.ask(fields.get("name")),
             keepers: promises.keepers,
             fencing: promises.fencing,
+            names: named_like(view, fields).map(|c| c.id),
         },
     };
     let words = expand::Words::of(into.as_ref(), ask.install.hosts.len());
@@ -332,7 +389,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         kept: kept.map_or_else(String::new, |k| k.0.to_string()),
         usual,
         networks,
+        two_sites: kind == ClusterKind::TwoSites,
         kind: kind::field(kind, &KINDS),
+        zones: zones(view, fields),
+        there: fields.get("like") == networks::THERE,
         volume,
         promises,
         lines: lines(fields, &rows),

@@ -1,7 +1,10 @@
 //! The networks of a build sheet: a row for each, to begin with those of a cluster that is there.
 
 use crate::frame::{Fields, consequences::Wrong, fields::whole};
-use std::{collections::BTreeSet, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 use zastrugi_core::{
     estate::{Cluster, NetRole, Network, Subnet},
     rooms::networks::CreateNetwork,
@@ -18,6 +21,9 @@ pub(super) struct NetRow {
     pub(super) gateway: String,
     pub(super) uplinks: String,
 }
+
+/// The choice of what is there at the site, instead of a cluster.
+pub(super) const THERE: &str = "there";
 
 /// The cluster that the sheet starts from.
 pub(super) fn like(view: &View, fields: &Fields) -> Option<Arc<Cluster>> {
@@ -72,6 +78,56 @@ fn bare() -> Vec<NetRow> {
     ]
 }
 
+/// The networks that the clusters of a site have, each VLAN once; then VLANs that its switches carry to hosts and that nobody named.
+fn there(view: &View, site: &str) -> Vec<NetRow> {
+    let estate = &view.estate;
+    let Some(site) = estate.site_named(site).map(|s| s.id) else {
+        return bare();
+    };
+    let here = estate.clusters.values().filter(|c| c.site == site);
+    let mut known: Vec<&Arc<Network>> = here
+        .flat_map(|c| estate.networks_of(c.id))
+        .filter(|n| n.ready && !n.is_isolated())
+        .collect();
+    known.sort_by_key(|n| (n.role, n.vlan, n.name.clone()));
+    let mut vlans = BTreeSet::new();
+    let mut rows: Vec<NetRow> = known
+        .into_iter()
+        .filter(|n| vlans.insert(n.vlan))
+        .map(|n| of_network(n))
+        .collect();
+    let switches = estate.switches.values().filter(|s| s.site == site);
+    let ports = switches
+        .flat_map(|s| s.ports.values())
+        .filter(|p| p.neighbour.is_some());
+    let mut carried: BTreeMap<u16, (u32, BTreeSet<String>)> = BTreeMap::new();
+    for port in ports {
+        for vlan in &port.tagged {
+            let found = carried.entry(*vlan).or_insert((port.mtu, BTreeSet::new()));
+            found.0 = found.0.min(port.mtu);
+            found
+                .1
+                .extend(port.neighbour.iter().map(|(_, uplink)| uplink.clone()));
+        }
+    }
+    let unnamed = carried
+        .into_iter()
+        .filter(|(vlan, _)| !vlans.contains(&Some(*vlan)));
+    rows.extend(unnamed.map(|(vlan, (mtu, uplinks))| NetRow {
+        name: format!("vlan-{vlan}"),
+        role: NetRole::Guest.word().into(),
+        vlan: vlan.to_string(),
+        mtu: if mtu >= 9000 {
+            9000.to_string()
+        } else {
+            1500.to_string()
+        },
+        uplinks: uplinks.into_iter().take(2).collect::<Vec<_>>().join(" "),
+        ..NetRow::default()
+    }));
+    rows
+}
+
 /// The rows as they were typed, else those of the cluster that it starts from; and an empty one.
 pub(super) fn rows(view: &View, fields: &Fields) -> Vec<NetRow> {
     let typed = |name: &str, i: usize| {
@@ -96,6 +152,7 @@ pub(super) fn rows(view: &View, fields: &Fields) -> Vec<NetRow> {
         (0..count).map(row).filter(|r| !r.name.is_empty()).collect()
     } else {
         match like(view, fields) {
+            _ if fields.get("like") == THERE => there(view, fields.get("site")),
             Some(cluster) => {
                 let mut all = view.estate.networks_of(cluster.id);
                 all.sort_by_key(|n| (n.role, n.vlan));

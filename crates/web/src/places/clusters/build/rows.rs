@@ -33,6 +33,8 @@ pub(super) struct HostRow {
     pub(super) address: String,
     pub(super) usual_address: String,
     pub(super) erase: bool,
+    /// Where it stands; empty: where the sheet says.
+    pub(super) site: String,
 }
 
 fn first<'a>(typed: &'a str, usual: &'a str) -> &'a str {
@@ -49,6 +51,7 @@ impl HostRow {
             name: first(&self.name, &self.usual_name).into(),
             address: first(&self.address, &self.usual_address).into(),
             overwrite: self.erase,
+            site: (&self.site).into(),
         }
     }
     /// The address that it shall have, with the agent's port.
@@ -163,6 +166,7 @@ pub(super) fn rows(
             address: typed("address"),
             usual_address: usual(&mut next),
             erase: fields.has(&format!("erase:{at}")),
+            site: typed("site"),
             pin,
             at,
         }
