@@ -3,6 +3,7 @@
 //! Nothing here knows the network or the database.
 
 pub mod build;
+pub mod certificate;
 pub mod csv;
 pub mod estate;
 pub mod iso9660;

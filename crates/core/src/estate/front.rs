@@ -3,7 +3,7 @@
 use super::Controller;
 use crate::{
     ids::{BalancerId, FrontId, NetworkId, SecretRef, SiteId},
-    moment::Span,
+    moment::{Moment, Span},
     text::Line,
 };
 use serde::{Deserialize, Serialize};
@@ -43,6 +43,9 @@ pub struct Front {
     /// The port on which each of them serves.
     pub serves: u16,
     pub manner: Manner,
+    /// What it shows to whoever comes by TLS.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<Box<Certificate>>,
     /// False while the run that makes it hasn't finished.
     pub ready: bool,
     /// Its members as the balancer last said, by `address:port`; none: it has no such front.
@@ -50,6 +53,24 @@ pub struct Front {
     pub seen: Option<BTreeMap<String, Seen>>,
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub note: String,
+}
+
+/// A certificate with what it says, and where the key that belongs to it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Certificate {
+    pub shown: Shown,
+    pub key: SecretRef,
+}
+
+/// A chain of certificates, the front's own first.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Shown {
+    /// RFC 7468.
+    pub pem: String,
+    /// The names that it is for.
+    pub names: Vec<String>,
+    pub from: Moment,
+    pub until: Moment,
 }
 
 /// How connections are passed on.
@@ -68,6 +89,8 @@ pub struct Manner {
 pub enum Protocol {
     Tcp,
     Http,
+    /// HTTP behind TLS, which ends at the balancer.
+    Https,
 }
 
 /// Who gets the next connection.
@@ -133,11 +156,16 @@ pub enum MemberState {
 }
 
 impl Protocol {
-    pub const ALL: [Protocol; 2] = [Protocol::Tcp, Protocol::Http];
+    pub const ALL: [Protocol; 3] = [Protocol::Tcp, Protocol::Http, Protocol::Https];
+    /// Whether requests are read, and not only bytes passed on.
+    pub fn reads(self) -> bool {
+        self != Protocol::Tcp
+    }
     pub fn word(self) -> &'static str {
         match self {
             Protocol::Tcp => "TCP",
             Protocol::Http => "HTTP",
+            Protocol::Https => "HTTPS",
         }
     }
 }
@@ -169,7 +197,7 @@ impl Manner {
     pub fn usual(protocol: Protocol) -> Self {
         let check = match protocol {
             Protocol::Tcp => Check::Tcp,
-            Protocol::Http => Check::Http {
+            Protocol::Http | Protocol::Https => Check::Http {
                 path: "/".into(),
                 status: 200,
                 text: "".into(),

@@ -32,7 +32,8 @@ pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use fencing::{FencingTest, Means};
 pub use front::{
-    Balancer, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen, Sticks,
+    Balancer, Certificate, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen,
+    Shown, Sticks,
 };
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};

@@ -299,7 +299,7 @@ fn names_are_taken_out_of_a_zone_that_is_given_up_or_left_there() {
     );
     assert_eq!(
         (follow.title(), follow.steps().len()),
-        ("Names of 2 machines of eider", 2)
+        ("3 names of eider", 3)
     );
     // Another server of the same zone is told nothing anew.
     let again = said(

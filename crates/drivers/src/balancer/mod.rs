@@ -234,7 +234,11 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<(), Fault> {
         let path = format!("/v1/fronts/{}", segment(&self.front_name(front.id)));
-        let body = config(estate, front);
+        let mut body = config(estate, front);
+        if let Some(certificate) = &front.certificate {
+            body["certificate"] = certificate.shown.pem.as_str().into();
+            body["key"] = self.secrets.open(certificate.key).await?.into();
+        }
         self.at_balancer::<Value>(balancer, (Method::PUT, path), Some(turn), Some(body))
             .await
             .map(drop)
@@ -300,7 +304,7 @@ fn config(estate: &Estate, front: &Front) -> Value {
         .collect();
     json!({
         "name": front.name, "address": front.address, "port": front.port, "drain_s": manner.drain.0 / 1000,
-        "protocol": match manner.protocol { Protocol::Tcp => "tcp", Protocol::Http => "http" },
+        "protocol": match manner.protocol { Protocol::Tcp => "tcp", Protocol::Http => "http", Protocol::Https => "https" },
         "method": match manner.method {
             Picks::RoundRobin => "round-robin",
             Picks::LeastConnections => "least-connections",

@@ -101,6 +101,8 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
     let of_arrays = now.estate.arrays.values().map(|a| a.key);
     let of_switches = now.estate.switches.values().map(|s| s.key);
     let of_balancers = now.estate.balancers.values().map(|b| b.key);
+    let of_fronts = now.estate.fronts.values();
+    let of_fronts = of_fronts.map(|f| f.certificate.as_ref().map(|c| c.key));
     let of_names = now.estate.clusters.values().map(|c| {
         let key = c.dns.as_ref().and_then(|d| d.key.as_ref());
         key.map(|k| k.secret)
@@ -109,6 +111,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
         .chain(of_arrays)
         .chain(of_switches)
         .chain(of_balancers)
+        .chain(of_fronts)
         .chain(of_names)
         .flatten()
         .collect();

@@ -352,6 +352,9 @@ impl Tour<'_> {
         self.go(network::on(lab, "n", crew)).await;
         let run = lab.by_itself("Name of n").await;
         self.end(run).await;
+        // Given up, and taken again: hosts keep their names while the rest is done.
+        self.go(naming::set(lab, cluster, "", NAMES_SECRET).await)
+            .await;
         let machines = vec![lab.machine("n")];
         for ask in [
             machines::Ask::Power {
@@ -375,6 +378,9 @@ impl Tour<'_> {
             typed: "".into(),
         };
         self.go(Proposal::Networks(remove)).await;
+        self.go(naming::set(lab, cluster, naming::ZONE, NAMES_SECRET).await)
+            .await;
+        self.all_named().await;
     }
 
     /// A zone is given up: the names that still stand there are taken out.

@@ -92,6 +92,8 @@ pub(crate) fn front(lab: &Lab, change: impl FnOnce(&mut PutFront)) -> Proposal {
         label: "app=web".into(),
         serves: 80,
         manner: Manner::usual(Protocol::Tcp),
+        shown: None,
+        key: Password::Missing,
     };
     put.manner.health.every = Span::secs(2);
     change(&mut put);
@@ -205,6 +207,80 @@ async fn connections_go_round_and_a_guest_that_hangs_gets_none(pool: PgPool) {
     }
     lab.standins.world.hang_guest("web-1", false, false);
     eventually("it is back", || serving(&lab) == 2).await;
+}
+
+/// If this fails, whoever comes by TLS is shown another certificate than the one that was pasted, or a key that does not belong to it is
+/// found out by people.
+#[sqlx::test(migrations = false)]
+async fn tls_ends_at_the_front_with_the_certificate_that_was_given(pool: PgPool) {
+    let (lab, _, _) = lab(&pool, 2, |_| {}).await;
+    let made = || {
+        let key = rcgen::KeyPair::generate().unwrap();
+        let params =
+            rcgen::CertificateParams::new(vec!["tickets.quay.example".to_owned()]).unwrap();
+        (params.self_signed(&key).unwrap().pem(), key.serialize_pem())
+    };
+    let (pem, key) = made();
+    let shown = zastrugi_formats::certificate::read(&pem).unwrap();
+    let https = |key: Password| {
+        front(&lab, |p| {
+            p.name = "safe".into();
+            p.port = 8443;
+            p.manner = Manner::usual(Protocol::Https);
+            p.shown = Some(shown.clone());
+            p.key = key;
+        })
+    };
+    let said = lab.desk.assess(&lab.admin, &https(Password::Missing));
+    assert_eq!(
+        said.findings()
+            .iter()
+            .find(|f| f.stops())
+            .unwrap()
+            .field
+            .as_deref(),
+        Some("password")
+    );
+    let other = lab.desk.keep_secret(&made().1).await.unwrap();
+    let run = lab.start(https(Password::Kept(other))).await;
+    let failed = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = failed.steps().find_map(|s| s.fault.clone()).unwrap();
+    assert!(
+        fault.said.contains("does not belong to the certificate"),
+        "{}",
+        fault.said
+    );
+    lab.desk
+        .answer(&lab.admin, run, zastrugi_engine::Resolve::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    let ours = lab.desk.keep_secret(&key).await.unwrap();
+    lab.done(https(Password::Kept(ours))).await;
+    let at = lab.standins.world.front_at("safe").unwrap();
+    drop(rustls::crypto::ring::default_provider().install_default());
+    let client = reqwest::Client::builder()
+        .add_root_certificate(reqwest::Certificate::from_pem(pem.as_bytes()).unwrap())
+        .resolve("tickets.quay.example", at.parse().unwrap())
+        .build()
+        .unwrap();
+    let port = at.rsplit(':').next().unwrap();
+    let url = format!("https://tickets.quay.example:{port}/");
+    let began = std::time::Instant::now();
+    loop {
+        let answer = client.get(&url).send().await;
+        if let Ok(answer) = answer
+            && answer.status() == 200
+        {
+            assert!(answer.text().await.unwrap().contains("is well"));
+            break;
+        }
+        assert!(
+            began.elapsed() < Duration::from_secs(20),
+            "nobody serves it"
+        );
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
 }
 
 /// If this fails, somebody who comes again loses what the first member knew of them.

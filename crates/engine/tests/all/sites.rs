@@ -106,7 +106,8 @@ async fn bare_hosts_of_two_sites_become_one_cluster_once_they_are_known_to_be_ne
         .collect();
     assert!(
         said.iter()
-            .any(|s| s.contains("takes 7") && s.contains("bears 5.0 ms")),
+            .any(|s| s.contains("round trip from tern-2 to tern-1 takes")
+                && s.contains("bears 5.0 ms")),
         "{said:?}"
     );
     assert!(

@@ -35,6 +35,7 @@ pub(crate) fn at_manager(typed: &str) -> String {
 const LISTS: &[&str] = &[
     "addresses",
     "at",
+    "certificate",
     "file",
     "guests",
     "head",

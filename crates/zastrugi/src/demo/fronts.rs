@@ -47,6 +47,8 @@ pub(super) async fn front(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), 
         label: "role=web".into(),
         serves: 8080,
         manner: Manner::usual(Protocol::Http),
+        shown: None,
+        key: Password::Missing,
     };
     carry_out(desk, admin, Proposal::Fronts(Ask::Put(put))).await
 }

@@ -3,7 +3,7 @@
 use super::{Step, assess};
 use crate::{
     endpoint::{Endpoint, Password},
-    estate::Manner,
+    estate::{Manner, Shown},
     ids::{BalancerId, FrontId, NetworkId},
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -44,7 +44,8 @@ impl Asked for Ask {
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Connect(connect) => Some(&mut connect.token),
-            Ask::Forget { .. } | Ask::Put(_) | Ask::Remove { .. } | Ask::Follow { .. } => None,
+            Ask::Put(put) => Some(&mut put.key),
+            Ask::Forget { .. } | Ask::Remove { .. } | Ask::Follow { .. } => None,
         }
     }
 }
@@ -70,4 +71,14 @@ pub struct PutFront {
     pub label: Line,
     pub serves: u16,
     pub manner: Manner,
+    /// What it shows by TLS, where that ends at the balancer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shown: Option<Shown>,
+    /// The key of that. Missing: the one that is kept, where the certificate stays.
+    #[serde(default = "missing")]
+    pub key: Password,
+}
+
+fn missing() -> Password {
+    Password::Missing
 }

@@ -4,7 +4,7 @@ use super::{ConnectBalancer, Draft, Event, PutFront, Step};
 use crate::{
     addressing::{lowest_free, usable},
     endpoint::Password,
-    estate::{Balancer, Check, Controller, Front, Manner, Network, Part, Protocol, Sticks},
+    estate::{Balancer, Certificate, Check, Controller, Front, Manner, Network, Part, Protocol, Sticks},
     evidence::Probe,
     finding::{Finding, Rule},
     fronts,
@@ -140,6 +140,7 @@ pub(super) fn put(draft: &mut Draft<'_>, ask: &PutFront) {
     manner(draft, &ask.manner);
     let (Some(balancer), Some(network)) = (balancer, network) else { return };
     let Some(address) = address(draft, ask, &network) else { return };
+    let Ok(certificate) = certificate(draft, ask, before.as_deref()) else { return };
     let front = Front {
         id: before.as_ref().map_or_else(|| FrontId(draft.number()), |b| b.id),
         name: name.to_owned(),
@@ -150,6 +151,7 @@ pub(super) fn put(draft: &mut Draft<'_>, ask: &PutFront) {
         label: ask.label.clone(),
         serves: ask.serves,
         manner: ask.manner.clone(),
+        certificate,
         ready: before.is_some(),
         seen: None,
         note: before.as_ref().map_or_else(String::new, |b| b.note.clone()),
@@ -232,11 +234,50 @@ fn address(draft: &mut Draft<'_>, ask: &PutFront, network: &Network) -> Option<I
     fine.then_some(address)
 }
 
+/// A certificate that ends sooner is worth a thought.
+const SOON: Span = Span::days(30);
+
+/// What it shows by TLS; nothing where TLS does not end there. A *stop* is an error.
+fn certificate(draft: &mut Draft<'_>, ask: &PutFront, before: Option<&Front>) -> Result<Option<Box<Certificate>>, ()> {
+    if ask.manner.protocol != Protocol::Https {
+        return Ok(None);
+    }
+    let held = before.and_then(|b| b.certificate.as_deref());
+    let Some(shown) = ask.shown.clone().or_else(|| held.map(|h| h.shown.clone())) else {
+        draft.found(stop("certificate", Rule::Identity, "Paste the certificate that is shown, in PEM, its own first."));
+        return Err(());
+    };
+    let same = held.filter(|h| h.shown.pem == shown.pem);
+    let key = match (ask.key, same) {
+        (Password::Kept(key), _) => key,
+        (Password::Typed, _) => SecretRef(uuid::Uuid::nil()),
+        (Password::Missing, Some(held)) => held.key,
+        (Password::Missing, None) => {
+            draft.found(stop("password", Rule::Password, "Paste the private key that belongs to the certificate, in PEM."));
+            return Err(());
+        }
+    };
+    let names = shown.names.join(", ");
+    let left = shown.until.since(draft.now);
+    let finding = match (shown.until <= draft.now, shown.from > draft.now) {
+        (true, _) => stop("certificate", Rule::Identity, format!("The certificate for {names} has run out.")),
+        (false, true) => stop("certificate", Rule::Identity, format!("The certificate for {names} is not valid yet.")),
+        (false, false) if left < SOON => {
+            let text = format!("The certificate for {names} runs out in {left}.");
+            Finding::mind(Rule::Identity, "certificate", text).at("certificate").remedy("Renew it in time: change the front then.")
+        }
+        (false, false) => Finding::clear(Rule::Identity, "certificate", format!("The certificate is for {names}, and good for {left}.")),
+    };
+    let stops = finding.stops();
+    draft.found(finding);
+    if stops { Err(()) } else { Ok(Some(Box::new(Certificate { shown, key }))) }
+}
+
 fn manner(draft: &mut Draft<'_>, manner: &Manner) {
     let secs = |span: Span| span.0 / 1000;
     let health = &manner.health;
-    if manner.sticks == Sticks::Cookie && manner.protocol != Protocol::Http {
-        let text = "A cookie can only be read in HTTP.";
+    if manner.sticks == Sticks::Cookie && !manner.protocol.reads() {
+        let text = "A cookie can only be read in HTTP, or in HTTPS.";
         draft.found(stop("sticks", Rule::State, text).remedy("Choose HTTP, or the source."));
     }
     if !EVERY.contains(&secs(health.every)) {
@@ -251,7 +292,7 @@ fn manner(draft: &mut Draft<'_>, manner: &Manner) {
         draft.found(stop("drain", Rule::Count, format!("From {} to {} seconds.", DRAIN.start(), DRAIN.end())));
     }
     match &health.check {
-        Check::Tcp if manner.protocol == Protocol::Http => {
+        Check::Tcp if manner.protocol.reads() => {
             let text = "A member that takes connections and answers nothing but errors counts as healthy.";
             draft.found(Finding::mind(Rule::State, "health", text).at("check").remedy("Ask for a path that shows that it works."));
         }

@@ -119,11 +119,14 @@ async fn set(
                 ),
             ));
         }
-        if config.persistence == "cookie" && config.protocol != "http" {
+        if config.persistence == "cookie" && config.protocol == "tcp" {
             return Err(no(
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "A cookie can only be read in HTTP.",
             ));
+        }
+        if let Err(words) = super::passing::acceptor(&config) {
+            return Err(no(StatusCode::UNPROCESSABLE_ENTITY, words));
         }
         fenced(balancer, &headers, &id)?;
         let name = config.name.clone();

@@ -35,8 +35,13 @@ pub(crate) struct Config {
     pub(crate) name: String,
     pub(crate) address: IpAddr,
     pub(crate) port: u16,
-    /// `tcp` or `http`.
+    /// `tcp`, `http` or `https`.
     pub(crate) protocol: String,
+    /// What is shown by TLS, and its key, both in PEM.
+    #[serde(default)]
+    pub(crate) certificate: Option<String>,
+    #[serde(default)]
+    pub(crate) key: Option<String>,
     /// `round-robin`, `least-connections` or `source`.
     pub(crate) method: String,
     /// `none`, `cookie` or `source`.

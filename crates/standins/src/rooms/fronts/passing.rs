@@ -1,27 +1,33 @@
 //! Connections to a front, passed on to its members: TCP byte by byte, HTTP one request at a time.
 
 use super::{
-    Service,
+    Config, Service,
     live::{Live, held},
 };
 use crate::{rooms::machines::guest::hash, world::World};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
 use std::{
     net::{IpAddr, SocketAddr},
     sync::Arc,
     time::Duration,
 };
 use tokio::{
-    io::{AsyncReadExt, AsyncWriteExt},
+    io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt},
     net::{TcpListener, TcpStream},
     task::JoinSet,
     time::timeout,
 };
+use tokio_rustls::TlsAcceptor;
 
 /// How often it is looked whether a connection may go on.
 const LOOK: Duration = Duration::from_millis(50);
 /// The most of a request's head that is read.
 const HEAD: usize = 16 << 10;
 const COOKIE: &str = "member=";
+
+/// A connection, within TLS or not.
+trait Both: AsyncRead + AsyncWrite + Unpin + Send {}
+impl<T: AsyncRead + AsyncWrite + Unpin + Send> Both for T {}
 
 /// What a guest answers to a request.
 pub(super) fn answer(name: &str, path: &str) -> (u16, String) {
@@ -43,13 +49,53 @@ pub(super) async fn accept(world: Arc<World>, live: Arc<Live>, listener: TcpList
     }
 }
 
-async fn pass(world: Arc<World>, live: Arc<Live>, mut stream: TcpStream, peer: SocketAddr) {
-    let http = held(&live.config).protocol == "http";
+/// What TLS is ended with; none where it does not end here.
+///
+/// # Errors
+/// Words where certificate and key are no pair.
+pub(super) fn acceptor(config: &Config) -> Result<Option<TlsAcceptor>, String> {
+    if config.protocol != "https" {
+        return Ok(None);
+    }
+    let (Some(certificate), Some(key)) = (&config.certificate, &config.key) else {
+        return Err("HTTPS needs a certificate and its key.".into());
+    };
+    let chain: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(certificate.as_bytes()).collect();
+    let chain = chain.map_err(|_| "The certificate can't be read.".to_owned())?;
+    let key = PrivateKeyDer::from_pem_slice(key.as_bytes());
+    let key = key.map_err(|_| "The private key can't be read.".to_owned())?;
+    let pair = rustls::ServerConfig::builder_with_provider(Arc::new(
+        rustls::crypto::ring::default_provider(),
+    ))
+    .with_safe_default_protocol_versions()
+    .map_err(|e| e.to_string())?
+    .with_no_client_auth()
+    .with_single_cert(chain, key);
+    let pair =
+        pair.map_err(|_| "The private key does not belong to the certificate.".to_owned())?;
+    Ok(Some(TlsAcceptor::from(Arc::new(pair))))
+}
+
+async fn pass(world: Arc<World>, live: Arc<Live>, stream: TcpStream, peer: SocketAddr) {
+    let config = held(&live.config).clone();
+    match acceptor(&config) {
+        Ok(Some(tls)) => {
+            if let Ok(stream) = tls.accept(stream).await {
+                carry(&world, &live, stream, peer).await;
+            }
+        }
+        Ok(None) => carry(&world, &live, stream, peer).await,
+        Err(_) => {}
+    }
+}
+
+async fn carry(world: &World, live: &Live, mut stream: impl Both, peer: SocketAddr) {
+    let http = held(&live.config).protocol != "tcp";
     let head = match http {
         true => head_of(&mut stream).await,
         false => String::new(),
     };
-    let Some((at, name)) = choose(&live, peer.ip(), &head) else {
+    let Some((at, name)) = choose(live, peer.ip(), &head) else {
         if http {
             drop(stream.write_all(b"HTTP/1.1 503 Service Unavailable\r\ncontent-length: 0\r\nconnection: close\r\n\r\n").await);
         }
@@ -60,14 +106,14 @@ async fn pass(world: Arc<World>, live: Arc<Live>, mut stream: TcpStream, peer: S
     };
     live.opens(&at);
     if http {
-        request(&world, &live, &mut stream, (&head, &name), address.ip()).await;
+        request(world, live, &mut stream, (&head, &name), address.ip()).await;
     } else {
-        echo(&world, &live, &mut stream, &at, address.ip()).await;
+        echo(world, live, &mut stream, &at, address.ip()).await;
     }
     live.closes(&at);
 }
 
-async fn head_of(stream: &mut TcpStream) -> String {
+async fn head_of(stream: &mut impl Both) -> String {
     let mut all = Vec::new();
     let mut some = [0; 2048];
     while all.len() < HEAD && !all.windows(4).any(|w| w == b"\r\n\r\n") {
@@ -116,7 +162,7 @@ fn service(world: &World, address: IpAddr) -> Service {
 async fn request(
     world: &World,
     live: &Live,
-    stream: &mut TcpStream,
+    stream: &mut impl Both,
     (head, name): (&str, &str),
     address: IpAddr,
 ) {
@@ -142,7 +188,7 @@ async fn request(
 }
 
 /// The guest says who it is, and from then on says everything again that it hears; until one end goes, or time is up.
-async fn echo(world: &World, live: &Live, stream: &mut TcpStream, at: &str, address: IpAddr) {
+async fn echo(world: &World, live: &Live, stream: &mut impl Both, at: &str, address: IpAddr) {
     let mut greeted = false;
     let mut some = [0; 4096];
     loop {

@@ -12,6 +12,7 @@ use zastrugi_core::{
     estate::{Estate, Front, MemberState, Seen},
     fronts::{address, labelled},
     ids::FrontId,
+    moment::Moment,
     permits::Act,
 };
 
@@ -89,6 +90,22 @@ fn rows(estate: &Estate, front: &Front) -> Vec<Row> {
     rows
 }
 
+fn day(at: Moment) -> String {
+    let utc = time::OffsetDateTime::from_unix_timestamp(at.0 / 1000).ok();
+    utc.map_or_else(String::new, |t| t.date().to_string())
+}
+
+fn certificate(front: &Front) -> String {
+    match &front.certificate {
+        Some(c) => format!(
+            "for {}, until {}",
+            c.shown.names.join(", "),
+            day(c.shown.until)
+        ),
+        None => "none: nothing is shown by TLS".into(),
+    }
+}
+
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<FrontPage, Problem> {
     let view = desk.look();
     let estate = &view.estate;
@@ -111,6 +128,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<FrontPage, Pro
             ),
             ("Passes on", front.manner.sentence()),
             ("Members serve at port", front.serves.to_string()),
+            ("Certificate", certificate(front)),
         ],
         network: estate
             .networks

@@ -6,12 +6,14 @@ use super::{
 };
 use crate::frame::{
     Fields,
+    consequences::Wrong,
     sheet::{Filled, render},
 };
 use askama::Template;
 use std::{net::IpAddr, sync::Arc};
 use zastrugi_core::{
-    estate::Front,
+    endpoint::Password,
+    estate::{Front, Shown},
     ids::{BalancerId, FrontId, NetworkId},
     rooms::{
         Proposal,
@@ -33,6 +35,10 @@ struct FrontFields {
     labels: Vec<String>,
     serves: String,
     manner: MannerFields,
+    /// As pasted.
+    certificate: String,
+    /// Whether a key is kept.
+    kept: bool,
 }
 
 fn chosen(view: &View, fields: &Fields) -> Option<Arc<Front>> {
@@ -74,6 +80,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         .map(NetworkId)
         .or(was.map(|f| f.network))
         .or_else(|| likely(view));
+    let (pem, shown) = certificate(fields, was, &mut wrong);
     let name = fields.or("name", was.map_or("", |f| f.name.as_str()));
     let label = fields.or("label", was.map_or("", |f| f.label.as_str()));
     let ask = Proposal::Fronts(Ask::Put(PutFront {
@@ -86,6 +93,12 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         label: (&label).into(),
         serves: number(&serves, "serves", &mut wrong),
         manner,
+        shown,
+        key: if fields.secret("password").trim().is_empty() {
+            Password::Missing
+        } else {
+            Password::Typed
+        },
     }));
     let balancers = estate
         .balancers
@@ -108,10 +121,30 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             labels: estate.labels().map(|(l, _)| l.to_owned()).take(200).collect(),
             serves,
             manner: typed_manner,
+            certificate: pem,
+            kept: was.is_some_and(|f| f.certificate.is_some()),
         }),
         ask,
         wrong,
     }
+}
+
+/// As pasted, else as it is; and what it says.
+fn certificate(
+    fields: &Fields,
+    was: Option<&Front>,
+    wrong: &mut Vec<Wrong>,
+) -> (String, Option<Shown>) {
+    let held = was
+        .and_then(|f| f.certificate.as_ref())
+        .map_or("", |c| c.shown.pem.as_str());
+    let pem = fields.or("certificate", held);
+    if pem.trim().is_empty() {
+        return (pem, None);
+    }
+    let shown = zastrugi_formats::certificate::read(&pem)
+        .map_err(|words| wrong.push(("certificate".to_owned(), words)));
+    (pem, shown.ok())
 }
 
 fn has_virtual(n: &zastrugi_core::estate::Network) -> bool {
