@@ -24,11 +24,11 @@ fn stop(field: &str, rule: Rule, text: impl Into<String>) -> Finding {
 }
 
 pub(super) fn set(draft: &mut Draft<'_>, ask: &SetNames) {
-    "Names of machines".clone_into(&mut draft.title);
+    "Names in DNS".clone_into(&mut draft.title);
     let Some(cluster) = draft.estate().clusters.get(&ask.cluster).cloned() else {
         return draft.found(stop("zone", Rule::Exists, "The cluster is gone."));
     };
-    draft.title = format!("Names of the machines of {}", cluster.name);
+    draft.title = format!("Names in DNS of {}", cluster.name);
     let zone = ask.zone.trim().trim_end_matches('.').to_lowercase();
     let dns = if zone.is_empty() {
         None
@@ -187,7 +187,7 @@ fn elsewhere(draft: &mut Draft<'_>, cluster: &Cluster, leave: bool, after: &[usi
 }
 
 pub(super) fn follow(draft: &mut Draft<'_>, cluster: ClusterId) {
-    "Names of machines".clone_into(&mut draft.title);
+    "Names in DNS".clone_into(&mut draft.title);
     let Some(found) = draft.estate().clusters.get(&cluster).cloned() else {
         return draft.found(stop("zone", Rule::Exists, "The cluster is gone."));
     };

@@ -32,7 +32,7 @@ pub(super) fn words(estate: &Estate, cluster: &Cluster) -> String {
         None => "not signed".into(),
     };
     format!(
-        "{machines} of machines and {hosts} of hosts in {} at {}, {signed}",
+        "{machines} machines and {hosts} hosts in {} at {}, {signed}",
         dns.zone,
         dns.servers.join(", ")
     )
@@ -101,7 +101,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         leave: shown.leave,
     };
     Filled {
-        title: format!("Names of the machines of {name}"),
+        title: format!("Names in DNS of {name}"),
         lead: "Each host, and each machine with an address, has its name in DNS, and its address leads back to it. Both follow it when it is renamed, gets other addresses, or is gone.".into(),
         run: format!("Run: set where {name} has its names"),
         danger: false,

@@ -107,7 +107,7 @@ fn facts(view: &View, cluster: &Cluster, answer: Option<&Survival>) -> Vec<(&'st
     vec![
         ("Machines of a failed host", comes_back.to_owned()),
         ("Keepers", keepers::words(estate, cluster)),
-        ("Names of its machines", naming::words(estate, cluster)),
+        ("Names in DNS", naming::words(estate, cluster)),
         (
             "Site",
             estate
