@@ -73,6 +73,34 @@ pub struct Shown {
     pub until: Moment,
 }
 
+impl Shown {
+    /// How long before it runs out somebody is reminded of it.
+    pub const REMIND: Span = Span::days(30);
+
+    pub fn standing(&self, now: Moment) -> Validity {
+        if self.until <= now {
+            Validity::Over
+        } else if self.from > now {
+            Validity::Early
+        } else if self.until.since(now) < Self::REMIND {
+            Validity::Ending
+        } else {
+            Validity::Good
+        }
+    }
+}
+
+/// How a certificate stands at a moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Validity {
+    /// Its time has not come yet.
+    Early,
+    Good,
+    /// Good, and soon no more.
+    Ending,
+    Over,
+}
+
 /// How connections are passed on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Manner {
@@ -238,5 +266,31 @@ impl Manner {
             self.health.rises,
             self.drain.0 / 1000
         )
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// If this fails, nobody is told of a certificate in time, or clients are refused while it is called good.
+    #[test]
+    fn a_certificate_is_good_until_the_moment_that_it_says() {
+        let (from, until) = (Moment(0), Moment(0).plus(Span::days(90)));
+        let shown = Shown {
+            pem: String::new(),
+            names: Vec::new(),
+            from,
+            until,
+        };
+        let at = |days| shown.standing(from.plus(Span::days(days)));
+        assert_eq!(shown.standing(Moment(-1)), Validity::Early);
+        assert_eq!([at(0), at(60)], [Validity::Good; 2]);
+        assert_eq!(
+            shown.standing(from.plus(Span(Span::days(60).0 + 1))),
+            Validity::Ending
+        );
+        assert_eq!(shown.standing(until.before(Span(1))), Validity::Ending);
+        assert_eq!([at(90), at(91)], [Validity::Over; 2]);
     }
 }

@@ -33,7 +33,7 @@ pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use fencing::{FencingTest, Means};
 pub use front::{
     Balancer, Certificate, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen,
-    Shown, Sticks,
+    Shown, Sticks, Validity,
 };
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Image};

@@ -4,7 +4,7 @@ use super::{ConnectBalancer, Draft, Event, PutFront, Step};
 use crate::{
     addressing::{lowest_free, usable},
     endpoint::Password,
-    estate::{Balancer, Certificate, Check, Controller, Front, Manner, Network, Part, Protocol, Sticks},
+    estate::{Balancer, Certificate, Check, Controller, Front, Manner, Network, Part, Protocol, Sticks, Validity},
     evidence::Probe,
     finding::{Finding, Rule},
     fronts,
@@ -234,9 +234,6 @@ fn address(draft: &mut Draft<'_>, ask: &PutFront, network: &Network) -> Option<I
     fine.then_some(address)
 }
 
-/// A certificate that ends sooner is worth a thought.
-const SOON: Span = Span::days(30);
-
 /// What it shows by TLS; nothing where TLS does not end there. A *stop* is an error.
 fn certificate(draft: &mut Draft<'_>, ask: &PutFront, before: Option<&Front>) -> Result<Option<Box<Certificate>>, ()> {
     if ask.manner.protocol != Protocol::Https {
@@ -259,14 +256,14 @@ fn certificate(draft: &mut Draft<'_>, ask: &PutFront, before: Option<&Front>) ->
     };
     let names = shown.names.join(", ");
     let left = shown.until.since(draft.now);
-    let finding = match (shown.until <= draft.now, shown.from > draft.now) {
-        (true, _) => stop("certificate", Rule::Identity, format!("The certificate for {names} has run out.")),
-        (false, true) => stop("certificate", Rule::Identity, format!("The certificate for {names} is not valid yet.")),
-        (false, false) if left < SOON => {
+    let finding = match shown.standing(draft.now) {
+        Validity::Over => stop("certificate", Rule::Identity, format!("The certificate for {names} has run out.")),
+        Validity::Early => stop("certificate", Rule::Identity, format!("The certificate for {names} is not valid yet.")),
+        Validity::Ending => {
             let text = format!("The certificate for {names} runs out in {left}.");
             Finding::mind(Rule::Identity, "certificate", text).at("certificate").remedy("Renew it in time: change the front then.")
         }
-        (false, false) => Finding::clear(Rule::Identity, "certificate", format!("The certificate is for {names}, and good for {left}.")),
+        Validity::Good => Finding::clear(Rule::Identity, "certificate", format!("The certificate is for {names}, and good for {left}.")),
     };
     let stops = finding.stops();
     draft.found(finding);

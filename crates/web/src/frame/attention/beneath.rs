@@ -1,7 +1,7 @@
 //! What lies beneath machines and stands otherwise than it was meant: networks, volumes, arrays. One cause, one line.
 
 use super::Need;
-use crate::places::networks::fronts::state;
+use crate::places::networks::fronts::{day, state};
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
@@ -9,9 +9,11 @@ use std::{
 use zastrugi_core::{
     estate::{
         Amiss, Array, ArrayCondition, Cause, Cluster, DiskState, Drift, Estate, Front, Host,
-        Machine, MachineState, MemberState, Network, Outage, Outages, Standing, Volume, WireFault,
+        Machine, MachineState, MemberState, Network, Outage, Outages, Standing, Validity, Volume,
+        WireFault,
     },
     ids::{BalancerId, SiteId},
+    moment::Moment,
     units::Bytes,
 };
 
@@ -138,12 +140,6 @@ pub(super) fn storage(estate: &Estate, outages: &Outages, site: Option<u64>) -> 
 
 /// Fronts that nobody serves, or not all who should.
 pub(super) fn fronts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
-    let here = |id: &BalancerId| {
-        estate
-            .balancers
-            .get(id)
-            .is_some_and(|b| site.is_none_or(|s| b.site.0 == s))
-    };
     let line = |f: &Arc<Front>| {
         let (glyph, words) = state(estate, f);
         let fails = f
@@ -168,12 +164,38 @@ pub(super) fn fronts(estate: &Estate, site: Option<u64>) -> Vec<Need> {
             detail: fails.join("; "),
         })
     };
-    estate
-        .fronts
-        .values()
-        .filter(|f| here(&f.balancer))
-        .filter_map(line)
-        .collect()
+    fronts_at(estate, site).filter_map(line).collect()
+}
+
+fn fronts_at(estate: &Estate, site: Option<u64>) -> impl Iterator<Item = &Arc<Front>> {
+    let here = move |id: &BalancerId| {
+        let balancer = estate.balancers.get(id);
+        balancer.is_some_and(|b| site.is_none_or(|s| b.site.0 == s))
+    };
+    estate.fronts.values().filter(move |f| here(&f.balancer))
+}
+
+/// Certificates that fronts show and that clients will soon refuse, or do.
+pub(super) fn certificates(estate: &Estate, site: Option<u64>, now: Moment) -> Vec<Need> {
+    let line = |f: &Arc<Front>| {
+        let shown = &f.certificate.as_ref()?.shown;
+        let on = day(shown.until);
+        let (glyph, words) = match shown.standing(now) {
+            Validity::Good => return None,
+            Validity::Ending => ("mind", format!("runs out on {on}")),
+            Validity::Over => ("down", format!("ran out on {on}")),
+            Validity::Early => ("down", format!("is valid from {} only", day(shown.from))),
+        };
+        Some(Need {
+            glyph,
+            text: format!("The certificate of front {} {words}.", f.name),
+            since: None,
+            link: format!("/sheet/front?ids={}", f.id.0),
+            link_words: "Renew it",
+            detail: format!("for {}", shown.names.join(", ")),
+        })
+    };
+    fronts_at(estate, site).filter_map(line).collect()
 }
 
 /// Volumes of the hosts' own disks that lack copies, and disks that died.

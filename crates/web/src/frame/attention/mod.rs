@@ -34,18 +34,23 @@ struct Kept {
     estate: Arc<Estate>,
     headrooms: Headrooms,
     held: Option<String>,
+    /// Of the clock: certificates run out while nothing else changes.
+    hour: i64,
     outages: Arc<Outages>,
     by_site: BTreeMap<Option<u64>, Arc<Vec<Need>>>,
 }
 
+const HOUR: i64 = 3_600_000;
+
 static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
 
 impl Kept {
-    fn of(estate: &Arc<Estate>, headrooms: &Headrooms, held: Option<String>) -> Kept {
+    fn of(estate: &Arc<Estate>, headrooms: &Headrooms, held: Option<String>, hour: i64) -> Kept {
         Kept {
             estate: estate.clone(),
             headrooms: headrooms.clone(),
             held,
+            hour,
             outages: Arc::new(Outages::of(estate)),
             by_site: BTreeMap::new(),
         }
@@ -54,17 +59,30 @@ impl Kept {
 
 /// The worst first, with what has failed beneath volumes at any site. Computed once for each estate and site.
 pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> (Arc<Vec<Need>>, Arc<Outages>) {
+    let now = desk.now();
+    let hour = now.0 / HOUR;
     let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
     let same = kept.take().filter(|k| {
         Arc::ptr_eq(&k.estate, &view.estate)
             && Arc::ptr_eq(&k.headrooms, headrooms)
             && k.held == held
+            && k.hour == hour
     });
-    let now = kept.insert(same.unwrap_or_else(|| Kept::of(&view.estate, headrooms, held.clone())));
-    let outages = now.outages.clone();
-    let fresh = || Arc::new(compute(view, headrooms, held.as_deref(), &outages, site));
-    let needs = now.by_site.entry(site).or_insert_with(fresh).clone();
+    let known =
+        kept.insert(same.unwrap_or_else(|| Kept::of(&view.estate, headrooms, held.clone(), hour)));
+    let outages = known.outages.clone();
+    let fresh = || {
+        Arc::new(compute(
+            view,
+            headrooms,
+            held.as_deref(),
+            &outages,
+            site,
+            now,
+        ))
+    };
+    let needs = known.by_site.entry(site).or_insert_with(fresh).clone();
     (needs, outages)
 }
 
@@ -74,6 +92,7 @@ fn compute(
     held: Option<&str>,
     outages: &Outages,
     site: Option<u64>,
+    now: Moment,
 ) -> Vec<Need> {
     let estate = &view.estate;
     let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
@@ -85,6 +104,7 @@ fn compute(
     all.extend(beneath::storage(estate, outages, site));
     all.extend(beneath::networks(estate, site));
     all.extend(beneath::fronts(estate, site));
+    all.extend(beneath::certificates(estate, site, now));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

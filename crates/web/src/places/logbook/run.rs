@@ -26,6 +26,8 @@ use zastrugi_core::{
 use zastrugi_engine::{AnswerError, Resolve};
 
 struct StepView {
+    /// In the plan: the row of a step keeps who it is wherever it comes to stand.
+    at: usize,
     glyph: String,
     word: String,
     title: String,
@@ -84,7 +86,7 @@ const LARGE: usize = 300;
 /// Things that it touches that are named.
 const NAMED: usize = 12;
 
-fn step_view(state: &StepState, title: &str, said: &str, form: String) -> StepView {
+fn step_view(at: usize, state: &StepState, title: &str, said: &str, form: String) -> StepView {
     let (word, shape) = match state.phase {
         Phase::Waiting => ("waiting".to_owned(), "waiting"),
         Phase::Queued { behind, .. } => (format!("waits for {behind}"), "mind"),
@@ -100,6 +102,7 @@ fn step_view(state: &StepState, title: &str, said: &str, form: String) -> StepVi
         .zip(state.ended)
         .map_or_else(String::new, |(from, to)| to.since(from).to_string());
     StepView {
+        at,
         glyph: glyph(shape),
         word,
         title: title.to_owned(),
@@ -141,7 +144,7 @@ fn step(shown: &Shown<'_>, n: usize) -> Option<StepView> {
     } else {
         &state.said
     };
-    Some(step_view(state, &planned.title, said, shown.forms.at(n)))
+    Some(step_view(n, state, &planned.title, said, shown.forms.at(n)))
 }
 
 /// The steps as they stand, where there are few.

@@ -9,6 +9,7 @@ pub(crate) mod sheet;
 use zastrugi_core::{
     estate::{Estate, Front, MemberState},
     fronts::members,
+    moment::Moment,
 };
 
 /// A front's glyph and words: whether everybody who should serve it does.
@@ -38,4 +39,10 @@ pub(crate) fn state(estate: &Estate, front: &Front) -> (&'static str, String) {
         (1, _) => ("mind", "one member alone serves it".into()),
         (n, _) => ("steady", format!("{n} members serve it")),
     }
+}
+
+/// The day in UTC, as in ISO 8601.
+pub(crate) fn day(at: Moment) -> String {
+    let utc = time::OffsetDateTime::from_unix_timestamp(at.0 / 1000).ok();
+    utc.map_or_else(String::new, |t| t.date().to_string())
 }

@@ -1,6 +1,6 @@
 //! One front: who stands behind it, who serves, and how connections are passed on.
 
-use super::state;
+use super::{day, state};
 use crate::{
     frame::{AtDesk, Page, Problem, Signed, page as whole, part},
     places::logbook::lately::{Line, lately},
@@ -12,7 +12,6 @@ use zastrugi_core::{
     estate::{Estate, Front, MemberState, Seen},
     fronts::{address, labelled},
     ids::FrontId,
-    moment::Moment,
     permits::Act,
 };
 
@@ -88,11 +87,6 @@ fn rows(estate: &Estate, front: &Front) -> Vec<Row> {
         });
     rows.extend(strange);
     rows
-}
-
-fn day(at: Moment) -> String {
-    let utc = time::OffsetDateTime::from_unix_timestamp(at.0 / 1000).ok();
-    utc.map_or_else(String::new, |t| t.date().to_string())
 }
 
 fn certificate(front: &Front) -> String {
