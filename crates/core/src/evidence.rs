@@ -10,7 +10,10 @@ use crate::{
 };
 use imbl::OrdMap;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
 
 /// A question that changes nothing.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -63,6 +66,12 @@ pub enum Probe {
     Installations,
     /// Is this name server (`ip:port`) in charge of the zone?
     Zone { server: String, zone: String },
+    /// Where does a name lead at this name server (`ip:port`), and what does the address lead back to that it shall have?
+    Named {
+        server: String,
+        name: String,
+        address: IpAddr,
+    },
     /// How far is what this time source (`ip:port`) says from our clock?
     Time(String),
 }
@@ -232,6 +241,11 @@ pub enum Answer {
     Zone {
         serial: Option<u32>,
     },
+    /// Names without a dot at their end.
+    Named {
+        forward: BTreeSet<IpAddr>,
+        back: Vec<String>,
+    },
     /// It did not take who asks; the same is not tried again as long as this lasts.
     Refused {
         why: String,
@@ -261,9 +275,12 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::BalancerGreeting(_)
         | Probe::ControllerGreeting(_)
         | Probe::Beneath { .. } => Span::mins(30),
-        Probe::Clock(_) | Probe::Bmc(_) | Probe::Sight(_) | Probe::Time(_) | Probe::Zone { .. } => {
-            Span::mins(5)
-        }
+        Probe::Clock(_)
+        | Probe::Bmc(_)
+        | Probe::Sight(_)
+        | Probe::Time(_)
+        | Probe::Zone { .. }
+        | Probe::Named { .. } => Span::mins(5),
         Probe::Luns(_) | Probe::Devices(_) | Probe::Installations | Probe::Inventory { .. } => {
             Span::mins(2)
         }

@@ -95,6 +95,11 @@ impl Drivers {
             } => self.inventory(address, pin, *password).await,
             Probe::Installations => Ok(self.installations().await),
             Probe::Zone { server, zone } => self.zone_at(server, zone).await,
+            Probe::Named {
+                server,
+                name,
+                address,
+            } => self.named_at(server, name, *address).await,
             Probe::Time(source) => self.time_of(source).await,
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,
             Probe::Luns(array) => {

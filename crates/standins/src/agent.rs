@@ -16,6 +16,7 @@ use crate::{
         keepers::calls as keepers,
         machines::{power, records},
         moving::{calls as moving, disks},
+        naming,
         networks::calls as network,
         storage::{calls as storage, pools},
         taking,
@@ -51,6 +52,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/networks/{name}", delete(network::remove))
         .route("/v1/mtu-probe", post(network::mtu))
         .route("/v1/round-trip", post(network::round_trip))
+        .route("/v1/resolve", post(naming::resolve))
         .route("/v1/storage/logins", put(storage::log_in))
         .route("/v1/pools", post(pools::begin))
         .route("/v1/pools/{uid}", get(pools::show))

@@ -70,6 +70,9 @@ const BY: i64 = 3_000;
 /// A name server that leads from no address to a name.
 const NO_REVERSE: &str = "without reverse";
 
+/// No question of a host reaches a name server.
+const NAMES: &str = "name servers";
+
 /// Another manager that is still at work.
 const ORDERS: &str = "gives orders";
 
@@ -139,6 +142,7 @@ impl World {
             let storage = [
                 ("all paths".to_owned(), paths),
                 ("volumes offered".to_owned(), h.unoffered),
+                (NAMES.to_owned(), state.unheard(&h.address)),
             ];
             sky(
                 "host",
@@ -238,6 +242,7 @@ impl World {
             "controller does nothing" => self.deceive(name, deceit(Deceit::DoesNothing)),
             "all paths" => self.cut_paths(name, broken),
             "volumes offered" => self.unoffer(name, !broken),
+            NAMES => self.unheard(name, broken),
             other => match BARE.iter().find(|(word, _)| *word == other) {
                 Some((_, quirk)) => self.quirk(name, if broken { *quirk } else { Quirk::None }),
                 None => match other.strip_prefix("disk ") {

@@ -1,7 +1,7 @@
 //! What the sheets say.
 
 use crate::{put, worse};
-use zastrugi_core::rooms::{clusters, edits, hosts, joining, machines};
+use zastrugi_core::rooms::{clusters, edits, hosts, joining, machines, naming};
 use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
@@ -459,6 +459,36 @@ fn a_new_host_is_claimed_and_joins_in_one_run() {
     assert_eq!(said.steps()[1].after, [0], "it is ours first");
     let mounts = steps.iter().any(|s| matches!(s, joining::Step::Storage(_)));
     assert!(mounts, "{steps:?}");
+    let of_names = |s: &joining::Step| matches!(s, joining::Step::Name(_));
+    assert!(
+        !steps.iter().any(|s| of_names(s)),
+        "its cluster has no zone"
+    );
+    // With a zone its name is entered once it has joined, and then it is asked what it is told.
+    let mut named = claiming(Some(greeting("aaaa")), "aaaa").0;
+    named.view.estate = small.view.estate.clone();
+    named.alter(|e| {
+        let mut to = (*e.clusters[&cluster]).clone();
+        to.dns = Some(Box::new(crate::naming::dns()));
+        e.put(zastrugi_core::estate::Fact::Cluster(to.into()));
+    });
+    let with_names = put(&named, &welcome(&claim));
+    let at = |wanted: fn(&joining::Step) -> bool| {
+        let is = |p: &&zastrugi_core::rooms::PlannedStep| match &p.step {
+            zastrugi_core::rooms::Step::Joining(step) => wanted(step),
+            _ => false,
+        };
+        let all = with_names.steps();
+        all.iter()
+            .position(|p| is(&p))
+            .map(|n| (n, all[n].after.clone()))
+            .unwrap()
+    };
+    let (joins, _) = at(|s| matches!(s, joining::Step::Cluster(clusters::Step::Join { .. })));
+    let (enters, after) = at(|s| matches!(s, joining::Step::Name(naming::Step::BringHost { .. })));
+    assert_eq!(after, [joins]);
+    let (_, after) = at(|s| matches!(s, joining::Step::Name(naming::Step::AskFrom { .. })));
+    assert_eq!(after, [enters]);
     // What does not fit is said before anything is claimed.
     let mut elsewhere = claim.clone();
     elsewhere.site = "Far away".into();

@@ -2,10 +2,11 @@
 //! waits for what its own host needs, and for no other host.
 
 use crate::bare::{build, controller, told};
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, sync::Arc};
 use zastrugi_core::{
     endpoint::Password,
-    evidence::{Beneath, Probe},
+    estate::Fact,
+    evidence::{Answer, Beneath, Probe},
     finding::Severity,
     moment::Moment,
     permits::{Permits, Role},
@@ -486,4 +487,70 @@ fn fencing_is_tried_when_nothing_else_is_left_to_do() {
             None => assert!(n < without),
         }
     }
+}
+
+/// If this fails, hosts are given names that are somebody else's, and whoever builds learns it when all of them are installed.
+#[test]
+fn names_that_somebody_else_has_are_said_in_their_rows() {
+    let mut build = build(4);
+    let mut small = told(&build, |_, _| {});
+    let cluster = *small.view.estate.clusters.keys().next().unwrap();
+    small.alter(|e| {
+        let mut named = (*e.clusters[&cluster]).clone();
+        named.dns = Some(Box::new(crate::naming::dns()));
+        e.put(Fact::Cluster(named.into()));
+    });
+    build.names = Some(cluster);
+    let server = "10.0.0.53:53".to_owned();
+    let mut book = (*small.view.evidence).clone();
+    let zone = Probe::Zone {
+        server: server.clone(),
+        zone: "quay.example".into(),
+    };
+    book.put(zone, Answer::Zone { serial: Some(1) }, small.now);
+    let answers: [(&[&str], &[&str]); 3] = [
+        (&[], &[]),
+        (&["10.1.2.62", "10.9.9.9"], &["TERN-2.quay.example"]),
+        (&["10.1.2.63"], &["printer.quay.example"]),
+    ];
+    for (n, (forward, back)) in answers.iter().enumerate() {
+        let probe = Probe::Named {
+            server: server.clone(),
+            name: format!("tern-{}.quay.example", n + 1),
+            address: format!("10.1.2.{}", 61 + n).parse().unwrap(),
+        };
+        let answer = Answer::Named {
+            forward: forward.iter().map(|a| a.parse().unwrap()).collect(),
+            back: back.iter().map(|n| (*n).to_owned()).collect(),
+        };
+        book.put(probe, answer, small.now);
+    }
+    small.view.evidence = Arc::new(book);
+    let all = found(&small, &build);
+    let says = |severity: Severity, field: &str, words: &str| {
+        let hit = all
+            .iter()
+            .any(|(s, f, text)| *s == severity && f == field && text == words);
+        assert!(hit, "{severity:?} at {field}: {words}\n{all:#?}");
+    };
+    says(
+        Severity::Stop,
+        &format!("name:{}", controller(2)),
+        "tern-2.quay.example leads to 10.9.9.9 already, entered by somebody else.",
+    );
+    says(
+        Severity::Mind,
+        &format!("address:{}", controller(3)),
+        "10.1.2.63 leads back to printer.quay.example already; that stays as it is.",
+    );
+    says(
+        Severity::Unchecked,
+        "names",
+        "Nobody asked yet who has 1 name of hosts in quay.example.",
+    );
+    says(
+        Severity::Clear,
+        "",
+        "1 name of hosts in quay.example can be had, forward and back.",
+    );
 }

@@ -92,6 +92,12 @@ fn two_hosts_have_a_witness_of_another_cluster() {
     small.alter_host(7, |h| h.site = zastrugi_core::ids::SiteId(900));
     small.alter_host(8, |h| h.site = zastrugi_core::ids::SiteId(999));
     assert_eq!(chosen(&small), [1, 2, 8], "one at another site is better");
+    small.alter_host(9, |h| h.cluster = None);
+    assert_eq!(chosen(&small), [1, 2, 8], "that is more than to be alone");
+    small.alter_host(9, |h| h.site = zastrugi_core::ids::SiteId(999));
+    assert_eq!(chosen(&small), [1, 2, 9], "one with nothing else on it");
+    let said = put(&small, &place(&[1, 2, 9]));
+    assert_eq!(worse(&said), Vec::<String>::new());
 }
 
 /// If this fails, the site that is lost takes every keeper with it, although the cluster is built to survive that.

@@ -19,7 +19,7 @@ use zastrugi_core::{
 
 const SECRET: SecretRef = SecretRef(Uuid::from_u128(9));
 
-fn dns() -> Dns {
+pub(crate) fn dns() -> Dns {
     Dns {
         zone: "quay.example".into(),
         servers: vec!["10.0.0.53:53".into()],

@@ -6,7 +6,7 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Cards, Claimed, Installed, Seen, Stamp, boot, greet, greet_installed, segment,
+    Agent, Cards, Claimed, Installed, Seen, Stamp, Told, boot, greet, greet_installed, segment,
 };
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};

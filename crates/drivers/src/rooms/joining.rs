@@ -15,6 +15,7 @@ impl Drivers {
             Step::Cluster(step) => self.at_cluster(estate, step, turn).await,
             Step::Storage(step) => self.at_storage(estate, step, turn).await,
             Step::Network(step) => self.at_network(estate, step, turn).await,
+            Step::Name(step) => self.at_naming(estate, step).await,
         }
     }
 }

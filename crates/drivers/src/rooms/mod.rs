@@ -21,6 +21,7 @@ mod networks;
 mod pools;
 pub(crate) mod storage;
 mod taking;
+mod told;
 
 use crate::{Drivers, Outcome, Turn};
 use zastrugi_core::{estate::Estate, rooms::Step, runs::Fault};

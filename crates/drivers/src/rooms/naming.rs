@@ -52,6 +52,22 @@ impl Drivers {
         Ok(Answer::Zone { serial })
     }
 
+    /// Where a name leads, and what an address leads back to.
+    pub(crate) async fn named_at(
+        &self,
+        server: &str,
+        name: &str,
+        address: IpAddr,
+    ) -> Result<Answer, Fault> {
+        let at = self.networks().check_names(server)?;
+        let server = NameServer { at, key: None };
+        let forward = server.addresses(&rooted(name)?).await?;
+        let back = server.back(address).await?;
+        let plain = |n: &Name| n.to_ascii().trim_end_matches('.').to_owned();
+        let back = back.iter().map(plain).collect();
+        Ok(Answer::Named { forward, back })
+    }
+
     pub(super) async fn at_naming(&self, estate: &Estate, step: &Step) -> Result<Outcome, Fault> {
         match step {
             Step::Try { dns, .. } => self.zone(dns).await?.try_it().await,
@@ -65,7 +81,8 @@ impl Drivers {
                     | Step::Try { .. }
                     | Step::Keep { .. }
                     | Step::BringHost { .. }
-                    | Step::WithdrawHost { .. } => estate.name_due(machine),
+                    | Step::WithdrawHost { .. }
+                    | Step::AskFrom { .. } => estate.name_due(machine),
                 };
                 let named = Named::Machine(machine);
                 self.bring(estate, *cluster, named, due).await
@@ -80,9 +97,14 @@ impl Drivers {
                     | Step::Try { .. }
                     | Step::Keep { .. }
                     | Step::Bring { .. }
-                    | Step::Withdraw { .. } => estate.host_name_due(host),
+                    | Step::Withdraw { .. }
+                    | Step::AskFrom { .. } => estate.host_name_due(host),
                 };
                 self.bring(estate, *cluster, Named::Host(host), due).await
+            }
+            Step::AskFrom { cluster, host } => {
+                let host = self.host_of(estate, *host)?;
+                self.told(estate, *cluster, host).await
             }
             Step::Keep { .. } => Err(premise("This is written down, not done.")),
         }

@@ -4,6 +4,7 @@ use super::{Desk, ProbeError, Viewer};
 use crate::evidence;
 use std::{
     collections::HashMap,
+    net::IpAddr,
     sync::{Mutex, MutexGuard, PoisonError},
 };
 use zastrugi_core::{
@@ -118,6 +119,16 @@ impl Desk {
             zone: zone.to_owned(),
         };
         evidence::ask_missing(&self.shared, servers.iter().map(probe).collect()).await;
+    }
+
+    /// Asks a name server (`ip:port`) who has names, and the addresses that they shall have, where its answers are missing or old.
+    pub async fn ask_for_names(&self, server: &str, names: Vec<(String, IpAddr)>) {
+        let probe = |(name, address)| Probe::Named {
+            server: server.to_owned(),
+            name,
+            address,
+        };
+        evidence::ask_missing(&self.shared, names.into_iter().map(probe).collect()).await;
     }
 
     /// Asks time sources (`ip:port`) whose answers are missing or old how far they are from our clock.

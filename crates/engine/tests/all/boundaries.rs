@@ -96,7 +96,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
             "storage".to_owned()
         }
         ("building", "bare") => "installing".to_owned(),
-        ("building" | "leaving", "name") => "naming".to_owned(),
+        ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         ("maintenance" | "joining" | "building" | "leaving" | "taking", own) => format!("{own}s"),
         _ => return vec![(room, kind)],
     };

@@ -235,7 +235,13 @@ async fn a_cluster_is_built_on_its_hosts_own_disks_with_names(pool: PgPool) {
         later.text
     );
     lab.standins.world.meddle("bare-2");
-    lab.done(proposal(&build)).await;
+    let run = lab.start(proposal(&build)).await;
+    let ended = lab.until(run, &[RunState::Done, RunState::NeedsYou]).await;
+    assert_eq!(faults(&ended), Vec::<String>::new());
+    let told = ended
+        .steps()
+        .filter(|s| s.said == "told 3 names; none leads back");
+    assert_eq!(told.count(), 3, "each is asked of all");
     let volume = lab.volume_named("tern-disks");
     let pooled = volume.pooled.as_ref().unwrap();
     assert_eq!(pooled.members.len(), 3);

@@ -10,11 +10,11 @@ use std::{
 };
 use tokio::{sync::watch, task::JoinHandle};
 use zastrugi_core::{
-    estate::{Condition, FailureStage, MachineState, Sort},
+    estate::{ClusterKind, Condition, FailureStage, MachineState, Sort},
     guard::Times,
     ids::{ClusterId, HostId, MachineId},
     rooms::{
-        Proposal,
+        Proposal, clusters,
         keepers::{self, Place},
     },
 };
@@ -416,4 +416,48 @@ async fn a_site_that_was_dark_starts_again_without_its_manager(pool: PgPool) {
         })
     };
     eventually_within("about where each runs", 20, agrees).await;
+}
+
+/// If this fails, two hosts and a small one elsewhere, in no cluster, are no cluster that goes on without its manager.
+#[sqlx::test(migrations = false)]
+async fn a_witness_in_no_cluster_brings_back_what_ran_on_one_of_two_hosts(pool: PgPool) {
+    let lab = Lab::guarded(&pool, 3).await;
+    let tasks = Tasks::default();
+    lab.standins.world.run_keepers_by(Arc::new(tasks));
+    lab.done(lab.claim().await).await;
+    let witness = lab.estate().host_named("h3").unwrap().id;
+    let mut ask = lab.cluster().await;
+    if let Proposal::Clusters(clusters::Ask::Create(create)) = &mut ask {
+        create.hosts.retain(|h| *h != witness);
+        create.kind = ClusterKind::TwoHosts;
+    }
+    lab.done(ask).await;
+    lab.done(lab.create("gate-{1}", 4, true)).await;
+    // It alone decides, so that nobody else can have done it.
+    lab.done(placed(&lab, &[witness])).await;
+    eventually_within("the witness decides", 60, || decides(&lab) == Some(witness)).await;
+    assert_eq!(lab.estate().hosts[&witness].cluster, None);
+    a_lease_passes().await;
+    let host = lab.estate().host_named("h1").unwrap().id;
+    let uuids: Vec<String> = on(&lab, host)
+        .iter()
+        .map(|m| lab.estate().machines[m].uuid.to_string())
+        .collect();
+    assert!(!uuids.is_empty());
+    let Lab {
+        standins,
+        engine,
+        desk,
+        ..
+    } = lab;
+    drop((engine, desk));
+    standins.world.power("h1", false);
+    let runs = || {
+        let guests = standins.world.guests_by_uuid();
+        uuids
+            .iter()
+            .all(|u| guests.get(u).is_some_and(|h| h == "h2"))
+    };
+    eventually_within("they run on the other", 120, runs).await;
+    assert_eq!(standins.world.violations(), Vec::<String>::new());
 }

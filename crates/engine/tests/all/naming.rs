@@ -25,7 +25,7 @@ use zastrugi_core::{
     rooms::{
         Proposal, edits,
         edits::{Set, Target},
-        machines,
+        hosts, joining, leaving, machines,
         machines::PowerAct,
         naming::{Ask, SetNames},
         networks,
@@ -292,4 +292,66 @@ async fn needs_you(lab: &Lab, run: zastrugi_core::ids::RunId) -> String {
     let stopped = until(&lab.desk, run, &[RunState::NeedsYou]).await;
     let fault = stopped.steps().find_map(|s| s.fault.clone());
     fault.unwrap().said
+}
+
+/// If this fails, a host that reaches no name server, or is told another address than the others, joins as if all were well.
+#[sqlx::test(migrations = false)]
+async fn a_host_that_joins_is_asked_what_it_is_told(pool: PgPool) {
+    let lab = network::lab(&pool, 2).await;
+    let cluster = *lab.estate().clusters.keys().next().unwrap();
+    lab.done(set(&lab, cluster, ZONE, NAMES_SECRET).await).await;
+    lab.by_itself("2 names of").await;
+    eventually("both hosts have names", || {
+        lab.estate().hosts.values().all(|h| h.entered.is_some())
+    })
+    .await;
+    let host = lab.estate().host_named("h2").unwrap().id;
+    let ask = Proposal::Leaving(leaving::Ask::Leave(leaving::Leave {
+        hosts: vec![host],
+        slow: false,
+        force: false,
+        wire: false,
+        stop: false,
+    }));
+    lab.done(ask).await;
+    assert_eq!(forward(&lab, "h2").await, Vec::<String>::new());
+    // It comes back; no question of it gets through.
+    lab.standins.world.unheard("h2", true);
+    let mut claim = lab.claim().await;
+    if let Proposal::Hosts(hosts::Ask::Claim(claim)) = &mut claim {
+        let known = |at: &_| lab.estate().host_at(at).is_some();
+        claim.targets.retain(|t| !known(&t.address));
+    }
+    let Proposal::Hosts(hosts::Ask::Claim(claim)) = claim else {
+        panic!("a claim");
+    };
+    let ask = Proposal::Joining(joining::Ask::Welcome { claim, cluster });
+    let run = lab.start(ask).await;
+    let fault = needs_you(&lab, run).await;
+    assert!(fault.contains("is not heard"), "{fault}");
+    // Then it is; and somebody has added an address to its neighbour meanwhile.
+    lab.standins.world.unheard("h2", false);
+    let record = Record::from_rdata(rooted("h1"), 60, RData::A(A([192, 0, 2, 9].into())));
+    somebody(&lab, &format!("{ZONE}."), record).await;
+    let again = async || {
+        lab.desk
+            .answer(&lab.admin, run, Resolve::Retry)
+            .await
+            .unwrap();
+    };
+    again().await;
+    eventually("what it is told is said", || {
+        let look = lab.desk.look();
+        let steps = look.runs.get(run).into_iter().flat_map(|r| r.steps());
+        let mut said = steps.filter_map(|s| Some(s.fault.as_ref()?.said.as_str()));
+        said.any(|f| f.contains("h2 is told that h1.quay.example leads to"))
+    })
+    .await;
+    let mut gone = Record::from_rdata(rooted("h1"), 0, RData::A(A([192, 0, 2, 9].into())));
+    gone.dns_class = DNSClass::NONE;
+    somebody(&lab, &format!("{ZONE}."), gone).await;
+    again().await;
+    let ended = until(&lab.desk, run, &[RunState::Done, RunState::NeedsYou]).await;
+    let said: Vec<&str> = ended.steps().map(|s| s.said.as_str()).collect();
+    assert!(said.contains(&"told 2 names; none leads back"), "{said:?}");
 }

@@ -12,7 +12,7 @@ fn demo() -> Scenario {
 fn the_demo_has_sixteen_hosts_and_four_bare_ones_and_its_machines_fit() {
     let demo = demo();
     let bare = demo.hosts.iter().filter(|h| h.bare).count();
-    assert_eq!((demo.hosts.len(), bare), (23, 4));
+    assert_eq!((demo.hosts.len(), bare), (24, 4));
     assert!(
         (80..=90).contains(&demo.machines.len()),
         "about 70: {}",

@@ -3,13 +3,16 @@
 
 use super::{Build, Draft, Event, Step, expand};
 use crate::{
-    estate::{Condition, Estate, Fact, Host, NetRole, Path, Volume},
+    estate::{Cluster, Condition, Estate, Fact, Host, NetRole, Path, Volume},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId},
     road::Ask as _,
     rooms::{
         clusters::{self, CreateCluster},
-        hosts, installing, keepers, naming,
+        hosts,
+        installing::{self, BareHost},
+        keepers,
+        naming::{self, NewName},
         networks::{self, CreateNetwork},
         storage::{self, ConnectVolume},
     },
@@ -47,7 +50,7 @@ pub(super) fn build(draft: &mut Draft<'_>, ask: &Build) {
         return;
     };
     if let Some(like) = ask.names {
-        names(draft, like, &estate, cluster, ready);
+        names(draft, (like, &ask.install.hosts), &estate, (cluster, &hosts), ready);
     }
     let mut unknown = Vec::new();
     for (i, network) in ask.networks.iter().enumerate() {
@@ -77,23 +80,36 @@ pub(super) fn build(draft: &mut Draft<'_>, ask: &Build) {
 }
 
 /// Names in DNS, where another cluster has them; kept once the cluster is ready.
-fn names(draft: &mut Draft<'_>, like: ClusterId, estate: &Estate, cluster: ClusterId, ready: usize) {
+fn names(draft: &mut Draft<'_>, (like, rows): (ClusterId, &[BareHost]), estate: &Estate, (cluster, hosts): (ClusterId, &[Host]), ready: usize) {
     let Some(like) = draft.estate().clusters.get(&like).cloned() else {
         let text = "The cluster whose zone was chosen is gone.";
         return draft.found(Finding::stop(Rule::Exists, "names", text).at("names"));
     };
     let view = future(draft.view, estate);
     let mut part = draft.beside::<naming::Step>(&view);
-    naming::same(&mut part, cluster, &like);
+    let hosts: Vec<_> = hosts.iter().map(|h| (h.id, h.name.clone())).collect();
+    naming::same(&mut part, cluster, &like, &hosts);
+    free_names(&mut part, &like, rows);
     let waits = |step: &naming::Step, _: bool| match step {
         naming::Step::Keep { .. } => vec![ready],
-        naming::Step::Try { .. } | naming::Step::Bring { .. } | naming::Step::Withdraw { .. } | naming::Step::BringHost { .. } | naming::Step::WithdrawHost { .. } => vec![],
+        naming::Step::Try { .. } | naming::Step::Bring { .. } | naming::Step::Withdraw { .. } | naming::Step::BringHost { .. } | naming::Step::WithdrawHost { .. } | naming::Step::AskFrom { .. } => vec![],
     };
     let say = |f: Finding| match f.field.as_deref() {
         Some("servers") => f.at("names"),
         Some(_) | None => f,
     };
     draft.take_in_by(part, waits, say, (Step::Name, Event::Name));
+}
+
+/// Whether somebody else has the names that the rows have, where a cluster has its names.
+pub(super) fn free_names(draft: &mut crate::road::Draft<'_, naming::Step>, like: &Cluster, rows: &[BareHost]) {
+    let Some(dns) = like.dns.as_deref() else { return };
+    let new = |row: &BareHost| {
+        let name = crate::names::check(row.name.trim()).ok().map(|()| dns.name_of(row.name.trim()))?;
+        Some(NewName { name, address: row.address.trim().parse().ok()?, fields: (row.field("name"), row.field("address")) })
+    };
+    let all: Vec<NewName> = rows.iter().filter_map(new).collect();
+    naming::free(draft, dns, &all);
 }
 
 /// Each new host is switched off and on by its controller once nothing of the run is done at it any more, and before it has

@@ -2,14 +2,14 @@
 
 use super::{
     Build, Draft, Event, Step,
-    assess::{After, clocks, try_fencing},
+    assess::{After, clocks, free_names, try_fencing},
 };
 use crate::{
     estate::{Cluster, Estate, Host, NetRole},
     finding::{Finding, Rule},
     ids::ClusterId,
     road::Ask as _,
-    rooms::{clusters, joining},
+    rooms::{clusters, joining, naming},
 };
 use std::sync::Arc;
 
@@ -52,11 +52,14 @@ pub(super) fn expand(
     let waits = |step: &joining::Step, _: bool| match step {
         joining::Step::Cluster(clusters::Step::Verify { host, .. }) => ours.get(host).copied().into_iter().collect(),
         joining::Step::Cluster(clusters::Step::Join { host, .. }) => right.get(host).copied().into_iter().collect(),
-        joining::Step::Host(_) | joining::Step::Cluster(_) | joining::Step::Storage(_) | joining::Step::Network(_) => vec![],
+        joining::Step::Host(_) | joining::Step::Cluster(_) | joining::Step::Storage(_) | joining::Step::Network(_) | joining::Step::Name(_) => vec![],
     };
     let title = std::mem::take(&mut draft.title);
     draft.take_in_by(part, waits, |f| f, (step_of, event_of));
     draft.title = title;
+    let mut part = draft.beside::<naming::Step>(draft.view);
+    free_names(&mut part, &cluster, &ask.install.hosts);
+    draft.take_in(part, &[], |f| f, (Step::Name, Event::Name));
     later(draft, &cluster, hosts);
     if ask.fencing {
         try_fencing(draft, hosts);
@@ -97,6 +100,7 @@ fn step_of(step: joining::Step) -> Step {
         joining::Step::Cluster(step) => Step::Cluster(step),
         joining::Step::Storage(step) => Step::Storage(step),
         joining::Step::Network(step) => Step::Network(step),
+        joining::Step::Name(step) => Step::Name(step),
     }
 }
 
@@ -106,5 +110,6 @@ fn event_of(event: joining::Event) -> Event {
         joining::Event::Cluster(event) => Event::Cluster(event),
         joining::Event::Storage(event) => Event::Storage(event),
         joining::Event::Network(event) => Event::Network(event),
+        joining::Event::Name(event) => Event::Name(event),
     }
 }

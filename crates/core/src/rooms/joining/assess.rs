@@ -9,7 +9,7 @@ use crate::{
     rooms::{
         clusters::{self, MOST_HOSTS, member_checks},
         hosts::{self, ClaimHosts},
-        networks, storage,
+        naming, networks, storage,
     },
 };
 use std::{collections::BTreeMap, sync::Arc};
@@ -37,11 +37,18 @@ pub(super) fn join(draft: &mut Draft<'_>, cluster: Option<ClusterId>, hosts: &[H
         let text = format!("{name} would have {many} hosts; a cluster has at most {MOST_HOSTS}.");
         draft.found(Finding::stop(Rule::Count, name, text).at("hosts"));
     }
+    let mut joined = Vec::new();
     for host in &hosts {
         let found = member_checks(draft.view, draft.now, host);
         draft.found_all(found);
         fits_in(draft, &cluster, host);
-        steps(draft, &cluster, host);
+        joined.push(steps(draft, &cluster, host));
+    }
+    if cluster.dns.is_some() {
+        let named: Vec<_> = hosts.iter().map(|h| (h.id, h.name.clone())).collect();
+        let mut part = draft.beside::<naming::Step>(draft.view);
+        naming::of_hosts(&mut part, cluster.id, &named, &[]);
+        draft.take_in(part, &joined, |f| f, (Step::Name, Event::Name));
     }
 }
 
@@ -68,7 +75,7 @@ pub(super) fn welcome(draft: &mut Draft<'_>, claim: &ClaimHosts, cluster: Cluste
     part.leave_out(|f| !matches!(f.rule, Rule::Clock | Rule::Bmc) || f.stops());
     let waits = |step: &Step, _: bool| match step {
         Step::Cluster(clusters::Step::Verify { host, .. }) => ours.get(host).copied().into_iter().collect(),
-        Step::Host(_) | Step::Cluster(_) | Step::Storage(_) | Step::Network(_) => vec![],
+        Step::Host(_) | Step::Cluster(_) | Step::Storage(_) | Step::Network(_) | Step::Name(_) => vec![],
     };
     let title = std::mem::take(&mut draft.title);
     draft.take_in_by(part, waits, |f| f, (|s| s, |e| e));
@@ -107,8 +114,9 @@ fn fits_in(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
     }
 }
 
-/// It is checked, joins, gets every network of the cluster and mounts every volume that all of its hosts shall have.
-fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
+/// It is checked, joins, gets every network of the cluster and mounts every volume that all of its hosts shall have. Answers the
+/// step with which it has joined.
+fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) -> usize {
     let name = &host.name;
     let verify = Step::Cluster(clusters::Step::Verify { host: host.id, near: None });
     let checked = draft.step(verify, format!("Check clock and controller of {name}"), &[], Some("hosts"));
@@ -137,6 +145,7 @@ fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) {
     for volume in volumes {
         mounts(draft, cluster, host, &volume, joined);
     }
+    joined
 }
 
 /// Packets get from it to one that has the network already.

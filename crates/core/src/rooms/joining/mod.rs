@@ -1,5 +1,5 @@
 //! A claimed host joins a cluster that is there: with its volumes and its networks, in one run. Composed: its steps are those of
-//! clusters, storage and networks.
+//! clusters, storage, networks and names.
 
 mod ask;
 mod assess;
@@ -12,6 +12,7 @@ super::composed::composed! {
     Cluster clusters,
     Storage storage,
     Network networks,
+    Name naming,
 }
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -25,8 +25,8 @@ pub fn quorum(estate: &Estate, cluster: &Cluster) -> Option<VolumeId> {
 }
 
 /// Hosts for the keepers of a cluster: those that they are on and that serve, then one by one the host that shares least with
-/// those chosen, by name. Where there are fewer than three, a host of another cluster is the witness, at another site if there is one;
-/// a cluster at two sites has one at a third, where there is such a host.
+/// those chosen, by name. Where there are fewer than three, a host elsewhere is the witness, at another site if there is one;
+/// a cluster at two sites has one at a third, where there is such a host. Best is one that is in no cluster: nothing else runs on it.
 pub fn choose(estate: &Estate, cluster: &Cluster, volume: VolumeId) -> Vec<HostId> {
     let serves = |h: &&Host| h.takes_machines() && h.paths_up(volume) > 0;
     let mut left: Vec<&Host> = estate.hosts_in(cluster.id).map(|h| &**h).filter(serves).collect();
@@ -68,8 +68,8 @@ pub(super) fn same(a: &Host, b: &Host, domain: &str) -> bool {
 }
 
 fn witness<'a>(estate: &'a Estate, cluster: &Cluster, has: &impl Fn(&Host) -> bool) -> Option<&'a Host> {
-    let others = estate.hosts.values().filter(|h| h.takes_machines() && h.cluster.is_some_and(|c| c != cluster.id));
+    let others = estate.hosts.values().filter(|h| h.takes_machines() && h.cluster != Some(cluster.id));
     let sites: BTreeSet<_> = estate.hosts_in(cluster.id).map(|h| h.site).collect();
-    let best = others.min_by_key(|h| (!has(h), sites.contains(&h.site), h.keepers.len(), h.name.clone(), h.id));
+    let best = others.min_by_key(|h| (!has(h), sites.contains(&h.site), h.cluster.is_some(), h.keepers.len(), h.name.clone(), h.id));
     best.map(|h| &**h)
 }

@@ -65,9 +65,6 @@ fn number(draft: &mut Draft<'_>, cluster: &Cluster, volume: &Volume, n: usize) {
 fn serves(cluster: &Cluster, volume: &Volume, host: &Host, had: bool) -> Finding {
     let name = &host.name;
     let stop = |text: String| Finding::stop(Rule::Keepers, name, text).at("hosts");
-    if host.cluster.is_none() {
-        return stop(format!("{name} is in no cluster; nothing is known of its storage and its place."));
-    }
     if !host.accepts_work() && !had {
         let why = host.out_of_reach().unwrap_or_else(|| format!("{name} is being claimed"));
         return stop(format!("{why}.")).remedy("Choose another host.");
@@ -76,7 +73,8 @@ fn serves(cluster: &Cluster, volume: &Volume, host: &Host, had: bool) -> Finding
         return stop(format!("{name} is in maintenance.")).remedy("Choose another host, or put it back in service.");
     }
     if host.cluster != Some(cluster.id) {
-        let text = format!("{name} is of another cluster: it decides only by what the hosts of {} tell it over the network.", cluster.name);
+        let of = if host.cluster.is_some() { "of another cluster" } else { "in no cluster" };
+        let text = format!("{name} is {of}: it decides only by what the hosts of {} tell it over the network.", cluster.name);
         return Finding::clear(Rule::Keepers, name, text);
     }
     if host.paths_up(volume.id) == 0 {

@@ -6,9 +6,12 @@ use crate::{
     estate::{Cluster, Dns, Host, Machine, TsigKey},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
-    ids::{ClusterId, SecretRef},
-    limits, names,
+    ids::{ClusterId, HostId, SecretRef},
+    limits,
+    moment::Moment,
+    names,
     text::Line,
+    view::View,
 };
 use std::{collections::BTreeSet, net::{IpAddr, SocketAddr}, sync::Arc};
 
@@ -212,8 +215,8 @@ pub(super) fn follow(draft: &mut Draft<'_>, cluster: ClusterId) {
 }
 
 /// A cluster that is made has its names where another has them: its zone is tried first, and its names stand there once it is
-/// ready. Answers nothing where the servers say no.
-pub fn same(draft: &mut Draft<'_>, cluster: ClusterId, like: &Cluster) {
+/// ready; then its hosts get theirs. Answers nothing where the servers say no.
+pub fn same(draft: &mut Draft<'_>, cluster: ClusterId, like: &Cluster, hosts: &[(HostId, String)]) {
     let Some(dns) = like.dns.as_deref() else {
         let text = format!("{} has no names in DNS.", like.name);
         return draft.found(Finding::stop(Rule::Nothing, "names", text).at("names"));
@@ -222,10 +225,78 @@ pub fn same(draft: &mut Draft<'_>, cluster: ClusterId, like: &Cluster) {
     let step = Step::Try { cluster, dns: dns.clone() };
     let tried = draft.step(step, format!("Enter a name in {} and take it out again", dns.zone), &[], Some("names"));
     let step = Step::Keep { cluster, dns: Some(dns.clone()), left: false };
-    draft.step(step, format!("Names of hosts and machines stand in {}", dns.zone), &[tried], None);
+    let kept = draft.step(step, format!("Names of hosts and machines stand in {}", dns.zone), &[tried], None);
+    of_hosts(draft, cluster, hosts, &[kept]);
+}
+
+/// The names of new hosts are entered; then each of them is asked whether it is told them.
+pub fn of_hosts(draft: &mut Draft<'_>, cluster: ClusterId, hosts: &[(HostId, String)], after: &[usize]) {
+    let entered: Vec<usize> = hosts
+        .iter()
+        .map(|(host, name)| draft.step(Step::BringHost { cluster, host: *host }, format!("Name of {name}"), after, Some("names")))
+        .collect();
+    for (host, name) in hosts {
+        draft.step(Step::AskFrom { cluster, host: *host }, format!("{name} is told the names of hosts"), &entered, Some("names"));
+    }
 }
 
 /// The servers that were typed and can be asked.
 pub fn servers(typed: &[Line]) -> Vec<String> {
     typed.iter().filter_map(|t| at_server(t.trim())).collect()
+}
+
+/// A name that a new host shall have: with its zone, its address, and the fields in which both stand.
+pub struct NewName {
+    pub name: String,
+    pub address: IpAddr,
+    pub fields: (String, String),
+}
+
+/// The server that is asked of names: the first that was found in charge.
+pub fn asked<'a>(view: &View, dns: &'a Dns, now: Moment) -> Option<&'a String> {
+    dns.servers.iter().find(|server| {
+        let probe = Probe::Zone { server: (*server).clone(), zone: dns.zone.clone() };
+        matches!(view.evidence.fresh(&probe, now), Some(Answer::Zone { serial: Some(_) }))
+    })
+}
+
+/// Whether the names that hosts shall have are free there, forward and back: what somebody else entered is not overwritten.
+pub fn free(draft: &mut Draft<'_>, dns: &Dns, all: &[NewName]) {
+    let Some(server) = asked(draft.view, dns, draft.now) else { return };
+    let (mut fine, mut unasked) = (0, 0);
+    for new in all {
+        let NewName { name, address, fields: (name_field, address_field) } = new;
+        let probe = Probe::Named { server: server.clone(), name: name.clone(), address: *address };
+        let Some(Answer::Named { forward, back }) = draft.view.evidence.fresh(&probe, draft.now) else {
+            unasked += 1;
+            continue;
+        };
+        let foreign: Vec<String> = forward.iter().filter(|a| *a != address).map(ToString::to_string).collect();
+        let elsewhere: Vec<&str> = back.iter().filter(|n| !n.eq_ignore_ascii_case(name)).map(String::as_str).collect();
+        fine += usize::from(foreign.is_empty() && elsewhere.is_empty());
+        let taken = (!foreign.is_empty()).then(|| {
+            let text = format!("{name} leads to {} already, entered by somebody else.", foreign.join(", "));
+            stop(name_field, Rule::Name, text).remedy("Give the host another name, or take that one out at the name server.")
+        });
+        let back = (!elsewhere.is_empty()).then(|| {
+            let text = format!("{address} leads back to {} already; that stays as it is.", elsewhere.join(", "));
+            Finding::mind(Rule::Name, name, text).at(address_field).remedy("Take that out at the name server, where it is of nobody any more.")
+        });
+        draft.found_all(taken.into_iter().chain(back));
+    }
+    if unasked > 0 {
+        let text = format!("Nobody asked yet who has {} of hosts in {}.", many(unasked), dns.zone);
+        draft.found(Finding::unchecked(Rule::Name, "names", text).at("names"));
+    }
+    if fine > 0 {
+        let text = format!("{} of hosts in {} can be had, forward and back.", many(fine), dns.zone);
+        draft.found(Finding::clear(Rule::Name, "names", text).because(format!("asked at {server}")));
+    }
+}
+
+fn many(names: usize) -> String {
+    match names {
+        1 => "1 name".to_owned(),
+        n => format!("{n} names"),
+    }
 }

@@ -6,7 +6,7 @@ mod event;
 mod step;
 
 pub use ask::{Ask, SetNames};
-pub use assess::{same, servers};
+pub use assess::{NewName, asked, free, of_hosts, same, servers};
 pub use event::Event;
 pub use step::Step;
 

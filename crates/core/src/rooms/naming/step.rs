@@ -24,6 +24,8 @@ pub enum Step {
     /// The same of a host: its name leads to its own address.
     BringHost { cluster: ClusterId, host: HostId },
     WithdrawHost { cluster: ClusterId, host: HostId },
+    /// From the host: whether it is told the names of its cluster's hosts, forward and back, as they were entered.
+    AskFrom { cluster: ClusterId, host: HostId },
     /// No device: from now on names stand there.
     Keep {
         cluster: ClusterId,
@@ -41,6 +43,7 @@ impl Step {
             | Step::Withdraw { cluster, .. }
             | Step::BringHost { cluster, .. }
             | Step::WithdrawHost { cluster, .. }
+            | Step::AskFrom { cluster, .. }
             | Step::Keep { cluster, .. } => *cluster,
         }
     }
@@ -54,13 +57,14 @@ impl Work for Step {
             Step::Try { .. } => "try a name in the zone",
             Step::Bring { .. } | Step::BringHost { .. } => "bring names in line",
             Step::Withdraw { .. } | Step::WithdrawHost { .. } => "take the name out",
+            Step::AskFrom { .. } => "ask for names from the host",
             Step::Keep { .. } => "names stand there from now on",
         }
     }
 
     fn length(&self) -> Length {
         match self {
-            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } => Length::Call(Span::millis(300)),
+            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } | Step::AskFrom { .. } => Length::Call(Span::millis(300)),
             Step::Keep { .. } => Length::Computed(Span(0)),
         }
     }
@@ -80,6 +84,7 @@ impl Work for Step {
             | Step::Withdraw { cluster, .. }
             | Step::BringHost { cluster, .. }
             | Step::WithdrawHost { cluster, .. } => Some(Object::Cluster(*cluster)),
+            Step::AskFrom { host, .. } => Some(Object::Host(*host)),
             Step::Keep { .. } => None,
         }
     }
@@ -92,7 +97,7 @@ impl Work for Step {
         match self {
             Step::Try { cluster, .. } | Step::Keep { cluster, .. } => vec![Object::Cluster(*cluster)],
             Step::Bring { machine, .. } | Step::Withdraw { machine, .. } => vec![Object::Machine(*machine)],
-            Step::BringHost { host, .. } | Step::WithdrawHost { host, .. } => vec![Object::Host(*host)],
+            Step::BringHost { host, .. } | Step::WithdrawHost { host, .. } | Step::AskFrom { host, .. } => vec![Object::Host(*host)],
         }
     }
 
@@ -101,7 +106,7 @@ impl Work for Step {
         match self {
             Step::Keep { cluster, .. } => vec![Lock::exclusive(Object::Cluster(*cluster))],
             Step::Try { cluster, .. } => vec![Lock::shared(Object::Cluster(*cluster))],
-            Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } => vec![],
+            Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } | Step::AskFrom { .. } => vec![],
         }
     }
 
@@ -116,13 +121,13 @@ impl Work for Step {
                 dns: dns.clone(),
                 left: *left,
             }),
-            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } => None,
+            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } | Step::AskFrom { .. } => None,
         }
     }
 
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
-            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } | Step::Keep { .. } => None,
+            Step::Try { .. } | Step::Bring { .. } | Step::Withdraw { .. } | Step::BringHost { .. } | Step::WithdrawHost { .. } | Step::AskFrom { .. } | Step::Keep { .. } => None,
         }
     }
 }

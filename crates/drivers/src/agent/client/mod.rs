@@ -6,6 +6,7 @@ mod images;
 mod keepers;
 mod machines;
 mod moving;
+mod names;
 mod pools;
 mod taking;
 mod volumes;
@@ -13,6 +14,7 @@ mod watch;
 
 pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
 pub(crate) use machines::{Cards, boot};
+pub(crate) use names::Told;
 pub(crate) use volumes::Seen;
 pub use watch::{KeptScreen, Sample};
 

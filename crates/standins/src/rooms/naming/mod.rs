@@ -1,5 +1,9 @@
 //! Name servers: zones forward and back, changed by RFC 2136 with TSIG (RFC 8945), and how they go wrong.
 
+mod resolve;
+
+pub(crate) use resolve::resolve;
+
 use crate::{
     scenario::ScenarioNames,
     world::{State, World},
@@ -17,7 +21,13 @@ use hickory_server::{
     zone_handler::{AxfrPolicy, Catalog, MessageResponseBuilder, ZoneType},
 };
 use serde::{Deserialize, Serialize};
-use std::{fs, io, path::Path, sync::Arc};
+use std::{
+    collections::BTreeSet,
+    fs, io,
+    net::{IpAddr, SocketAddr},
+    path::Path,
+    sync::Arc,
+};
 use tokio::{net::UdpSocket, task::JoinSet};
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -33,6 +43,9 @@ pub(crate) struct NameServer {
     /// It is in charge of no zone that leads from addresses to names.
     #[serde(default)]
     pub(crate) without_reverse: bool,
+    /// Whose questions don't reach it, as with a firewall between.
+    #[serde(default)]
+    pub(crate) deaf_to: BTreeSet<IpAddr>,
 }
 
 impl NameServer {
@@ -44,6 +57,7 @@ impl NameServer {
             zones: made.zones.clone(),
             silent: false,
             without_reverse: false,
+            deaf_to: BTreeSet::new(),
         }
     }
 }
@@ -63,7 +77,10 @@ impl RequestHandler for Guarded {
         mut handle: R,
     ) -> ResponseInfo {
         let state = self.world.lock().names.get(&self.name).cloned();
-        let silent = state.as_ref().is_some_and(|s| s.silent);
+        let from = request.src().ip();
+        let silent = state
+            .as_ref()
+            .is_some_and(|s| s.silent || s.deaf_to.contains(&from));
         let without = state.is_some_and(|s| s.without_reverse);
         let mut asked = request.queries.queries().iter();
         let leads_back = asked.any(|q| q.name().to_string().ends_with("arpa."));
@@ -158,6 +175,16 @@ async fn catalog(dir: &Path, server: &NameServer) -> io::Result<Catalog> {
     Ok(catalog)
 }
 
+fn own(address: &str) -> Option<IpAddr> {
+    address.parse::<SocketAddr>().ok().map(|a| a.ip())
+}
+
+impl State {
+    pub(crate) fn unheard(&self, address: &str) -> bool {
+        own(address).is_some_and(|ip| self.names.values().any(|s| s.deaf_to.contains(&ip)))
+    }
+}
+
 impl World {
     /// A name server that answers nobody.
     pub fn names_silent(&self, name: &str, silent: bool) {
@@ -166,6 +193,20 @@ impl World {
     /// One that leads from no address to a name.
     pub fn names_without_reverse(&self, name: &str, without: bool) {
         self.at_names(name, |s| s.without_reverse = without);
+    }
+    /// No question of a host reaches any name server, as with a firewall between.
+    pub fn unheard(&self, host: &str, unheard: bool) {
+        let found = self.lock().hosts.get(host).and_then(|h| own(&h.address));
+        let all: Vec<String> = self.lock().names.keys().cloned().collect();
+        for (name, ip) in all.iter().zip(found.into_iter().cycle()) {
+            self.at_names(name, |s| {
+                if unheard {
+                    s.deaf_to.insert(ip);
+                } else {
+                    s.deaf_to.remove(&ip);
+                }
+            });
+        }
     }
     fn at_names(&self, name: &str, change: impl FnOnce(&mut NameServer)) {
         let mut state = self.lock();

@@ -7,7 +7,7 @@ use crate::frame::{
 use askama::Template;
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Cluster, Estate, Host},
+    estate::{Cluster, ClusterKind, Estate, Host},
     ids::{ClusterId, HostId},
     rooms::{
         Proposal,
@@ -77,7 +77,7 @@ struct KeepersFields {
     name: String,
     volume: String,
     hosts: Vec<Choice>,
-    few: bool,
+    witness: bool,
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
@@ -117,7 +117,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             name,
             volume,
             hosts: cluster.map(|c| choices(estate, c, &chosen)).unwrap_or_default(),
-            few: cluster.is_some_and(|c| c.hosts.len() < WANTED),
+            witness: cluster.is_some_and(|c| asks_a_witness(c)),
         }),
         ask: Proposal::Keepers(Ask::Place(Place {
             cluster: id,
@@ -127,11 +127,16 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     }
 }
 
-/// The cluster's hosts; where they are few, those of others too, for a witness.
+/// Whether one that decides may be a host that is not the cluster's: a witness.
+fn asks_a_witness(cluster: &Cluster) -> bool {
+    cluster.hosts.len() < WANTED || cluster.kind == ClusterKind::TwoSites
+}
+
+/// The cluster's hosts; where it needs a witness, those elsewhere too.
 fn choices(estate: &Estate, cluster: &Cluster, chosen: &[HostId]) -> Vec<Choice> {
-    let few = cluster.hosts.len() < WANTED;
+    let witness = asks_a_witness(cluster);
     let own = |h: &Host| h.cluster == Some(cluster.id);
-    let fits = |h: &&Arc<Host>| own(h) || chosen.contains(&h.id) || few && h.cluster.is_some();
+    let fits = |h: &&Arc<Host>| own(h) || chosen.contains(&h.id) || witness;
     let mut all: Vec<&Arc<Host>> = estate.hosts.values().filter(fits).collect();
     all.sort_by_key(|h| (!own(h), h.name.clone(), h.id));
     let choice = |h: &Arc<Host>| {
@@ -139,11 +144,9 @@ fn choices(estate: &Estate, cluster: &Cluster, chosen: &[HostId]) -> Vec<Choice>
         let place = Host::DOMAINS
             .iter()
             .filter_map(|d| Some(format!("{d} {}", h.labels.get(*d)?)));
-        let of = h
-            .cluster
-            .filter(|_| !own(h))
-            .and_then(|c| estate.clusters.get(&c))
-            .map(|c| format!("of {}", c.name));
+        let other = h.cluster.and_then(|c| estate.clusters.get(&c));
+        let of = other.map_or_else(|| "in no cluster".to_owned(), |c| format!("of {}", c.name));
+        let of = (!own(h)).then_some(of);
         let words: Vec<String> = of
             .into_iter()
             .chain([site.to_owned()])

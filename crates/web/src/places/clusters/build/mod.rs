@@ -26,13 +26,14 @@ use uuid::Uuid;
 use volume::VolumeFields;
 use zastrugi_core::{
     endpoint::Password,
-    estate::{Cluster, ClusterKind, Demand, NetRole, PsabiLevel},
+    estate::{Cluster, ClusterKind, Demand, Dns, NetRole, PsabiLevel},
     evidence::{Answer, Medium, Probe},
     ids::{ClusterId, SecretRef},
     rooms::{
         Proposal,
         building::{self, Build},
         installing::{self, Install},
+        naming,
         networks::CreateNetwork,
     },
     text::Line,
@@ -111,10 +112,32 @@ pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
         let arrays = view.estate.arrays.values().filter(|a| a.answers());
         let arrays: Vec<_> = arrays.map(|a| a.id).collect();
         desk.inspect_storage(&arrays, &[], false).await;
-        if let Some(dns) = named_like(&view, fields).and_then(|c| c.dns.clone()) {
+        let joined = into.as_ref().map(|i| ClusterId(i.id));
+        let joined = joined.and_then(|id| view.estate.clusters.get(&id)).cloned();
+        let named = joined.or_else(|| named_like(&view, fields));
+        if let Some(dns) = named.and_then(|c| c.dns.clone()) {
             desk.ask_for_zone(&dns.servers, &dns.zone).await;
+            ask_who_has(desk, fields, &dns).await;
         }
     })
+}
+
+/// Who has the names that the rows have by now, once a server is known to be in charge.
+async fn ask_who_has(desk: &AtDesk, fields: &Fields, dns: &Dns) {
+    let view = desk.look();
+    let Some(server) = naming::asked(&view, dns, desk.now()) else {
+        return;
+    };
+    let usual = Usual::of(fields, expand::into(&view, fields).as_ref());
+    let looked = Looked {
+        user: "",
+        kept: None,
+        usual: &usual,
+    };
+    let rows = rows::rows(&view, fields, &looked, &mut vec![]);
+    let named = rows.iter().filter(|r| r.take).filter_map(HostRow::named);
+    let names = named.map(|(name, address)| (dns.name_of(&name), address));
+    desk.ask_for_names(server, names.collect()).await;
 }
 
 fn media(view: &View) -> Vec<Medium> {

@@ -54,6 +54,13 @@ impl HostRow {
             site: (&self.site).into(),
         }
     }
+    /// The name and the address that it shall have, where they can be ones.
+    pub(super) fn named(&self) -> Option<(String, IpAddr)> {
+        let name = first(&self.name, &self.usual_name).trim();
+        names::check(name).ok()?;
+        let address = first(&self.address, &self.usual_address).trim();
+        Some((name.to_owned(), address.parse().ok()?))
+    }
     /// The address that it shall have, with the agent's port.
     pub(super) fn agent(&self) -> Option<String> {
         let ip: IpAddr = first(&self.address, &self.usual_address).parse().ok()?;
