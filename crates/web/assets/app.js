@@ -45,6 +45,13 @@
   document.addEventListener('click', (e) => { const summary = e.target.closest('summary'); if (summary) turned.add(summary.parentElement); });
   htmx.registerExtension('turned', { htmx_before_morph_attr: (el, { attrName }) => attrName !== 'open' || !turned.has(el) });
 
+  // Whoever types in such a form finds it where it was: news of the page wait until they leave it.
+  const held = (part) => part.contains(document.activeElement) && document.activeElement.closest('form[data-holds]');
+  htmx.registerExtension('held', { htmx_before_request: (part) => !held(part), htmx_before_response: (part) => !held(part) });
+  document.addEventListener('focusout', (e) => {
+    if (e.target.closest('form[data-holds]')) setTimeout(() => document.body.dispatchEvent(new CustomEvent('revision')));
+  });
+
   // Days are the person's own: the server is told how far from UTC they are.
   for (const at of $$('input[data-zone]')) at.value = String(new Date().getTimezoneOffset());
 

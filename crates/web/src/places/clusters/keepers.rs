@@ -138,7 +138,7 @@ fn choices(estate: &Estate, cluster: &Cluster, chosen: &[HostId]) -> Vec<Choice>
     let own = |h: &Host| h.cluster == Some(cluster.id);
     let fits = |h: &&Arc<Host>| own(h) || chosen.contains(&h.id) || witness;
     let mut all: Vec<&Arc<Host>> = estate.hosts.values().filter(fits).collect();
-    all.sort_by_key(|h| (!own(h), h.name.clone(), h.id));
+    all.sort_by_key(|h| (!own(h), h.cluster.is_some(), h.name.clone(), h.id));
     let choice = |h: &Arc<Host>| {
         let site = estate.sites.get(&h.site).map_or("", |s| s.name.as_str());
         let place = Host::DOMAINS
