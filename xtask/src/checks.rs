@@ -133,6 +133,7 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
 const FLOORS: [&[&str]; 7] = [
     &[
         "ids", "macs", "units", "moment", "finding", "permits", "epoch", "endpoint", "names",
+        "layers",
     ],
     &["estate", "addressing", "migration"],
     &["runs", "evidence", "inventory", "loads", "view"],
@@ -140,6 +141,7 @@ const FLOORS: [&[&str]; 7] = [
         "availability",
         "balance",
         "booting",
+        "copying",
         "flows",
         "forecast",
         "migration",

@@ -1,9 +1,10 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::{Hardware, Path, PoolHealth, Share},
-    ids::{ArrayId, HostId, NetworkId, SecretRef},
+    estate::{Hardware, LocalDisk, Path, PoolHealth, Share},
+    ids::{ArrayId, HostId, MachineId, NetworkId, SecretRef},
     inventory::Inventory,
+    layers::Chain,
     limits,
     moment::{Moment, Span},
     units::Bytes,
@@ -72,6 +73,14 @@ pub enum Probe {
         name: String,
         address: IpAddr,
     },
+    /// Who has an address on a network, as a host there sees it (RFC 826, RFC 4861)?
+    Neighbour {
+        network: NetworkId,
+        host: HostId,
+        address: IpAddr,
+    },
+    /// Which blocks do the layers of this machine's disks hold?
+    Layers(MachineId),
     /// How far is what this time source (`ip:port`) says from our clock?
     Time(String),
 }
@@ -91,6 +100,9 @@ pub struct Beneath {
     pub ports: Vec<Port>,
     /// What lies on its disks, by name.
     pub disks: Vec<String>,
+    /// The disks themselves, that one included from which it will start.
+    #[serde(default)]
+    pub drives: Vec<LocalDisk>,
     /// How many media it can mount over the network.
     pub slots: usize,
 }
@@ -246,6 +258,11 @@ pub enum Answer {
         forward: BTreeSet<IpAddr>,
         back: Vec<String>,
     },
+    /// The hardware address of whoever has it; none: nobody answers.
+    Neighbour {
+        mac: Option<String>,
+    },
+    Layers(Box<Chain>),
     /// It did not take who asks; the same is not tried again as long as this lasts.
     Refused {
         why: String,
@@ -281,9 +298,12 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::Time(_)
         | Probe::Zone { .. }
         | Probe::Named { .. } => Span::mins(5),
-        Probe::Luns(_) | Probe::Devices(_) | Probe::Installations | Probe::Inventory { .. } => {
-            Span::mins(2)
-        }
+        Probe::Neighbour { .. }
+        | Probe::Layers(_)
+        | Probe::Luns(_)
+        | Probe::Devices(_)
+        | Probe::Installations
+        | Probe::Inventory { .. } => Span::mins(2),
         Probe::Mtu { .. } | Probe::RoundTrip { .. } => Span::mins(30),
     }
 }

@@ -4,13 +4,13 @@ use crate::{
     epoch::Obeyed,
     estate::{
         AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Host, HostNet, Keeper,
-        LocalDisk, Machine, MachineState, Memory, Nic, Pooled, Uplink, Wanted,
+        LocalDisk, Machine, MachineState, Memory, Nic, Pooled, Snapshots, Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
     limits::{self, Limit},
     moment::Moment,
-    rooms::{Event, hosts, images, keepers, machines, networks, storage},
+    rooms::{Event, hosts, images, keepers, machines, networks, snapshots, storage},
     runs::{Object, Runs},
     units::Bytes,
     view::View,
@@ -63,6 +63,9 @@ pub struct MachineReport {
     pub note: String,
     pub virtual_hardware: u32,
     pub created: Moment,
+    /// None: the agent says nothing of them.
+    #[serde(default)]
+    pub snapshots: Option<Box<Snapshots>>,
 }
 
 /// A whole host at one point of its own sequence.
@@ -180,6 +183,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(moved_home(estate, ours, machine));
                 events.extend(nics_differ(estate, ours, machine));
                 events.extend(boot_differs(estate, runs, ours, machine));
+                events.extend(snapshots_differ(runs, ours, machine));
             }
             None => {
                 events.push(Event::Machines(machines::Event::Adopted(Box::new(adopt(
@@ -397,6 +401,23 @@ fn boot_differs(
     ))
 }
 
+/// Snapshots other than those that we hold, unless a run is about to change them. Until when each is kept only we know.
+fn snapshots_differ(runs: &Runs, ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let seen = seen.snapshots.as_ref()?;
+    let mut there = seen.clone();
+    for snapshot in &mut there.all {
+        if let Some(known) = ours.snapshots.get(snapshot.uuid) {
+            snapshot.ends = known.ends;
+            snapshot.note.clone_from(&known.note);
+        }
+    }
+    let differs = *there != *ours.snapshots && !runs.will_change(Object::Machine(ours.id));
+    differs.then_some(Event::Snapshots(snapshots::Event::Seen {
+        machine: ours.id,
+        snapshots: there,
+    }))
+}
+
 /// Where a machine runs is decided by the generation of its run lease, never by arrival order.
 fn differs(ours: &Machine, as_of: AsOf, seen: &MachineReport) -> Option<Event> {
     let host = as_of.host;
@@ -465,6 +486,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         host: (!off).then_some(host.id),
         arriving: None,
         moved: None,
+        snapshots: seen.snapshots.clone().unwrap_or_default(),
         state: seen.state.clone(),
         wanted: if off { Wanted::Off } else { Wanted::On },
         vcpus: seen.vcpus,

@@ -231,7 +231,8 @@ rooms! {
     Leaving leaving,
     Taking taking,
     Naming naming,
-    Fronts fronts;
+    Fronts fronts,
+    Snapshots snapshots;
     Sites sites,
     Consoles consoles,
     People people,

@@ -368,6 +368,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
         moved: None,
+        snapshots: Default::default(),
     }
 }
 
@@ -432,6 +433,7 @@ pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport 
         protected: false,
         guest_key: None,
         note: String::new(),
+        snapshots: None,
         virtual_hardware: 3,
         created: Moment(0),
     }

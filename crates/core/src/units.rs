@@ -1,7 +1,11 @@
 //! Quantities. No bare number of bytes or megahertz crosses a public function.
 
 use serde::{Deserialize, Serialize};
-use std::{fmt, iter::Sum, ops::Add};
+use std::{
+    fmt,
+    iter::Sum,
+    ops::{Add, AddAssign},
+};
 
 /// Bytes; shown in binary units (1 GiB = 2^30 bytes).
 #[derive(
@@ -152,6 +156,11 @@ impl Add for Bytes {
     type Output = Bytes;
     fn add(self, other: Bytes) -> Bytes {
         Bytes(self.0.saturating_add(other.0))
+    }
+}
+impl AddAssign for Bytes {
+    fn add_assign(&mut self, other: Bytes) {
+        *self = *self + other;
     }
 }
 impl Sum for Bytes {

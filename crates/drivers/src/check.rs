@@ -2,6 +2,7 @@
 //! a machine made, run and removed, and the host handed back; each promise of `docs/agent-api.json` is tried on the way.
 
 mod keepers;
+mod snapshots;
 
 use crate::http::Http;
 use reqwest::{Method, StatusCode};
@@ -439,6 +440,7 @@ async fn machine(s: &mut Suite, volume: &str) {
         answered(&said, &[409]),
     );
     running(s, &path).await;
+    snapshots::snapshots(s, &path).await;
     keepers::keepers(s, volume).await;
     histories(s, &path).await;
     removed(s, &path).await;

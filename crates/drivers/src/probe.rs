@@ -6,7 +6,10 @@ use crate::{
     fault::words,
     redfish::{Controller, Ways},
 };
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::{
+    net::IpAddr,
+    time::{Duration, Instant, SystemTime, UNIX_EPOCH},
+};
 use zastrugi_core::{
     estate::{Estate, Host},
     evidence::{Answer, Probe, SeenDevice},
@@ -39,6 +42,23 @@ impl Drivers {
         Ok(Answer::RoundTrip { micros })
     }
 
+    /// Volumes that a host sees and that are ours or nobody's.
+    async fn sight(&self, host: &Host) -> Result<Answer, Fault> {
+        let key = self.key_of(host).await?;
+        let storage = self.agent(host, &key).storage().await?;
+        let us = &self.installation().id;
+        let free =
+            |d: &SeenDevice| d.has_our_format() && d.owner.as_ref().is_none_or(|(id, _)| id == us);
+        Ok(Answer::Sight {
+            volumes: storage
+                .devices()
+                .into_iter()
+                .filter(|(device, _)| free(device))
+                .map(|(_, volume)| volume)
+                .collect(),
+        })
+    }
+
     async fn try_probe(&self, estate: &Estate, probe: &Probe) -> Result<Answer, Fault> {
         match probe {
             Probe::Greeting(address) => {
@@ -51,23 +71,7 @@ impl Drivers {
                 offset_ms: self.offset(known(estate, *host)?).await?,
             }),
             Probe::Bmc(host) => self.bmc(known(estate, *host)?).await,
-            Probe::Sight(host) => {
-                let host = known(estate, *host)?;
-                let key = self.key_of(host).await?;
-                let storage = self.agent(host, &key).storage().await?;
-                let us = &self.installation().id;
-                let free = |d: &SeenDevice| {
-                    d.has_our_format() && d.owner.as_ref().is_none_or(|(id, _)| id == us)
-                };
-                Ok(Answer::Sight {
-                    volumes: storage
-                        .devices()
-                        .into_iter()
-                        .filter(|(device, _)| free(device))
-                        .map(|(_, volume)| volume)
-                        .collect(),
-                })
-            }
+            Probe::Sight(host) => self.sight(known(estate, *host)?).await,
             Probe::Devices(host) => {
                 let host = known(estate, *host)?;
                 let key = self.key_of(host).await?;
@@ -100,6 +104,12 @@ impl Drivers {
                 name,
                 address,
             } => self.named_at(server, name, *address).await,
+            Probe::Neighbour {
+                network,
+                host,
+                address,
+            } => self.neighbour(estate, *network, *host, *address).await,
+            Probe::Layers(machine) => self.layers_of(estate, *machine).await,
             Probe::Time(source) => self.time_of(source).await,
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,
             Probe::Luns(array) => {
@@ -134,6 +144,27 @@ impl Drivers {
         let name = root.product.or(root.name).unwrap_or_default();
         let name = words(&format!("{name}, Redfish {}", root.redfish_version));
         Ok(Answer::Manager { name, pin })
+    }
+
+    async fn neighbour(
+        &self,
+        estate: &Estate,
+        network: NetworkId,
+        host: HostId,
+        address: IpAddr,
+    ) -> Result<Answer, Fault> {
+        let gone = || {
+            let said = "The network is gone.";
+            Fault::new(FaultKind::Refused, said, "Look at the list.")
+        };
+        let network = estate.networks.get(&network).ok_or_else(gone)?;
+        let host = known(estate, host)?;
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        let mut heard = agent.neighbours(&network.name, &[address]).await?;
+        Ok(Answer::Neighbour {
+            mac: heard.remove(&address),
+        })
     }
 
     async fn mtu(

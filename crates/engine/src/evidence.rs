@@ -9,6 +9,9 @@ const AT_ONCE: usize = 64;
 /// Asks one thing and keeps the answer.
 pub(crate) async fn ask(shared: &Shared, probe: Probe) -> Answer {
     let answer = shared.drivers.probe(&shared.estate(), &probe).await;
+    if let Answer::Silent { why } = &answer {
+        tracing::debug!(?probe, why, "no usable answer");
+    }
     keep(shared, probe, answer.clone());
     answer
 }

@@ -18,6 +18,7 @@ use crate::{
         moving::{calls as moving, disks},
         naming,
         networks::calls as network,
+        snapshots::calls as snapshots,
         storage::{calls as storage, pools},
         taking,
     },
@@ -51,6 +52,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/networks/{name}", put(network::put))
         .route("/v1/networks/{name}", delete(network::remove))
         .route("/v1/mtu-probe", post(network::mtu))
+        .route("/v1/neighbours", post(network::neighbours))
         .route("/v1/round-trip", post(network::round_trip))
         .route("/v1/resolve", post(naming::resolve))
         .route("/v1/storage/logins", put(storage::log_in))
@@ -102,6 +104,14 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}/disks", get(disks::show))
         .route("/v1/machines/{uuid}/disks", put(disks::begin))
         .route("/v1/machines/{uuid}/disks", delete(disks::cancel))
+        .route("/v1/machines/{uuid}/snapshots", get(snapshots::show))
+        .route("/v1/machines/{uuid}/layers", get(snapshots::layers))
+        .route("/v1/machines/{uuid}/snapshots/{id}", put(snapshots::take))
+        .route(
+            "/v1/machines/{uuid}/snapshots/{id}/back",
+            post(snapshots::go_back),
+        )
+        .route("/v1/machines/{uuid}/forget", post(snapshots::forget))
         .route("/v1/machines/{uuid}/power", post(power::power))
         .with_state(device)
 }

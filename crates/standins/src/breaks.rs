@@ -285,6 +285,10 @@ impl World {
         let names: Vec<String> = state.arrays.keys().cloned().collect();
         names.iter().for_each(|name| self.save_array(&state, name));
     }
+    /// No gateway answers anybody any more, or all do.
+    pub fn silence_routers(&self, silent: bool) {
+        self.lock().routers_silent = silent;
+    }
     /// Somebody unknown answers at this address from now on.
     pub fn squat(&self, address: &str, name: &str) {
         self.lock()

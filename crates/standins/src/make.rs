@@ -299,8 +299,11 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
             busy: machine.busy,
             agent: machine.agent,
             stubborn: machine.stubborn,
+            slow: machine.slow,
         },
+        chain: None,
     };
+    let record = crate::rooms::snapshots::with(record, &machine.snapshots, seed, now);
     if let Some(volume) = state.volumes.get_mut(&machine.volume) {
         volume.records.insert(uuid.clone(), record);
     }

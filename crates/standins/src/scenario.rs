@@ -174,9 +174,28 @@ pub struct ScenarioMachine {
     /// Does not stop when asked.
     #[serde(default)]
     pub stubborn: bool,
+    /// Its file systems are slow to stand still.
+    #[serde(default)]
+    pub slow: bool,
+    /// Oldest first.
+    #[serde(default)]
+    pub snapshots: Vec<ScenarioSnapshot>,
     /// Days before the first start at which it was made.
     #[serde(default = "busy")]
     pub age_days: u32,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioSnapshot {
+    pub name: String,
+    /// How many days before the first start it was taken.
+    pub days: u32,
+    #[serde(default)]
+    pub note: String,
+    /// Somebody went back to it later, and went on from there.
+    #[serde(default)]
+    pub back: bool,
 }
 
 fn yes() -> bool {
@@ -275,6 +294,8 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         busy: 10 + n % 50,
         agent: true,
         stubborn: false,
+        slow: false,
+        snapshots: vec![],
         age_days: 90,
     };
     Scenario {

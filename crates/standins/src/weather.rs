@@ -73,10 +73,13 @@ const NO_REVERSE: &str = "without reverse";
 /// No question of a host reaches a name server.
 const NAMES: &str = "name servers";
 
+/// No router answers.
+const SILENT: &str = "silent";
+
 /// Another manager that is still at work.
 const ORDERS: &str = "gives orders";
 
-const GUEST: [&str; 3] = ["hangs", "agent", "crash"];
+const GUEST: [&str; 4] = ["hangs", "agent", "crash", "slow to stand still"];
 
 fn sky(kind: &str, name: &str, words: Vec<(String, bool)>) -> Sky {
     Sky {
@@ -105,8 +108,14 @@ fn services(state: &State) -> Vec<Sky> {
         .values()
         .map(|b| sky("load balancer", &b.name, vec![("management".into(), !b.up)]));
     let all = time.chain(names).chain(formers);
+    let routers = sky(
+        "router",
+        "all gateways",
+        vec![(SILENT.into(), state.routers_silent)],
+    );
     all.map(|(kind, name, words)| sky(kind, name, words.map(|(w, is)| (w.to_owned(), is)).into()))
         .chain(balancers)
+        .chain([routers])
         .collect()
 }
 
@@ -217,6 +226,7 @@ impl World {
                 }
                 "manager elsewhere" => self.former_automation(&gust.name, gust.broken),
                 "load balancer" => self.silence_balancer(&gust.name, gust.broken),
+                "router" => self.silence_routers(gust.broken),
                 "time" => self.time_silent(&gust.name, gust.broken),
                 "guest" => self.blow_guest(&gust.name, &gust.word, gust.broken),
                 _ => self.silence_switch(&gust.name, gust.broken),
@@ -257,6 +267,7 @@ impl World {
         match word {
             "hangs" => self.hang_guest(name, false, broken),
             "agent" => self.hang_guest(name, true, broken),
+            "slow to stand still" => self.slow_guest(name, broken),
             _ if broken => self.crash(name),
             _ => self.boot_guest(name),
         }
@@ -320,6 +331,13 @@ mod tests {
             sky.words.iter().find(|(w, _)| *w == gust.word).unwrap().1
         };
         let mut skies = world.weather();
+        // The page names several in one field, with semicolons between.
+        let torn: Vec<&str> = skies
+            .iter()
+            .map(|s| s.name.as_str())
+            .filter(|n| n.contains(';'))
+            .collect();
+        assert_eq!(torn, Vec::<&str>::new(), "nobody could press it");
         // Hosts last: whose host was off runs no more.
         skies.sort_by_key(|s| s.kind == "host");
         // One guest is like another.

@@ -63,8 +63,12 @@ pub(crate) struct State {
     pub(crate) formers: BTreeMap<String, Former>,
     /// Addresses that answer and belong to nobody we know, with what they call themselves.
     pub(crate) squatters: BTreeMap<String, String>,
+    /// No gateway answers anybody.
+    pub(crate) routers_silent: bool,
     /// Disks on their way to other volumes, by host and machine; not kept over a restart of the stand-ins.
     pub(crate) copies: Copies,
+    /// Snapshots that are being taken, and layers that are folded.
+    pub(crate) going: crate::rooms::snapshots::going::AllGoing,
     /// What was done since the stand-ins began.
     pub(crate) deeds: Deeds,
 }
@@ -322,6 +326,7 @@ impl World {
             return;
         }
         crate::rooms::moving::copying::lost(&mut state, name);
+        crate::rooms::snapshots::going::lost(&mut state, name);
         let Some(host) = state.hosts.get_mut(name) else {
             return;
         };
@@ -399,6 +404,7 @@ impl World {
     /// lets them go on when they can.
     pub(crate) fn settle(&self, name: &str) {
         self.copy_on(name);
+        self.fold_on(name);
         let now = self.now();
         let mut state = self.lock();
         for uid in state.pools_on(name, now) {
@@ -426,6 +432,9 @@ impl World {
             let Some(volume) = volumes.get_mut(&guest.volume) else {
                 continue;
             };
+            if crate::rooms::snapshots::going::follow_now_and_then(volume, guest, uuid, now) {
+                changed.insert(guest.volume.clone());
+            }
             if halt_or_go_on(
                 volume,
                 name,

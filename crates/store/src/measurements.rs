@@ -146,6 +146,34 @@ impl Measurements {
             .collect()
     }
 
+    /// The hour of the day, in UTC, in which a machine wrote least to its disks over the last seven days; none before there is a
+    /// day of samples.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn quiet_hour(&self, machine: MachineId) -> Result<Option<u8>, StoreError> {
+        let row = sqlx::query(
+            "with sample as (
+                 select distinct on (host, bin) at, body, date_bin('10 minutes', at, timestamptz '2000-01-01') as bin
+                 from load where at > now() - interval '7 days'
+                   and body -> 'machines' @> jsonb_build_array(jsonb_build_array($1::bigint))
+                 order by host, bin, at
+             ), written as (
+                 select extract(hour from at at time zone 'UTC')::int as hour,
+                        (m -> 1 -> 'disk' ->> 'writes')::float8 as writes
+                 from sample, jsonb_array_elements(body -> 'machines') as m
+                 where (m ->> 0)::bigint = $1 and m -> 1 -> 'disk' is not null
+             )
+             select hour, count(*) over () as hours from written group by hour order by avg(writes), hour limit 1",
+        )
+        .bind(to_db(machine.0))
+        .fetch_optional(&self.pool)
+        .await?;
+        let Some(row) = row else { return Ok(None) };
+        let (hour, hours): (i32, i64) = (row.try_get("hour")?, row.try_get("hours")?);
+        Ok(u8::try_from(hour).ok().filter(|_| hours == 24))
+    }
+
     /// Makes the partitions of today and tomorrow, and drops those past keeping.
     ///
     /// # Errors

@@ -1,6 +1,6 @@
 //! A virtual machine: what it has, where it is, and what it should be doing.
 
-use super::{Boot, Entered, Moved};
+use super::{Boot, Entered, Moved, Snapshots};
 use crate::{
     ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -151,6 +151,12 @@ pub struct Machine {
     pub entered: Option<Box<Entered>>,
     #[serde(default)]
     pub moved: Option<Box<Moved>>,
+    #[serde(default, skip_serializing_if = "no_snapshots")]
+    pub snapshots: Box<Snapshots>,
+}
+
+fn no_snapshots(all: &Snapshots) -> bool {
+    all.is_empty() && all.rests_on.is_none()
 }
 
 fn yes() -> bool {

@@ -24,6 +24,7 @@ mod outage;
 mod pen;
 mod pooled;
 mod rule;
+mod snapshot;
 mod volume;
 
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
@@ -53,6 +54,7 @@ pub use outage::{Cause, Outage, Outages};
 pub use pen::{Change, Pen, Touched};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
+pub use snapshot::{Consistent, Snapshot, Snapshots};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{

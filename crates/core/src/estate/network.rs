@@ -321,6 +321,17 @@ impl Network {
     pub fn is_isolated(&self) -> bool {
         self.uplinks.is_empty()
     }
+    pub fn gateways(&self) -> impl Iterator<Item = IpAddr> {
+        self.subnets.iter().filter_map(|s| s.gateway)
+    }
+    /// A host that can look who has an address on it: the first by name that answers and has it.
+    pub fn looker<'a>(&self, estate: &'a Estate) -> Option<&'a Arc<Host>> {
+        let able = |h: &&Arc<Host>| h.accepts_work() && h.networks.contains_key(&self.name);
+        estate
+            .hosts_in(self.cluster)
+            .filter(able)
+            .min_by(|a, b| a.name.cmp(&b.name))
+    }
     /// Whether the switch ports of this host carry it, whether the host has it or not.
     pub fn wires(&self, estate: &Estate, host: &Host) -> Standing {
         let mut unknown = None;

@@ -88,11 +88,11 @@ impl Account {
     }
     fn add(&mut self, view: &View, machine: &Machine) {
         let asks = demand(&view.loads, machine, self.host.hardware.cpu.base);
-        self.held = self.held + machine.held();
-        self.size = self.size + machine.memory.size;
+        self.held += machine.held();
+        self.size += machine.memory.size;
         self.vcpus = self.vcpus.saturating_add(machine.vcpus);
         self.cpu_demand = self.cpu_demand + asks.cpu;
-        self.memory_demand = self.memory_demand + asks.active;
+        self.memory_demand += asks.active;
         self.machines += 1;
         self.groups.extend(view.estate.apart_groups(machine));
     }

@@ -36,6 +36,7 @@ fn beneath(n: usize) -> Beneath {
         memory: Bytes::gib(128),
         ports: vec![port(1), port(2)],
         disks: vec![],
+        drives: vec![],
         slots: 2,
     }
 }

@@ -5,17 +5,19 @@ use crate::bare::{build, controller, told};
 use std::{collections::BTreeSet, sync::Arc};
 use zastrugi_core::{
     endpoint::Password,
-    estate::Fact,
+    estate::{DiskState, Fact, LocalDisk},
     evidence::{Answer, Beneath, Probe},
     finding::Severity,
-    moment::Moment,
+    moment::{Moment, Span},
     permits::{Permits, Role},
+    pooled::reckoned,
     rooms::{
         Assessment, Proposal, Step, assess,
         building::{self, Ask, Build},
         clusters, hosts, installing,
         installing::BareHost,
         networks,
+        storage::{ConnectVolume, VolumeSource},
     },
     testkit::Small,
     units::Bytes,
@@ -552,5 +554,62 @@ fn names_that_somebody_else_has_are_said_in_their_rows() {
         Severity::Clear,
         "",
         "1 name of hosts in quay.example can be had, forward and back.",
+    );
+}
+
+/// If this fails, room is promised on disks that are dead, or on the one that a host starts from; or nothing is said where nobody
+/// knows.
+#[test]
+fn what_hosts_will_lend_is_foretold_by_their_controllers() {
+    let mut b = build(3);
+    b.volume = Some(ConnectVolume {
+        array: None,
+        source: VolumeSource::Pooled {
+            copies: 2,
+            wait: Span::mins(10),
+        },
+        name: "own".into(),
+        cluster: None,
+        hosts: None,
+        typed: "".into(),
+    });
+    let own = |gb: u64, state: DiskState| LocalDisk {
+        name: format!("{gb}"),
+        size: Bytes(gb * 1_000_000_000),
+        state,
+    };
+    let drives = |n: usize, found: &mut Beneath| {
+        let last = match n {
+            3 => DiskState::Dead,
+            _ => DiskState::Free,
+        };
+        // 16 GB are too few to be installed on.
+        found.drives = vec![
+            own(3840, DiskState::Free),
+            own(16, DiskState::Dead),
+            own(240, DiskState::Free),
+            own(3840, last),
+        ];
+    };
+    let all = found(&told(&b, drives), &b);
+    let foretold = reckoned(&[7680, 7680, 3840].map(|gb| Bytes(gb * 1_000_000_000)), 2);
+    let is = |severity, text: &str| {
+        all.iter()
+            .any(|(s, _, t)| *s == severity && t.starts_with(text))
+    };
+    assert!(is(Severity::Clear, &foretold), "{all:#?}");
+    assert!(
+        is(
+            Severity::Unchecked,
+            "What tern-1, tern-2, tern-3 will lend is reckoned from what their controllers say"
+        ),
+        "{all:#?}"
+    );
+    says(
+        &b,
+        |_, _| {},
+        Severity::Unchecked,
+        "",
+        "What disks tern-1, tern-2, tern-3 have shows once they are installed",
     );
 }

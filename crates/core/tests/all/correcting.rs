@@ -95,7 +95,7 @@ fn a_network_that_one_host_refuses_is_corrected_on_those_that_have_it() {
         panic!("{given:?}")
     };
     let names: Vec<_> = given.iter().map(|g| g.field).collect();
-    assert_eq!(names, ["vlan", "mtu", "uplinks"]);
+    assert_eq!(names, ["vlan", "mtu", "uplinks", "gateway"]);
     let mut no =
         |typed: &[(&str, &str)], field| wrong(corrected(&mut small, run, *step, typed), field);
     assert!(no(&[("mtu", "fast")], "mtu").contains("“fast” is no number"));
@@ -103,6 +103,8 @@ fn a_network_that_one_host_refuses_is_corrected_on_those_that_have_it() {
     assert!(no(&[("vlan", "20,21")], "vlan").contains("is no VLAN"));
     assert!(no(&[("uplinks", "")], "uplinks").contains("Choose the uplinks"));
     assert!(no(&[("uplinks", "uplink-7")], "uplinks").contains("has no uplink uplink-7"));
+    assert!(no(&[("gateway", "next door")], "gateway").contains("“next door” is no address"));
+    assert!(no(&[("gateway", "192.0.2.1")], "gateway").contains("192.0.2.1"));
     assert!(no(&[], "vlan").contains("Nothing is changed"));
     assert_eq!(phases(&small, run), before, "nothing was touched");
 

@@ -6,11 +6,20 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Cards, Claimed, Installed, Seen, Stamp, Told, boot, greet, greet_installed, segment,
+    Agent, Cards, Claimed, Installed, Seen, SnapshotWish, Stamp, Told, boot, greet,
+    greet_installed, segment,
 };
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};
+pub(crate) use wire::snapshots::WireTaken;
 pub(crate) use wire::{Machine, WireAsOf, limited};
+
+/// Layers as an agent sent them.
+pub(crate) fn wire_layers(said: serde_json::Value) -> Result<zastrugi_core::layers::Chain, String> {
+    let read: wire::snapshots::WireLayers =
+        serde_json::from_value(said).map_err(|e| e.to_string())?;
+    read.read()
+}
 
 pub(crate) fn read_path(path: wire::WirePath) -> zastrugi_core::estate::Path {
     path.read()

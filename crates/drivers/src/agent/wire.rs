@@ -2,6 +2,7 @@
 
 mod inventory;
 mod pool;
+pub(crate) mod snapshots;
 
 pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
@@ -341,6 +342,11 @@ pub(crate) struct Machine {
     guest_answers: bool,
     #[serde(default)]
     pub(crate) as_of: Option<WireAsOf>,
+    /// None: the agent keeps none, or doesn't tell.
+    #[serde(default)]
+    snapshots: Option<Vec<snapshots::WireSnapshot>>,
+    #[serde(default)]
+    rests_on: Option<Uuid>,
     /// Only in a volume's records.
     #[serde(default)]
     pub(crate) running_on: Option<String>,
@@ -562,6 +568,9 @@ impl Machine {
             note: self.note.chars().take(2000).collect(),
             virtual_hardware: self.virtual_hardware,
             created: Moment(self.created_ms),
+            snapshots: self
+                .snapshots
+                .map(|all| Box::new(snapshots::all(all, self.rests_on))),
         };
         report.bounded()
     }

@@ -1,16 +1,18 @@
 //! What a controller knows of a host beneath whatever is installed on it, and mounts for it over the network: the schemas
-//! VirtualMedia, ComputerSystem (Boot, BootProgress), Volume and EthernetInterface of the standard.
+//! VirtualMedia, ComputerSystem (Boot, BootProgress), Volume, Drive and EthernetInterface of the standard.
 
 use super::{
     Controller,
     sign::{ROOT, local, path},
     wire::{
-        Collection, Interface, LocalStorage, LocalVolume, Machine, Manager, Medium, Progress, Root,
+        Collection, Interface, Link, LocalDrive, LocalStorage, LocalVolume, Machine, Manager,
+        Medium, Progress, Root,
     },
 };
 use crate::fault::words;
 use serde_json::json;
 use zastrugi_core::{
+    estate::{DiskState, LocalDisk},
     evidence::{Beneath, Port},
     runs::{Fault, FaultKind},
     units::{Bytes, round},
@@ -59,12 +61,17 @@ impl Controller<'_> {
     /// The members of a collection, as far as they can be read.
     async fn members<T: serde::de::DeserializeOwned>(
         &self,
-        link: Option<&super::wire::Link>,
+        link: Option<&Link>,
     ) -> Result<Vec<T>, Fault> {
         let Some(link) = link else { return Ok(vec![]) };
         let all: Collection = self.get(&local(&self.who(), link)?).await?;
+        self.each(&all.members).await
+    }
+
+    /// What links lead to, as far as it can be read.
+    async fn each<T: serde::de::DeserializeOwned>(&self, links: &[Link]) -> Result<Vec<T>, Fault> {
         let mut found = Vec::new();
-        for member in all.members.iter().take(PARTS) {
+        for member in links.iter().take(PARTS) {
             let at = local(&self.who(), member)?;
             match self.get::<T>(&at).await {
                 Ok(read) => found.push(read),
@@ -81,7 +88,7 @@ impl Controller<'_> {
     pub(crate) async fn beneath(&self) -> Result<Beneath, Fault> {
         let at = self.at().await?;
         let system: Machine = self.get(&at).await?;
-        let mut disks = Vec::new();
+        let (mut disks, mut drives) = (Vec::new(), Vec::new());
         for storage in self
             .members::<LocalStorage>(system.storage.as_ref())
             .await?
@@ -90,6 +97,8 @@ impl Controller<'_> {
                 .members::<LocalVolume>(storage.volumes.as_ref())
                 .await?;
             disks.extend(all.into_iter().map(|v| words(&v.name)));
+            let all = self.each::<LocalDrive>(&storage.drives).await?;
+            drives.extend(all.into_iter().filter_map(drive));
         }
         let ports = self
             .members::<Interface>(system.ethernet_interfaces.as_ref())
@@ -110,6 +119,7 @@ impl Controller<'_> {
             )),
             ports: ports.into_iter().map(port).collect(),
             disks,
+            drives,
             slots,
         })
     }
@@ -206,6 +216,28 @@ impl Controller<'_> {
                 .then(|| trouble.unwrap_or_else(|| "it reports a critical state".into())),
         })
     }
+}
+
+/// None: an empty bay, or one whose size is not said.
+fn drive(said: LocalDrive) -> Option<LocalDisk> {
+    let size = Bytes(said.capacity_bytes);
+    if size == Bytes::ZERO {
+        return None;
+    }
+    let name = if said.name.is_empty() {
+        said.id
+    } else {
+        said.name
+    };
+    let state = match said.status.health.as_str() {
+        "Critical" => DiskState::Dead,
+        _ => DiskState::Free,
+    };
+    Some(LocalDisk {
+        name: words(&name),
+        size,
+        state,
+    })
 }
 
 fn port(read: Interface) -> Port {

@@ -174,6 +174,21 @@ pub(super) struct Condition {
 #[serde(rename_all = "PascalCase", default)]
 pub(super) struct LocalStorage {
     pub(super) volumes: Option<Link>,
+    #[serde(deserialize_with = "or_nothing")]
+    pub(super) drives: Vec<Link>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "PascalCase", default)]
+pub(super) struct LocalDrive {
+    #[serde(deserialize_with = "or_nothing")]
+    pub(super) id: String,
+    #[serde(deserialize_with = "or_nothing")]
+    pub(super) name: String,
+    #[serde(deserialize_with = "or_nothing")]
+    pub(super) capacity_bytes: u64,
+    #[serde(deserialize_with = "or_nothing")]
+    pub(super) status: Status,
 }
 
 #[derive(Debug, Default, Deserialize)]

@@ -54,6 +54,7 @@ impl Drivers {
             Step::Set { front: id } => {
                 let front = front(estate, *id)?;
                 let balancer = balancer(estate, front.balancer)?;
+                self.not_taken(estate, balancer, front).await?;
                 self.set_front(estate, balancer, front, turn).await?;
                 let seen = self.front_on(balancer, *id).await?;
                 let n = seen.as_ref().map_or(0, |s| s.members.len());
@@ -69,6 +70,43 @@ impl Drivers {
                 Err(premise("There is no device for this."))
             }
         }
+    }
+
+    /// Nobody has the address of a front that is new; two who do would each get half of what comes.
+    async fn not_taken(
+        &self,
+        estate: &Estate,
+        balancer: &Balancer,
+        front: &Front,
+    ) -> Result<(), Fault> {
+        let shared = estate
+            .fronts
+            .values()
+            .any(|f| f.id != front.id && f.address == front.address && f.seen.is_some());
+        if shared || front.seen.is_some() || self.front_on(balancer, front.id).await?.is_some() {
+            return Ok(());
+        }
+        let network = estate.networks.get(&front.network);
+        let Some((network, host)) = network.and_then(|n| Some((n, n.looker(estate)?))) else {
+            return Ok(());
+        };
+        let key = self.key_of(host).await?;
+        let heard = self
+            .agent(host, &key)
+            .neighbours(&network.name, &[front.address])
+            .await?;
+        let Some(mac) = heard.get(&front.address) else {
+            return Ok(());
+        };
+        let said = format!(
+            "{mac} has {} on {} already, says {}.",
+            front.address, network.name, host.name
+        );
+        Err(Fault::new(
+            FaultKind::Refused,
+            said,
+            "Find out who that is, or give the front another address.",
+        ))
     }
 
     /// Before a machine stops or moves: it is taken out of every front, and its open connections may end. Answers what is waited

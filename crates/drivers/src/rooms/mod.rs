@@ -19,6 +19,7 @@ mod moving;
 mod naming;
 mod networks;
 mod pools;
+mod snapshots;
 pub(crate) mod storage;
 mod taking;
 mod told;
@@ -57,6 +58,7 @@ impl Drivers {
             Step::Taking(step) => self.at_taking(estate, step, turn).await,
             Step::Fronts(step) => self.at_front(estate, step, turn).await,
             Step::Naming(step) => self.at_naming(estate, step).await,
+            Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
         }
     }
 
@@ -74,6 +76,7 @@ impl Drivers {
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
+            Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
             Step::Hosts(_)
             | Step::Clusters(_)
             | Step::Machines(_)

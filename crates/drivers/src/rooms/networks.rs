@@ -4,6 +4,7 @@ use crate::{
     Drivers, Outcome, Turn,
     perform::{done, premise, stamp},
 };
+use std::net::IpAddr;
 use zastrugi_core::{
     estate::{Estate, Host, HostNet, Network},
     ids::{HostId, NetworkId},
@@ -37,6 +38,7 @@ impl Drivers {
             Step::Set { network, host } => self.set(estate, *network, *host, true, turn).await,
             Step::Drop { network, host } => self.set(estate, *network, *host, false, turn).await,
             Step::Try { network, host, to } => self.try_out(estate, *network, *host, *to).await,
+            Step::Gateway { network, host } => self.gateway(estate, *network, *host).await,
             Step::Ready { .. } | Step::Gone { .. } => Err(premise("There is no device for this.")),
         }
     }
@@ -76,6 +78,40 @@ impl Drivers {
         let remedy =
             "Correct the switch ports of these hosts or what the network was given, then retry.";
         Err(Fault::new(FaultKind::Refused, said, remedy))
+    }
+
+    /// Whoever should lead out of the network has its address there.
+    async fn gateway(
+        &self,
+        estate: &Estate,
+        network: NetworkId,
+        host: HostId,
+    ) -> Result<Outcome, Fault> {
+        let host = self.host_of(estate, host)?;
+        let gone = || premise("The network is gone.");
+        let network = estate.networks.get(&network).ok_or_else(gone)?;
+        let all: Vec<IpAddr> = network.gateways().collect();
+        if all.is_empty() {
+            return Ok(done(vec![], "it has none any more"));
+        }
+        let key = self.key_of(host).await?;
+        let heard = self
+            .agent(host, &key)
+            .neighbours(&network.name, &all)
+            .await?;
+        if let Some(silent) = all.iter().find(|a| !heard.contains_key(a)) {
+            let said = format!(
+                "Nobody answers at {silent}, the gateway of {}, when {} asks.",
+                network.name, host.name
+            );
+            let remedy = "Look at the router, or correct the gateway; without one, leave it empty.";
+            return Err(Fault::new(FaultKind::Refused, said, remedy));
+        }
+        let all: Vec<String> = heard
+            .iter()
+            .map(|(a, mac)| format!("{a} is {mac}"))
+            .collect();
+        Ok(done(vec![], all.join(", ")))
     }
 
     async fn set(

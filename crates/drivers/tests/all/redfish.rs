@@ -14,7 +14,7 @@ use std::sync::{
     atomic::{AtomicU32, Ordering},
 };
 use zastrugi_core::{
-    estate::{Bmc, Fact, Host},
+    estate::{Bmc, DiskState, Fact, Host},
     evidence::{Answer, Probe},
     guard::Power,
     ids::HostId,
@@ -466,12 +466,26 @@ async fn older(method: Method, uri: Uri, headers: HeaderMap, body: Bytes) -> Res
             json!({"SerialNumber": "SN-OLD", "Manufacturer": "Brattholm", "Model": null, "PowerState": null,
             "ProcessorSummary": {"Count": 2, "Model": null}, "MemorySummary": {"TotalSystemMemoryGiB": 127.5}, "Boot": null,
             "Status": {"Health": null, "Conditions": null}, "EthernetInterfaces": {"@odata.id": "/ports"},
-            "Links": {"ManagedBy": [{"@odata.id": "/man"}]}})
+            "Storage": {"@odata.id": "/stores"}, "Links": {"ManagedBy": [{"@odata.id": "/man"}]}})
         }
         "/man" => json!({"VirtualMedia": {"@odata.id": "/media"}}),
         "/media" => links(&["/media/usb", "/media/cd", "/media/gone", "/media/cd2"]),
         "/media/usb" => medium(json!(["USBStick"])),
         "/media/cd" | "/media/cd2" => medium(json!(["CD", "DVD"])),
+        "/stores" => links(&["/store"]),
+        "/store" => {
+            json!({"Volumes": null, "Drives": [{"@odata.id": "/drive/1"}, {"@odata.id": "/drive/2"},
+            {"@odata.id": "/drive/3"}, {"@odata.id": "/drive/gone"}]})
+        }
+        "/drive/1" => {
+            json!({"Id": "1", "Name": null, "CapacityBytes": 480_000_000_000_u64, "Status": null})
+        }
+        "/drive/2" => {
+            json!({"Id": "2", "Name": "Bay 2", "CapacityBytes": 960_000_000_000_u64, "Status": {"Health": "Critical"}})
+        }
+        "/drive/3" => {
+            json!({"Id": "3", "Name": "Bay 3", "CapacityBytes": null, "Status": {"State": "Absent"}})
+        }
         "/ports" => links(&["/ports/1"]),
         "/ports/1" => {
             json!({"Id": "1", "Name": null, "MACAddress": "06:AA:00:00:00:01", "SpeedMbps": null, "LinkStatus": "LinkUp"})
@@ -523,6 +537,18 @@ async fn an_older_controller_is_looked_beneath_and_a_wrong_password_is_none_whoe
     assert_eq!(
         (found.ports[0].name.as_str(), found.ports[0].mbit),
         ("1", 0)
+    );
+    let drives: Vec<_> = found
+        .drives
+        .iter()
+        .map(|d| (d.name.as_str(), d.size.0, &d.state))
+        .collect();
+    assert_eq!(
+        drives,
+        [
+            ("1", 480_000_000_000, &DiskState::Free),
+            ("Bay 2", 960_000_000_000, &DiskState::Dead)
+        ]
     );
     assert!(matches!(look("wrong").await, Answer::Refused { .. }));
 }

@@ -11,6 +11,7 @@ mod logbook;
 mod networks;
 mod people;
 mod runs;
+mod snapshots;
 mod storage;
 
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};

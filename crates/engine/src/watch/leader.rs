@@ -1,7 +1,7 @@
 //! The leader: it follows every device while its term holds, and appends what changed.
 
 use super::{
-    Duties, array, balancer, closing, host,
+    Duties, array, balancer, closing, ending, host,
     keeping::{Errands, clear_strays},
     leaving, naming,
     office::{Ears, Office},
@@ -123,6 +123,7 @@ impl Reign {
             tasks.spawn(leaving::move_away(office.clone()));
         }
         tasks.spawn(withdrawing::withdraw(office.clone()));
+        tasks.spawn(ending::forget(office.clone()));
         tasks.spawn(naming::follow(office.clone()));
         tasks.spawn(balancer::follow(office.clone()));
         let own = duties.own.or_else(own::by_firmware);

@@ -3,6 +3,7 @@
 mod array;
 mod balancer;
 mod closing;
+mod ending;
 mod host;
 mod keeping;
 mod leader;

@@ -4,6 +4,7 @@
 mod fronting;
 mod going;
 mod own_disks;
+mod snapping;
 
 use crate::{
     building,
@@ -315,6 +316,7 @@ impl Tour<'_> {
         }))
         .await;
         self.power(PowerAct::On { host: None }).await;
+        self.snapped().await;
         self.maintenance().await;
         self.keepers().await;
         self.leaves().await;
@@ -418,6 +420,7 @@ impl Tour<'_> {
         let mut build = building::look(lab, 1).await;
         build.fencing = true;
         build.names = lab.estate().clusters.keys().next().copied();
+        build.networks[1].subnets[0].gateway = "10.9.60.1".parse().ok();
         self.gives_up(&building::proposal(&build)).await;
         self.go(building::proposal(&build)).await;
         let cluster = lab.estate().cluster_named("Tern").unwrap().id;

@@ -11,6 +11,7 @@ use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{AddressRange, Front, Manner, MemberState, NetRole, Part, Protocol, Sticks, Subnet},
     evidence::Probe,
+    finding::Severity,
     ids::{MachineId, NetworkId},
     moment::Span,
     rooms::{
@@ -22,6 +23,7 @@ use zastrugi_core::{
     },
     runs::{FaultKind, RunState},
 };
+use zastrugi_engine::Resolve;
 
 fn range(first: &str, last: &str, part: Part) -> AddressRange {
     AddressRange {
@@ -456,4 +458,55 @@ async fn the_balancer_is_told_again_and_members_follow_their_label(pool: PgPool)
     lab.done(Proposal::Fronts(fronts::Ask::Forget { balancer }))
         .await;
     assert!(lab.estate().balancers.is_empty());
+}
+
+/// If this fails, a front takes an address that somebody has whom nobody here knows, and half of its connections go to them.
+#[sqlx::test(migrations = false)]
+async fn an_address_that_somebody_has_is_given_to_no_front(pool: PgPool) {
+    let lab = Lab::new(&pool, 2).await;
+    lab.ready().await;
+    lab.done(network(&lab)).await;
+    lab.done(balancer(&lab).await).await;
+    let wharf = lab.estate().networks.values().next().unwrap().id;
+    let (taken, free) = ("10.2.40.200", "10.2.40.201".parse().unwrap());
+    lab.standins
+        .world
+        .squat(taken, "a till that nobody told of");
+    let says = |ask: &Proposal, words: &str| {
+        let said = lab.desk.assess(&lab.admin, ask);
+        let found = said.findings().iter().find(|f| f.text.contains(words));
+        found.map(|f| f.severity)
+    };
+    // Nobody looked: the run does.
+    let ask = front(&lab, |_| {});
+    assert_eq!(says(&ask, "Nobody looked yet"), Some(Severity::Unchecked));
+    let run = lab.start(ask.clone()).await;
+    let stopped = lab.until(run, &[RunState::NeedsYou]).await;
+    let fault = stopped.steps().find_map(|s| s.fault.clone()).unwrap();
+    assert!(
+        fault.said.contains("has 10.2.40.200 on wharf already"),
+        "{fault:?}"
+    );
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    assert!(lab.estate().fronts.is_empty());
+    // Somebody looks before.
+    lab.desk
+        .ask_for_neighbours(wharf, &[taken.parse().unwrap(), free])
+        .await;
+    assert_eq!(says(&ask, "Somebody has 10.2.40.200"), Some(Severity::Stop));
+    let other = front(&lab, |put| put.address = Some(free));
+    assert_eq!(
+        says(&other, "Nobody answers h1 at 10.2.40.201"),
+        Some(Severity::Clear)
+    );
+    lab.done(other).await;
+    // Its own address is not in its way, nor in that of another port.
+    lab.done(front(&lab, |put| {
+        (put.name, put.address, put.port) = ("again".into(), Some(free), 8081);
+    }))
+    .await;
 }

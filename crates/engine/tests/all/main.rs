@@ -25,5 +25,6 @@ mod restart;
 mod road;
 mod screens;
 mod sites;
+mod snapshots;
 mod storage;
 mod taking;

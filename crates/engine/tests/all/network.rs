@@ -315,17 +315,57 @@ async fn the_mtu_is_tried_between_hosts_and_the_hop_is_named(pool: PgPool) {
             })
             .collect::<Vec<_>>()
     };
-    lab.desk.try_mtu(&lab.admin, jumbo).await;
+    lab.desk.try_network(&lab.admin, jumbo).await;
     assert_eq!(through(), [true, true]);
     lab.standins
         .world
         .change_port("switch-1-1", "h1", Some(1500), None);
-    lab.desk.try_mtu(&lab.admin, jumbo).await;
+    lab.desk.try_network(&lab.admin, jumbo).await;
     assert_eq!(through(), [false, false]);
     eventually("the switch tells where", || {
         matches!(&standings(&lab, "jumbo")[0], Standing::Wire(fault) if fault.switch == "switch-1-1")
     })
     .await;
+}
+
+/// If this fails, nobody finds out why machines reach nobody outside, or all is said to be well while no gateway answers.
+#[sqlx::test(migrations = false)]
+async fn a_gateway_is_asked_for_from_every_host(pool: PgPool) {
+    let lab = lab(&pool, 2).await;
+    lab.done(Proposal::Networks(networks::Ask::Create(ask(
+        &lab, "crew", 20, 1500,
+    ))))
+    .await;
+    let crew = network(&lab, "crew");
+    let heard = async || {
+        lab.desk.try_network(&lab.admin, crew).await;
+        let book = lab.desk.look().evidence;
+        let asked = lab.desk.gateways(crew).into_iter();
+        let asked = asked.map(|(host, address)| Probe::Neighbour {
+            network: crew,
+            host,
+            address,
+        });
+        let answers = asked.map(|p| match &book.answers[&p].answer {
+            Answer::Neighbour { mac } => mac.is_some(),
+            other => panic!("{other:?}"),
+        });
+        answers.collect::<Vec<_>>()
+    };
+    assert_eq!(heard().await, [true, true]);
+    lab.standins
+        .world
+        .change_port("switch-1-1", "h1", None, Some(20));
+    lab.standins
+        .world
+        .change_port("switch-1-2", "h1", None, Some(20));
+    assert_eq!(
+        heard().await,
+        [false, true],
+        "its ports carry the VLAN no more"
+    );
+    lab.standins.world.silence_routers(true);
+    assert_eq!(heard().await, [false, false]);
 }
 
 #[sqlx::test(migrations = false)]

@@ -48,7 +48,9 @@ fn installed(host: &Host) -> Option<Value> {
 }
 
 fn body(uuid: &str, volume: &str, record: &Record) -> Value {
+    let (snapshots, rests_on) = crate::rooms::snapshots::told::snapshots(record);
     json!({
+        "snapshots": snapshots, "rests_on": rests_on,
         "uuid": uuid, "volume": volume, "name": record.name, "generation": record.lease.generation, "vcpus": record.vcpus,
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
@@ -131,7 +133,10 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         cpu += mhz;
         active += bytes;
         let writes = memory::writes(record, running.console.writes());
-        let used: u64 = record.disks.iter().map(|d| d.written.min(d.size)).sum();
+        let used: u64 = match &record.chain {
+            Some(chain) => chain.bytes(),
+            None => record.disks.iter().map(|d| d.written.min(d.size)).sum(),
+        };
         // Measured within a tenth.
         let off = 950 + guest::hash(uuid) % 100;
         let (beats, moved) = running.pulse(now, record.temper).unzip();

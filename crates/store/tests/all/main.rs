@@ -8,12 +8,12 @@ use zastrugi_core::rooms::{machines, sites};
 use zastrugi_core::{
     estate::{Estate, Site},
     ids::{HostId, MachineId, Revision, RunId, SecretRef, SiteId, VolumeId},
-    loads::{HostLoad, MachineLoad},
+    loads::{DiskUse, HostLoad, MachineLoad},
     moment::{Moment, Span},
     permits::{Role, Who},
     rooms::Event,
     testkit::read,
-    units::{Bytes, Mhz},
+    units::{Bytes, Mhz, Rate},
 };
 use zastrugi_core::{
     road::{Tale, Urgency},
@@ -618,4 +618,53 @@ async fn of_each_machine_the_newest_pictures_are_kept_and_none_twice(pool: PgPoo
     assert!(!pictures.has("S/7/2").await.unwrap(), "five are kept");
     assert_eq!(pictures.bytes(other.id).await.unwrap().unwrap(), b"other");
     assert_eq!(pictures.bytes(uuid::Uuid::nil()).await.unwrap(), None);
+}
+
+/// If this fails, snapshots are deleted in the busiest hour of the day.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_quiet_hour_is_the_one_of_seven_days_in_which_least_is_written(pool: PgPool) {
+    let measurements = Measurements::new(pool.clone());
+    let load = |writes: u64| MachineLoad {
+        cpu: Mhz(1),
+        active: Bytes(1),
+        writes: None,
+        disk: Some(DiskUse {
+            used: Bytes(1),
+            writes: Rate(writes),
+        }),
+    };
+    // One sample an hour for two days; at 4 UTC it writes least, and another machine at 9.
+    let now = time::OffsetDateTime::now_utc();
+    let samples = (0..48).map(|ago| {
+        let at = now - time::Duration::hours(ago);
+        let quiet = |hour: u8| if at.hour() == hour { 1 } else { 1000 };
+        let sample = HostLoad {
+            at: Moment(i64::try_from(at.unix_timestamp_nanos() / 1_000_000).unwrap()),
+            cpu: Mhz(1),
+            active: Bytes(1),
+            machines: vec![
+                (MachineId(7), load(quiet(4))),
+                (MachineId(8), load(quiet(9))),
+            ],
+        };
+        (HostId(1), sample)
+    });
+    let samples: Vec<_> = samples.collect();
+    assert_eq!(measurements.quiet_hour(MachineId(7)).await.unwrap(), None);
+    measurements.write(&samples[..12]).await.unwrap();
+    assert_eq!(
+        measurements.quiet_hour(MachineId(7)).await.unwrap(),
+        None,
+        "half a day tells nothing"
+    );
+    measurements.write(&samples[12..]).await.unwrap();
+    assert_eq!(
+        measurements.quiet_hour(MachineId(7)).await.unwrap(),
+        Some(4)
+    );
+    assert_eq!(
+        measurements.quiet_hour(MachineId(8)).await.unwrap(),
+        Some(9)
+    );
+    assert_eq!(measurements.quiet_hour(MachineId(9)).await.unwrap(), None);
 }

@@ -190,7 +190,7 @@ fn over(steps: &[PlannedStep]) -> Option<String> {
     let (mut n, mut bytes) = (0, Bytes::ZERO);
     for (_, course) in courses(steps) {
         n += 1;
-        bytes = bytes + course.total;
+        bytes += course.total;
     }
     (n > 1).then(|| format!("{n} machines, {bytes} in all"))
 }

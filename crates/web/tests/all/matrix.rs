@@ -5,7 +5,11 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 50] = [
+const SHEETS: [(&str, usize); 54] = [
+    ("snapshot", 1),
+    ("go-back", 1),
+    ("delete-snapshots", 1),
+    ("keep-snapshot", 1),
     ("names", 2),
     ("take-over", 2),
     ("leave-cluster", 2),
@@ -291,7 +295,7 @@ const WRITES: [(&str, Option<usize>); 20] = [
     ("/hosts/look", Some(2)),
     ("/hosts/look/announced", Some(2)),
     ("/logbook/runs/<id>", None),
-    ("/networks/<id>/mtu", Some(2)),
+    ("/networks/<id>/try", Some(2)),
     ("/screen/<id>/ticket", Some(0)),
     ("/settings/history", Some(2)),
     ("/settings/macs", Some(2)),

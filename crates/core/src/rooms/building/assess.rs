@@ -260,7 +260,7 @@ fn one_network(
     part.in_estate(estate);
     let waits = |step: &networks::Step, _: bool| match step {
         networks::Step::Set { host, .. } => joined.get(host).copied().into_iter().collect(),
-        networks::Step::ReadSwitch { .. } | networks::Step::Try { .. } | networks::Step::Drop { .. } | networks::Step::Ready { .. } | networks::Step::Gone { .. } => vec![],
+        networks::Step::ReadSwitch { .. } | networks::Step::Try { .. } | networks::Step::Gateway { .. } | networks::Step::Drop { .. } | networks::Step::Ready { .. } | networks::Step::Gone { .. } => vec![],
     };
     let say = |f: Finding| match f.field.clone() {
         Some(field) => f.at(&format!("{field}:{i}")),

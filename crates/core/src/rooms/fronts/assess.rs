@@ -4,12 +4,12 @@ use super::{ConnectBalancer, Draft, Event, PutFront, Step};
 use crate::{
     addressing::{lowest_free, usable},
     endpoint::Password,
-    estate::{Balancer, Certificate, Check, Controller, Front, Manner, Network, Part, Protocol, Sticks, Validity},
-    evidence::Probe,
+    estate::{Balancer, Certificate, Check, Controller, Estate, Front, Manner, Network, Part, Protocol, Sticks, Validity},
+    evidence::{Answer, Probe},
     finding::{Finding, Rule},
     fronts,
     ids::{BalancerId, FrontId, HostId, SecretRef},
-    moment::Span,
+    moment::{Moment, Span},
     names,
 };
 use std::{
@@ -140,6 +140,9 @@ pub(super) fn put(draft: &mut Draft<'_>, ask: &PutFront) {
     manner(draft, &ask.manner);
     let (Some(balancer), Some(network)) = (balancer, network) else { return };
     let Some(address) = address(draft, ask, &network) else { return };
+    if before.as_ref().is_none_or(|b| (b.network, b.address) != (network.id, address)) {
+        nobody_has(draft, &network, address);
+    }
     let Ok(certificate) = certificate(draft, ask, before.as_deref()) else { return };
     let front = Front {
         id: before.as_ref().map_or_else(|| FrontId(draft.number()), |b| b.id),
@@ -186,6 +189,35 @@ fn changes(draft: &mut Draft<'_>, before: &Front, front: Front, balancer: &Balan
     let id = front.id;
     draft.intend(Event::Changed(Box::new(front)));
     draft.step(Step::Set { front: id }, format!("Set it on {}", balancer.name), &[], Some("balancer"));
+}
+
+/// The next free virtual address of a network.
+pub fn next_address(estate: &Estate, network: &Network, now: Moment) -> Option<IpAddr> {
+    let taken: BTreeSet<IpAddr> = network.taken(estate).into_keys().collect();
+    lowest_free(network, Part::Virtual, &taken, now).into_iter().next()?.ok()
+}
+
+/// Whether somebody answers at an address that no front has yet, as a host there sees it.
+fn nobody_has(draft: &mut Draft<'_>, network: &Network, address: IpAddr) {
+    if draft.estate().fronts.values().any(|f| f.address == address) {
+        return;
+    }
+    let on = &network.name;
+    let Some(host) = network.looker(draft.estate()).cloned() else {
+        let text = format!("No host that answers has {on}; nobody can look whether somebody has {address}.");
+        return draft.found(Finding::unchecked(Rule::Address, "address", text));
+    };
+    let probe = Probe::Neighbour { network: network.id, host: host.id, address };
+    let name = &host.name;
+    draft.found(match draft.view.evidence.fresh(&probe, draft.now) {
+        Some(Answer::Neighbour { mac: Some(mac) }) => {
+            let finding = stop("address", Rule::Address, format!("Somebody has {address} on {on} already: {mac} answers {name}."));
+            finding.remedy("Find out who that is, or choose another address.")
+        }
+        Some(Answer::Neighbour { mac: None }) => Finding::clear(Rule::Address, "address", format!("Nobody answers {name} at {address} on {on}.")),
+        Some(Answer::Silent { why }) => Finding::unchecked(Rule::Address, "address", format!("{name} can't look whether somebody has {address}: {why}.")),
+        _ => Finding::unchecked(Rule::Address, "address", format!("Nobody looked yet whether somebody has {address}; the run looks first.")),
+    });
 }
 
 /// The address that was typed, or the next free virtual one; none where something stops it.

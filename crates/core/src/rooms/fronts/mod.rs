@@ -7,6 +7,7 @@ mod event;
 mod step;
 
 pub use ask::{Ask, ConnectBalancer, PutFront};
+pub use assess::next_address;
 pub use event::{Event, Turn};
 pub use step::Step;
 

@@ -77,6 +77,13 @@ pub struct BareHost {
 }
 
 impl BareHost {
+    /// Its name; by its controller where none was typed yet.
+    pub(super) fn called(&self) -> &str {
+        match self.name.trim() {
+            "" => &self.controller.address,
+            name => name,
+        }
+    }
     /// The field of its row in which `what` is typed.
     pub fn field(&self, what: &str) -> String {
         format!("{what}:{}", self.controller.address)

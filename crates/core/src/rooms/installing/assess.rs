@@ -4,13 +4,13 @@ use super::{AGENT, BareHost, Draft, Event, Install, Step, step::LIMIT, time};
 use crate::{
     addressing::unusable,
     endpoint::{Endpoint, Password, short},
-    estate::{Access, Bmc, Condition, Cpu, Hardware, Host, Installing, PsabiLevel, Uplink},
+    estate::{Access, Bmc, Condition, Cpu, DiskState, Hardware, Host, Installing, LocalDisk, PsabiLevel, Uplink},
     evidence::{Answer, Beneath, Medium, Probe},
     finding::{Finding, Rule},
     ids::{HostId, SecretRef, SiteId},
     limits, names,
     moment::Span,
-    units::Mhz,
+    units::{Bytes, Mhz},
 };
 use ipnet::IpNet;
 use std::{
@@ -22,6 +22,8 @@ use std::{
 const LATELY: Span = Span::mins(15);
 /// Media that are mounted at once: what it is installed from, and what it shall become.
 const SLOTS: usize = 2;
+/// What the disk holds at least that a host is installed on: the smallest that does, the first of equals.
+const LEAST_START: Bytes = Bytes::gib(32);
 
 /// A host that will be there.
 pub struct New {
@@ -212,7 +214,7 @@ fn beneath(draft: &mut Draft<'_>, ask: &Install, row: &BareHost, password: Secre
 
 /// Whether it can be installed at all.
 fn fit(draft: &mut Draft<'_>, row: &BareHost, beneath: &Beneath) {
-    let (name, field) = (row.name.trim(), row.field("host"));
+    let (name, field) = (row.called(), row.field("host"));
     let stop = |rule, text: String| Finding::stop(rule, name, text).at(&field);
     let (memory, cores) = (Hardware::LEAST_MEMORY, Hardware::LEAST_CORES);
     if beneath.memory < memory || beneath.cores < cores {
@@ -251,7 +253,7 @@ fn fit(draft: &mut Draft<'_>, row: &BareHost, beneath: &Beneath) {
 
 fn fits_medium(draft: &mut Draft<'_>, row: &BareHost, beneath: &Beneath, medium: Option<&Medium>) {
     let Some(medium) = medium else { return };
-    let name = row.name.trim();
+    let name = row.called();
     match &medium.maker {
         Some(maker) if *maker != beneath.maker => {
             let text = format!("{} is made for hardware of {maker}; {name} is of {}.", medium.file, beneath.maker);
@@ -288,7 +290,7 @@ pub(super) fn named(draft: &mut Draft<'_>, row: &BareHost, taken: &mut Taken) ->
 
 /// Its own address, with the prefix length of the subnet.
 pub(super) fn addressed(draft: &mut Draft<'_>, row: &BareHost, subnet: IpNet, ask: &Install, taken: &mut Taken) -> Option<IpNet> {
-    let (name, typed) = (row.name.trim(), row.address.trim());
+    let (name, typed) = (row.called(), row.address.trim());
     let problem = match typed.parse::<IpAddr>() {
         Err(_) if typed.is_empty() => "Its own address is missing.".to_owned(),
         Err(_) => format!("“{typed}” is no address."),
@@ -343,7 +345,7 @@ fn known(draft: &mut Draft<'_>, row: &BareHost, beneath: &Beneath, taken: &mut T
         None => return,
     };
     let field = row.field("host");
-    draft.found(Finding::stop(Rule::Owner, row.name.trim(), text).at(&field).remedy("Leave it out."));
+    draft.found(Finding::stop(Rule::Owner, row.called(), text).at(&field).remedy("Leave it out."));
 }
 
 /// Hosts that are not of one kind are worth a thought.
@@ -420,7 +422,7 @@ fn will_be(id: HostId, draft: &Draft<'_>, given: &Given<'_>, beneath: Beneath) -
             virtual_hardware: like.map_or(1, |h| h.hardware.virtual_hardware),
         },
         software: given.medium.version.clone(),
-        disks: vec![],
+        disks: lendable(beneath.drives),
         condition: Condition::Claiming,
         seen: (0, 0),
         initiator: String::new(),
@@ -447,6 +449,15 @@ fn will_be(id: HostId, draft: &Draft<'_>, given: &Given<'_>, beneath: Beneath) -
         })),
         keepers: Default::default(),
     }
+}
+
+/// Those that it does not start from; what is on them is erased, or nothing is.
+fn lendable(mut drives: Vec<LocalDisk>) -> Vec<LocalDisk> {
+    let fit = drives.iter().enumerate().filter(|(_, d)| d.state != DiskState::Dead && d.size >= LEAST_START);
+    if let Some((start, _)) = fit.min_by_key(|(n, d)| (d.size, *n)) {
+        drives.remove(start);
+    }
+    drives
 }
 
 fn port(port: crate::evidence::Port) -> Uplink {

@@ -136,6 +136,7 @@ fn steps(draft: &mut Draft<'_>, cluster: &Cluster, host: &Host) -> usize {
         });
         let set = draft.step(step, format!("Set {} up on {name}", network.name), &[joined], Some("hosts"));
         try_out(draft, host, &network, set);
+        ask_gateway(draft, host, &network, set);
     }
     if host.seen == (0, 0) && !carried.is_empty() {
         let text = format!("Where the cables of {name} lead shows once it is claimed; whether the switches carry {} is not known before.", carried.join(", "));
@@ -162,6 +163,17 @@ fn try_out(draft: &mut Draft<'_>, host: &Host, network: &Network, set: usize) {
         to: to.id,
     });
     draft.step(step, format!("{} carries packets from {} to {}", network.name, host.name, to.name), &[set], Some("hosts"));
+}
+
+fn ask_gateway(draft: &mut Draft<'_>, host: &Host, network: &Network, set: usize) {
+    if network.is_isolated() || network.gateways().next().is_none() {
+        return;
+    }
+    let step = Step::Network(networks::Step::Gateway {
+        network: network.id,
+        host: host.id,
+    });
+    draft.step(step, format!("The gateway of {} answers {}", network.name, host.name), &[set], Some("hosts"));
 }
 
 /// The switch ports of a host that doesn't have the network yet.

@@ -284,6 +284,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         virtual_hardware: VIRTUAL_HARDWARE,
         created: draft.now,
         moved: None,
+        snapshots: Default::default(),
     }
 }
 

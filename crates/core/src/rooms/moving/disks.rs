@@ -5,11 +5,12 @@
 
 use super::{Draft, Step};
 use crate::{
+    copying::rate,
     estate::{Host, Machine, Provisioning, Volume},
     finding::{Finding, Rule},
     ids::{MachineId, VolumeId},
     loads::DiskUse,
-    migration::{FIXED, bandwidth},
+    migration::FIXED,
     moment::Span,
     units::{Bytes, Rate, round},
 };
@@ -125,23 +126,6 @@ fn ends(draft: &mut Draft<'_>, machine: &Machine, to: &Volume) -> Option<(Arc<Vo
     via.map(|via| (from, via))
 }
 
-/// Read on the way in, written on the way out: an uplink carries both at once.
-fn rate(via: &Host, from: &Volume, to: &Volume) -> Rate {
-    let paths = |volume: VolumeId| {
-        via.mounts
-            .get(&volume)
-            .into_iter()
-            .flatten()
-            .filter(|p| p.up)
-    };
-    // Ports that the host doesn't tell of are taken to be as fast as its fastest uplink.
-    let known = |uplink: &str| via.uplinks.iter().find(|u| u.name == uplink);
-    let best = via.uplinks.iter().map(|u| u.mbit).max().unwrap_or(0);
-    let speed = |uplink: &str| known(uplink).map_or(best, |u| u.mbit);
-    let fastest = |volume: VolumeId| paths(volume).map(|p| speed(&p.uplink)).max().unwrap_or(0);
-    bandwidth(fastest(from.id), fastest(to.id), 1)
-}
-
 struct Copy {
     bytes: Bytes,
     time: Span,
@@ -174,7 +158,7 @@ fn foretell(
         writes: Rate(0),
     });
     let writes = if off { Rate(0) } else { usage.writes };
-    let rate = rate(via, from, to);
+    let rate = rate(via, from.id, to.id);
     let seconds = usage.used.as_f64() / (rate.0.saturating_sub(writes.0) as f64);
     let basis = format!(
         "{} used, copied at {rate}, {writes} written meanwhile",

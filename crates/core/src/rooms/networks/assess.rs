@@ -129,7 +129,11 @@ pub fn create(draft: &mut Draft<'_>, ask: &CreateNetwork, tried: bool) {
     })));
     let mut last: Vec<usize> = hosts.iter().map(|h| set_up(draft, id, h)).collect();
     if tried && !ask.is_isolated() {
-        last = try_out(draft, (id, name), &hosts, &last);
+        let set = last;
+        last = try_out(draft, (id, name), &hosts, &set);
+        if ask.subnets.iter().any(|s| s.gateway.is_some()) {
+            last.extend(hosts.iter().zip(&set).map(|(host, set)| ask_gateway(draft, (id, name), host, *set)));
+        }
     }
     let ready = Step::Ready { network: id };
     draft.step(ready, format!("{name} is ready"), &last, None);
@@ -152,6 +156,11 @@ fn try_out(draft: &mut Draft<'_>, (network, name): (NetworkId, &str), hosts: &[A
         draft.step(step, title, &[set[i], set[(i + 1) % n]], Some("mtu"))
     });
     tries.collect()
+}
+
+fn ask_gateway(draft: &mut Draft<'_>, (network, name): (NetworkId, &str), host: &Host, set: usize) -> usize {
+    let step = Step::Gateway { network, host: host.id };
+    draft.step(step, format!("The gateway of {name} answers {}", host.name), &[set], Some("subnets"))
 }
 
 fn set_up(draft: &mut Draft<'_>, network: NetworkId, host: &Host) -> usize {

@@ -5,6 +5,7 @@ use super::{
     assess::{CREATE, check_domain, check_hosts, check_wire},
 };
 use crate::{
+    addressing::check,
     estate::{Estate, Host, NetRole},
     finding::{Finding, Rule},
     ids::NetworkId,
@@ -20,11 +21,31 @@ pub(super) fn given(estate: &Estate, network: NetworkId) -> Vec<Given> {
     };
     let vlan = network.vlan.map_or_else(String::new, |v| v.to_string());
     let uplinks: Vec<&str> = network.uplinks.iter().map(String::as_str).collect();
-    vec![
+    let mut all = vec![
         Given::shared("vlan", "VLAN", vlan),
         Given::shared("mtu", "MTU", network.mtu),
         Given::shared("uplinks", "Uplinks", uplinks.join(" ")),
-    ]
+    ];
+    // With several of them nobody could tell which is meant.
+    if let [subnet] = network.subnets.as_slice() {
+        let gateway = subnet.gateway.map_or_else(String::new, |g| g.to_string());
+        all.push(Given::shared("gateway", "Gateway", gateway));
+    }
+    all
+}
+
+/// The gateway as typed, checked in its subnet.
+fn gateway(draft: &mut Draft<'_>, then: &mut CreateNetwork, typed: &str) {
+    let [subnet] = then.subnets.as_mut_slice() else { return };
+    let stop = |text: String| Finding::stop(Rule::Subnet, "gateway", text).at("gateway");
+    subnet.gateway = match typed {
+        "" => None,
+        typed => match typed.parse() {
+            Ok(gateway) => Some(gateway),
+            Err(_) => return draft.found(stop(format!("“{typed}” is no address."))),
+        },
+    };
+    draft.found_all(check(subnet).into_iter().map(|(_, words)| stop(words)));
 }
 
 /// # Errors
@@ -78,6 +99,9 @@ pub(super) fn correct(
         let words = uplinks.split(|c: char| c == ',' || c.is_whitespace());
         then.uplinks = words.filter(|w| !w.is_empty()).map(str::to_owned).collect::<BTreeSet<_>>();
     }
+    if let Some(typed) = typed.get("gateway") {
+        gateway(&mut draft, &mut then, typed.trim());
+    }
     if network.role == NetRole::Management && then.vlan != network.vlan {
         let text = "The hosts were installed with this VLAN; with another they would not answer any more.";
         draft.found(stop(Rule::Vlan, "vlan", text.to_owned()));
@@ -97,5 +121,6 @@ pub(super) fn correct(
         vlan: then.vlan,
         mtu: then.mtu,
         uplinks: then.uplinks,
+        subnets: then.subnets,
     })
 }

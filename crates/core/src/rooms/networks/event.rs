@@ -42,6 +42,7 @@ pub enum Event {
         vlan: Option<u16>,
         mtu: u32,
         uplinks: BTreeSet<String>,
+        subnets: Vec<Subnet>,
     },
     /// What a host says of its uplinks and networks.
     OnHost {
@@ -83,9 +84,11 @@ impl Tale for Event {
                 vlan,
                 mtu,
                 uplinks,
+                subnets,
             } => pen.network(*network, |n| {
                 (n.vlan, n.mtu) = (*vlan, *mtu);
                 n.uplinks.clone_from(uplinks);
+                n.subnets.clone_from(subnets);
             }),
             Event::OnHost {
                 host,
@@ -130,10 +133,16 @@ impl Tale for Event {
                 vlan,
                 mtu,
                 uplinks,
+                subnets,
             } => {
                 let vlan = vlan.map_or_else(|| "untagged".to_owned(), |v| format!("VLAN {v}"));
                 let uplinks: Vec<&str> = uplinks.iter().map(String::as_str).collect();
-                let text = format!("{} was corrected: {vlan}, MTU {mtu}, on {}", name(network), uplinks.join(", "));
+                let gateways: Vec<String> = subnets.iter().filter_map(|s| s.gateway).map(|g| g.to_string()).collect();
+                let gateways = match gateways.as_slice() {
+                    [] => "no gateway".to_owned(),
+                    all => format!("gateway {}", all.join(", ")),
+                };
+                let text = format!("{} was corrected: {vlan}, MTU {mtu}, on {}, {gateways}", name(network), uplinks.join(", "));
                 line(network, text)
             }
             Event::Gone { network, removed } => {

@@ -26,6 +26,8 @@ pub enum Step {
         host: HostId,
         to: HostId,
     },
+    /// Whoever should lead out of it answers the host.
+    Gateway { network: NetworkId, host: HostId },
     /// No device: every host has it.
     Ready { network: NetworkId },
     /// No device: nobody has it any more.
@@ -41,6 +43,7 @@ impl Work for Step {
             Step::Set { .. } => "set it up on the uplinks",
             Step::Drop { .. } => "take it off the uplinks",
             Step::Try { .. } => "try it from host to host",
+            Step::Gateway { .. } => "ask its gateway",
             Step::Ready { .. } => "open the network",
             Step::Gone { .. } => "forget the network",
         }
@@ -48,7 +51,7 @@ impl Work for Step {
 
     fn length(&self) -> Length {
         match self {
-            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } => Length::Call(Span::secs(1)),
+            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } | Step::Gateway { .. } => Length::Call(Span::secs(1)),
             Step::Ready { .. } | Step::Gone { .. } => Length::Computed(Span(0)),
         }
     }
@@ -64,7 +67,7 @@ impl Work for Step {
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::ReadSwitch { switch } => Some(Object::Switch(*switch)),
-            Step::Set { host, .. } | Step::Drop { host, .. } | Step::Try { host, .. } => Some(Object::Host(*host)),
+            Step::Set { host, .. } | Step::Drop { host, .. } | Step::Try { host, .. } | Step::Gateway { host, .. } => Some(Object::Host(*host)),
             Step::Ready { .. } | Step::Gone { .. } => None,
         }
     }
@@ -76,7 +79,7 @@ impl Work for Step {
     fn about(&self) -> Vec<Object> {
         match self {
             Step::ReadSwitch { switch } => vec![Object::Switch(*switch)],
-            Step::Set { network, host } | Step::Drop { network, host } => {
+            Step::Set { network, host } | Step::Drop { network, host } | Step::Gateway { network, host } => {
                 vec![Object::Network(*network), Object::Host(*host)]
             }
             Step::Try { network, host, to } => {
@@ -89,7 +92,7 @@ impl Work for Step {
     fn locks(&self) -> Vec<Lock> {
         match self {
             Step::ReadSwitch { switch } => vec![Lock::exclusive(Object::Switch(*switch))],
-            Step::Set { network, host } | Step::Drop { network, host } => vec![
+            Step::Set { network, host } | Step::Drop { network, host } | Step::Gateway { network, host } => vec![
                 Lock::shared(Object::Network(*network)),
                 Lock::shared(Object::Host(*host)),
             ],
@@ -115,7 +118,7 @@ impl Work for Step {
                 network: *network,
                 removed: true,
             }),
-            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } => None,
+            Step::ReadSwitch { .. } | Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } | Step::Gateway { .. } => None,
         }
     }
 
@@ -138,27 +141,27 @@ impl Work for Step {
                     }
                 })
             }
-            Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } | Step::Gone { .. } => None,
+            Step::Set { .. } | Step::Drop { .. } | Step::Try { .. } | Step::Gateway { .. } | Step::Gone { .. } => None,
         }
     }
 
     fn given(&self, estate: &Estate) -> Vec<Given> {
         match self {
-            Step::Set { network, .. } | Step::Try { network, .. } => correct::given(estate, *network),
+            Step::Set { network, .. } | Step::Try { network, .. } | Step::Gateway { network, .. } => correct::given(estate, *network),
             Step::ReadSwitch { .. } | Step::Drop { .. } | Step::Ready { .. } | Step::Gone { .. } => vec![],
         }
     }
 
     fn correct(&self, view: &View, now: Moment, typed: &Typed) -> Result<Event, Vec<Finding>> {
         match self {
-            Step::Set { network, .. } | Step::Try { network, .. } => correct::correct(view, now, *network, typed),
+            Step::Set { network, .. } | Step::Try { network, .. } | Step::Gateway { network, .. } => correct::correct(view, now, *network, typed),
             Step::ReadSwitch { .. } | Step::Drop { .. } | Step::Ready { .. } | Step::Gone { .. } => Err(vec![]),
         }
     }
 
     fn rests_on(&self, correction: &Event) -> bool {
         match (self, correction) {
-            (Step::Set { network, .. } | Step::Try { network, .. }, Event::Corrected { network: other, .. }) => network == other,
+            (Step::Set { network, .. } | Step::Try { network, .. } | Step::Gateway { network, .. }, Event::Corrected { network: other, .. }) => network == other,
             _ => false,
         }
     }

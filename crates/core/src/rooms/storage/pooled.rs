@@ -29,9 +29,9 @@ fn raw(host: &Host) -> Bytes {
     host.free_disks()
 }
 
-/// Whether nobody knows its disks yet: nothing is installed, or it never reported.
+/// Whether nobody knows its disks yet: it never reported, and its controller told of none.
 fn unknown(host: &Host) -> bool {
-    host.seen == (0, 0)
+    host.seen == (0, 0) && host.disks.is_empty()
 }
 
 pub(super) fn make(draft: &mut Draft<'_>, ask: &ConnectVolume, copies: u8, wait: Span) {
@@ -112,6 +112,11 @@ fn lends(draft: &mut Draft<'_>, cluster: &Cluster, hosts: &[Arc<Host>], domain: 
     if !later.is_empty() {
         let text = format!("What disks {} have shows once they are installed; free ones are lent, others are left alone.", later.join(", "));
         return draft.found(Finding::unchecked(Rule::Pool, &cluster.name, text));
+    }
+    let foretold: Vec<&str> = lending.iter().filter(|h| h.seen == (0, 0)).map(|h| h.name.as_str()).collect();
+    if !foretold.is_empty() {
+        let text = format!("What {} will lend is reckoned from what their controllers say; free disks are lent, others are left alone.", foretold.join(", "));
+        draft.found(Finding::unchecked(Rule::Disk, &cluster.name, text));
     }
     let raws: Vec<Bytes> = lending.iter().map(|h| raw(h)).collect();
     let plan = format!("plan for at most {PLAN} % of it, {}; {}", usable(&raws, copies).per_mille(PLAN * 10), said(domain, hosts));

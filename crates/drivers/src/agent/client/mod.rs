@@ -7,7 +7,9 @@ mod keepers;
 mod machines;
 mod moving;
 mod names;
+mod neighbours;
 mod pools;
+mod snapshots;
 mod taking;
 mod volumes;
 mod watch;
@@ -15,6 +17,7 @@ mod watch;
 pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
 pub(crate) use machines::{Cards, boot};
 pub(crate) use names::Told;
+pub(crate) use snapshots::Wish as SnapshotWish;
 pub(crate) use volumes::Seen;
 pub use watch::{KeptScreen, Sample};
 

@@ -141,18 +141,19 @@ impl World {
             *of = hangs.then_some(now);
         }
     }
-    /// Machines that run, with whether each hangs, its agent is silent, or it crashed.
-    pub(crate) fn guests(&self) -> Vec<(String, [bool; 3])> {
+    /// Machines that run, with whether each hangs, its agent is silent, it crashed, or is slow to stand still.
+    pub(crate) fn guests(&self) -> Vec<(String, [bool; 4])> {
         let state = self.lock();
         let all = state.hosts.values().flat_map(|h| &h.guests);
         let named = all.filter_map(|(uuid, guest)| {
-            let name = &state.volumes.get(&guest.volume)?.records.get(uuid)?.name;
+            let record = state.volumes.get(&guest.volume)?.records.get(uuid)?;
             let is = [
                 guest.hung.is_some(),
                 guest.mute.is_some(),
                 guest.crashed.is_some(),
+                record.temper.slow,
             ];
-            Some((name.clone(), is))
+            Some((record.name.clone(), is))
         });
         named.collect()
     }

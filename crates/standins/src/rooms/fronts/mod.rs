@@ -74,6 +74,10 @@ pub(crate) struct MemberConfig {
 }
 
 impl LoadBalancer {
+    /// Whether one of its fronts has the address, and it is up.
+    pub(crate) fn stands_at(&self, address: IpAddr) -> bool {
+        self.up && self.fronts.values().any(|f| f.address == address)
+    }
     pub(crate) fn of(name: &str, made: &ScenarioBalancer, net: &str) -> io::Result<Self> {
         Ok(LoadBalancer {
             name: name.into(),

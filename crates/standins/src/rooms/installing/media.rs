@@ -20,6 +20,8 @@ use serde_json::{Value, json};
 
 const SYSTEM: &str = "/redfish/v1/Systems/1";
 const SLOTS: [u8; 2] = [1, 2];
+/// The size of the disk that a host starts from, bytes.
+const STARTS_FROM: u64 = 240_000_000_000;
 
 pub(crate) fn routes() -> Router<Device> {
     let at = |path: &str| format!("{SYSTEM}/{path}");
@@ -32,6 +34,7 @@ pub(crate) fn routes() -> Router<Device> {
         .route(&eject, post(take_out))
         .route(&at("Storage"), get(storages))
         .route(&at("Storage/1"), get(storage))
+        .route(&at("Storage/1/Drives/{n}"), get(drive))
         .route(&at("Storage/1/Volumes"), get(volumes))
         .route(&at("Storage/1/Volumes/{n}"), get(volume))
         .route(&at("EthernetInterfaces"), get(ports))
@@ -236,11 +239,33 @@ async fn storages(State(device): State<Device>, headers: HeaderMap) -> Response 
 }
 
 async fn storage(State(device): State<Device>, headers: HeaderMap) -> Response {
-    told(&device, &headers, |_| {
+    told(&device, &headers, |host| {
+        let drive = |n| json!({"@odata.id": format!("{SYSTEM}/Storage/1/Drives/{n}")});
+        let drives: Vec<Value> = (1..=host.local.len() + 1).map(drive).collect();
         Some(json!({
             "@odata.id": format!("{SYSTEM}/Storage/1"), "@odata.type": "#Storage.v1_15_1.Storage",
             "Id": "1", "Name": "Local disks", "Status": {"State": "Enabled", "Health": "OK"},
+            "Drives": drives, "Drives@odata.count": drives.len(),
             "Volumes": {"@odata.id": format!("{SYSTEM}/Storage/1/Volumes")}
+        }))
+    })
+}
+
+/// The first is the one that the host starts from.
+async fn drive(State(device): State<Device>, Path(n): Path<usize>, headers: HeaderMap) -> Response {
+    told(&device, &headers, |host| {
+        let (name, size, dead) = match n.checked_sub(1)? {
+            0 => ("start", STARTS_FROM, false),
+            more => {
+                let disk = host.local.get(more - 1)?;
+                (disk.name.as_str(), disk.size, disk.dead)
+            }
+        };
+        let health = if dead { "Critical" } else { "OK" };
+        Some(json!({
+            "@odata.id": format!("{SYSTEM}/Storage/1/Drives/{n}"), "@odata.type": "#Drive.v1_18_0.Drive",
+            "Id": n.to_string(), "Name": name, "CapacityBytes": size, "MediaType": "SSD", "Protocol": "NVMe",
+            "Status": {"State": "Enabled", "Health": health}
         }))
     })
 }

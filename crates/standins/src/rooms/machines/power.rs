@@ -372,8 +372,17 @@ fn power_on(
     if let Some(record) = volume.records.get_mut(uuid) {
         record.boot.once = None;
     }
-    host.guests
-        .insert(uuid.to_owned(), Guest::started(uid, generation, now, from));
+    let mut guest = Guest::started(uid, generation, now, from);
+    let record = volume.records.get_mut(uuid);
+    if let Some(chain) = record.and_then(|r| r.chain.as_mut()) {
+        chain.rests_until(now);
+        // It goes on with the memory that was kept, as if it had never been off.
+        if let Some(kept) = chain.resumes.take() {
+            guest.started = now - kept.up;
+            "disk".clone_into(&mut guest.from);
+        }
+    }
+    host.guests.insert(uuid.to_owned(), guest);
     Ok(())
 }
 

@@ -152,6 +152,7 @@ pub(crate) async fn create(
                 deleted: false,
                 lease: Lease::default(),
                 temper: Temper::default(),
+                chain: None,
             },
         );
         Ok(json!({"guest_key": guest_key}))

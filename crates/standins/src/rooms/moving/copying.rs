@@ -52,6 +52,9 @@ impl Copy {
 
 /// What a thin or thick disk takes on its volume.
 pub(crate) fn takes(record: &Record) -> u64 {
+    if let Some(chain) = &record.chain {
+        return chain.bytes();
+    }
     let disk = |d: &crate::rooms::storage::volume::Disk| {
         if d.thick {
             d.size
@@ -60,6 +63,16 @@ pub(crate) fn takes(record: &Record) -> u64 {
         }
     };
     record.disks.iter().map(disk).sum()
+}
+
+/// How fast a host copies, in bytes a second.
+pub(crate) fn rate_of(state: &State, host: &str) -> u64 {
+    let fastest = state
+        .hosts
+        .get(host)
+        .and_then(|h| h.uplinks.iter().map(|u| u.mbit).max())
+        .unwrap_or(0);
+    (fastest * 1_000_000 / 8 / 10 * 9).min(1_000_000_000)
 }
 
 /// How fast a guest writes to its disks, in bytes a second.
@@ -107,12 +120,16 @@ pub(crate) fn begin(
     if elsewhere {
         return Err(("off", "The machine runs on another host.".into()));
     }
+    let folds = state.going.get(&key).is_some_and(|g| g.runs());
+    if folds {
+        return Err(("busy", "Its snapshots are being folded.".into()));
+    }
     let needs = takes(&record);
-    let fastest = state
-        .hosts
-        .get(host)
-        .and_then(|h| h.uplinks.iter().map(|u| u.mbit).max())
-        .unwrap_or(0);
+    let rate = rate_of(state, host);
+    let used = match &record.chain {
+        Some(chain) => chain.bytes(),
+        None => record.disks.iter().map(|d| d.written.min(d.size)).sum(),
+    };
     let Some(volume) = state.volumes.get_mut(to) else {
         return Err(("volume", "There is no such volume.".into()));
     };
@@ -126,8 +143,6 @@ pub(crate) fn begin(
         ));
     }
     volume.incoming.insert(uuid.to_owned(), needs);
-    let rate = (fastest * 1_000_000 / 8 / 10 * 9).min(1_000_000_000);
-    let used: u64 = record.disks.iter().map(|d| d.written.min(d.size)).sum();
     let copy = Copy {
         from,
         to: to.to_owned(),

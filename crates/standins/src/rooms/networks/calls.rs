@@ -10,7 +10,11 @@ use axum::{
 };
 use serde::Deserialize;
 use serde_json::json;
-use std::time::{Duration, Instant};
+use std::{
+    collections::BTreeMap,
+    net::IpAddr,
+    time::{Duration, Instant},
+};
 use tokio::{net::TcpStream, time::timeout};
 
 pub(crate) async fn put(
@@ -138,4 +142,37 @@ pub(crate) async fn mtu(
     let state = device.world.lock();
     let largest = state.mtu_between(&device.name, &ask.to, &ask.network);
     Json(json!({"through": largest.is_some_and(|m| ask.bytes <= m)})).into_response()
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Neighbours {
+    network: String,
+    addresses: Vec<IpAddr>,
+}
+
+/// As many as a host asks for at once.
+const MOST: usize = 64;
+
+/// Who has which address (RFC 826, RFC 4861).
+pub(crate) async fn neighbours(
+    Extract(device): Extract<Device>,
+    headers: HeaderMap,
+    Json(ask): Json<Neighbours>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    if ask.addresses.len() > MOST {
+        let words = format!("At most {MOST} at once.");
+        return refused(StatusCode::UNPROCESSABLE_ENTITY, "many", words);
+    }
+    let state = device.world.lock();
+    let heard = |a: &IpAddr| {
+        Some((
+            a.to_string(),
+            state.neighbour(&device.name, &ask.network, *a)?,
+        ))
+    };
+    let all: BTreeMap<String, String> = ask.addresses.iter().filter_map(heard).collect();
+    Json(json!({"neighbours": all})).into_response()
 }

@@ -2,7 +2,10 @@
 
 use crate::{rooms::hosts::host::Identity, world::State};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Switch {
@@ -109,6 +112,23 @@ impl State {
         Some(self.leaves(from, near)?.min(self.leaves(to, far)?))
     }
 
+    /// The hardware address of whoever has an address on a network of this host. Routers have the first address of every subnet of
+    /// which frames leave the host.
+    pub(crate) fn neighbour(&self, host: &str, network: &str, address: IpAddr) -> Option<String> {
+        let net = self.hosts.get(host)?.networks.get(network)?;
+        let text = address.to_string();
+        let first = text.ends_with(".1") || text.ends_with("::1");
+        let out = self.leaves(host, net).is_some();
+        if first && out && !self.routers_silent {
+            return Some(mac_of("router"));
+        }
+        let front = self.balancers.values().find(|b| b.stands_at(address));
+        let named = front.filter(|_| out).map(|b| b.name.clone());
+        named
+            .or_else(|| self.answers_at(host, network, &text))
+            .map(|name| mac_of(&name))
+    }
+
     /// Who answers at an address on a network of this host: a running machine of any host with the same VLAN.
     pub(crate) fn answers_at(&self, host: &str, network: &str, address: &str) -> Option<String> {
         let vlan = self.hosts.get(host)?.networks.get(network)?.vlan;
@@ -132,6 +152,15 @@ impl State {
         }
         None
     }
+}
+
+/// An own address of each (IEEE 802, locally administered).
+fn mac_of(name: &str) -> String {
+    let sum = name.bytes().fold(7u32, |sum, b| {
+        sum.wrapping_mul(31).wrapping_add(u32::from(b))
+    });
+    let [a, b, c, d] = sum.to_be_bytes();
+    format!("02:7a:{a:02x}:{b:02x}:{c:02x}:{d:02x}")
 }
 
 #[cfg(test)]

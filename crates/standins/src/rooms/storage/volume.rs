@@ -138,6 +138,9 @@ pub(crate) struct Record {
     pub(crate) lease: Lease,
     #[serde(default)]
     pub(crate) temper: Temper,
+    /// Its disks as layers, while it has snapshots.
+    #[serde(default)]
+    pub(crate) chain: Option<Box<crate::rooms::snapshots::chain::Chain>>,
 }
 
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
@@ -162,6 +165,9 @@ pub(crate) struct Temper {
     pub(crate) busy: u32,
     pub(crate) agent: bool,
     pub(crate) stubborn: bool,
+    /// Its file systems are slow to stand still.
+    #[serde(default)]
+    pub(crate) slow: bool,
 }
 
 impl Default for Temper {
@@ -170,6 +176,7 @@ impl Default for Temper {
             busy: 15,
             agent: true,
             stubborn: false,
+            slow: false,
         }
     }
 }
@@ -285,6 +292,9 @@ impl Volume {
             ));
             return;
         }
+        if let (Some(chain), Some(disk)) = (record.chain.as_mut(), record.disks.first()) {
+            return chain.grows(bytes, disk.size);
+        }
         if let Some(disk) = record.disks.first_mut() {
             disk.written = disk.written.saturating_add(bytes).min(disk.size);
         }
@@ -324,6 +334,7 @@ mod tests {
             deleted: false,
             lease: Lease::default(),
             temper: Temper::default(),
+            chain: None,
         };
         Volume {
             records: BTreeMap::from([("u".into(), record)]),

@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 43] = [
+const VERBS: [Verb; 46] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -55,6 +55,14 @@ const VERBS: [Verb; 43] = [
         Act::Machines,
     ),
     ("delete", "machine", "/sheet/delete?ids=", Act::Machines),
+    ("snapshot", "machine", "/sheet/snapshot?ids=", Act::Machines),
+    ("go back", "machine", "/sheet/go-back?ids=", Act::Machines),
+    (
+        "delete snapshots",
+        "machine",
+        "/sheet/delete-snapshots?ids=",
+        Act::Machines,
+    ),
     (
         "bring back",
         "machine",

@@ -7,6 +7,7 @@ use std::{cmp::Reverse, sync::Arc};
 use zastrugi_core::{
     estate::{Estate, Machine, MachineState},
     ids::{ClusterId, HostId},
+    moment::{Moment, Span},
     permits::Act,
     view::View,
 };
@@ -53,7 +54,7 @@ struct Column {
     numeric: bool,
 }
 
-const STATES: [(&str, &str); 8] = [
+const STATES: [(&str, &str); 10] = [
     ("", "any state"),
     ("on", "on"),
     ("off", "off"),
@@ -61,10 +62,15 @@ const STATES: [(&str, &str); 8] = [
     ("mind", "agent silent or paused"),
     ("fell", "off, should be on"),
     ("unknown", "unknown"),
+    ("snapshots", "has snapshots"),
+    ("stale", "has snapshots of a month ago"),
     ("deleted", "deleted"),
 ];
 
-fn in_state(estate: &Estate, machine: &Machine, state: &str) -> bool {
+/// Who has a snapshot that is so old is looked at.
+const STALE: Span = Span::days(30);
+
+fn in_state(estate: &Estate, machine: &Machine, state: &str, now: Moment) -> bool {
     let live = machine.deleted.is_none();
     let unknown = || live && estate.unknown(machine).is_some();
     match state {
@@ -87,13 +93,18 @@ fn in_state(estate: &Estate, machine: &Machine, state: &str) -> bool {
             machine.state,
             MachineState::Running { guest: false } | MachineState::Paused(_)
         ),
+        "snapshots" => live && !machine.snapshots.is_empty(),
+        "stale" => {
+            let mut all = machine.snapshots.all.iter();
+            live && all.any(|s| now.since(s.taken) > STALE)
+        }
         "deleted" => !live,
         _ => live,
     }
 }
 
 /// Everything that the filters leave, by name.
-fn filtered(view: &View, signed: &Signed, query: &Query) -> Vec<Arc<Machine>> {
+fn filtered(view: &View, signed: &Signed, query: &Query, now: Moment) -> Vec<Arc<Machine>> {
     let estate = &view.estate;
     let fields = &query.0;
     let (q, label, state) = (
@@ -114,7 +125,7 @@ fn filtered(view: &View, signed: &Signed, query: &Query) -> Vec<Arc<Machine>> {
             .is_none_or(|wanted| site.is_some_and(|s| s.0 == wanted))
     };
     let fits = |m: &&Arc<Machine>| {
-        in_state(estate, m, state)
+        in_state(estate, m, state, now)
             && cluster.is_none_or(|c| m.cluster == Some(c))
             && host.is_none_or(|h| m.host == Some(h))
             && (q.is_empty() || m.name.contains(&q) || m.nics.iter().any(|n| n.mac.contains(&q)))
@@ -219,7 +230,7 @@ fn row(view: &View, m: &Machine) -> MachineRow {
 fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let view = desk.look();
     let estate = &view.estate;
-    let mut machines = filtered(&view, signed, query);
+    let mut machines = filtered(&view, signed, query, desk.now());
     sort(&view, &mut machines, query.0.get("sort"));
     if query.0.get("order") == "reverse" {
         machines.reverse();

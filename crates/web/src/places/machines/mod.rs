@@ -7,6 +7,7 @@ pub(crate) mod moving;
 pub(crate) mod new;
 mod page;
 pub(crate) mod power;
+mod snapshots;
 
 use crate::frame::Fields;
 use crate::frame::sheet::Sheet;
@@ -27,10 +28,26 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),
     Sheet::new("recover", Act::Machines, "machines", lifecycle::recover),
     Sheet::new("purge", Act::Purge, "machines", lifecycle::purge),
+    Sheet::new("snapshot", Act::Machines, "machines", snapshots::take),
+    Sheet::new("go-back", Act::Machines, "machines", snapshots::back).prepared(snapshots::prepare),
+    Sheet::new(
+        "delete-snapshots",
+        Act::Machines,
+        "machines",
+        snapshots::forget,
+    )
+    .prepared(snapshots::prepare),
+    Sheet::new("keep-snapshot", Act::Machines, "machines", snapshots::keep),
 ];
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![list::show, list::list_part, page::show, page::page_part]
+    routes![
+        list::show,
+        list::list_part,
+        page::show,
+        page::page_part,
+        snapshots::tree_part
+    ]
 }
 
 /// The machines that a sheet is about, as their numbers and names.

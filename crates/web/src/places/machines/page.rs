@@ -1,5 +1,6 @@
 //! One machine.
 
+use super::snapshots::Tree;
 use crate::frame::{AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part};
 use crate::frame::{rounds::Rounds, sheet::render};
 use crate::places::logbook::lately::{Line, lately};
@@ -35,6 +36,8 @@ struct MachinePage {
     may_disks: bool,
     /// Foretold and measured, drawn.
     moved: String,
+    /// The tree, where it can have one.
+    snapshots: String,
     /// The newest kept picture of its screen: its identifier, when, and why.
     kept: Option<(String, String, String)>,
     deleted: bool,
@@ -96,6 +99,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             .moved
             .as_ref()
             .map_or_else(String::new, |moved| last_move(estate, moved)),
+        snapshots: match m.deleted {
+            Some(_) => String::new(),
+            None => render(&Tree::of(&view, m, desk.now(), signed.may(Act::Machines))),
+        },
         kept: kept.map(|p| (p.id.to_string(), crate::frame::time(p.at), p.why)),
         deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),

@@ -8,6 +8,7 @@ mod list;
 mod matrix;
 pub(crate) mod new;
 mod page;
+mod tried;
 
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
@@ -35,7 +36,8 @@ pub(crate) const SHEETS: &[Sheet] = &[
         "networks",
         fronts::balancer::forget,
     ),
-    Sheet::new("front", Act::Storage, "networks", fronts::sheet::fill),
+    Sheet::new("front", Act::Storage, "networks", fronts::sheet::fill)
+        .prepared(fronts::sheet::prepare),
     Sheet::new(
         "remove-front",
         Act::Storage,
@@ -62,6 +64,6 @@ pub(crate) fn routes() -> Vec<Route> {
         page::show,
         page::page_part,
         page::csv,
-        page::try_mtu
+        page::try_it
     ]
 }

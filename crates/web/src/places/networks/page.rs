@@ -1,5 +1,6 @@
 //! One network: how it stands on each host, how large a packet gets through, who has which address.
 
+use super::tried;
 use crate::{
     frame::{AtDesk, Fields, Page, Problem, Signed, page as whole, part, time, viewer::MayStorage},
     places::logbook::lately::{Line, lately},
@@ -10,8 +11,7 @@ use std::net::IpAddr;
 use zastrugi_core::{
     addressing::next_free,
     estate::{Host, Network, Part, Standing},
-    evidence::{Answer, Probe},
-    ids::{HostId, NetworkId},
+    ids::NetworkId,
     moment::Moment,
     permits::Act,
     view::View,
@@ -37,7 +37,8 @@ struct NetworkPage {
     subnets: Vec<(String, String, Vec<String>)>,
     /// (glyph, host, words)
     hosts: Vec<(&'static str, String, String)>,
-    mtu: Vec<(&'static str, String)>,
+    /// (glyph, words)
+    tried: Vec<(&'static str, String)>,
     next: String,
     addresses: Vec<AddressRow>,
     more: usize,
@@ -65,67 +66,6 @@ fn hosts<'a>(view: &'a View, network: &Network) -> Vec<(&'a Host, Standing)> {
         .collect();
     all.sort_by(|a, b| a.0.name.cmp(&b.0.name));
     all
-}
-
-/// What was tried, pair by pair; a failing pair names the hop where a switch can tell.
-fn mtu(
-    view: &View,
-    network: &Network,
-    pairs: &[(HostId, HostId)],
-    now: Moment,
-) -> Vec<(&'static str, String)> {
-    let estate = &view.estate;
-    let mut fine = 0;
-    let mut said = Vec::new();
-    for (from, to) in pairs {
-        let (Some(a), Some(b)) = (estate.hosts.get(from), estate.hosts.get(to)) else {
-            continue;
-        };
-        let probe = Probe::Mtu {
-            network: network.id,
-            from: *from,
-            to: *to,
-        };
-        match view.evidence.fresh(&probe, now) {
-            Some(Answer::Mtu { through: true, .. }) => fine += 1,
-            Some(Answer::Mtu { bytes, .. }) => {
-                let hop = [a, b]
-                    .into_iter()
-                    .find_map(|h| match network.standing(estate, h) {
-                        Standing::Wire(fault) => Some(fault.to_string()),
-                        Standing::Missing => Some(format!("{} doesn't have the network", h.name)),
-                        Standing::Differs(why) => Some(format!("{}: {why}", h.name)),
-                        _ => None,
-                    });
-                let hop = hop.unwrap_or_else(|| "no switch tells where".into());
-                said.push((
-                    "down",
-                    format!(
-                        "{} → {}: {bytes} bytes don't get through; {hop}.",
-                        a.name, b.name
-                    ),
-                ));
-            }
-            Some(Answer::Silent { why }) => {
-                said.push(("unchecked", format!("{} → {}: {why}.", a.name, b.name)))
-            }
-            _ => {}
-        }
-    }
-    if fine > 0 {
-        said.insert(
-            0,
-            (
-                "steady",
-                format!(
-                    "{fine} of {} pairs carry {} bytes unfragmented.",
-                    pairs.len(),
-                    network.mtu
-                ),
-            ),
-        );
-    }
-    said
 }
 
 fn addresses(view: &View, network: &Network) -> Vec<AddressRow> {
@@ -229,7 +169,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<NetworkPage, P
             .map(|(h, s)| (glyph_of(s), h.name.clone(), s.words()))
             .collect(),
         isolated: n.is_isolated(),
-        mtu: mtu(&view, n, &desk.mtu_pairs(n.id), desk.now()),
+        tried: tried::lines(desk, &view, n),
         next: next_words(&view, n, desk.now()),
         addresses: rows,
         more,
@@ -250,10 +190,10 @@ pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
 }
 
-/// Tries the MTU between neighbouring pairs of hosts; changes nothing.
-#[post("/networks/<id>/mtu", data = "<_fields>")]
-pub(crate) async fn try_mtu(may: MayStorage, desk: &AtDesk, id: u64, _fields: Fields) -> Redirect {
-    desk.try_mtu(&may.0.viewer, NetworkId(id)).await;
+/// Tries the MTU between neighbouring pairs of hosts, and the gateways from each; changes nothing.
+#[post("/networks/<id>/try", data = "<_fields>")]
+pub(crate) async fn try_it(may: MayStorage, desk: &AtDesk, id: u64, _fields: Fields) -> Redirect {
+    desk.try_network(&may.0.viewer, NetworkId(id)).await;
     Redirect::to(format!("/networks/{id}"))
 }
 

@@ -92,7 +92,7 @@ fn together(estate: &Estate, hosts: &[Device]) -> Vec<Together> {
         .map(|(words, names)| Together {
             words,
             broken: names.iter().all(|n| off(n)),
-            names: names.join(" "),
+            names: names.join(";"),
         })
         .collect()
 }
@@ -136,7 +136,7 @@ async fn blow(
 ) -> Result<Redirect, Problem> {
     let climate = climate(settings)?;
     let by: &Signed = &may.0;
-    for name in fields.get("names").split_whitespace().take(MOST) {
+    for name in fields.get("names").split(';').take(MOST) {
         let gust = Gust {
             kind: fields.get("kind").to_owned(),
             name: name.to_owned(),

@@ -13,6 +13,7 @@ use zastrugi_core::{
     ids::SecretRef,
     names,
     rooms::installing::BareHost,
+    units::Bytes,
     view::View,
 };
 
@@ -156,7 +157,13 @@ pub(super) fn rows(
             shown_pin: grouped(&pin),
             take,
             hardware: beneath.as_ref().map_or_else(String::new, |b| {
-                format!("{} {} · {} cores · {}", b.maker, b.model, b.cores, b.memory)
+                let all = format!("{} {} · {} cores · {}", b.maker, b.model, b.cores, b.memory);
+                let of_disks: Bytes = b.drives.iter().map(|d| d.size).sum();
+                match b.drives.len() {
+                    0 => all,
+                    1 => format!("{all} · a disk of {of_disks}"),
+                    n => format!("{all} · {n} disks, {of_disks}"),
+                }
             }),
             serial: beneath
                 .as_ref()

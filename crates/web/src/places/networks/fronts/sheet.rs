@@ -5,11 +5,12 @@ use super::{
     manner::{self, Choice, MannerFields, number},
 };
 use crate::frame::{
-    Fields,
+    AtDesk, Fields,
     consequences::Wrong,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
 use std::{net::IpAddr, sync::Arc};
 use zastrugi_core::{
     endpoint::Password,
@@ -17,7 +18,7 @@ use zastrugi_core::{
     ids::{BalancerId, FrontId, NetworkId},
     rooms::{
         Proposal,
-        fronts::{Ask, PutFront},
+        fronts::{Ask, PutFront, next_address},
     },
     view::View,
 };
@@ -127,6 +128,23 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         ask,
         wrong,
     }
+}
+
+/// Whether somebody has the address that it shall have.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let view = desk.look();
+        let Proposal::Fronts(Ask::Put(ask)) = fill(&view, fields).ask else {
+            return;
+        };
+        let Some(network) = ask.network.and_then(|n| view.estate.networks.get(&n)) else {
+            return;
+        };
+        let next = || next_address(&view.estate, network, desk.now());
+        if let Some(address) = ask.address.or_else(next) {
+            desk.ask_for_neighbours(network.id, &[address]).await;
+        }
+    })
 }
 
 /// As pasted, else as it is; and what it says.

@@ -1,0 +1,102 @@
+//! What a host promises of snapshots.
+
+use super::{Said, Suite, answered};
+use crate::agent::wire_layers;
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::time::Duration;
+use tokio::time::sleep;
+use uuid::Uuid;
+
+/// How often it is looked whether a fold is over, each a second apart.
+const LOOKS: usize = 60;
+
+/// One is taken of a machine that is on, found again, gone back to, and folded away.
+pub(super) async fn snapshots(s: &mut Suite, path: &str) {
+    let id = Uuid::new_v4();
+    let one = format!("{path}/snapshots/{id}");
+    let ask = || Some(json!({"name": "agent-check", "quiet": true, "memory": false}));
+    let said = s
+        .send(Method::PUT, &one, Some(("check.snapshot", 13)), ask())
+        .await;
+    let taken = answered(&said, &[200]).and_then(|()| is(&said, "/stage", &json!("done")));
+    s.note("a snapshot is taken while the guest runs", taken);
+    let again = s
+        .send(Method::PUT, &one, Some(("check.snapshot", 13)), ask())
+        .await;
+    let same = taken_at(&said).is_some() && taken_at(&said) == taken_at(&again);
+    s.note(
+        "taking it again with the same identifier takes no other",
+        match same {
+            true => Ok(()),
+            false => Err("another answer came".into()),
+        },
+    );
+    let all = s
+        .send(Method::GET, &format!("{path}/snapshots"), None, None)
+        .await;
+    let rests =
+        is(&all, "/rests_on", &json!(id)).and_then(|()| is(&all, "/snapshots/0/id", &json!(id)));
+    s.note("the machine stands on it", rests);
+    let layers = s
+        .send(Method::GET, &format!("{path}/layers"), None, None)
+        .await;
+    s.note("its layers tell which blocks they hold", lie(&layers, id));
+    let back = format!("{one}/back");
+    let said = s
+        .send(
+            Method::POST,
+            &back,
+            Some(("check.back", 13)),
+            Some(json!({})),
+        )
+        .await;
+    s.note("the machine goes back to it", answered(&said, &[200]));
+    let gone = folded(s, path, id).await;
+    s.check("it is folded away within a minute", async { gone })
+        .await;
+}
+
+fn is(said: &Said, at: &str, expected: &Value) -> Result<(), String> {
+    let (_, body) = said.as_ref().map_err(Clone::clone)?;
+    match body.pointer(at) {
+        Some(found) if found == expected => Ok(()),
+        found => Err(format!("{at} is {found:?}, not {expected}")),
+    }
+}
+
+fn taken_at(said: &Said) -> Option<i64> {
+    let (_, body) = said.as_ref().ok()?;
+    body.get("taken_ms")?.as_i64()
+}
+
+/// The current layer lies on the one that the snapshot froze.
+fn lie(said: &Said, id: Uuid) -> Result<(), String> {
+    let (_, body) = said.as_ref().map_err(Clone::clone)?;
+    let chain = wire_layers(body.clone())?;
+    let frozen = chain.of(id).ok_or("no layer has its name")?;
+    let current = chain.layers.get(&chain.current);
+    match current.is_some_and(|l| l.parent == Some(frozen)) {
+        true => Ok(()),
+        false => Err("what is written now does not lie on it".into()),
+    }
+}
+
+async fn folded(s: &Suite, path: &str, id: Uuid) -> Result<(), String> {
+    let at = format!("{path}/forget");
+    for _ in 0..LOOKS {
+        let ask = Some(json!({"snapshots": [id]}));
+        let said = s
+            .send(Method::POST, &at, Some(("check.forget", 13)), ask)
+            .await;
+        answered(&said, &[200])?;
+        if is(&said, "/stage", &json!("done")).is_ok() {
+            let all = s
+                .send(Method::GET, &format!("{path}/snapshots"), None, None)
+                .await;
+            return is(&all, "/snapshots", &json!([]));
+        }
+        sleep(Duration::from_secs(1)).await;
+    }
+    Err("it was not over after a minute".into())
+}

@@ -1,0 +1,522 @@
+//! A machine's disks as layers on each other: a snapshot freezes the current one, and what is written goes into a new one.
+
+use super::blocks::{GRAIN, Written, grains};
+use crate::rooms::storage::volume::Disk;
+use roaring::RoaringBitmap;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Layers that may lie on each other.
+pub(crate) const DEEPEST: usize = 24;
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Layer {
+    pub(crate) parent: Option<u64>,
+    pub(crate) disks: Vec<Written>,
+}
+
+impl Layer {
+    fn len(&self) -> u64 {
+        self.disks.iter().map(Written::len).sum()
+    }
+}
+
+/// A snapshot: the layer that it froze, and what is kept of the moment.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Snapshot {
+    pub(crate) layer: u64,
+    pub(crate) name: String,
+    pub(crate) note: String,
+    /// Milliseconds since 1970.
+    pub(crate) taken: i64,
+    pub(crate) quiet: bool,
+    /// It was off.
+    pub(crate) off: bool,
+    pub(crate) memory: Option<Kept>,
+    /// How long the guest stood still for it, in milliseconds.
+    #[serde(default)]
+    pub(crate) still: i64,
+}
+
+/// A guest's memory as it was.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub(crate) struct Kept {
+    pub(crate) bytes: u64,
+    /// How long it had been on, in milliseconds.
+    pub(crate) up: i64,
+}
+
+/// How its guest writes: where, and how far it is.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+struct Pattern {
+    seed: u64,
+    /// Blocks that hold something; it writes within them.
+    home: u32,
+    often: u64,
+    seldom: u64,
+    /// Bytes that are not a whole block yet.
+    rest: u64,
+    /// Virtual milliseconds until which it was followed.
+    at: i64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Chain {
+    pub(crate) layers: BTreeMap<u64, Layer>,
+    pub(crate) current: u64,
+    pub(crate) snapshots: BTreeMap<String, Snapshot>,
+    /// The next number of a layer, and of what is written to it.
+    next: u64,
+    pattern: Pattern,
+    /// The last order to go back that was obeyed.
+    #[serde(default)]
+    pub(crate) went_back: String,
+    /// The guest goes on with this when it is on again.
+    #[serde(default)]
+    pub(crate) resumes: Option<Kept>,
+}
+
+/// What is done to a layer that nobody needs by its name any more.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Work {
+    /// Blocks to be copied while nothing is written into where they go.
+    pub(crate) still: u64,
+    /// Blocks to be copied out of the layer that the guest writes to.
+    pub(crate) moving: u64,
+    /// Blocks that are needed besides until it is over.
+    pub(crate) peak: u64,
+}
+
+impl Chain {
+    /// The chain of a machine that has no snapshot yet.
+    pub(crate) fn of(disks: &[Disk], seed: u64, now: i64) -> Chain {
+        let full = |disk: &Disk| {
+            let bytes = if disk.thick { disk.size } else { disk.written };
+            let mut written = Written::default();
+            let mut all = RoaringBitmap::new();
+            all.insert_range(0..grains(bytes.min(disk.size)));
+            written.put(0, &all);
+            written
+        };
+        let base = Layer {
+            parent: None,
+            disks: disks.iter().map(full).collect(),
+        };
+        let holds = |d: &Disk| match d.written {
+            0 => d.size / 50,
+            written => written.min(d.size),
+        };
+        let home = disks.first().map_or(0, |d| grains(holds(d)));
+        Chain {
+            layers: BTreeMap::from([(0, base)]),
+            current: 0,
+            snapshots: BTreeMap::new(),
+            next: 1,
+            pattern: Pattern {
+                seed,
+                home,
+                often: 0,
+                seldom: 0,
+                rest: 0,
+                at: now,
+            },
+            went_back: String::new(),
+            resumes: None,
+        }
+    }
+
+    /// Bytes of all layers and of kept memory.
+    pub(crate) fn bytes(&self) -> u64 {
+        let blocks: u64 = self.layers.values().map(Layer::len).sum();
+        let memory = self.snapshots.values().filter_map(|s| s.memory);
+        blocks * GRAIN + memory.map(|m| m.bytes).sum::<u64>()
+    }
+
+    /// Layers from the current one down to the first.
+    pub(crate) fn path(&self, from: u64) -> Vec<u64> {
+        let mut path = vec![from];
+        let mut at = from;
+        while let Some(parent) = self.layers.get(&at).and_then(|l| l.parent) {
+            path.push(parent);
+            at = parent;
+        }
+        path
+    }
+
+    /// The snapshot nearest beneath a layer, itself not counted.
+    pub(crate) fn beneath(&self, layer: u64) -> Option<&str> {
+        let below = self.path(layer);
+        below.iter().skip(1).find_map(|at| self.named(*at))
+    }
+    pub(crate) fn named(&self, layer: u64) -> Option<&str> {
+        self.snapshots
+            .iter()
+            .find(|(_, s)| s.layer == layer)
+            .map(|(id, _)| id.as_str())
+    }
+    fn children(&self, layer: u64) -> Vec<u64> {
+        let all = self.layers.iter();
+        all.filter(|(_, l)| l.parent == Some(layer))
+            .map(|(n, _)| *n)
+            .collect()
+    }
+
+    /// Freezes the current layer under a name.
+    pub(crate) fn take(&mut self, id: &str, snapshot: Snapshot) {
+        let frozen = self.current;
+        let disks = self.layers.get(&frozen).map_or(0, |l| l.disks.len());
+        self.begin_on(Some(frozen), disks);
+        self.snapshots.insert(
+            id.to_owned(),
+            Snapshot {
+                layer: frozen,
+                ..snapshot
+            },
+        );
+    }
+
+    fn begin_on(&mut self, parent: Option<u64>, disks: usize) {
+        let fresh = Layer {
+            parent,
+            disks: vec![Written::default(); disks],
+        };
+        self.current = self.next;
+        self.layers.insert(self.next, fresh);
+        self.next += 1;
+    }
+
+    /// What is written from now on lies on a snapshot; what was written since is dropped where nobody else needs it.
+    pub(crate) fn go_back(&mut self, id: &str) -> bool {
+        let Some(target) = self.snapshots.get(id).cloned() else {
+            return false;
+        };
+        let left = self.current;
+        let disks = self.layers.get(&left).map_or(0, |l| l.disks.len());
+        self.begin_on(Some(target.layer), disks);
+        let mut at = Some(left);
+        while let Some(layer) = at
+            && layer != self.current
+            && self.named(layer).is_none()
+            && self.children(layer).is_empty()
+        {
+            at = self.layers.remove(&layer).and_then(|l| l.parent);
+        }
+        self.resumes = target.memory;
+        true
+    }
+
+    /// Takes names away, and folds what nobody needs by name any more.
+    pub(crate) fn forget(&mut self, ids: &[String]) {
+        for id in ids {
+            self.snapshots.remove(id);
+        }
+        while let Some(layer) = self.idle() {
+            self.fold(layer);
+        }
+    }
+
+    /// What that would cost.
+    pub(crate) fn work(&self, ids: &[String]) -> Work {
+        let mut then = self.clone();
+        for id in ids {
+            then.snapshots.remove(id);
+        }
+        let mut all = Work::default();
+        while let Some(layer) = then.idle() {
+            let one = then.cost(layer);
+            all = Work {
+                still: all.still + one.still,
+                moving: all.moving + one.moving,
+                peak: all.peak.max(one.peak),
+            };
+            then.fold(layer);
+        }
+        all
+    }
+
+    /// A layer without a name that nothing lies on, or one thing alone.
+    fn idle(&self) -> Option<u64> {
+        let named: BTreeSet<u64> = self.snapshots.values().map(|s| s.layer).collect();
+        let mut free = self
+            .layers
+            .keys()
+            .filter(|n| **n != self.current && !named.contains(n));
+        free.find(|n| self.children(**n).len() <= 1).copied()
+    }
+
+    fn cost(&self, layer: u64) -> Work {
+        let children = self.children(layer);
+        let (Some(k), [child]) = (self.layers.get(&layer), children.as_slice()) else {
+            return Work::default();
+        };
+        let Some(c) = self.layers.get(child) else {
+            return Work::default();
+        };
+        let running = *child == self.current;
+        let mut work = Work::default();
+        for (under, over) in k.disks.iter().zip(&c.disks) {
+            let (under, over) = (under.all(), over.all());
+            let up = under.difference_len(&over);
+            if up <= over.len() {
+                work.still += up;
+                work.peak += up;
+            } else if running {
+                work.moving += over.len();
+                work.peak += over.difference_len(&under);
+            } else {
+                work.still += over.len();
+                work.peak += over.difference_len(&under);
+            }
+        }
+        work
+    }
+
+    fn fold(&mut self, layer: u64) {
+        let child = self.children(layer).first().copied();
+        let Some(k) = self.layers.remove(&layer) else {
+            return;
+        };
+        let Some(c) = child.and_then(|c| self.layers.get_mut(&c)) else {
+            return;
+        };
+        c.parent = k.parent;
+        let over = std::mem::take(&mut c.disks);
+        c.disks = k
+            .disks
+            .into_iter()
+            .zip(&over)
+            .map(|(k, c)| k.covered_by(c))
+            .collect();
+    }
+
+    /// Without a snapshot there is one layer: its disk takes what it holds.
+    pub(crate) fn alone(&self) -> Option<Vec<u64>> {
+        let [only] = self.layers.values().collect::<Vec<_>>()[..] else {
+            return None;
+        };
+        let none = self.snapshots.is_empty() && self.resumes.is_none();
+        none.then(|| only.disks.iter().map(|d| d.len() * GRAIN).collect())
+    }
+
+    /// What a guest wants to have written by now, at so many bytes a second; nothing before `every` milliseconds have passed.
+    pub(crate) fn due(&self, rate: u64, now: i64, every: i64) -> u64 {
+        let passed = now - self.pattern.at;
+        if passed < every {
+            return 0;
+        }
+        u64::try_from(passed).unwrap_or(0).saturating_mul(rate) / 1000
+    }
+
+    /// The guest was followed until then, without having written.
+    pub(crate) fn rests_until(&mut self, now: i64) {
+        self.pattern.at = self.pattern.at.max(now);
+    }
+
+    /// So much is written where this guest writes: nine of ten times to the same twentieth of what it holds.
+    pub(crate) fn writes(&mut self, bytes: u64, now: i64) {
+        self.rests_until(now);
+        let p = &mut self.pattern;
+        p.rest += bytes;
+        let count = p.rest / GRAIN;
+        p.rest %= GRAIN;
+        if count == 0 || p.home == 0 {
+            return;
+        }
+        let home = u64::from(p.home);
+        let hot = (home / 20).max(1);
+        let begin = p.seed % (home - hot + 1);
+        let often = count - count / 10;
+        let mut all = RoaringBitmap::new();
+        let number = |n: u64| u32::try_from(n).unwrap_or(u32::MAX);
+        if often >= hot {
+            all.insert_range(number(begin)..number(begin + hot));
+        } else {
+            let at = |i: u64| number(begin + (p.often + i) % hot);
+            all.extend((0..often).map(at));
+        }
+        // Every block once before one comes twice.
+        let step = stride(home);
+        let seldom = (count / 10).min(home);
+        let at = |i: u64| number((p.seldom + i).wrapping_mul(step) % home);
+        all.extend((0..seldom).map(at));
+        p.often += often;
+        p.seldom += seldom;
+        self.put(0, &all);
+    }
+
+    /// Blocks of a disk get new content.
+    pub(crate) fn put(&mut self, disk: usize, blocks: &RoaringBitmap) {
+        let writing = self.current;
+        let written = self
+            .layers
+            .get_mut(&self.current)
+            .and_then(|l| l.disks.get_mut(disk));
+        if let Some(written) = written {
+            written.put(writing, blocks);
+        }
+    }
+
+    /// What the first disk takes that did not hold anything, at its end.
+    pub(crate) fn grows(&mut self, bytes: u64, size: u64) {
+        let end = grains(size);
+        let from = self.pattern.home;
+        let to = from.saturating_add(grains(bytes)).min(end);
+        let mut more = RoaringBitmap::new();
+        more.insert_range(from..to);
+        self.pattern.home = to.max(from);
+        self.put(0, &more);
+    }
+
+    /// All content that is seen from a layer, disk by disk: under each writing its blocks.
+    pub(crate) fn seen_from(&self, layer: u64) -> Vec<Written> {
+        let mut path = self.path(layer);
+        path.reverse();
+        let layers = path.iter().filter_map(|n| self.layers.get(n));
+        layers.fold(vec![], |under: Vec<Written>, layer| {
+            let none = std::iter::repeat_with(Written::default);
+            let under = under.into_iter().chain(none);
+            under
+                .zip(&layer.disks)
+                .map(|(under, over)| under.covered_by(over))
+                .collect()
+        })
+    }
+}
+
+/// A step that visits every block before one comes twice: near the golden section, without a common factor.
+fn stride(of: u64) -> u64 {
+    let gcd = |mut a: u64, mut b: u64| {
+        while b > 0 {
+            (a, b) = (b, a % b);
+        }
+        a
+    };
+    let near = (of / 1000 * 618).max(1);
+    (near..).find(|n| gcd(*n, of) == 1).unwrap_or(1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What a disk holds, block by block: a plain table that knows nothing of layers.
+    type Model = BTreeMap<u32, u64>;
+
+    fn seen(chain: &Chain, layer: u64) -> Model {
+        let disks = chain.seen_from(layer);
+        let all = disks[0].writings();
+        all.flat_map(|(n, blocks)| blocks.iter().map(move |b| (b, n)))
+            .collect()
+    }
+
+    struct Draw(u64);
+    impl Draw {
+        fn below(&mut self, n: u64) -> u64 {
+            self.0 ^= self.0 << 13;
+            self.0 ^= self.0 >> 7;
+            self.0 ^= self.0 << 17;
+            self.0 % n
+        }
+    }
+
+    fn disk(blocks: u64, thick: bool) -> Disk {
+        Disk {
+            size: blocks * GRAIN,
+            thick,
+            written: blocks / 2 * GRAIN,
+        }
+    }
+
+    fn snapshot(name: &str) -> Snapshot {
+        Snapshot {
+            layer: 0,
+            name: name.into(),
+            note: String::new(),
+            taken: 0,
+            quiet: false,
+            off: false,
+            memory: None,
+            still: 0,
+        }
+    }
+
+    /// If this fails, deleting a snapshot or going back to one gives a machine other bytes than it had.
+    #[test]
+    fn whatever_is_taken_deleted_and_gone_back_to_each_state_keeps_its_bytes() {
+        for seed in 1..200 {
+            let mut draw = Draw(seed * 7919);
+            let mut chain = Chain::of(&[disk(64, seed % 3 == 0)], seed, 0);
+            let mut now = seen(&chain, 0);
+            let mut kept: BTreeMap<String, Model> = BTreeMap::new();
+            for n in 0..30 {
+                match draw.below(6) {
+                    0 | 1 => {
+                        let mut blocks = RoaringBitmap::new();
+                        for _ in 0..=draw.below(8) {
+                            blocks.insert(u32::try_from(draw.below(64)).unwrap());
+                        }
+                        chain.put(0, &blocks);
+                        now.extend(blocks.iter().map(|b| (b, chain.current)));
+                    }
+                    2 | 3 => {
+                        let id = format!("s{n}");
+                        chain.take(&id, snapshot(&id));
+                        kept.insert(id, now.clone());
+                    }
+                    4 if !kept.is_empty() => {
+                        let at = usize::try_from(draw.below(kept.len() as u64)).unwrap();
+                        let id = kept.keys().nth(at).unwrap().clone();
+                        let work = chain.work(std::slice::from_ref(&id));
+                        let before = chain.bytes();
+                        chain.forget(std::slice::from_ref(&id));
+                        kept.remove(&id);
+                        assert!(chain.bytes() <= before, "deleting needs no room at its end");
+                        assert!(work.still + work.moving <= 64 * 30, "{work:?}");
+                    }
+                    5 if !kept.is_empty() => {
+                        let at = usize::try_from(draw.below(kept.len() as u64)).unwrap();
+                        let (id, then) = kept.iter().nth(at).unwrap();
+                        assert!(chain.go_back(id));
+                        now = then.clone();
+                    }
+                    _ => {}
+                }
+                assert_eq!(seen(&chain, chain.current), now, "seed {seed}, step {n}");
+                for (id, then) in &kept {
+                    let layer = chain.snapshots[id].layer;
+                    assert_eq!(seen(&chain, layer), *then, "seed {seed}, step {n}, {id}");
+                }
+            }
+        }
+    }
+
+    /// If this fails, a guest that writes for long is not followed, or all of its writing hits the same blocks.
+    #[test]
+    fn a_guest_writes_mostly_to_the_same_part_and_seldom_anywhere() {
+        let mut chain = Chain::of(&[disk(20_000, false)], 11, 0);
+        chain.take("a", snapshot("a"));
+        chain.writes(100 * GRAIN, 1_000);
+        let after = |chain: &Chain| chain.layers[&chain.current].len();
+        let few = after(&chain);
+        assert!((90..=100).contains(&few), "{few} blocks of 100 written");
+        chain.writes(100_000 * GRAIN, 2_000);
+        let many = after(&chain);
+        assert!(
+            many > 9_000 && many <= 10_000,
+            "{many}: it stays within what it holds"
+        );
+        assert_eq!(chain.due(GRAIN, 2_000, 1), 0, "all until now was followed");
+        assert_eq!(chain.due(GRAIN, 4_000, 1), 2 * GRAIN);
+    }
+
+    #[test]
+    fn who_has_no_snapshot_any_more_takes_what_it_holds() {
+        let mut chain = Chain::of(&[disk(100, false)], 3, 0);
+        chain.take("a", snapshot("a"));
+        assert_eq!(chain.alone(), None);
+        chain.writes(10 * GRAIN, 1);
+        chain.grows(5 * GRAIN, 100 * GRAIN);
+        chain.forget(&["a".to_owned()]);
+        assert_eq!(chain.alone(), Some(vec![55 * GRAIN]));
+    }
+}
