@@ -3,8 +3,8 @@
 use crate::{
     epoch::Obeyed,
     estate::{
-        AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Host, HostNet, Keeper,
-        LocalDisk, Machine, MachineState, Memory, Nic, Pooled, Snapshots, Uplink, Wanted,
+        AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Grows, Host, HostNet, Keeper,
+        LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled, Snapshots, Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},
@@ -63,6 +63,13 @@ pub struct MachineReport {
     pub note: String,
     pub virtual_hardware: u32,
     pub created: Moment,
+    #[serde(default)]
+    pub vcpus_max: u32,
+    /// With what it runs; none: the agent doesn't say, or it is off.
+    #[serde(default)]
+    pub now: Option<Now>,
+    #[serde(default)]
+    pub grows: Option<Grows>,
     /// None: the agent says nothing of them.
     #[serde(default)]
     pub snapshots: Option<Box<Snapshots>>,
@@ -120,7 +127,17 @@ impl MachineReport {
             max: memory(max),
         };
         self.video = memory(self.video);
-        self.vcpus = count(self.vcpus, &limits::FIGURE_CORES);
+        let cores = |n: u32| count(n, &limits::FIGURE_CORES);
+        (self.vcpus, self.vcpus_max) = (cores(self.vcpus), cores(self.vcpus_max));
+        self.now = self.now.map(|now| Now {
+            vcpus: cores(now.vcpus),
+            vcpus_max: cores(now.vcpus_max),
+            memory: Memory {
+                kept: memory(now.memory.kept),
+                size: memory(now.memory.size),
+                max: memory(now.memory.max),
+            },
+        });
         self.generation = figure(self.generation, &limits::FIGURE_COUNT);
         for (size, _) in &mut self.disks {
             *size = Bytes(figure(size.0, &limits::FIGURE_DISK));
@@ -184,6 +201,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(nics_differ(estate, ours, machine));
                 events.extend(boot_differs(estate, runs, ours, machine));
                 events.extend(snapshots_differ(runs, ours, machine));
+                events.extend(now_differs(runs, ours, machine));
             }
             None => {
                 events.push(Event::Machines(machines::Event::Adopted(Box::new(adopt(
@@ -401,6 +419,20 @@ fn boot_differs(
     ))
 }
 
+/// With what it runs, unless a run is about to change that.
+fn now_differs(runs: &Runs, ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let (now, grows) = (seen.now?, seen.grows.unwrap_or_default());
+    let differs = ours.runs_with() != now || ours.grows != grows;
+    let (machine, now) = (ours.id, Box::new(now));
+    (differs && !runs.will_change(Object::Machine(machine))).then_some(Event::Machines(
+        machines::Event::Runs {
+            machine,
+            now,
+            grows,
+        },
+    ))
+}
+
 /// Snapshots other than those that we hold, unless a run is about to change them. Until when each is kept only we know.
 fn snapshots_differ(runs: &Runs, ours: &Machine, seen: &MachineReport) -> Option<Event> {
     let seen = seen.snapshots.as_ref()?;
@@ -478,7 +510,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
     let volume = estate
         .volume_with_uid(&seen.volume)
         .map_or(crate::ids::VolumeId(0), |v| v.id);
-    Machine {
+    let mut found = Machine {
         id: UNNUMBERED,
         uuid: seen.uuid,
         name: seen.name.clone(),
@@ -487,6 +519,9 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         arriving: None,
         moved: None,
         snapshots: seen.snapshots.clone().unwrap_or_default(),
+        vcpus_max: seen.vcpus_max,
+        now: None,
+        grows: seen.grows.unwrap_or_default(),
         state: seen.state.clone(),
         wanted: if off { Wanted::Off } else { Wanted::On },
         vcpus: seen.vcpus,
@@ -531,7 +566,9 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         } else {
             now
         },
-    }
+    };
+    found.runs(seen.now.filter(|_| !off));
+    found
 }
 
 /// What a found machine is numbered until [`settle_adopted`] numbers it.

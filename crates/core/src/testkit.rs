@@ -368,6 +368,9 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         virtual_hardware: opts.get("hardware").map_or(3, |n| n.parse().unwrap()),
         created: Moment(0),
         moved: None,
+        vcpus_max: 0,
+        now: None,
+        grows: Default::default(),
         snapshots: Default::default(),
     }
 }
@@ -434,6 +437,9 @@ pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport 
         guest_key: None,
         note: String::new(),
         snapshots: None,
+        vcpus_max: 0,
+        now: None,
+        grows: None,
         virtual_hardware: 3,
         created: Moment(0),
     }

@@ -112,6 +112,7 @@ pub(crate) fn routes(device: Device) -> Router {
             post(snapshots::go_back),
         )
         .route("/v1/machines/{uuid}/forget", post(snapshots::forget))
+        .route("/v1/machines/{uuid}/grow", post(records::grow))
         .route("/v1/machines/{uuid}/power", post(power::power))
         .with_state(device)
 }

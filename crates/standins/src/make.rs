@@ -254,6 +254,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
     let record = Record {
         name: machine.name.clone(),
         vcpus: machine.vcpus,
+        vcpus_max: machine.vcpus * 2,
         memory: Memory {
             kept: machine.kept_gib.map_or(size, |g| g * GIB),
             size,
@@ -300,6 +301,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
             agent: machine.agent,
             stubborn: machine.stubborn,
             slow: machine.slow,
+            stiff: false,
         },
         chain: None,
     };

@@ -268,6 +268,52 @@
     }
   }).observe($('#hits') || body, { childList: true });
 
+  // What can be done on a page, in one list: its buttons, and what stands under data-deeds.
+  const deeds = $('#deeds');
+  function open_deeds() {
+    const seen = new Set();
+    const links = [...$$('.acts a'), ...$$('[data-deeds] a')].filter((a) => {
+      const is_new = !seen.has(a.getAttribute('href'));
+      seen.add(a.getAttribute('href'));
+      return is_new;
+    });
+    if (!deeds || !links.length) return false;
+    $('ul', deeds).replaceChildren(...links.map((a) => {
+      const link = document.createElement('a');
+      link.href = a.getAttribute('href');
+      link.textContent = a.textContent.trim().replace(/\s+/g, ' ');
+      if (a.classList.contains('danger')) link.className = 'ember';
+      const item = document.createElement('li');
+      item.append(link);
+      return item;
+    }));
+    $('input', deeds).value = '';
+    sift();
+    deeds.showModal();
+    $('input', deeds).focus();
+    return true;
+  }
+  const left = () => $$('li:not([hidden]) a', deeds);
+  function sift() {
+    const words = $('input', deeds).value.trim().toLowerCase();
+    $$('li', deeds).forEach((li) => { li.hidden = !li.textContent.toLowerCase().includes(words); });
+    $('.hint', deeds).hidden = left().length > 0;
+  }
+  if (deeds) {
+    $('input', deeds).addEventListener('input', sift);
+    deeds.addEventListener('keydown', (e) => {
+      const all = left();
+      const at = all.indexOf(document.activeElement);
+      if (e.key === 'Enter' && at < 0) { e.preventDefault(); if (all[0]) all[0].click(); }
+      if (e.key !== 'ArrowDown' && e.key !== 'ArrowUp') return;
+      e.preventDefault();
+      const next = at + (e.key === 'ArrowDown' ? 1 : -1);
+      if (next < 0) $('input', deeds).focus(); else if (all[next]) all[next].focus();
+    });
+    deeds.addEventListener('click', (e) => { if (e.target === deeds) deeds.close(); });
+  }
+  document.addEventListener('click', (e) => { if (e.target.closest('[data-more]')) open_deeds(); });
+
   // Keys.
   let row = -1;
   const rows = () => $$('tbody tr[data-row]');
@@ -326,7 +372,11 @@
       case 'x': { const box = at && $('input[data-pick]', at); if (box) box.click(); break; }
       case 'Enter': { const link = at && e.target === body && $('a', at); if (link) link.click(); break; }
       case 'n': { const link = $('[data-new]'); if (link) link.click(); break; }
-      case '.': { const link = $('#bulk:not([hidden]) a') || $('.acts a'); if (link) { e.preventDefault(); link.focus(); } break; }
+      case '.': {
+        const link = $('#bulk:not([hidden]) a');
+        if (link) { e.preventDefault(); link.focus(); } else if (open_deeds()) e.preventDefault();
+        break;
+      }
       case '?': { const keys = $('#keys'); if (keys) keys.showModal(); break; }
       default:
     }

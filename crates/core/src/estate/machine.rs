@@ -22,6 +22,28 @@ pub struct Memory {
     pub max: Bytes,
 }
 
+/// What a machine that is on runs with, where its next start is with something else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Now {
+    pub vcpus: u32,
+    /// What it can be given while it runs.
+    pub vcpus_max: u32,
+    pub memory: Memory,
+}
+
+impl Now {
+    pub fn most_vcpus(&self) -> u32 {
+        self.vcpus_max.max(self.vcpus)
+    }
+}
+
+/// What its guest's agent says that it can take while it runs.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Grows {
+    pub memory: bool,
+    pub vcpus: bool,
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Provisioning {
@@ -108,8 +130,17 @@ pub struct Machine {
     pub wanted: Wanted,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fell: Option<Fell>,
+    /// With what it starts next.
     pub vcpus: u32,
+    /// What it can be given while running; no less than it has.
+    #[serde(default)]
+    pub vcpus_max: u32,
     pub memory: Memory,
+    /// With what it runs, where that is something else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub now: Option<Box<Now>>,
+    #[serde(default)]
+    pub grows: Grows,
     pub video: Bytes,
     pub disks: Vec<Disk>,
     pub nics: Vec<Nic>,
@@ -173,19 +204,56 @@ impl Machine {
     /// How long a deleted machine stays recoverable (rules, section 8).
     pub const KEPT_DAYS: u64 = 7;
 
+    pub fn most_vcpus(&self) -> u32 {
+        self.vcpus_max.max(self.vcpus)
+    }
+    /// With what it runs while it is on.
+    pub fn runs_with(&self) -> Now {
+        let set = Now {
+            vcpus: self.vcpus,
+            vcpus_max: self.most_vcpus(),
+            memory: self.memory,
+        };
+        self.now.as_deref().copied().unwrap_or(set)
+    }
+    /// A change of its sizes: what it runs with stays as it is, but for what is always kept.
+    pub fn resize(&mut self, change: impl FnOnce(&mut Machine)) {
+        let mut now = self.runs_with();
+        change(self);
+        now.memory.kept = self.memory.kept.min(now.memory.size);
+        self.now = (!self.is_off()).then(|| Box::new(now));
+        self.settle();
+    }
+    /// It runs with this.
+    pub fn runs(&mut self, now: Option<Now>) {
+        self.now = now.map(Box::new);
+        self.settle();
+    }
+    /// What is no difference is none.
+    fn settle(&mut self) {
+        let set = Now {
+            vcpus: self.vcpus,
+            vcpus_max: self.most_vcpus(),
+            memory: self.memory,
+        };
+        self.now.take_if(|now| **now == set);
+    }
+
     /// Memory that the host spends on the machine besides its own (rules, section 1.2):
-    /// 128 MiB + 8 MiB per vCPU + 0.4 % of size + video memory + 16 MiB per disk and NIC.
+    /// 128 MiB + 8 MiB per vCPU + 0.4 % of size + video memory + 16 MiB per disk and NIC. Of what it runs with and what it starts
+    /// with next, the larger counts.
     pub fn overhead(&self) -> Bytes {
+        let now = self.runs_with();
         let devices = u64::try_from(self.disks.len() + self.nics.len()).unwrap_or(u64::MAX);
         Bytes::mib(128)
-            + Bytes::mib(8).times(u64::from(self.vcpus))
-            + self.memory.size.per_mille(4)
+            + Bytes::mib(8).times(u64::from(self.vcpus.max(now.vcpus)))
+            + self.memory.size.max(now.memory.size).per_mille(4)
             + self.video
             + Bytes::mib(16).times(devices)
     }
     /// What it holds on the host where it is.
     pub fn held(&self) -> Bytes {
-        self.memory.kept + self.overhead()
+        self.memory.kept.max(self.runs_with().memory.kept) + self.overhead()
     }
     pub fn volumes(&self) -> BTreeSet<VolumeId> {
         self.disks.iter().map(|d| d.volume).collect()
@@ -212,6 +280,7 @@ impl Machine {
         }
         self.state = MachineState::Off;
         self.host = None;
+        self.now = None;
     }
     /// Thick room + what the thin disks could grow to.
     pub fn disk_total(&self) -> Bytes {

@@ -41,7 +41,9 @@ pub use image::{Attached, Boot, BootFrom, Image};
 pub use installing::Installing;
 pub use keeping::{Keeper, Keeping};
 pub use lack::{Lack, Reach};
-pub use machine::{AsOf, Disk, Fell, Machine, MachineState, Memory, Nic, Provisioning, Wanted};
+pub use machine::{
+    AsOf, Disk, Fell, Grows, Machine, MachineState, Memory, Nic, Now, Provisioning, Wanted,
+};
 pub use maintenance::Maintenance;
 pub use moving::{Measured, Moved, RoundSeen};
 pub use naming::{Dns, Due, Entered, TsigKey};

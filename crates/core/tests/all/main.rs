@@ -35,6 +35,7 @@ mod recounted;
 mod rules;
 mod running;
 mod sheets;
+mod sizing;
 mod snapping;
 mod storing;
 mod taking;

@@ -315,7 +315,7 @@ fn what_deleting_costs_is_told_from_the_bitmaps() {
     says(
         &put(&small, &forget(Which::All)),
         Mind,
-        "can't be gone back to",
+        "can't go back to 2 snapshots any more",
     );
 
     // A copy that is no faster than what is written never ends; one that rests does.

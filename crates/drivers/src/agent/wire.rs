@@ -15,7 +15,8 @@ use zastrugi_core::guard::Word;
 use zastrugi_core::{
     epoch::{Epoch, Obeyed},
     estate::{
-        AsOf, Cpu, Hardware, HostNet, Image, Keeper, MachineState, Memory, Path, PsabiLevel, Uplink,
+        AsOf, Cpu, Grows, Hardware, HostNet, Image, Keeper, MachineState, Memory, Now, Path,
+        PsabiLevel, Uplink,
     },
     evidence::{SeenDevice, SeenVolume},
     ids::{HostId, ImageId, Revision, VolumeId},
@@ -342,6 +343,13 @@ pub(crate) struct Machine {
     guest_answers: bool,
     #[serde(default)]
     pub(crate) as_of: Option<WireAsOf>,
+    #[serde(default)]
+    vcpus_max: u32,
+    /// With what it runs.
+    #[serde(default)]
+    now: Option<WireNow>,
+    #[serde(default)]
+    grows: Option<WireGrows>,
     /// None: the agent keeps none, or doesn't tell.
     #[serde(default)]
     snapshots: Option<Vec<snapshots::WireSnapshot>>,
@@ -350,6 +358,23 @@ pub(crate) struct Machine {
     /// Only in a volume's records.
     #[serde(default)]
     pub(crate) running_on: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+struct WireNow {
+    vcpus: u32,
+    #[serde(default)]
+    vcpus_max: u32,
+    memory: WireMemory,
+}
+
+/// What the guest can take while it runs.
+#[derive(Debug, Clone, Copy, Deserialize)]
+struct WireGrows {
+    #[serde(default)]
+    memory: bool,
+    #[serde(default)]
+    vcpus: bool,
 }
 
 /// Where in its host's sequence something was said.
@@ -515,6 +540,16 @@ impl WireVolume {
     }
 }
 
+impl WireMemory {
+    fn read(&self) -> Memory {
+        Memory {
+            kept: Bytes(self.kept),
+            size: Bytes(self.size),
+            max: Bytes(self.max),
+        }
+    }
+}
+
 impl Machine {
     pub(crate) fn state(&self) -> MachineState {
         match (self.power.as_deref(), self.phase.as_deref()) {
@@ -540,11 +575,7 @@ impl Machine {
             state,
             generation: self.generation,
             vcpus: self.vcpus,
-            memory: Memory {
-                kept: Bytes(self.memory.kept),
-                size: Bytes(self.memory.size),
-                max: Bytes(self.memory.max),
-            },
+            memory: self.memory.read(),
             video: Bytes(self.video),
             disks: self
                 .disks
@@ -568,6 +599,16 @@ impl Machine {
             note: self.note.chars().take(2000).collect(),
             virtual_hardware: self.virtual_hardware,
             created: Moment(self.created_ms),
+            vcpus_max: self.vcpus_max,
+            now: self.now.map(|now| Now {
+                vcpus: now.vcpus,
+                vcpus_max: now.vcpus_max.max(now.vcpus),
+                memory: now.memory.read(),
+            }),
+            grows: self.grows.map(|g| Grows {
+                memory: g.memory,
+                vcpus: g.vcpus,
+            }),
             snapshots: self
                 .snapshots
                 .map(|all| Box::new(snapshots::all(all, self.rests_on))),

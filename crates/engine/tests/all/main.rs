@@ -25,6 +25,7 @@ mod restart;
 mod road;
 mod screens;
 mod sites;
+mod sizing;
 mod snapshots;
 mod storage;
 mod taking;

@@ -52,6 +52,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
     json!({
         "snapshots": snapshots, "rests_on": rests_on,
         "uuid": uuid, "volume": volume, "name": record.name, "generation": record.lease.generation, "vcpus": record.vcpus,
+        "vcpus_max": record.vcpus_max.max(record.vcpus),
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
         "disks": record.disks.iter().map(|d| json!({"size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
@@ -87,6 +88,13 @@ pub(crate) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
         _ => why.map_or(phase, |(why, _)| why.as_str()),
     }
     .into();
+    if let Some(running) = host.guests.get(uuid) {
+        let size = running.now.unwrap_or_else(|| record.size());
+        said["now"] = json!({"vcpus": size.vcpus, "vcpus_max": size.vcpus_max, "memory": {"kept": size.memory.kept,
+            "size": size.memory.size, "max": size.memory.max}});
+        let takes = phase == "up" && record.temper.agent && !record.temper.stiff;
+        said["grows"] = json!({"memory": takes, "vcpus": takes});
+    }
     let silent = |g: &guest::Guest| g.hung.is_some() || g.mute.is_some();
     let silent = host.guests.get(uuid).is_some_and(silent);
     said["guest_answers"] = (phase == "up" && record.temper.agent && !silent).into();

@@ -83,5 +83,5 @@ async fn every_described_call_is_served() {
             calls += 1;
         }
     }
-    assert_eq!(calls, 67);
+    assert_eq!(calls, 68);
 }

@@ -146,15 +146,28 @@ impl Browser {
     }
     /// Replaces what stands in a field.
     pub(crate) async fn fill(&self, css: &str, text: &str) {
-        let field = self
-            .page
-            .wait()
-            .at_most(PATIENCE)
-            .for_element(Locator::Css(css))
-            .await
-            .unwrap();
-        field.clear().await.unwrap();
-        field.send_keys(text).await.unwrap();
+        let began = Instant::now();
+        // What is morphed in between is there again in a moment.
+        loop {
+            if let Ok(field) = self.page.find(Locator::Css(css)).await
+                && field.clear().await.is_ok()
+                && field.send_keys(text).await.is_ok()
+            {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "{css} can't be filled");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+    /// Does what stands in a page's list of all that can be done, by keyboard alone: a point, words, Enter.
+    pub(crate) async fn deed(&self, words: &str) {
+        let live = Locator::Css("main [data-htmx-powered]");
+        let page = self.page.wait().at_most(PATIENCE);
+        page.for_element(live).await.unwrap();
+        self.keys(".").await;
+        self.says("What can be done").await;
+        self.fill("#deeds input", &format!("{words}\u{e007}")).await;
+        self.says("Consequences").await;
     }
     /// Takes an option of a list, until the list says so.
     pub(crate) async fn pick(&self, list: &str, option: &str) {

@@ -26,17 +26,17 @@ pub(crate) async fn machine(b: &Browser, base: &str) {
 
     open(b, base, "gate-02").await;
     b.says("kept until the new pier opens").await;
-    b.press(".acts a[href*='act=restart']").await;
+    b.deed("restart").await;
     b.says("guest answers").await;
     run(b, "4 of 4 steps are done").await;
 
-    // Hardware changes only while the machine is off, and the sheet says so at the field.
+    // What its guest was not started to take waits for its next start, and the sheet says so.
     open(b, base, "gate-02").await;
     b.press(".acts a[href*='edit-machines']").await;
     b.fill("#vcpus", "3").await;
-    b.says("is on").await;
+    b.says("when gate-02 starts next").await;
     open(b, base, "gate-02").await;
-    b.press(".acts a[href*='act=off']").await;
+    b.deed("power off").await;
     run(b, "1 of 1 steps are done").await;
     open(b, base, "gate-02").await;
     b.press(".acts a[href*='edit-machines']").await;
@@ -45,7 +45,7 @@ pub(crate) async fn machine(b: &Browser, base: &str) {
     open(b, base, "gate-02").await;
     b.says("3 vCPUs").await;
 
-    b.press(".acts a[href*='/sheet/delete']").await;
+    b.deed("delete").await;
     run(b, "1 of 1 steps are done").await;
     b.go(&format!("{base}/machines?state=deleted")).await;
     b.press("tbody a[href^='/machines/']").await;

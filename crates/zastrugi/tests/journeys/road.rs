@@ -179,7 +179,7 @@ async fn machines(b: &Browser, world: &World, base: &str) {
     b.says("2 of 2 steps are done").await;
     b.go(&format!("{base}/machines?q=gate-01&state=off")).await;
     b.press("tbody a").await;
-    b.press(".acts a[href*='/sheet/delete']").await;
+    b.deed("delete").await;
     b.says("Recoverable for 7 days").await;
     b.press("form#sheet button[type=submit]").await;
     b.says("1 of 1 steps are done").await;

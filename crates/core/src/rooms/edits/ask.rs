@@ -28,6 +28,8 @@ pub enum Ask {
     },
     /// Each host by its own sets, as they stand in a list.
     Hosts(Vec<(HostId, Vec<Set>)>),
+    /// What waits for the next start of these machines is taken back.
+    Withdraw { machines: Vec<MachineId> },
 }
 
 impl Asked for Ask {
@@ -37,6 +39,7 @@ impl Asked for Ask {
         match self {
             Ask::Edit { targets, .. } => targets.iter().map(|t| t.act()).collect(),
             Ask::Hosts(_) => BTreeSet::from([Act::Hosts]),
+            Ask::Withdraw { .. } => BTreeSet::from([Act::Machines]),
         }
     }
 
@@ -44,6 +47,7 @@ impl Asked for Ask {
         match self {
             Ask::Edit { targets, sets } => assess::edit(draft, targets, sets),
             Ask::Hosts(edits) => assess::hosts(draft, edits),
+            Ask::Withdraw { machines } => assess::withdraw(draft, machines),
         }
     }
 
@@ -123,6 +127,8 @@ pub enum Set {
     Rules(Vec<PlaceRule>),
     Kind(ClusterKind),
     VCpus(u32),
+    /// What it can be given while it runs.
+    VCpusMax(u32),
     Memory(Memory),
     Demand(Demand),
     /// Machines of a cluster's failed hosts are started elsewhere by themselves.
@@ -145,6 +151,7 @@ impl Set {
             self,
             Set::Name(_)
                 | Set::VCpus(_)
+                | Set::VCpusMax(_)
                 | Set::Memory(_)
                 | Set::Attach(_)
                 | Set::BootOrder(_)
@@ -156,7 +163,7 @@ impl Set {
         matches!(self, Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_))
     }
     pub fn changes_hardware(&self) -> bool {
-        matches!(self, Set::VCpus(_) | Set::Memory(_))
+        matches!(self, Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_))
     }
     pub fn on_machine(&self, m: &mut Machine) {
         match self {
@@ -171,8 +178,13 @@ impl Set {
             Set::Protected(yes) => m.protected = *yes,
             Set::Restarts(yes) => m.restarts = *yes,
             Set::After(other) => m.after = *other,
-            Set::VCpus(n) => m.vcpus = *n,
-            Set::Memory(memory) => m.memory = *memory,
+            Set::VCpus(n) => m.resize(|m| {
+                m.vcpus = *n;
+                // Whoever has more may have more.
+                m.vcpus_max = m.vcpus_max.max(*n);
+            }),
+            Set::VCpusMax(n) => m.resize(|m| m.vcpus_max = *n),
+            Set::Memory(memory) => m.resize(|m| m.memory = *memory),
             Set::Attach(attached) => m.boot.attached = *attached,
             Set::BootOrder(order) => m.boot.order.clone_from(order),
             Set::BootOnce(once) => m.boot.once = *once,
@@ -185,7 +197,7 @@ impl Set {
             Set::Note(note) => h.note = note.into(),
             Set::Label { key, value } => drop(h.labels.insert(key.into(), value.into())),
             Set::Unlabel { key } => drop(h.labels.remove(key.as_str())),
-            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_cluster(&self, c: &mut Cluster) {
@@ -196,7 +208,7 @@ impl Set {
             Set::Recovers(yes) => c.recovers = *yes,
             Set::Rules(rules) => c.rules.clone_from(rules),
             Set::Kind(kind) => c.kind = *kind,
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_volume(&self, v: &mut Volume) {
@@ -204,14 +216,14 @@ impl Set {
             Set::Name(name) => v.name = name.into(),
             Set::Note(note) => v.note = note.into(),
             Set::Intended(hosts) => v.intended.clone_from(hosts),
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_network(&self, n: &mut Network) {
         match self {
             Set::Note(note) => n.note = note.into(),
             Set::Reserved(all) => n.reserved.clone_from(all),
-            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
+            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
         }
     }
     pub fn on_image(&self, i: &mut Image) {
@@ -239,6 +251,7 @@ impl Set {
             },
             Set::Kind(kind) => format!("its kind: {}", kind.word()),
             Set::VCpus(n) => format!("{n} vCPUs"),
+            Set::VCpusMax(n) => format!("vCPUs may grow to {n}"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
             Set::Attach(None) => "the image is taken out of its drive".into(),
             Set::Attach(Some(_)) => "an image is put into its drive".into(),

@@ -1,6 +1,6 @@
 //! Plain edits: one proposal for names, notes, labels, tiers and sizes.
 
-use super::{Draft, Event, Set, Step, Target};
+use super::{Draft, Event, Set, Step, Target, live};
 use std::collections::BTreeMap;
 use crate::{
     addressing::usable,
@@ -128,6 +128,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             "Restart tiers go from 1 (first) to 4.".into(),
         ),
         Set::VCpus(0) => stop(Rule::Cores, "vcpus", "At least one vCPU.".into()),
+        Set::VCpusMax(0) => stop(Rule::Cores, "vcpus_max", "At least one vCPU.".into()),
         Set::Memory(m) if m.size < Bytes::mib(64) => {
             stop(Rule::Memory, "memory", "At least 64 MiB of memory.".into())
         }
@@ -167,7 +168,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             let found = rules.iter().find_map(|r| rule(draft, targets, rules, r));
             found.or_else(|| contradiction(draft, targets, rules))
         }
-        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
+        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
     };
     draft.found_all(found);
 }
@@ -474,16 +475,9 @@ fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
             format!("{name} was deleted; bring it back first."),
         ));
     }
-    if sets.iter().any(Set::changes_hardware) && machine.state != MachineState::Off {
-        draft.found(
-            Finding::stop(
-                Rule::State,
-                name,
-                format!("{name} is on; its size is changed while it is off."),
-            )
-            .at("memory")
-            .remedy("Stop it first."),
-        );
+    let sizes = sets.iter().any(Set::changes_hardware);
+    if sizes {
+        sized(draft, machine, sets);
     }
     if sets.iter().any(Set::boots) {
         let mut then = machine.clone();
@@ -497,23 +491,68 @@ fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
             draft.found(Finding::mind(Rule::State, name, text).at("once"));
         }
     }
-    if sets.iter().any(Set::reaches_device)
-        && let Some(via) = draft.via(machine)
-    {
-        let device: Vec<Set> = sets
-            .iter()
-            .filter(|s| s.reaches_device())
-            .cloned()
-            .collect();
-        draft.step(
-            Step::Rewrite {
-                machine: machine.id,
-                via,
-                sets: device,
-            },
-            format!("Write the record of {name}"),
-            &[],
-            Some("name"),
-        );
+    let rewrite = match sets.iter().any(Set::reaches_device) {
+        true => rewrite(draft, machine, sets),
+        false => None,
+    };
+    if sizes && !machine.is_off() {
+        live::resize(draft, machine, sets, rewrite);
     }
 }
+
+/// Writes what its host must know; answers the step, and where.
+fn rewrite(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) -> Option<(usize, HostId)> {
+    let via = draft.via(machine)?;
+    let device = sets.iter().filter(|s| s.reaches_device()).cloned().collect();
+    let step = Step::Rewrite {
+        machine: machine.id,
+        via,
+        sets: device,
+    };
+    let title = format!("Write the record of {}", machine.name);
+    Some((draft.step(step, title, &[], Some("name")), via))
+}
+
+/// Whether its sizes can be changed now, and fit each other.
+fn sized(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
+    let name = &machine.name;
+    let mut then = machine.clone();
+    sets.iter().for_each(|s| s.on_machine(&mut then));
+    if then.vcpus_max != 0 && then.vcpus_max < then.vcpus {
+        let text = format!("{name} can't grow to fewer vCPUs than its {}.", then.vcpus);
+        draft.found(Finding::stop(Rule::Cores, name, text).at("vcpus_max"));
+    }
+    let unsure = !machine.is_off() && !draft.knows(machine);
+    let busy = machine.arriving.is_some() || matches!(machine.state, MachineState::Planned | MachineState::Stopping);
+    if busy && !unsure {
+        let text = format!("{name} is being made, moved or stopped.");
+        draft.found(Finding::stop(Rule::State, name, text).at("memory").remedy("Wait until that is over."));
+    }
+}
+
+/// What machines run with is what they start with next.
+pub(super) fn withdraw(draft: &mut Draft<'_>, machines: &[MachineId]) {
+    "Withdraw what waits for a restart".clone_into(&mut draft.title);
+    let all = draft.machines(machines);
+    let waiting: Vec<_> = all.iter().filter_map(|m| Some((m, *m.now.as_deref()?))).collect();
+    if waiting.is_empty() {
+        let text = "Nothing waits for a restart of these machines.";
+        return draft.found(Finding::stop(Rule::Nothing, "machines", text).at("machines"));
+    }
+    let count = waiting.len();
+    let only = waiting.first().map(|(m, _)| m.name.clone());
+    for (machine, now) in waiting {
+        let sets = [
+            (machine.vcpus != now.vcpus).then_some(Set::VCpus(now.vcpus)),
+            (machine.most_vcpus() != now.most_vcpus()).then_some(Set::VCpusMax(now.vcpus_max)),
+            (machine.memory != now.memory).then_some(Set::Memory(now.memory)),
+        ];
+        let sets: Vec<Set> = sets.into_iter().flatten().collect();
+        edit(draft, &[Target::Machine(machine.id)], &sets);
+    }
+    draft.title = match (count, only) {
+        (1, Some(name)) => format!("Withdraw what waits for a restart of {name}"),
+        (n, _) => format!("Withdraw what waits for a restart of {n} machines"),
+    };
+}
+

@@ -3,6 +3,7 @@
 mod ask;
 mod assess;
 mod event;
+mod live;
 mod step;
 
 pub use ask::{Ask, Set, Target};

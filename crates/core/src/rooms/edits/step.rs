@@ -8,6 +8,7 @@ use crate::{
     runs::{Lock, Object},
     view::View,
     ids::{HostId, MachineId},
+    units::Bytes,
 };
 use serde::{Deserialize, Serialize};
 
@@ -20,13 +21,23 @@ pub enum Step {
         via: HostId,
         sets: Vec<super::Set>,
     },
+    /// To a machine that runs, at its own host.
+    Grow {
+        machine: MachineId,
+        via: HostId,
+        vcpus: Option<u32>,
+        memory: Option<Bytes>,
+    },
 }
 
 impl Work for Step {
     type Event = Event;
 
     fn group(&self) -> &'static str {
-        "write the record"
+        match self {
+            Step::Rewrite { .. } => "write the record",
+            Step::Grow { .. } => "give it while it runs",
+        }
     }
 
     fn length(&self) -> Length {
@@ -42,9 +53,8 @@ impl Work for Step {
     }
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
-        match self {
-            Step::Rewrite { via, .. } => Some(Object::Host(*via)),
-        }
+        let (_, via) = self.ends();
+        Some(Object::Host(via))
     }
 
     fn urgency(&self) -> Urgency {
@@ -52,26 +62,21 @@ impl Work for Step {
     }
 
     fn about(&self) -> Vec<Object> {
-        match self {
-            Step::Rewrite { machine, via, .. } => vec![Object::Machine(*machine), Object::Host(*via)],
-        }
+        let (machine, via) = self.ends();
+        vec![Object::Machine(machine), Object::Host(via)]
     }
 
     fn locks(&self) -> Vec<Lock> {
-        match self {
-            Step::Rewrite { machine, via, .. } => vec![
-                Lock::exclusive(Object::Machine(*machine)),
-                Lock::shared(Object::Host(*via)),
-            ],
-        }
+        let (machine, via) = self.ends();
+        vec![
+            Lock::exclusive(Object::Machine(machine)),
+            Lock::shared(Object::Host(via)),
+        ]
     }
 
     fn premise(&self, view: &View) -> Premise {
-        match self {
-            Step::Rewrite { machine, via, .. } => {
-                Premise::exist(view, &[Object::Host(*via)]).and(|| Premise::live(view, *machine))
-            }
-        }
+        let (machine, via) = self.ends();
+        Premise::exist(view, &[Object::Host(via)]).and(|| Premise::live(view, machine))
     }
 
     fn record(&self) -> Option<Event> {
@@ -80,5 +85,14 @@ impl Work for Step {
 
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         None
+    }
+}
+
+impl Step {
+    /// The machine, and the host that is told.
+    fn ends(&self) -> (MachineId, HostId) {
+        match self {
+            Step::Rewrite { machine, via, .. } | Step::Grow { machine, via, .. } => (*machine, *via),
+        }
     }
 }

@@ -284,6 +284,9 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         virtual_hardware: VIRTUAL_HARDWARE,
         created: draft.now,
         moved: None,
+        vcpus_max: 0,
+        now: None,
+        grows: Default::default(),
         snapshots: Default::default(),
     }
 }

@@ -1,7 +1,7 @@
 //! What happens to machines.
 
 use crate::{
-    estate::{AsOf, Boot, Fell, Estate, Machine, MachineState, Nic, Pen, Wanted},
+    estate::{AsOf, Boot, Fell, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Wanted},
     ids::{HostId, MachineId, VolumeId},
     moment::Moment,
     road::{Entry, Tale},
@@ -41,6 +41,12 @@ pub enum Event {
         machine: MachineId,
         host: HostId,
         at: Moment,
+    },
+    /// With what it runs, as its host says, and what its guest can take meanwhile.
+    Runs {
+        machine: MachineId,
+        now: Box<Now>,
+        grows: Grows,
     },
     /// What a machine's record says of its cards.
     Nics {
@@ -115,7 +121,9 @@ impl Tale for Event {
             } => pen.machine(*machine, |m| {
                 m.state = state.clone();
                 m.host = *host;
-                if *state != MachineState::Off {
+                if *state == MachineState::Off {
+                    m.now = None;
+                } else {
                     m.fell = None;
                 }
                 m.as_of = as_of.or(m.as_of);
@@ -135,6 +143,10 @@ impl Tale for Event {
                 }
             }),
             Event::Carries { machine, carries } => pen.machine(*machine, |m| m.carries = *carries),
+            Event::Runs { machine, now, grows } => pen.machine(*machine, |m| {
+                m.grows = *grows;
+                m.runs((!m.is_off()).then_some(**now));
+            }),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
             Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
             Event::Home { machine, volume } => pen.machine(*machine, |m| {
@@ -210,7 +222,7 @@ impl Tale for Event {
                 (machine, words.to_owned())
             }
             // The failure's story says it.
-            Event::Unsure { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
+            Event::Unsure { .. } | Event::Runs { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
         };
         let text = format!("{} {words}", Object::Machine(*machine).name(estate));
         Some(Entry::new("machine", text, vec![machine.to_string()]))

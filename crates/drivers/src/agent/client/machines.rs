@@ -10,6 +10,7 @@ use zastrugi_core::{
     estate::{Boot, Machine as OurMachine, Memory, Provisioning},
     rooms::edits::Set,
     runs::Fault,
+    units::Bytes,
 };
 
 /// What a machine is after a change of its power.
@@ -64,7 +65,7 @@ impl Agent<'_> {
             .map(|d| json!({"size": d.size.0, "thick": d.provisioning == Provisioning::Thick}))
             .collect();
         let body = json!({
-            "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "memory": memory(&machine.memory),
+            "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "vcpus_max": machine.most_vcpus(), "memory": memory(&machine.memory),
             "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
             "apart": machine.apart, "protected": machine.protected, "note": machine.note,
             "virtual_hardware": machine.virtual_hardware, "boot": boot
@@ -88,11 +89,26 @@ impl Agent<'_> {
             match set {
                 Set::Name(name) => body["name"] = json!(name),
                 Set::VCpus(n) => body["vcpus"] = json!(n),
+                Set::VCpusMax(n) => body["vcpus_max"] = json!(n),
                 Set::Memory(m) => body["memory"] = memory(m),
                 _ => {}
             }
         }
         self.patch(stamp, uuid, body).await
+    }
+
+    /// Gives more to a machine that runs.
+    pub(crate) async fn grow(
+        &self,
+        stamp: Stamp<'_>,
+        uuid: &Uuid,
+        vcpus: Option<u32>,
+        memory: Option<Bytes>,
+    ) -> Result<(), Fault> {
+        let path = format!("/v1/machines/{uuid}/grow");
+        let body = json!({"vcpus": vcpus, "memory": memory.map(|m| m.0)});
+        let ask = self.ask(Method::POST, path, Some(stamp), Some(body));
+        self.http.call::<Value>(ask).await.map(drop)
     }
 
     pub(crate) async fn set_deleted(

@@ -3,7 +3,7 @@
 use crate::{
     rooms::consoles::screen::Screen,
     rooms::consoles::terminal::Console,
-    rooms::storage::volume::{Record, Temper},
+    rooms::storage::volume::{Record, Size, Temper},
 };
 use serde::{Deserialize, Serialize};
 
@@ -38,6 +38,9 @@ pub(crate) struct Guest {
     pub(crate) hung: Option<i64>,
     #[serde(default)]
     pub(crate) mute: Option<i64>,
+    /// With what it was started, or was given since; none: with what its record says.
+    #[serde(default)]
+    pub(crate) now: Option<Size>,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -95,6 +98,7 @@ impl Guest {
             frozen: None,
             paused: None,
             unwritten: 0,
+            now: None,
         }
     }
     /// A reset from inside: it boots again, still on.

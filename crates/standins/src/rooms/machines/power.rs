@@ -373,6 +373,7 @@ fn power_on(
         record.boot.once = None;
     }
     let mut guest = Guest::started(uid, generation, now, from);
+    guest.now = volume.records.get(uuid).map(Record::size);
     let record = volume.records.get_mut(uuid);
     if let Some(chain) = record.and_then(|r| r.chain.as_mut()) {
         chain.rests_until(now);

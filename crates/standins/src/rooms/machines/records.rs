@@ -28,6 +28,8 @@ pub(crate) struct Create {
     volume: String,
     name: String,
     vcpus: u32,
+    #[serde(default)]
+    vcpus_max: u32,
     memory: Memory,
     video: u64,
     disks: Vec<Disk>,
@@ -135,6 +137,7 @@ pub(crate) async fn create(
             Record {
                 name: ask.name,
                 vcpus: ask.vcpus,
+                vcpus_max: ask.vcpus_max,
                 memory: ask.memory,
                 video: ask.video,
                 disks,
@@ -170,6 +173,7 @@ fn guest_key(name: &str) -> Result<String, rcgen::Error> {
 pub(crate) struct Rewrite {
     name: Option<String>,
     vcpus: Option<u32>,
+    vcpus_max: Option<u32>,
     memory: Option<Memory>,
     deleted: Option<bool>,
     boot: Option<Boot>,
@@ -220,8 +224,11 @@ pub(crate) async fn rewrite(
         if let Some(boot) = &ask.boot {
             boot_fits(state, &name, boot)?;
         }
+        if ask.vcpus.is_some() || ask.vcpus_max.is_some() || ask.memory.is_some() {
+            keeps_running(state, &uuid, ask.memory);
+        }
         on_record(state, &name, &uuid, |record, on| {
-            if on && (ask.vcpus.is_some() || ask.memory.is_some() || ask.deleted == Some(true)) {
+            if on && ask.deleted == Some(true) {
                 return Err(refused(
                     StatusCode::CONFLICT,
                     "running",
@@ -233,10 +240,82 @@ pub(crate) async fn rewrite(
             }
             record.boot = ask.boot.unwrap_or_else(|| record.boot.clone());
             record.vcpus = ask.vcpus.unwrap_or(record.vcpus);
+            record.vcpus_max = ask.vcpus_max.unwrap_or(record.vcpus_max);
             record.memory = ask.memory.unwrap_or(record.memory);
             record.deleted = ask.deleted.unwrap_or(record.deleted);
             Ok(())
         })
+    })
+}
+
+/// A guest that runs goes on with what it was started with; what is always kept for it counts at once.
+fn keeps_running(state: &mut State, uuid: &str, memory: Option<Memory>) {
+    let State { hosts, volumes, .. } = state;
+    let mut guests = hosts.values_mut().filter_map(|h| h.guests.get_mut(uuid));
+    let Some(guest) = guests.next() else { return };
+    let record = volumes.get(&guest.volume).and_then(|v| v.records.get(uuid));
+    let Some(record) = record else { return };
+    let mut now = guest.now.unwrap_or_else(|| record.size());
+    if let Some(memory) = memory {
+        now.memory.kept = memory.kept.min(now.memory.size);
+    }
+    guest.now = Some(now);
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Grow {
+    vcpus: Option<u32>,
+    /// Its whole size afterwards, bytes.
+    memory: Option<u64>,
+}
+
+/// Gives a guest that runs more vCPUs, or memory, up to what it was started to take.
+pub(crate) async fn grow(
+    Extract(device): Extract<Device>,
+    Path(uuid): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Grow>,
+) -> Response {
+    if let Err(no) = owner_only(&device, &headers) {
+        return no;
+    }
+    let name = device.name.clone();
+    keyed(&device, &headers, &uuid.clone(), |state, now| {
+        let conflict = |code: &str, words: String| refused(StatusCode::CONFLICT, code, words);
+        let State { hosts, volumes, .. } = state;
+        let guest = hosts.get_mut(&name).and_then(|h| h.guests.get_mut(&uuid));
+        let Some(guest) = guest else {
+            return Err(conflict("off", "The machine is not on here.".into()));
+        };
+        let record = volumes
+            .get(&guest.volume)
+            .and_then(|v| v.records.get(&uuid));
+        let Some(record) = record else {
+            return Err(conflict("machine", "There is no such machine.".into()));
+        };
+        let has = guest.now.unwrap_or_else(|| record.size());
+        let mut then = has;
+        then.vcpus = ask.vcpus.unwrap_or(has.vcpus);
+        then.memory.size = ask.memory.unwrap_or(has.memory.size);
+        then.memory.kept = record.memory.kept.min(then.memory.size);
+        let less = then.vcpus < has.vcpus || then.memory.size < has.memory.size;
+        let beyond = then.vcpus > has.vcpus_max || then.memory.size > has.memory.max;
+        if less || beyond {
+            let words =
+                "A guest that runs is given nothing less, and no more than it was started to take.";
+            return Err(conflict("size", words.into()));
+        }
+        let silent = guest.hung.is_some() || guest.mute.is_some() || !record.temper.agent;
+        if silent || record.temper.stiff || guest.phase(now, record.temper) != "up" {
+            return Err(conflict(
+                "guest",
+                "Its guest does not take it while it runs.".into(),
+            ));
+        }
+        guest.now = Some(then);
+        state.did_what(&name, &format!("grow {uuid}"));
+        let host = &state.hosts[&name];
+        Ok(crate::agent::say::machine_now(state, host, &uuid, now).unwrap_or_default())
     })
 }
 

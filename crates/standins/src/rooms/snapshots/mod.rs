@@ -71,6 +71,18 @@ impl World {
         }
     }
 
+    /// This guest takes neither memory nor vCPUs while it runs, or it does.
+    pub fn stiff_guest(&self, machine: &str, stiff: bool) {
+        let mut state = self.lock();
+        let records = state
+            .volumes
+            .values_mut()
+            .flat_map(|v| v.records.values_mut());
+        for record in records.filter(|r| r.name == machine) {
+            record.temper.stiff = stiff;
+        }
+    }
+
     /// What the disks of this machine hold, or held when a snapshot was taken: equal words, equal bytes.
     pub fn content(&self, machine: &str, snapshot: Option<&str>) -> Option<String> {
         let state = self.lock();
@@ -102,6 +114,18 @@ impl World {
         let mut all = state.going.iter();
         all.find(|((_, uuid), _)| named(uuid))
             .map(|(_, going)| going.copied())
+    }
+
+    /// vCPUs and bytes of memory that a machine that is on runs with.
+    pub fn runs_with(&self, machine: &str) -> Option<(u32, u64)> {
+        let state = self.lock();
+        state.hosts.values().find_map(|host| {
+            host.guests.iter().find_map(|(uuid, guest)| {
+                let record = state.volumes.get(&guest.volume)?.records.get(uuid)?;
+                let size = guest.now.unwrap_or_else(|| record.size());
+                (record.name == machine).then_some((size.vcpus, size.memory.size))
+            })
+        })
     }
 
     /// What the guest of a machine that is on does.

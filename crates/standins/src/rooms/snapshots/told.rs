@@ -63,13 +63,24 @@ mod tests {
             written: 64 << 30,
         };
         let mut chain = Chain::of(&[disk], 7, 0);
+        let frozen = crate::rooms::snapshots::chain::Snapshot {
+            layer: 0,
+            name: "a".into(),
+            note: String::new(),
+            taken: 0,
+            quiet: false,
+            off: true,
+            memory: None,
+            still: 0,
+        };
+        chain.take("a", frozen);
         let odd = (0..200_000).map(|n| n * 5);
         chain.put(0, &odd.collect());
         let said = layers(&chain).unwrap();
-        let pieces = said["layers"][0]["disks"][0].as_array().unwrap();
+        let pieces = said["layers"][1]["disks"][0].as_array().unwrap();
         let text: String = pieces.iter().map(|p| p.as_str().unwrap()).collect();
         assert!(pieces.len() > 10 && pieces.iter().all(|p| p.as_str().unwrap().len() <= PIECE));
-        let whole = chain.layers[&0].disks[0].all();
+        let whole = chain.layers[&1].disks[0].all();
         assert_eq!(text, super::super::blocks::Blocks(whole).text().unwrap());
     }
 }

@@ -105,6 +105,9 @@ pub(crate) struct Lease {
 pub(crate) struct Record {
     pub(crate) name: String,
     pub(crate) vcpus: u32,
+    /// What it can be given while it runs; less than it has: no more.
+    #[serde(default)]
+    pub(crate) vcpus_max: u32,
     pub(crate) memory: Memory,
     pub(crate) video: u64,
     pub(crate) disks: Vec<Disk>,
@@ -143,6 +146,14 @@ pub(crate) struct Record {
     pub(crate) chain: Option<Box<crate::rooms::snapshots::chain::Chain>>,
 }
 
+/// With what a machine runs.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub(crate) struct Size {
+    pub(crate) vcpus: u32,
+    pub(crate) vcpus_max: u32,
+    pub(crate) memory: Memory,
+}
+
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
 pub(crate) struct Memory {
     pub(crate) kept: u64,
@@ -168,6 +179,9 @@ pub(crate) struct Temper {
     /// Its file systems are slow to stand still.
     #[serde(default)]
     pub(crate) slow: bool,
+    /// It takes neither memory nor vCPUs while it runs.
+    #[serde(default)]
+    pub(crate) stiff: bool,
 }
 
 impl Default for Temper {
@@ -177,6 +191,18 @@ impl Default for Temper {
             agent: true,
             stubborn: false,
             slow: false,
+            stiff: false,
+        }
+    }
+}
+
+impl Record {
+    /// With what it starts next.
+    pub(crate) fn size(&self) -> Size {
+        Size {
+            vcpus: self.vcpus,
+            vcpus_max: self.vcpus_max.max(self.vcpus),
+            memory: self.memory,
         }
     }
 }
@@ -309,6 +335,7 @@ mod tests {
         let record = Record {
             name: "a".into(),
             vcpus: 1,
+            vcpus_max: 0,
             memory: Memory {
                 kept: 1,
                 size: 3,

@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 46] = [
+const VERBS: [Verb; 47] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -55,6 +55,7 @@ const VERBS: [Verb; 46] = [
         Act::Machines,
     ),
     ("delete", "machine", "/sheet/delete?ids=", Act::Machines),
+    ("withdraw", "machine", "/sheet/withdraw?ids=", Act::Machines),
     ("snapshot", "machine", "/sheet/snapshot?ids=", Act::Machines),
     ("go back", "machine", "/sheet/go-back?ids=", Act::Machines),
     (

@@ -25,6 +25,7 @@ struct EditFields {
     one: bool,
     name: String,
     vcpus: String,
+    vcpus_max: String,
     memory: String,
     kept: String,
     max: String,
@@ -66,7 +67,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let targets = ids.into_iter().map(Target::Machine).collect::<Vec<_>>();
     Filled {
         title: format!("Edit {}", what(&named)),
-        lead: "Only what you change is changed. Sizes are changed while a machine is off.".into(),
+        lead: "Only what you change is changed. What can't count while a machine runs waits for its next start.".into(),
         run: "Run: change it".into(),
         danger: false,
         back: back(&named),
@@ -94,6 +95,11 @@ fn typed_or_known(
             "vcpus",
             &one.as_ref()
                 .map_or_else(String::new, |m| m.vcpus.to_string()),
+        ),
+        vcpus_max: fields.or(
+            "vcpus_max",
+            &one.as_ref()
+                .map_or_else(String::new, |m| m.most_vcpus().to_string()),
         ),
         memory: fields.or(
             "memory",
@@ -162,6 +168,12 @@ fn of_one(
         Ok(n) if n == machine.vcpus => {}
         Ok(n) => sets.push(Set::VCpus(n)),
         Err(words) => wrong.push(("vcpus".into(), words)),
+    }
+    match whole(&shown.vcpus_max) {
+        // One that is only raised with the vCPUs is not meant.
+        Ok(n) if n == machine.most_vcpus() => {}
+        Ok(n) => sets.push(Set::VCpusMax(n)),
+        Err(words) => wrong.push(("vcpus_max".into(), words)),
     }
     let mut size = |field: &str, text: &str, was: Bytes| {
         if text == typed(was) {
@@ -327,7 +339,7 @@ mod tests {
             matches!(same.ask, Proposal::Edits(edits::Ask::Edit { sets, .. }) if sets.is_empty())
         );
         let fields = Fields::parse(
-            "sent=1&ids=7&name=db&vcpus=8&memory=lots&kept=16+GiB&max=16+GiB&labels=app%3Dx&tier=3&protected=no&note=",
+            "sent=1&ids=7&name=db&vcpus=8&vcpus_max=2&memory=lots&kept=16+GiB&max=16+GiB&labels=app%3Dx&tier=3&protected=no&note=",
         );
         let filled = fill(&view, &fields);
         assert_eq!(

@@ -1,4 +1,4 @@
-//! The sheets for deleting, bringing back and removing for good.
+//! The sheets for deleting, bringing back and removing for good, and for taking a change back that waits.
 
 use super::{back, chosen, what};
 use crate::frame::{
@@ -6,7 +6,7 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
-use zastrugi_core::rooms::machines;
+use zastrugi_core::rooms::{edits, machines};
 use zastrugi_core::{rooms::Proposal, view::View};
 
 #[derive(Template)]
@@ -31,6 +31,24 @@ pub(crate) fn delete(view: &View, fields: &Fields) -> Filled {
             typed: String::new(),
         }),
         ask: Proposal::Machines(machines::Ask::Delete { machines: ids }),
+        wrong: vec![],
+    }
+}
+
+pub(crate) fn withdraw(view: &View, fields: &Fields) -> Filled {
+    let (ids, named) = chosen(view, fields);
+    Filled {
+        title: format!("Withdraw changes of {}", what(&named)),
+        lead: "What they run with is what they start with next.".into(),
+        run: "Run: withdraw them".into(),
+        danger: false,
+        back: back(&named),
+        fields: render(&Chosen {
+            machines: named,
+            expected: None,
+            typed: String::new(),
+        }),
+        ask: Proposal::Edits(edits::Ask::Withdraw { machines: ids }),
         wrong: vec![],
     }
 }

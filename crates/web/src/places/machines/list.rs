@@ -54,7 +54,7 @@ struct Column {
     numeric: bool,
 }
 
-const STATES: [(&str, &str); 10] = [
+const STATES: [(&str, &str); 11] = [
     ("", "any state"),
     ("on", "on"),
     ("off", "off"),
@@ -62,6 +62,7 @@ const STATES: [(&str, &str); 10] = [
     ("mind", "agent silent or paused"),
     ("fell", "off, should be on"),
     ("unknown", "unknown"),
+    ("waits", "waits for a restart"),
     ("snapshots", "has snapshots"),
     ("stale", "has snapshots of a month ago"),
     ("deleted", "deleted"),
@@ -93,6 +94,7 @@ fn in_state(estate: &Estate, machine: &Machine, state: &str, now: Moment) -> boo
             machine.state,
             MachineState::Running { guest: false } | MachineState::Paused(_)
         ),
+        "waits" => live && machine.now.is_some(),
         "snapshots" => live && !machine.snapshots.is_empty(),
         "stale" => {
             let mut all = machine.snapshots.all.iter();

@@ -1,5 +1,6 @@
 //! Machines: a list that stays quick at 20,000, one machine's page, and the sheets that change them.
 
+mod deeds;
 pub(crate) mod edit;
 pub(crate) mod lifecycle;
 mod list;
@@ -28,6 +29,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),
     Sheet::new("recover", Act::Machines, "machines", lifecycle::recover),
     Sheet::new("purge", Act::Purge, "machines", lifecycle::purge),
+    Sheet::new("withdraw", Act::Machines, "machines", lifecycle::withdraw),
     Sheet::new("snapshot", Act::Machines, "machines", snapshots::take),
     Sheet::new("go-back", Act::Machines, "machines", snapshots::back).prepared(snapshots::prepare),
     Sheet::new(

@@ -1,13 +1,13 @@
 //! One machine.
 
-use super::snapshots::Tree;
+use super::{deeds::Deeds, snapshots::Tree};
 use crate::frame::{AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part};
 use crate::frame::{rounds::Rounds, sheet::render};
 use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Host, Machine, MachineState, Moved, Nic, PlaceRule, Provisioning},
+    estate::{Estate, Host, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning},
     ids::{HostId, MachineId},
     permits::Act,
     view::View,
@@ -28,10 +28,9 @@ struct MachinePage {
     labels: Vec<String>,
     note: String,
     events: Vec<Line>,
-    off: bool,
-    /// The silent host that it is on: only there something can be done.
-    unknown: Option<(u64, String)>,
-    may_move: bool,
+    deeds: Deeds,
+    /// Something counts from its next start alone.
+    waits: bool,
     /// Its disks can go to another volume.
     may_disks: bool,
     /// Foretold and measured, drawn.
@@ -40,10 +39,7 @@ struct MachinePage {
     snapshots: String,
     /// The newest kept picture of its screen: its identifier, when, and why.
     kept: Option<(String, String, String)>,
-    deleted: bool,
     may_machines: bool,
-    may_hosts: bool,
-    may_purge: bool,
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, Problem> {
@@ -87,9 +83,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         labels: m.label_words().collect(),
         note: m.note.clone(),
         events,
-        off: m.is_off(),
-        unknown: unknown.map(|h| (h.id.0, h.name.clone())),
-        may_move: matches!(m.state, MachineState::Running { .. }),
+        deeds: Deeds::of(&signed.viewer.permits(), estate, m),
+        waits: m.now.is_some(),
         may_disks: signed.may(Act::Machines)
             && m.deleted.is_none()
             && unknown.is_none()
@@ -104,10 +99,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             None => render(&Tree::of(&view, m, desk.now(), signed.may(Act::Machines))),
         },
         kept: kept.map(|p| (p.id.to_string(), crate::frame::time(p.at), p.why)),
-        deleted: m.deleted.is_some(),
         may_machines: signed.may(Act::Machines),
-        may_hosts: signed.may(Act::Hosts),
-        may_purge: signed.may(Act::Purge),
     })
 }
 
@@ -167,14 +159,8 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         })
         .collect();
     let mut facts = vec![
-        ("vCPUs", m.vcpus.to_string()),
-        (
-            "Memory",
-            format!(
-                "{} · {} always kept · may grow to {}",
-                m.memory.size, m.memory.kept, m.memory.max
-            ),
-        ),
+        ("vCPUs", vcpus(m)),
+        ("Memory", memory(m)),
         (
             "Held on its host",
             format!("{}, {} of it overhead", m.held(), m.overhead()),
@@ -196,6 +182,34 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
     ];
     facts.retain(|(what, said)| *what != "Stands behind" || !said.is_empty());
     facts
+}
+
+fn vcpus(m: &Machine) -> String {
+    let now = m.runs_with();
+    let grows = match now.most_vcpus() > now.vcpus {
+        true => format!(" · may grow to {}", now.most_vcpus()),
+        false => String::new(),
+    };
+    let next = match (m.vcpus, m.most_vcpus()) == (now.vcpus, now.most_vcpus()) {
+        true => String::new(),
+        false if m.vcpus == now.vcpus => format!(" · to {} from its next start", m.most_vcpus()),
+        false => format!(" · {} from its next start", m.vcpus),
+    };
+    format!("{}{grows}{next}", now.vcpus)
+}
+
+fn memory(m: &Machine) -> String {
+    let said = |memory: &Memory| {
+        format!(
+            "{} · {} always kept · may grow to {}",
+            memory.size, memory.kept, memory.max
+        )
+    };
+    let now = m.runs_with().memory;
+    match now == m.memory {
+        true => said(&now),
+        false => format!("{}; from its next start {}", said(&now), said(&m.memory)),
+    }
 }
 
 /// What was foretold of its last move beside what was measured.
