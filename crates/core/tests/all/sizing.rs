@@ -3,7 +3,7 @@
 use crate::{put, worse};
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Estate, Fact, Grows, Machine, MachineState, Memory, Now},
+    estate::{Estate, Fact, Grows, Machine, MachineState, Memory, Now, Provisioning},
     finding::Severity,
     ids::{HostId, MachineId},
     observe::{HostReport, compare},
@@ -285,4 +285,51 @@ fn a_host_says_with_what_a_machine_runs() {
     let events = news(&small, &told);
     small.fold(&events);
     assert_eq!(machine(&small).now, None, "it runs with what it is set to");
+}
+
+/// If this fails, a disk is made smaller and a file system loses its end, or a volume is filled by a disk that was made larger.
+#[test]
+fn a_disk_is_made_larger_where_there_is_room_and_never_smaller() {
+    let grow = |disk, gib| {
+        edit(&[Set::DiskSize {
+            disk,
+            size: Bytes::gib(gib),
+        }])
+    };
+    let mut small = fixture();
+    let said = put(&small, &grow(0, 80));
+    assert!(!said.blocked(), "{:#?}", worse(&said));
+    says(
+        &said,
+        Severity::Clear,
+        "at once; its file system is made larger within the guest",
+    );
+    says(&said, Severity::Clear, "only as they are written");
+    let field = |said: &Assessment| {
+        said.findings()
+            .iter()
+            .find(|f| f.stops())
+            .and_then(|f| f.field.clone())
+    };
+    let less = put(&small, &grow(0, 20));
+    says(&less, Severity::Stop, "never made smaller");
+    assert_eq!(field(&less).as_deref(), Some("disk-1"));
+    says(&put(&small, &grow(3, 80)), Severity::Stop, "has no disk 4");
+    says(
+        &put(&small, &grow(0, 99_999_999)),
+        Severity::Stop,
+        "A disk has at most",
+    );
+    on(&mut small, |m| {
+        m.disks[0].provisioning = Provisioning::Thick
+    });
+    let volume = machine(&small).disks[0].volume;
+    let free = small.view.estate.volumes[&volume].free();
+    let all = edit(&[Set::DiskSize {
+        disk: 0,
+        size: machine(&small).disks[0].size + free + Bytes(1),
+    }]);
+    says(&put(&small, &all), Severity::Stop, "is short of");
+    small.begin(put(&small, &grow(0, 41)).accept().unwrap());
+    assert_eq!(machine(&small).disks[0].size, Bytes::gib(41));
 }

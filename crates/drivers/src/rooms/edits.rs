@@ -57,7 +57,7 @@ async fn rewrite(
     let boots = sets.iter().any(Set::boots);
     let boot = boots.then(|| boot(estate, &then));
     agent
-        .rewrite(stamp(turn), &machine.uuid, sets, boot)
+        .rewrite(stamp(turn), &machine.uuid, sets, &then, boot)
         .await?;
     Ok(done(vec![], "written"))
 }

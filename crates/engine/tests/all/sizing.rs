@@ -150,3 +150,17 @@ async fn a_guest_that_takes_nothing_is_known_before_and_said_when_it_changes_its
     }
     assert_eq!(machine(&lab).runs_with().memory.size, Bytes::gib(2));
 }
+
+/// If this fails, a full file system waits for a night in which its machine may be stopped.
+#[sqlx::test(migrations = false)]
+async fn a_disk_is_made_larger_while_its_machine_runs(pool: PgPool) {
+    let lab = lab(&pool).await;
+    let was = machine(&lab).disks[0].size;
+    let size = was + Bytes::gib(5);
+    lab.done(edit(&lab, vec![Set::DiskSize { disk: 0, size }]))
+        .await;
+    assert_eq!(machine(&lab).disks[0].size, size);
+    assert_eq!(lab.standins.world.disks("m"), [size.0]);
+    assert_eq!(lab.standins.world.running("m").len(), 1, "it was never off");
+    lab.assert_once();
+}

@@ -11,6 +11,7 @@ use crate::{
         Network, PlaceRule, Reservation, Volume,
     },
     ids::{ClusterId, HostId, ImageId, MachineId, NetworkId, VolumeId},
+    units::Bytes,
 };
 use serde::{Deserialize, Serialize};
 use std::{
@@ -130,6 +131,11 @@ pub enum Set {
     /// What it can be given while it runs.
     VCpusMax(u32),
     Memory(Memory),
+    /// One of its disks, by its place among them, is larger from now on.
+    DiskSize {
+        disk: usize,
+        size: Bytes,
+    },
     Demand(Demand),
     /// Machines of a cluster's failed hosts are started elsewhere by themselves.
     Recovers(bool),
@@ -152,6 +158,7 @@ impl Set {
             Set::Name(_)
                 | Set::VCpus(_)
                 | Set::VCpusMax(_)
+                | Set::DiskSize { .. }
                 | Set::Memory(_)
                 | Set::Attach(_)
                 | Set::BootOrder(_)
@@ -185,6 +192,11 @@ impl Set {
             }),
             Set::VCpusMax(n) => m.resize(|m| m.vcpus_max = *n),
             Set::Memory(memory) => m.resize(|m| m.memory = *memory),
+            Set::DiskSize { disk, size } => {
+                if let Some(disk) = m.disks.get_mut(*disk) {
+                    disk.size = *size;
+                }
+            }
             Set::Attach(attached) => m.boot.attached = *attached,
             Set::BootOrder(order) => m.boot.order.clone_from(order),
             Set::BootOnce(once) => m.boot.once = *once,
@@ -197,7 +209,7 @@ impl Set {
             Set::Note(note) => h.note = note.into(),
             Set::Label { key, value } => drop(h.labels.insert(key.into(), value.into())),
             Set::Unlabel { key } => drop(h.labels.remove(key.as_str())),
-            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_cluster(&self, c: &mut Cluster) {
@@ -208,7 +220,7 @@ impl Set {
             Set::Recovers(yes) => c.recovers = *yes,
             Set::Rules(rules) => c.rules.clone_from(rules),
             Set::Kind(kind) => c.kind = *kind,
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_volume(&self, v: &mut Volume) {
@@ -216,14 +228,14 @@ impl Set {
             Set::Name(name) => v.name = name.into(),
             Set::Note(note) => v.note = note.into(),
             Set::Intended(hosts) => v.intended.clone_from(hosts),
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_network(&self, n: &mut Network) {
         match self {
             Set::Note(note) => n.note = note.into(),
             Set::Reserved(all) => n.reserved.clone_from(all),
-            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
+            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
         }
     }
     pub fn on_image(&self, i: &mut Image) {
@@ -253,6 +265,7 @@ impl Set {
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::VCpusMax(n) => format!("vCPUs may grow to {n}"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
+            Set::DiskSize { disk, size } => format!("disk {} has {size}", disk + 1),
             Set::Attach(None) => "the image is taken out of its drive".into(),
             Set::Attach(Some(_)) => "an image is put into its drive".into(),
             Set::BootOrder(order) => {

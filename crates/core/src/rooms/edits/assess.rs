@@ -1,6 +1,6 @@
 //! Plain edits: one proposal for names, notes, labels, tiers and sizes.
 
-use super::{Draft, Event, Set, Step, Target, live};
+use super::{Draft, Event, Set, Step, Target, grown, live};
 use std::collections::BTreeMap;
 use crate::{
     addressing::usable,
@@ -168,7 +168,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             let found = rules.iter().find_map(|r| rule(draft, targets, rules, r));
             found.or_else(|| contradiction(draft, targets, rules))
         }
-        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
+        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::DiskSize { .. } | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
     };
     draft.found_all(found);
 }
@@ -491,6 +491,7 @@ fn edit_machine(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
             draft.found(Finding::mind(Rule::State, name, text).at("once"));
         }
     }
+    grown::disks(draft, machine, sets);
     let rewrite = match sets.iter().any(Set::reaches_device) {
         true => rewrite(draft, machine, sets),
         false => None,

@@ -3,6 +3,7 @@
 mod ask;
 mod assess;
 mod event;
+mod grown;
 mod live;
 mod step;
 

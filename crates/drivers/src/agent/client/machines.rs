@@ -79,6 +79,7 @@ impl Agent<'_> {
         stamp: Stamp<'_>,
         uuid: &Uuid,
         sets: &[Set],
+        then: &OurMachine,
         boot: Option<Value>,
     ) -> Result<(), Fault> {
         let mut body = json!({});
@@ -91,6 +92,10 @@ impl Agent<'_> {
                 Set::VCpus(n) => body["vcpus"] = json!(n),
                 Set::VCpusMax(n) => body["vcpus_max"] = json!(n),
                 Set::Memory(m) => body["memory"] = memory(m),
+                Set::DiskSize { .. } => {
+                    let sizes: Vec<u64> = then.disks.iter().map(|d| d.size.0).collect();
+                    body["disks"] = json!(sizes);
+                }
                 _ => {}
             }
         }

@@ -175,6 +175,8 @@ pub(crate) struct Rewrite {
     vcpus: Option<u32>,
     vcpus_max: Option<u32>,
     memory: Option<Memory>,
+    /// The sizes of all its disks; none becomes smaller.
+    disks: Option<Vec<u64>>,
     deleted: Option<bool>,
     boot: Option<Boot>,
 }
@@ -227,6 +229,9 @@ pub(crate) async fn rewrite(
         if ask.vcpus.is_some() || ask.vcpus_max.is_some() || ask.memory.is_some() {
             keeps_running(state, &uuid, ask.memory);
         }
+        if let Some(sizes) = &ask.disks {
+            grow_disks(state, &uuid, sizes)?;
+        }
         on_record(state, &name, &uuid, |record, on| {
             if on && ask.deleted == Some(true) {
                 return Err(refused(
@@ -260,6 +265,39 @@ fn keeps_running(state: &mut State, uuid: &str, memory: Option<Memory>) {
         now.memory.kept = memory.kept.min(now.memory.size);
     }
     guest.now = Some(now);
+}
+
+/// Disks become larger where their volume has room; the guest sees it at once.
+fn grow_disks(state: &mut State, uuid: &str, sizes: &[u64]) -> Result<(), Response> {
+    let conflict = |code: &str, words: String| refused(StatusCode::CONFLICT, code, words);
+    let mut volumes = state.volumes.values_mut();
+    let Some(volume) = volumes.find(|v| v.records.contains_key(uuid)) else {
+        return Ok(());
+    };
+    let free = volume.free();
+    let Some(record) = volume.records.get_mut(uuid) else {
+        return Ok(());
+    };
+    if sizes.len() != record.disks.len() {
+        let words = format!("It has {} disks, not {}.", record.disks.len(), sizes.len());
+        return Err(conflict("disks", words));
+    }
+    let pairs = || sizes.iter().zip(&record.disks);
+    if pairs().any(|(size, disk)| *size < disk.size) {
+        return Err(conflict("smaller", "A disk is never made smaller.".into()));
+    }
+    let needs: u64 = pairs()
+        .filter(|(_, d)| d.thick)
+        .map(|(s, d)| s - d.size)
+        .sum();
+    if needs > free {
+        let words = format!("{free} bytes are free, {needs} are needed.");
+        return Err(refused(StatusCode::INSUFFICIENT_STORAGE, "full", words));
+    }
+    for (disk, size) in record.disks.iter_mut().zip(sizes) {
+        disk.size = *size;
+    }
+    Ok(())
 }
 
 #[derive(Deserialize)]

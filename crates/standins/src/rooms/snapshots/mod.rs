@@ -116,6 +116,14 @@ impl World {
             .map(|(_, going)| going.copied())
     }
 
+    /// Sizes of a machine's disks, bytes.
+    pub fn disks(&self, machine: &str) -> Vec<u64> {
+        let state = self.lock();
+        let mut records = state.volumes.values().flat_map(|v| v.records.values());
+        let found = records.find(|r| r.name == machine);
+        found.map_or_else(Vec::new, |r| r.disks.iter().map(|d| d.size).collect())
+    }
+
     /// vCPUs and bytes of memory that a machine that is on runs with.
     pub fn runs_with(&self, machine: &str) -> Option<(u32, u64)> {
         let state = self.lock();

@@ -10,7 +10,7 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::rooms::edits;
 use zastrugi_core::{
-    estate::{Attached, Boot, BootFrom, Machine, Memory},
+    estate::{Attached, Boot, BootFrom, Machine, Memory, Provisioning},
     ids::{ImageId, MachineId},
     rooms::Proposal,
     rooms::edits::{Set, Target},
@@ -29,6 +29,8 @@ struct EditFields {
     memory: String,
     kept: String,
     max: String,
+    /// Of each disk: its field, what it is, and its size as typed.
+    disks: Vec<(String, String, String)>,
     labels: String,
     unlabel: String,
     tier: String,
@@ -116,6 +118,7 @@ fn typed_or_known(
             &one.as_ref()
                 .map_or_else(String::new, |m| typed(m.memory.max)),
         ),
+        disks: one.map_or_else(Vec::new, |m| disks(view, fields, m)),
         labels: fields.or("labels", &labels_now),
         unlabel: fields.get("unlabel").into(),
         tier: fields.or(
@@ -192,6 +195,16 @@ fn of_one(
     if memory != machine.memory {
         sets.push(Set::Memory(memory));
     }
+    for (n, disk) in machine.disks.iter().enumerate() {
+        let Some((field, _, text)) = shown.disks.get(n) else {
+            continue;
+        };
+        match Bytes::parse(text) {
+            _ if *text == typed(disk.size) => {}
+            Ok(size) => sets.push(Set::DiskSize { disk: n, size }),
+            Err(words) => wrong.push((field.clone(), words)),
+        }
+    }
     let labels = read_labels(&shown.labels);
     let gone = machine.labels.keys().filter(|k| !labels.contains_key(*k));
     sets.extend(gone.map(|key| Set::Unlabel { key: key.into() }));
@@ -206,6 +219,23 @@ fn of_one(
     if shown.note != machine.note {
         sets.push(Set::Note((&shown.note).into()));
     }
+}
+
+/// Its disks, each with what it lies on.
+fn disks(view: &View, fields: &Fields, machine: &Machine) -> Vec<(String, String, String)> {
+    let all = machine.disks.iter().enumerate();
+    all.map(|(n, disk)| {
+        let field = format!("disk-{}", n + 1);
+        let volume = view.estate.volumes.get(&disk.volume);
+        let on = volume.map_or("its volume", |v| v.name.as_str());
+        let kind = match disk.provisioning {
+            Provisioning::Thick => "thick",
+            Provisioning::Thin => "thin",
+        };
+        let text = fields.or(&field, &typed(disk.size));
+        (field, format!("Disk {}, {kind} on {on}", n + 1), text)
+    })
+    .collect()
 }
 
 /// The machine that another waits for, by name.

@@ -1,0 +1,78 @@
+//! Disks that are made larger, while their machine runs or not; never smaller (rules, section 12).
+
+use super::{Draft, Set};
+use crate::{
+    estate::{Disk, Machine, Provisioning, Volume},
+    finding::{Finding, Rule},
+    ids::VolumeId,
+    limits,
+    units::Bytes,
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// A volume keeps this much free, in thousandths.
+const RESERVE: u64 = 150;
+
+pub(super) fn disks(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
+    let mut more: BTreeMap<VolumeId, Bytes> = BTreeMap::new();
+    for set in sets {
+        let Set::DiskSize { disk, size } = set else { continue };
+        if let Some(was) = one(draft, machine, *disk, *size) {
+            let thick = was.provisioning == Provisioning::Thick;
+            let needs = if thick { size.less(was.size) } else { Bytes::ZERO };
+            *more.entry(was.volume).or_default() += needs;
+        }
+    }
+    for (volume, needs) in more {
+        if let Some(volume) = draft.estate().volumes.get(&volume).cloned() {
+            room(draft, &volume, needs);
+        }
+    }
+}
+
+/// The disk as it is, if it can become so large.
+fn one(draft: &mut Draft<'_>, machine: &Machine, disk: usize, size: Bytes) -> Option<Disk> {
+    let name = &machine.name;
+    let field = format!("disk-{}", disk + 1);
+    let number = disk + 1;
+    let stop = |text: String| Finding::stop(Rule::Disk, name, text).at(&field);
+    let Some(was) = machine.disks.get(disk).copied() else {
+        draft.found(stop(format!("{name} has no disk {number}.")));
+        return None;
+    };
+    let most = Bytes(u64::try_from(limits::FIGURE_DISK.most).unwrap_or(u64::MAX));
+    if size < was.size {
+        let text = format!("Disk {number} of {name} has {}; a disk is never made smaller, for nobody knows what of it its file systems use.", was.size);
+        draft.found(stop(text).remedy("Give it a new, smaller disk, and copy within the guest what it needs."));
+        return None;
+    }
+    if size > most {
+        draft.found(stop(format!("A disk has at most {most}.")));
+        return None;
+    }
+    let text = match machine.is_off() {
+        true => format!("Disk {number} of {name} has {size} when it starts; its file system is made larger within the guest."),
+        false => format!("Disk {number} of {name} has {size} at once; its file system is made larger within the guest."),
+    };
+    draft.found(Finding::clear(Rule::Disk, name, text).because(format!("{} more", size.less(was.size))));
+    Some(was)
+}
+
+/// Thick disks take all of it now, thin ones as they are written.
+fn room(draft: &mut Draft<'_>, volume: &Arc<Volume>, needs: Bytes) {
+    let (name, free) = (&volume.name, volume.free());
+    if needs == Bytes::ZERO {
+        let text = format!("Thin disks take room on {name} only as they are written; {free} are free.");
+        return draft.found(Finding::clear(Rule::VolumeRoom, name, text));
+    }
+    if needs > free {
+        let text = format!("{name} is short of {}: {free} are free, {needs} more are needed at once.", needs.less(free));
+        let stop = Finding::stop(Rule::VolumeRoom, name, text).at("disk-1");
+        return draft.found(stop.remedy("Extend the volume, or move disks of others away."));
+    }
+    let left = free.less(needs);
+    if left < volume.capacity.per_mille(RESERVE) {
+        let text = format!("{name} would have {left} free, less than 15 %.");
+        draft.found(Finding::mind(Rule::VolumeReserve, name, text).at("disk-1"));
+    }
+}
