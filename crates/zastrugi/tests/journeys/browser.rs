@@ -156,6 +156,10 @@ impl Browser {
                 return;
             }
             assert!(began.elapsed() < PATIENCE, "{css} can't be filled");
+            // A form that the page's news folded up in between is unfolded again, as a person would.
+            let unfold = "document.querySelector(arguments[0])?.closest('details:not([open])')?.setAttribute('open', '')";
+            let told = vec![serde_json::json!(css)];
+            drop(self.page.execute(unfold, told).await);
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
