@@ -146,17 +146,20 @@ impl Measurements {
             .collect()
     }
 
-    /// The hour of the day, in UTC, in which a machine wrote least to its disks over the last seven days; none before there is a
-    /// day of samples.
+    /// The hour of the day, in UTC, in which a machine wrote least to its disks over the last seven days, as this host measured it;
+    /// none before there is a day of samples.
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn quiet_hour(&self, machine: MachineId) -> Result<Option<u8>, StoreError> {
+    pub async fn quiet_hour(
+        &self,
+        machine: MachineId,
+        host: HostId,
+    ) -> Result<Option<u8>, StoreError> {
         let row = sqlx::query(
             "with sample as (
                  select distinct on (host, bin) at, body, date_bin('10 minutes', at, timestamptz '2000-01-01') as bin
-                 from load where at > now() - interval '7 days'
-                   and body -> 'machines' @> jsonb_build_array(jsonb_build_array($1::bigint))
+                 from load where host = $2 and at > now() - interval '7 days'
                  order by host, bin, at
              ), written as (
                  select extract(hour from at at time zone 'UTC')::int as hour,
@@ -167,6 +170,7 @@ impl Measurements {
              select hour, count(*) over () as hours from written group by hour order by avg(writes), hour limit 1",
         )
         .bind(to_db(machine.0))
+        .bind(to_db(host.0))
         .fetch_optional(&self.pool)
         .await?;
         let Some(row) = row else { return Ok(None) };

@@ -21,7 +21,7 @@ use zastrugi_core::{
         snapshots::{Ask, Forget, Which},
     },
 };
-use zastrugi_store::Measurements;
+use zastrugi_store::{Measurements, StoreError};
 
 const LOOK: Duration = Duration::from_secs(20);
 /// How long a quiet hour is believed: it is read from seven days of samples.
@@ -42,7 +42,7 @@ pub(super) async fn forget(office: Office) {
             }
             let quiet = match hours.get(&machine.id) {
                 Some((_, quiet)) => *quiet,
-                None => match measurements.quiet_hour(machine.id).await {
+                None => match quiet_hour(&measurements, machine).await {
                     Ok(quiet) => quiet,
                     Err(error) => {
                         tracing::warn!(%error, "the quiet hour of a machine was not read");
@@ -54,10 +54,20 @@ pub(super) async fn forget(office: Office) {
             if waits(machine, &due, quiet, now()) {
                 continue;
             }
-            hours.remove(&machine.id);
             evidence::ask_all(&office.shared, vec![Probe::Layers(machine.id)]).await;
             begin(&office, machine, due).await;
         }
+    }
+}
+
+/// As its host measured it; who is off writes nothing at any hour.
+async fn quiet_hour(
+    measurements: &Measurements,
+    machine: &Machine,
+) -> Result<Option<u8>, StoreError> {
+    match machine.host {
+        Some(host) => measurements.quiet_hour(machine.id, host).await,
+        None => Ok(None),
     }
 }
 

@@ -650,21 +650,42 @@ async fn the_quiet_hour_is_the_one_of_seven_days_in_which_least_is_written(pool:
         (HostId(1), sample)
     });
     let samples: Vec<_> = samples.collect();
-    assert_eq!(measurements.quiet_hour(MachineId(7)).await.unwrap(), None);
+    assert_eq!(
+        measurements
+            .quiet_hour(MachineId(7), HostId(1))
+            .await
+            .unwrap(),
+        None
+    );
     measurements.write(&samples[..12]).await.unwrap();
     assert_eq!(
-        measurements.quiet_hour(MachineId(7)).await.unwrap(),
+        measurements
+            .quiet_hour(MachineId(7), HostId(1))
+            .await
+            .unwrap(),
         None,
         "half a day tells nothing"
     );
     measurements.write(&samples[12..]).await.unwrap();
     assert_eq!(
-        measurements.quiet_hour(MachineId(7)).await.unwrap(),
+        measurements
+            .quiet_hour(MachineId(7), HostId(1))
+            .await
+            .unwrap(),
         Some(4)
     );
     assert_eq!(
-        measurements.quiet_hour(MachineId(8)).await.unwrap(),
+        measurements
+            .quiet_hour(MachineId(8), HostId(1))
+            .await
+            .unwrap(),
         Some(9)
     );
-    assert_eq!(measurements.quiet_hour(MachineId(9)).await.unwrap(), None);
+    assert_eq!(
+        measurements
+            .quiet_hour(MachineId(9), HostId(1))
+            .await
+            .unwrap(),
+        None
+    );
 }
