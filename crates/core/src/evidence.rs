@@ -1,7 +1,7 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::{Hardware, LocalDisk, Path, PoolHealth, Share},
+    estate::{Hardware, LocalDisk, Path, PoolHealth, Share, Unattached},
     ids::{ArrayId, HostId, MachineId, NetworkId, SecretRef},
     inventory::Inventory,
     layers::Chain,
@@ -156,6 +156,9 @@ pub struct SeenVolume {
     /// What is beneath it, where that is the hosts' own disks.
     #[serde(default)]
     pub pool: Option<SeenPool>,
+    /// Disks on it that no machine has; none: the agent says nothing of them.
+    #[serde(default)]
+    pub unattached: Option<Box<Unattached>>,
 }
 
 /// A volume of hosts' own disks as one of them tells it; the others by their serials.

@@ -1,5 +1,9 @@
 //! What a host reports, compared with what we hold: only differences become events.
 
+mod disks;
+
+pub use disks::{DiskReport, hardware};
+
 use crate::{
     epoch::Obeyed,
     estate::{
@@ -47,8 +51,7 @@ pub struct MachineReport {
     pub vcpus: u32,
     pub memory: Memory,
     pub video: Bytes,
-    /// Sizes of its disks with whether each is thick.
-    pub disks: Vec<(Bytes, bool)>,
+    pub disks: Vec<DiskReport>,
     /// Identity of the volume that its record lies on.
     pub volume: String,
     pub nics: Vec<NicReport>,
@@ -139,8 +142,8 @@ impl MachineReport {
             },
         });
         self.generation = figure(self.generation, &limits::FIGURE_COUNT);
-        for (size, _) in &mut self.disks {
-            *size = Bytes(figure(size.0, &limits::FIGURE_DISK));
+        for disk in &mut self.disks {
+            disk.size = Bytes(figure(disk.size.0, &limits::FIGURE_DISK));
         }
         self
     }
@@ -180,6 +183,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     let restarted = report.boot != held.seen.0;
     let mut events = volumes(estate, report);
     events.extend(pools(estate, report));
+    events.extend(disks::unattached(estate, report));
     events.extend(mounts(estate, held, report));
     events.extend(beneath(held, report));
     let as_of = AsOf {
@@ -199,6 +203,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(differs(ours, as_of, machine));
                 events.extend(moved_home(estate, ours, machine));
                 events.extend(nics_differ(estate, ours, machine));
+                events.extend(disks::differ(runs, ours, machine));
                 events.extend(boot_differs(estate, runs, ours, machine));
                 events.extend(snapshots_differ(runs, ours, machine));
                 events.extend(now_differs(runs, ours, machine));
@@ -527,19 +532,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         vcpus: seen.vcpus,
         memory: seen.memory,
         video: seen.video,
-        disks: seen
-            .disks
-            .iter()
-            .map(|(size, thick)| crate::estate::Disk {
-                size: *size,
-                provisioning: if *thick {
-                    crate::estate::Provisioning::Thick
-                } else {
-                    crate::estate::Provisioning::Thin
-                },
-                volume,
-            })
-            .collect(),
+        disks: disks::of(&seen.disks, volume),
         nics: nics(estate, host.cluster, &seen.nics),
         boot: seen
             .boot

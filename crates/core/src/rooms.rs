@@ -232,7 +232,8 @@ rooms! {
     Taking taking,
     Naming naming,
     Fronts fronts,
-    Snapshots snapshots;
+    Snapshots snapshots,
+    Hardware hardware;
     Sites sites,
     Consoles consoles,
     People people,

@@ -189,6 +189,7 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         ready: true,
         qualities: Default::default(),
         note: String::new(),
+        unattached: Default::default(),
     }
 }
 
@@ -340,6 +341,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         },
         video: Bytes::mib(16),
         disks: vec![Disk {
+            key: crate::ids::draw_uuid(0, id, 0),
             size: Bytes::gib(40),
             provisioning: Provisioning::Thin,
             volume: VolumeId(cluster.id.0 + 50),

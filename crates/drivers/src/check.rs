@@ -1,6 +1,7 @@
 //! The conformance suite of the agent's protocol: anybody who writes an agent can try it with this. A host is claimed,
 //! a machine made, run and removed, and the host handed back; each promise of `docs/agent-api.json` is tried on the way.
 
+mod hardware;
 mod keepers;
 mod snapshots;
 
@@ -381,6 +382,15 @@ async fn claim(s: &mut Suite, password: &str) -> bool {
     true
 }
 
+/// What stands there is what is expected.
+fn is(said: &Said, at: &str, expected: &Value) -> Result<(), String> {
+    let (_, body) = said.as_ref().map_err(Clone::clone)?;
+    match body.pointer(at) {
+        Some(found) if found == expected => Ok(()),
+        found => Err(format!("{at} is {found:?}, not {expected}")),
+    }
+}
+
 async fn machine(s: &mut Suite, volume: &str) {
     let said = s
         .send(
@@ -441,6 +451,7 @@ async fn machine(s: &mut Suite, volume: &str) {
     );
     running(s, &path).await;
     snapshots::snapshots(s, &path).await;
+    hardware::hardware(s, &path, volume).await;
     keepers::keepers(s, volume).await;
     histories(s, &path).await;
     removed(s, &path).await;

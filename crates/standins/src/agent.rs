@@ -11,6 +11,7 @@ use crate::{
     fault::Device,
     rooms::{
         consoles::{calls as console, screens as screen},
+        hardware::calls as hardware,
         hosts::{claim, leases},
         images::calls as images,
         keepers::calls as keepers,
@@ -89,6 +90,12 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/volumes/{uid}/agreement/members", put(keepers::name))
         .route("/v1/volumes/{uid}/journal", get(keepers::journal))
         .route("/v1/volumes/{uid}/journal/{index}", put(keepers::add))
+        .merge(machine_routes())
+        .with_state(device)
+}
+
+fn machine_routes() -> Router<Device> {
+    Router::new()
         .route("/v1/machines/{uuid}", get(machine))
         .route("/v1/machines/{uuid}", put(records::create))
         .route("/v1/machines/{uuid}", patch(records::rewrite))
@@ -104,6 +111,18 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}/disks", get(disks::show))
         .route("/v1/machines/{uuid}/disks", put(disks::begin))
         .route("/v1/machines/{uuid}/disks", delete(disks::cancel))
+        .route("/v1/machines/{uuid}/disks/{key}", put(hardware::add))
+        .route(
+            "/v1/machines/{uuid}/disks/{key}/detach",
+            post(hardware::detach),
+        )
+        .route(
+            "/v1/machines/{uuid}/disks/{key}/attach",
+            post(hardware::attach),
+        )
+        .route("/v1/machines/{uuid}/cards", put(hardware::cards))
+        .route("/v1/volumes/{uid}/disks/{key}", patch(hardware::mark))
+        .route("/v1/volumes/{uid}/disks/{key}", delete(hardware::purge))
         .route("/v1/machines/{uuid}/snapshots", get(snapshots::show))
         .route("/v1/machines/{uuid}/layers", get(snapshots::layers))
         .route("/v1/machines/{uuid}/snapshots/{id}", put(snapshots::take))
@@ -114,7 +133,6 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/machines/{uuid}/forget", post(snapshots::forget))
         .route("/v1/machines/{uuid}/grow", post(records::grow))
         .route("/v1/machines/{uuid}/power", post(power::power))
-        .with_state(device)
 }
 
 /// The most bytes of an image in one call.

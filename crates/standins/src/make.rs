@@ -264,7 +264,9 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         disks: machine
             .disks_gib
             .iter()
-            .map(|g| Disk {
+            .zip(1u64..)
+            .map(|(g, n)| Disk {
+                key: disk_key(seed, n),
                 size: g * GIB,
                 thick: false,
                 written: g * GIB / 100 * (30 + seed % 40),
@@ -397,4 +399,10 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
         host.uplinks.sort_by(|a, b| a.name.cmp(&b.name));
     }
     Ok(())
+}
+
+/// The identity of a machine's disk.
+fn disk_key(seed: u64, number: u64) -> uuid::Uuid {
+    let drawn = (u128::from(seed) << 64) | u128::from(seed ^ number.wrapping_mul(0x9e37_79b9));
+    uuid::Builder::from_random_bytes(drawn.to_be_bytes()).into_uuid()
 }

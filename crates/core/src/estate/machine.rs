@@ -53,6 +53,9 @@ pub enum Provisioning {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Disk {
+    /// Its own, wherever it goes. Nil until its host has told.
+    #[serde(default, skip_serializing_if = "uuid::Uuid::is_nil")]
+    pub key: uuid::Uuid,
     pub size: Bytes,
     pub provisioning: Provisioning,
     pub volume: VolumeId,
@@ -254,6 +257,11 @@ impl Machine {
     /// What it holds on the host where it is.
     pub fn held(&self) -> Bytes {
         self.memory.kept.max(self.runs_with().memory.kept) + self.overhead()
+    }
+    /// The place of a disk among its disks.
+    pub fn disk(&self, key: uuid::Uuid) -> Option<(usize, &Disk)> {
+        let mut all = self.disks.iter().enumerate();
+        all.find(|(_, d)| d.key == key && !key.is_nil())
     }
     pub fn volumes(&self) -> BTreeSet<VolumeId> {
         self.disks.iter().map(|d| d.volume).collect()

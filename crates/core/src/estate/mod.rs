@@ -25,6 +25,7 @@ mod pen;
 mod pooled;
 mod rule;
 mod snapshot;
+mod unattached;
 mod volume;
 
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
@@ -57,6 +58,7 @@ pub use pen::{Change, Pen, Touched};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use snapshot::{Consistent, Snapshot, Snapshots};
+pub use unattached::{SpareDisk, Unattached};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{

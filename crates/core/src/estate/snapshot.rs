@@ -44,6 +44,9 @@ pub struct Snapshot {
     /// Room that its memory takes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub memory: Option<Bytes>,
+    /// How many of the machine's disks it holds, the first ones; none: all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disks: Option<usize>,
     /// It is deleted by itself after this.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ends: Option<Moment>,

@@ -1,6 +1,6 @@
 //! A piece of shared storage that hosts mount and that holds disks and machine records.
 
-use super::{Cluster, Estate, Host, Pooled};
+use super::{Cluster, Estate, Host, Pooled, Unattached};
 use crate::{
     ids::{ArrayId, ClusterId, HostId, VolumeId},
     text::Line,
@@ -49,6 +49,9 @@ pub struct Volume {
     pub qualities: BTreeSet<Line>,
     #[serde(default)]
     pub note: String,
+    /// Disks on it that no machine has.
+    #[serde(default, skip_serializing_if = "Unattached::is_unheard")]
+    pub unattached: Box<Unattached>,
 }
 
 fn yes() -> bool {
@@ -124,6 +127,7 @@ impl Volume {
         estate
             .machines_with_disk_on(self.id)
             .map(|m| m.disk_total())
+            .chain(self.unattached.disks.values().map(|d| d.size))
             .sum()
     }
 }

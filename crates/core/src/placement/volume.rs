@@ -15,6 +15,31 @@ const RESERVE: u64 = 150;
 /// Disks may be promised this many hundredths of the capacity before it is worth a thought.
 const PROMISE: u128 = 200;
 
+/// Room for more on disks that are there, or for one more: `needs` at once, and nothing where it is thin.
+pub fn more(volume: &Volume, needs: Bytes, field: &str) -> Finding {
+    let (name, free) = (&volume.name, volume.free());
+    if needs == Bytes::ZERO {
+        let text =
+            format!("Thin disks take room on {name} only as they are written; {free} are free.");
+        return Finding::clear(Rule::VolumeRoom, name, text);
+    }
+    if needs > free {
+        let text = format!(
+            "{name} is short of {}: {free} are free, {needs} more are needed at once.",
+            needs.less(free)
+        );
+        let stop = Finding::stop(Rule::VolumeRoom, name, text).at(field);
+        return stop.remedy("Extend the volume, or move disks of others away.");
+    }
+    let left = free.less(needs);
+    if left < volume.capacity.per_mille(RESERVE) {
+        let text = format!("{name} would have {left} free, less than 15 %.");
+        return Finding::mind(Rule::VolumeReserve, name, text).at(field);
+    }
+    let text = format!("{name} has room for {needs} more: {free} are free.");
+    Finding::clear(Rule::VolumeRoom, name, text)
+}
+
 /// Whether `machines` find room on `volume`: thick in full, thin a tenth, and swap for what isn't always kept.
 pub fn volume_findings(
     view: &View,

@@ -17,6 +17,7 @@ mod assessment;
 mod correct;
 mod draft;
 mod event;
+mod fits;
 mod foretell;
 mod held;
 mod manager;

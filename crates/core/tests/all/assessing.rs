@@ -513,6 +513,7 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
         let volumes = volumes
             .iter()
             .map(|uid| SeenVolume {
+                unattached: None,
                 pool: None,
                 uid: (*uid).into(),
                 name: (*uid).into(),

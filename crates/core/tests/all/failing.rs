@@ -184,6 +184,7 @@ fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
         software: "4.2.1".into(),
         machines: vec![],
         volumes: vec![zastrugi_core::evidence::SeenVolume {
+            unattached: None,
             pool: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),

@@ -7,7 +7,7 @@ use zastrugi_core::{
     evidence::SeenVolume,
     ids::{ClusterId, HostId, MachineId},
     moment::Moment,
-    observe::{HostReport, MachineReport, NicReport, compare},
+    observe::{DiskReport, HostReport, MachineReport, NicReport, compare},
     permits::{Permits, Role},
     rooms::{Event, Proposal, assess, machines},
     testkit::{self, Folding, read},
@@ -76,7 +76,14 @@ fn machine() -> impl Strategy<Value = MachineReport> {
                 max: Bytes(max),
             },
             video: Bytes(video),
-            disks: disks.into_iter().map(|(s, t)| (Bytes(s), t)).collect(),
+            disks: disks
+                .into_iter()
+                .map(|(s, t)| DiskReport {
+                    key: uuid::Uuid::from_u128(u128::from(s)),
+                    size: Bytes(s),
+                    thick: t,
+                })
+                .collect(),
             volume,
             nics: nics
                 .into_iter()
@@ -143,6 +150,7 @@ fn report() -> impl Strategy<Value = HostReport> {
         volumes: volumes
             .into_iter()
             .map(|(uid, name, capacity, used)| SeenVolume {
+                unattached: None,
                 pool: None,
                 uid,
                 name,

@@ -15,6 +15,7 @@ mod fitting;
 mod flowing;
 mod foretelling;
 mod guarding;
+mod hardware;
 mod headroom;
 mod hostile;
 mod images;

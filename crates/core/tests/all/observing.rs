@@ -47,6 +47,7 @@ pub(crate) fn report(
         machines: machines.collect(),
         volumes: vec![SeenVolume {
             pool: None,
+            unattached: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),
             capacity: Bytes::gib(10_240),

@@ -44,6 +44,7 @@ fn two_hosts() -> Small {
         });
         let host = HostId(id);
         let volume = SeenVolume {
+            unattached: None,
             pool: None,
             uid: "a".into(),
             name: "slab".into(),

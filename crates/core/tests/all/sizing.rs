@@ -287,12 +287,30 @@ fn a_host_says_with_what_a_machine_runs() {
     assert_eq!(machine(&small).now, None, "it runs with what it is set to");
 }
 
+/// If this fails, a machine is said to be given something at once, and nobody can give it.
+#[test]
+fn nothing_is_given_at_once_where_its_own_host_takes_no_orders() {
+    let mut small = fixture();
+    small.alter_host(1, |h| {
+        h.condition = zastrugi_core::estate::Condition::Hangs {
+            since: zastrugi_core::moment::Moment(0),
+            why: "slow".into(),
+        };
+    });
+    let said = put(
+        &small,
+        &edit(&[Set::VCpus(6), Set::Memory(memory(8, 32, 64))]),
+    );
+    assert_eq!(given(&said), vec![], "{:#?}", said.findings());
+}
+
 /// If this fails, a disk is made smaller and a file system loses its end, or a volume is filled by a disk that was made larger.
 #[test]
 fn a_disk_is_made_larger_where_there_is_room_and_never_smaller() {
     let grow = |disk, gib| {
         edit(&[Set::DiskSize {
             disk,
+            key: None,
             size: Bytes::gib(gib),
         }])
     };
@@ -327,6 +345,7 @@ fn a_disk_is_made_larger_where_there_is_room_and_never_smaller() {
     let free = small.view.estate.volumes[&volume].free();
     let all = edit(&[Set::DiskSize {
         disk: 0,
+        key: None,
         size: machine(&small).disks[0].size + free + Bytes(1),
     }]);
     says(&put(&small, &all), Severity::Stop, "is short of");

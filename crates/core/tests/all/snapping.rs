@@ -38,6 +38,7 @@ fn snapshot(n: u128, parent: Option<u128>, taken: Moment) -> Snapshot {
         parent: parent.map(id),
         consistent: Consistent::Crash,
         memory: None,
+        disks: None,
         ends: None,
     }
 }

@@ -67,6 +67,7 @@ fn three() -> Vec<Theirs> {
             m.up = Some(Span::days(9));
         }
         let seen = SeenVolume {
+            unattached: None,
             pool: None,
             uid: "their-uid".into(),
             name: "slate".into(),

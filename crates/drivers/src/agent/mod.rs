@@ -12,7 +12,7 @@ pub(crate) use client::{
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};
 pub(crate) use wire::snapshots::WireTaken;
-pub(crate) use wire::{Machine, WireAsOf, limited};
+pub(crate) use wire::{Changed, Machine, WireAsOf, limited};
 
 /// Layers as an agent sent them.
 pub(crate) fn wire_layers(said: serde_json::Value) -> Result<zastrugi_core::layers::Chain, String> {

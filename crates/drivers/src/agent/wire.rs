@@ -3,9 +3,11 @@
 mod inventory;
 mod pool;
 pub(crate) mod snapshots;
+mod unattached;
 
 pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
+pub(crate) use unattached::{Changed, WireUnattached};
 
 use super::measured::Load;
 use serde::Deserialize;
@@ -22,7 +24,7 @@ use zastrugi_core::{
     ids::{HostId, ImageId, Revision, VolumeId},
     limits,
     moment::Moment,
-    observe::{BootReport, HostReport, MachineReport, NicReport, count, figure},
+    observe::{BootReport, DiskReport, HostReport, MachineReport, NicReport, count, figure},
     units::{Bytes, Mhz},
 };
 
@@ -224,6 +226,8 @@ struct WireVolume {
     #[serde(default)]
     pool: Option<WirePool>,
     #[serde(default)]
+    unattached: Option<WireUnattached>,
+    #[serde(default)]
     leases: Option<BTreeMap<String, u64>>,
     #[serde(default)]
     lease_words: Option<BTreeMap<String, WireWord>>,
@@ -289,6 +293,7 @@ impl Storage {
                 used: Bytes(figure(d.used, &limits::FIGURE_DISK)),
                 paths: d.paths.into_iter().take(64).map(WirePath::read).collect(),
                 pool: None,
+                unattached: None,
             };
             let device = SeenDevice {
                 uid: limited(d.uid),
@@ -400,6 +405,9 @@ struct WireMemory {
 
 #[derive(Debug, Deserialize)]
 struct WireDisk {
+    /// Its own, wherever it goes.
+    #[serde(default)]
+    key: Uuid,
     size: u64,
     thick: bool,
 }
@@ -536,6 +544,7 @@ impl WireVolume {
                 .map(WirePath::read)
                 .collect(),
             pool: self.pool.map(WirePool::read),
+            unattached: self.unattached.map(|all| Box::new(all.read())),
         }
     }
 }
@@ -581,7 +590,11 @@ impl Machine {
                 .disks
                 .iter()
                 .take(64)
-                .map(|d| (Bytes(d.size), d.thick))
+                .map(|d| DiskReport {
+                    key: d.key,
+                    size: Bytes(d.size),
+                    thick: d.thick,
+                })
                 .collect(),
             volume: limited(self.volume),
             nics: self.nics.into_iter().take(16).map(WireNic::read).collect(),

@@ -1,9 +1,9 @@
 //! What a host promises of snapshots.
 
-use super::{Said, Suite, answered};
+use super::{Said, Suite, answered, is};
 use crate::agent::wire_layers;
 use reqwest::Method;
-use serde_json::{Value, json};
+use serde_json::json;
 use std::time::Duration;
 use tokio::time::sleep;
 use uuid::Uuid;
@@ -55,14 +55,6 @@ pub(super) async fn snapshots(s: &mut Suite, path: &str) {
     let gone = folded(s, path, id).await;
     s.check("it is folded away within a minute", async { gone })
         .await;
-}
-
-fn is(said: &Said, at: &str, expected: &Value) -> Result<(), String> {
-    let (_, body) = said.as_ref().map_err(Clone::clone)?;
-    match body.pointer(at) {
-        Some(found) if found == expected => Ok(()),
-        found => Err(format!("{at} is {found:?}, not {expected}")),
-    }
 }
 
 fn taken_at(said: &Said) -> Option<i64> {

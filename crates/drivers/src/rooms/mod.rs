@@ -7,6 +7,7 @@ mod building;
 mod clusters;
 mod edits;
 mod fronts;
+mod hardware;
 mod hosts;
 pub(crate) mod images;
 mod installing;
@@ -59,6 +60,7 @@ impl Drivers {
             Step::Fronts(step) => self.at_front(estate, step, turn).await,
             Step::Naming(step) => self.at_naming(estate, step).await,
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
+            Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
         }
     }
 
@@ -92,6 +94,7 @@ impl Drivers {
             | Step::Taking(_)
             | Step::Naming(_)
             | Step::Fronts(_)
+            | Step::Hardware(_)
             | Step::Qualities(_) => self.perform(estate, step, turn).await,
         }
     }

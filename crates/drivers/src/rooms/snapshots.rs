@@ -163,7 +163,7 @@ async fn take(
     match told.stage.as_str() {
         "done" => {
             let parent = machine.snapshots.rests_on;
-            let taken = told.snapshot((*snapshot, name, note), *ends, parent);
+            let taken = told.snapshot((*snapshot, name, note), *ends, parent, machine.disks.len());
             let said = format!("{}{loud}", taken.consistent.word());
             let event = snapshots::Event::Taken {
                 machine: machine.id,

@@ -1,6 +1,7 @@
 //! Every kind of step is ended at every boundary between its order and its written result. Whoever comes next goes on, and
 //! each thing is done as often as without any of that.
 
+mod fitting;
 mod fronting;
 mod going;
 mod own_disks;
@@ -317,6 +318,7 @@ impl Tour<'_> {
         .await;
         self.power(PowerAct::On { host: None }).await;
         self.snapped().await;
+        self.fitted().await;
         self.maintenance().await;
         self.keepers().await;
         self.leaves().await;

@@ -8,6 +8,7 @@ mod disks;
 mod fallen;
 mod faults;
 mod fronts;
+mod hardware;
 mod histories;
 mod images;
 mod keepers;

@@ -157,8 +157,15 @@ async fn a_disk_is_made_larger_while_its_machine_runs(pool: PgPool) {
     let lab = lab(&pool).await;
     let was = machine(&lab).disks[0].size;
     let size = was + Bytes::gib(5);
-    lab.done(edit(&lab, vec![Set::DiskSize { disk: 0, size }]))
-        .await;
+    lab.done(edit(
+        &lab,
+        vec![Set::DiskSize {
+            disk: 0,
+            key: None,
+            size,
+        }],
+    ))
+    .await;
     assert_eq!(machine(&lab).disks[0].size, size);
     assert_eq!(lab.standins.world.disks("m"), [size.0]);
     assert_eq!(lab.standins.world.running("m").len(), 1, "it was never off");

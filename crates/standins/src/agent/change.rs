@@ -103,12 +103,19 @@ fn carry_out(
     answer
 }
 
+/// `volume/id`, of something by itself on a volume.
+fn part_of(object: &str) -> Option<&str> {
+    object
+        .strip_prefix("image:")
+        .or_else(|| object.strip_prefix("disk:"))
+}
+
 /// The volumes on which something is changed when this object is.
 fn beneath(state: &State, host: &str, object: &str) -> BTreeSet<String> {
     let named = object
         .strip_prefix("volume:")
         .or_else(|| object.strip_prefix("mount:"))
-        .or_else(|| object.strip_prefix("image:")?.split('/').next());
+        .or_else(|| part_of(object)?.split('/').next());
     if let Some(uid) = named {
         return BTreeSet::from([uid.to_owned()]);
     }
@@ -185,10 +192,7 @@ fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Resul
             Some(volume) => volume.fences.entry("keeping".to_owned()).or_insert(0),
             None => return Ok(()),
         }
-    } else if let Some((uid, _)) = object
-        .strip_prefix("image:")
-        .and_then(|o| o.split_once('/'))
-    {
+    } else if let Some((uid, _)) = part_of(object).and_then(|o| o.split_once('/')) {
         match volumes.get_mut(uid) {
             Some(volume) => volume.fences.entry(object.to_owned()).or_insert(0),
             None => return Ok(()),

@@ -2,6 +2,7 @@
 
 pub(crate) mod consoles;
 pub(crate) mod fronts;
+pub(crate) mod hardware;
 pub(crate) mod hosts;
 pub(crate) mod images;
 pub(crate) mod installing;

@@ -68,6 +68,7 @@ async fn every_described_call_is_served() {
         {
             let path = path
                 .replace("{uuid}", "00000000-0000-4000-8000-000000000000")
+                .replace("{key}", "00000000-0000-4000-8000-000000000000")
                 .replace("{uid}", "none")
                 .replace("{name}", "none")
                 .replace("{cluster}", "none")
@@ -83,5 +84,5 @@ async fn every_described_call_is_served() {
             calls += 1;
         }
     }
-    assert_eq!(calls, 68);
+    assert_eq!(calls, 74);
 }

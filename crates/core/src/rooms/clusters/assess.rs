@@ -373,6 +373,7 @@ fn add_steps(
                 ready: true,
                 qualities: Default::default(),
                 note: String::new(),
+                unattached: Default::default(),
             })
         }),
     });

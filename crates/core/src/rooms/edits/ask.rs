@@ -19,6 +19,7 @@ use std::{
     fmt,
     net::IpAddr,
 };
+use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -134,6 +135,9 @@ pub enum Set {
     /// One of its disks, by its place among them, is larger from now on.
     DiskSize {
         disk: usize,
+        /// Its own identity, where it was known.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        key: Option<Uuid>,
         size: Bytes,
     },
     Demand(Demand),
@@ -192,7 +196,7 @@ impl Set {
             }),
             Set::VCpusMax(n) => m.resize(|m| m.vcpus_max = *n),
             Set::Memory(memory) => m.resize(|m| m.memory = *memory),
-            Set::DiskSize { disk, size } => {
+            Set::DiskSize { disk, size, .. } => {
                 if let Some(disk) = m.disks.get_mut(*disk) {
                     disk.size = *size;
                 }
@@ -265,7 +269,7 @@ impl Set {
             Set::VCpus(n) => format!("{n} vCPUs"),
             Set::VCpusMax(n) => format!("vCPUs may grow to {n}"),
             Set::Memory(m) => format!("memory {} ({} always kept)", m.size, m.kept),
-            Set::DiskSize { disk, size } => format!("disk {} has {size}", disk + 1),
+            Set::DiskSize { disk, size, .. } => format!("disk {} has {size}", disk + 1),
             Set::Attach(None) => "the image is taken out of its drive".into(),
             Set::Attach(Some(_)) => "an image is put into its drive".into(),
             Set::BootOrder(order) => {

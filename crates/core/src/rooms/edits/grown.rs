@@ -2,21 +2,18 @@
 
 use super::{Draft, Set};
 use crate::{
-    estate::{Disk, Machine, Provisioning, Volume},
+    estate::{Disk, Machine, Provisioning},
     finding::{Finding, Rule},
     ids::VolumeId,
-    limits,
+    limits, placement,
     units::Bytes,
 };
-use std::{collections::BTreeMap, sync::Arc};
-
-/// A volume keeps this much free, in thousandths.
-const RESERVE: u64 = 150;
+use std::collections::BTreeMap;
 
 pub(super) fn disks(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
     let mut more: BTreeMap<VolumeId, Bytes> = BTreeMap::new();
     for set in sets {
-        let Set::DiskSize { disk, size } = set else { continue };
+        let Set::DiskSize { disk, size, .. } = set else { continue };
         if let Some(was) = one(draft, machine, *disk, *size) {
             let thick = was.provisioning == Provisioning::Thick;
             let needs = if thick { size.less(was.size) } else { Bytes::ZERO };
@@ -25,7 +22,7 @@ pub(super) fn disks(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
     }
     for (volume, needs) in more {
         if let Some(volume) = draft.estate().volumes.get(&volume).cloned() {
-            room(draft, &volume, needs);
+            draft.found(placement::more(&volume, needs, "disk-1"));
         }
     }
 }
@@ -56,23 +53,4 @@ fn one(draft: &mut Draft<'_>, machine: &Machine, disk: usize, size: Bytes) -> Op
     };
     draft.found(Finding::clear(Rule::Disk, name, text).because(format!("{} more", size.less(was.size))));
     Some(was)
-}
-
-/// Thick disks take all of it now, thin ones as they are written.
-fn room(draft: &mut Draft<'_>, volume: &Arc<Volume>, needs: Bytes) {
-    let (name, free) = (&volume.name, volume.free());
-    if needs == Bytes::ZERO {
-        let text = format!("Thin disks take room on {name} only as they are written; {free} are free.");
-        return draft.found(Finding::clear(Rule::VolumeRoom, name, text));
-    }
-    if needs > free {
-        let text = format!("{name} is short of {}: {free} are free, {needs} more are needed at once.", needs.less(free));
-        let stop = Finding::stop(Rule::VolumeRoom, name, text).at("disk-1");
-        return draft.found(stop.remedy("Extend the volume, or move disks of others away."));
-    }
-    let left = free.less(needs);
-    if left < volume.capacity.per_mille(RESERVE) {
-        let text = format!("{name} would have {left} free, less than 15 %.");
-        draft.found(Finding::mind(Rule::VolumeReserve, name, text).at("disk-1"));
-    }
 }

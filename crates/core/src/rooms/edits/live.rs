@@ -2,13 +2,11 @@
 
 use super::{Draft, Set, Step};
 use crate::{
-    estate::{Fact, Machine, MachineState, Memory, Now},
+    estate::{Machine, MachineState, Memory, Now},
     finding::{Finding, Rule},
     ids::HostId,
-    placement::{self, Ledger, obstacles},
     units::Bytes,
 };
-use std::{collections::BTreeSet, sync::Arc};
 
 /// Memory is added in pieces of this.
 const PIECE: Bytes = Bytes::gib(1);
@@ -60,6 +58,9 @@ pub(super) fn resize(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set], rew
     let now = machine.runs_with();
     let name = &machine.name;
     let mut at_once = AtOnce::default();
+    // Another host can write its record; only its own can give it anything.
+    let own = rewrite.is_some_and(|(_, via)| machine.host == Some(via));
+    let apart = || (!own).then(|| "its host takes no orders now".to_owned());
     let mut said = |what: String, waits: Option<String>| match waits {
         None => draft.found(Finding::clear(Rule::State, name, format!("{what} at once, while {name} runs."))),
         Some(why) => {
@@ -70,7 +71,7 @@ pub(super) fn resize(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set], rew
     };
     let Memory { kept, size, max } = then.memory;
     if size != now.memory.size && size != machine.memory.size {
-        let waits = memory_waits(machine, &now, size);
+        let waits = memory_waits(machine, &now, size).or_else(apart);
         at_once.memory = waits.is_none().then_some(size);
         said(format!("{} of memory instead of {} count", size, now.memory.size), waits);
     }
@@ -82,7 +83,7 @@ pub(super) fn resize(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set], rew
         said(format!("Memory that may grow to {max} counts"), Some("what it may grow to is set when it starts".into()));
     }
     if then.vcpus != now.vcpus && then.vcpus != machine.vcpus {
-        let waits = vcpus_wait(machine, &now, then.vcpus);
+        let waits = vcpus_wait(machine, &now, then.vcpus).or_else(apart);
         at_once.vcpus = waits.is_none().then_some(then.vcpus);
         said(format!("{} vCPUs instead of {} count", then.vcpus, now.vcpus), waits);
     }
@@ -90,7 +91,7 @@ pub(super) fn resize(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set], rew
     if most != machine.most_vcpus() && most != now.most_vcpus() && most > then.vcpus {
         said(format!("vCPUs that may grow to {} count", then.most_vcpus()), Some("what it may grow to is set when it starts".into()));
     }
-    fits(draft, machine, &then);
+    draft.fits(machine, &then, "memory");
     if at_once != AtOnce::default()
         && let Some((written, via)) = rewrite
     {
@@ -101,54 +102,5 @@ pub(super) fn resize(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set], rew
             memory: at_once.memory,
         };
         draft.step(step, format!("Give it to {name} while it runs"), &[written], Some("memory"));
-    }
-}
-
-/// Whether its host has room for what it will have; else which one has.
-fn fits(draft: &mut Draft<'_>, machine: &Machine, then: &Machine) {
-    let estate = draft.estate();
-    let Some(host) = machine.host.and_then(|h| estate.hosts.get(&h)).cloned() else { return };
-    let cluster = machine.cluster.and_then(|c| estate.clusters.get(&c)).cloned();
-    let mut fork = (*draft.view.estate).clone();
-    fork.put(Fact::Machine(Arc::new(then.clone())));
-    let view = draft.view.with(fork);
-    let own = BTreeSet::from([machine.id]);
-    let speaks = |on: HostId| {
-        let ledger = Ledger::of(&view, view.estate.hosts.get(&on).cloned(), &own);
-        let row = ledger.row(on)?;
-        Some(obstacles(placement::Ask {
-            machine: then,
-            row,
-            cluster: cluster.as_deref(),
-            estate: &view.estate,
-        }))
-    };
-    let before = draft.view.clone();
-    let ledger = Ledger::of(&before, Some(host.clone()), &own);
-    let had = ledger.row(host.id).map(|row| {
-        obstacles(placement::Ask {
-            machine,
-            row,
-            cluster: cluster.as_deref(),
-            estate: &before.estate,
-        })
-    });
-    let had = had.unwrap_or_default();
-    let new = speaks(host.id).unwrap_or_default().into_iter().filter(|o| !had.contains(o));
-    let new: Vec<_> = new.collect();
-    let others = cluster.as_ref().map(|c| before.estate.hosts_in(c.id).filter(|h| h.id != host.id));
-    let better = others.into_iter().flatten().find(|h| {
-        let found = speaks(h.id);
-        found.is_some_and(|found| found.iter().all(|o| !o.stops()))
-    });
-    for obstacle in new {
-        let mut finding = obstacle.finding(&machine.name, &host.name).at("memory");
-        if obstacle.stops() {
-            finding = match better {
-                Some(other) => finding.remedy(format!("Move it to {} first; there is room for it.", other.name)),
-                None => finding.remedy("No other host of its cluster has room for it either."),
-            };
-        }
-        draft.found(finding);
     }
 }

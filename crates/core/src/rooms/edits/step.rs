@@ -1,8 +1,9 @@
 //! What an edit writes at a device.
 
-use super::Event;
+use super::{Event, Set};
 use crate::{
     estate::Estate,
+    finding::{Finding, Rule},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -76,7 +77,11 @@ impl Work for Step {
 
     fn premise(&self, view: &View) -> Premise {
         let (machine, via) = self.ends();
-        Premise::exist(view, &[Object::Host(via)]).and(|| Premise::live(view, machine))
+        let there = Premise::exist(view, &[Object::Host(via)]).and(|| Premise::live(view, machine));
+        match self {
+            Step::Rewrite { sets, .. } => there.and(|| same_disks(view, machine, sets)),
+            Step::Grow { .. } => there,
+        }
     }
 
     fn record(&self) -> Option<Event> {
@@ -85,6 +90,22 @@ impl Work for Step {
 
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         None
+    }
+}
+
+/// What is made larger is still the disk that was meant.
+fn same_disks(view: &View, machine: MachineId, sets: &[Set]) -> Premise {
+    let machine = view.estate.machines.get(&machine);
+    let other = machine.filter(|m| {
+        let moved = |set: &Set| matches!(set, Set::DiskSize { disk, key: Some(key), .. } if m.disks.get(*disk).is_none_or(|d| d.key != *key));
+        sets.iter().any(moved)
+    });
+    match other {
+        Some(m) => {
+            let text = format!("{} has other disks by now.", m.name);
+            Finding::stop(Rule::Disk, &m.name, text).into()
+        }
+        None => Premise::Holds,
     }
 }
 

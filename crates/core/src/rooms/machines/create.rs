@@ -249,7 +249,9 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         disks: ask
             .disks
             .iter()
-            .map(|d| Disk {
+            .zip(1u64..)
+            .map(|(d, n)| Disk {
+                key: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs().wrapping_add(n)),
                 size: d.size,
                 provisioning: d.provisioning,
                 volume: VolumeId(0),

@@ -20,6 +20,11 @@ pub(super) fn back(draft: &mut Draft<'_>, ask: &Back) {
     };
     draft.title = format!("{name} goes back to {}", to.name);
     let Some((host, _)) = may(draft, &machine) else { return };
+    if let Some(more) = to.disks.filter(|n| *n < machine.disks.len()) {
+        let text = format!("“{}” does not hold disk {} of {name}, which came later.", to.name, more + 1);
+        let stop = Finding::stop(Rule::Disk, name, text).at("to");
+        draft.found(stop.remedy("Detach the later disks first; attach them again afterwards."));
+    }
     lost(draft, &machine, &to, ask.keep);
     after(draft, &machine, &to);
     let mut waits = vec![];

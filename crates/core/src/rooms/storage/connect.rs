@@ -370,6 +370,7 @@ fn add_steps(
         ready: false,
         qualities: Default::default(),
         note: String::new(),
+        unattached: Default::default(),
     })));
     let made: Vec<usize> = match &ask.source {
         VolumeSource::New {

@@ -67,6 +67,7 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &ConnectVolume, copies: u8, wait:
         ready: false,
         qualities: BTreeSet::new(),
         note: String::new(),
+        unattached: Default::default(),
     })));
     let lend = |draft: &mut Draft<'_>, host: &Host, after: &[usize]| {
         let step = lend_step(id, host, &domain);

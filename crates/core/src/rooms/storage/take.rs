@@ -38,6 +38,7 @@ pub fn take(draft: &mut Draft<'_>, taken: &Taken<'_>, on: &[&Host]) {
         ready: false,
         qualities: Default::default(),
         note: String::new(),
+        unattached: Default::default(),
     })));
     let prepare = Step::Prepare {
         volume: id,

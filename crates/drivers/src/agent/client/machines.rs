@@ -7,7 +7,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Boot, Machine as OurMachine, Memory, Provisioning},
+    estate::{Boot, Machine as OurMachine, Memory},
     rooms::edits::Set,
     runs::Fault,
     units::Bytes,
@@ -59,11 +59,7 @@ impl Agent<'_> {
         cards: &Cards,
         boot: Value,
     ) -> Result<Made, Fault> {
-        let disks: Vec<Value> = machine
-            .disks
-            .iter()
-            .map(|d| json!({"size": d.size.0, "thick": d.provisioning == Provisioning::Thick}))
-            .collect();
+        let disks: Vec<Value> = machine.disks.iter().map(super::hardware::disk).collect();
         let body = json!({
             "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "vcpus_max": machine.most_vcpus(), "memory": memory(&machine.memory),
             "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,

@@ -2,6 +2,7 @@
 
 mod claim;
 mod consoles;
+mod hardware;
 mod images;
 mod keepers;
 mod machines;

@@ -34,6 +34,9 @@ pub(crate) struct WireSnapshot {
     /// Bytes.
     #[serde(default)]
     memory: Option<u64>,
+    /// How many of the machine's disks it holds.
+    #[serde(default)]
+    disks: Option<usize>,
 }
 
 fn consistent(quiet: bool, off: bool, memory: bool) -> Consistent {
@@ -59,6 +62,7 @@ pub(crate) fn all(said: Vec<WireSnapshot>, rests_on: Option<Uuid>) -> Snapshots 
         parent: s.parent,
         consistent: consistent(s.quiet, s.off, s.memory.is_some()),
         memory: room(s.memory),
+        disks: s.disks.map(|n| n.min(limits::DISKS.most)),
         ends: None,
     };
     let mut all: Vec<Snapshot> = said.into_iter().take(MOST).map(read).collect();
@@ -106,6 +110,7 @@ impl WireTaken {
         (uuid, name, note): (Uuid, &str, &str),
         ends: Option<Moment>,
         parent: Option<Uuid>,
+        disks: usize,
     ) -> Snapshot {
         Snapshot {
             uuid,
@@ -115,6 +120,7 @@ impl WireTaken {
             parent,
             consistent: consistent(self.quiet, self.off, self.memory.is_some()),
             memory: room(self.memory),
+            disks: Some(disks),
             ends,
         }
     }

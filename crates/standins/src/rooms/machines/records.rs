@@ -52,8 +52,21 @@ pub(crate) struct Create {
     boot: Boot,
 }
 
+/// A new disk, with an empty file system.
+fn formatted(disk: &Disk) -> Disk {
+    let key = match disk.key.is_nil() {
+        true => uuid::Uuid::new_v4(),
+        false => disk.key,
+    };
+    Disk {
+        key,
+        written: if disk.thick { 0 } else { disk.size / 50 },
+        ..*disk
+    }
+}
+
 /// The host has every network, and nobody answers at an address that a card shall have.
-fn cards_fit(state: &State, host: &str, nics: &[Nic]) -> Result<(), Response> {
+pub(crate) fn cards_fit(state: &State, host: &str, nics: &[Nic]) -> Result<(), Response> {
     for nic in nics {
         let Some(network) = &nic.network else {
             continue;
@@ -109,14 +122,7 @@ pub(crate) async fn create(
                 "There is such a machine already.",
             ));
         }
-        let disks: Vec<Disk> = ask
-            .disks
-            .iter()
-            .map(|d| Disk {
-                written: if d.thick { 0 } else { d.size / 50 },
-                ..*d
-            })
-            .collect();
+        let disks: Vec<Disk> = ask.disks.iter().map(formatted).collect();
         let takes = |d: &Disk| if d.thick { d.size } else { d.written };
         let needs: u64 = disks.iter().map(takes).sum();
         let free = volume.capacity.saturating_sub(volume.used());

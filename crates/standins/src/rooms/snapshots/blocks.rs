@@ -43,6 +43,15 @@ impl<'de> Deserialize<'de> for Blocks {
     }
 }
 
+/// What a disk holds, in words: equal words, equal bytes.
+pub(crate) fn words(disk: &Written) -> String {
+    let all = disk.writings().map(|(n, blocks)| {
+        let text = Blocks(blocks.clone()).text().unwrap_or_default();
+        crate::agent::sha(&format!("{n}:{text}"))
+    });
+    all.collect::<Vec<_>>().join("+")
+}
+
 /// The blocks of one disk in a layer: under the number of each writing, what it wrote and nobody wrote over in the same layer.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Written(BTreeMap<u64, Blocks>);

@@ -74,6 +74,9 @@ pub(crate) struct Chain {
     /// The guest goes on with this when it is on again.
     #[serde(default)]
     pub(crate) resumes: Option<Kept>,
+    /// Writings are numbered so much higher than layers: what came with a disk from elsewhere is older than all that follows.
+    #[serde(default)]
+    ahead: u64,
 }
 
 /// What is done to a layer that nobody needs by its name any more.
@@ -122,6 +125,7 @@ impl Chain {
             },
             went_back: String::new(),
             resumes: None,
+            ahead: 0,
         }
     }
 
@@ -280,13 +284,10 @@ impl Chain {
             return;
         };
         c.parent = k.parent;
-        let over = std::mem::take(&mut c.disks);
-        c.disks = k
-            .disks
-            .into_iter()
-            .zip(&over)
-            .map(|(k, c)| k.covered_by(c))
-            .collect();
+        // A disk that came later is in the upper one alone.
+        for (over, under) in c.disks.iter_mut().zip(k.disks) {
+            *over = under.covered_by(over);
+        }
     }
 
     /// Without a snapshot there is one layer: its disk takes what it holds.
@@ -294,7 +295,8 @@ impl Chain {
         let [only] = self.layers.values().collect::<Vec<_>>()[..] else {
             return None;
         };
-        let none = self.snapshots.is_empty() && self.resumes.is_none();
+        // Which blocks came with a disk from elsewhere is told by the chain alone.
+        let none = self.snapshots.is_empty() && self.resumes.is_none() && self.ahead == 0;
         none.then(|| only.disks.iter().map(|d| d.len() * GRAIN).collect())
     }
 
@@ -346,13 +348,45 @@ impl Chain {
 
     /// Blocks of a disk get new content.
     pub(crate) fn put(&mut self, disk: usize, blocks: &RoaringBitmap) {
-        let writing = self.current;
+        let writing = self.current + self.ahead;
         let written = self
             .layers
             .get_mut(&self.current)
             .and_then(|l| l.disks.get_mut(disk));
         if let Some(written) = written {
             written.put(writing, blocks);
+        }
+    }
+
+    /// How many disks a layer holds.
+    pub(crate) fn disks_of(&self, layer: u64) -> usize {
+        self.layers.get(&layer).map_or(0, |l| l.disks.len())
+    }
+
+    /// One more disk, with what is on it.
+    pub(crate) fn put_in(&mut self, content: Written) {
+        let newest = content.writings().map(|(n, _)| n).max();
+        self.ahead = self.ahead.max(newest.map_or(0, |n| n + 1));
+        if let Some(layer) = self.layers.get_mut(&self.current) {
+            layer.disks.push(content);
+        }
+    }
+
+    /// One disk less; answers what is on it now.
+    pub(crate) fn take_out(&mut self, disk: usize) -> Written {
+        let mut seen = self.seen_from(self.current);
+        for layer in self.layers.values_mut() {
+            if disk < layer.disks.len() {
+                layer.disks.remove(disk);
+            }
+        }
+        if disk == 0 {
+            let next = seen.get(1).and_then(|d| d.all().max());
+            self.pattern.home = next.map_or(0, |last| last + 1);
+        }
+        match disk < seen.len() {
+            true => seen.swap_remove(disk),
+            false => Written::default(),
         }
     }
 
@@ -403,8 +437,15 @@ mod tests {
     type Model = BTreeMap<u32, u64>;
 
     fn seen(chain: &Chain, layer: u64) -> Model {
-        let disks = chain.seen_from(layer);
-        let all = disks[0].writings();
+        model(&chain.seen_from(layer)[0])
+    }
+
+    fn seen_of(chain: &Chain, disk: usize) -> Model {
+        model(&chain.seen_from(chain.current)[disk])
+    }
+
+    fn model(written: &Written) -> Model {
+        let all = written.writings();
         all.flat_map(|(n, blocks)| blocks.iter().map(move |b| (b, n)))
             .collect()
     }
@@ -421,6 +462,7 @@ mod tests {
 
     fn disk(blocks: u64, thick: bool) -> Disk {
         Disk {
+            key: uuid::Uuid::nil(),
             size: blocks * GRAIN,
             thick,
             written: blocks / 2 * GRAIN,
@@ -507,6 +549,34 @@ mod tests {
         );
         assert_eq!(chain.due(GRAIN, 2_000, 1), 0, "all until now was followed");
         assert_eq!(chain.due(GRAIN, 4_000, 1), 2 * GRAIN);
+    }
+
+    /// If this fails, a disk that is detached and attached elsewhere holds other bytes there, or is mixed with what is written later.
+    #[test]
+    fn a_disk_takes_its_bytes_with_it_to_another_machine() {
+        let mut from = Chain::of(&[disk(8, false), disk(8, false)], 3, 0);
+        from.take("a", snapshot("a"));
+        from.put(1, &RoaringBitmap::from_iter([1, 6]));
+        from.forget(&["a".to_owned()]);
+        let mut to = Chain::of(&[disk(4, false)], 5, 0);
+        to.take("b", snapshot("b"));
+        let was = seen_of(&from, 1);
+        assert_eq!(was, Model::from([(0, 0), (1, 1), (2, 0), (3, 0), (6, 1)]));
+        let content = from.take_out(1);
+        assert_eq!(from.seen_from(from.current).len(), 1);
+        to.put_in(content);
+        assert_eq!(seen_of(&to, 1), was);
+        to.put(1, &RoaringBitmap::from_iter([0]));
+        let then = seen_of(&to, 1);
+        assert!(then[&0] > 1 && then[&6] == 1, "{then:?}");
+        assert_eq!(to.disks_of(0), 1, "the snapshot holds what was there then");
+        to.forget(&["b".to_owned()]);
+        assert_eq!(
+            seen_of(&to, 1),
+            then,
+            "folding keeps a disk that came later"
+        );
+        assert_eq!(to.alone(), None);
     }
 
     #[test]

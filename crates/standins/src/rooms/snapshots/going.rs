@@ -408,7 +408,12 @@ pub(crate) fn go_back(
     if chain.went_back == order {
         return Ok(json!({}));
     }
-    let kept = chain.snapshots.get(id).ok_or_else(none)?.memory;
+    let snapshot = chain.snapshots.get(id).ok_or_else(none)?;
+    if chain.disks_of(snapshot.layer) < record.disks.len() {
+        let words = "It has disks that came after the snapshot.";
+        return Err(("disks", words.into()));
+    }
+    let kept = snapshot.memory;
     busy(state, host, uuid)?;
     let State { hosts, volumes, .. } = state;
     let guest = hosts.get_mut(host).and_then(|h| h.guests.get_mut(uuid));

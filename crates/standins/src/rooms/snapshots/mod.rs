@@ -94,14 +94,12 @@ impl World {
             Some(name) => chain.snapshots.values().find(|s| s.name == name)?.layer,
             None => chain.current,
         };
-        let said = chain.seen_from(layer).into_iter().map(|disk| {
-            let all = disk.writings().map(|(n, blocks)| {
-                let text = blocks::Blocks(blocks.clone()).text().unwrap_or_default();
-                crate::agent::sha(&format!("{n}:{text}"))
-            });
-            all.collect::<Vec<_>>().join("+")
-        });
-        Some(said.collect::<Vec<_>>().join("|"))
+        let said = chain.seen_from(layer).into_iter();
+        Some(
+            said.map(|disk| blocks::words(&disk))
+                .collect::<Vec<_>>()
+                .join("|"),
+        )
     }
 
     /// Bytes that the last folding of this machine's layers copied.

@@ -11,7 +11,8 @@ pub(crate) fn snapshots(record: &Record) -> (Vec<Value>, Option<String>) {
     };
     let all = chain.snapshots.iter().map(|(id, s)| {
         json!({"id": id, "name": s.name, "note": s.note, "taken_ms": s.taken, "parent": chain.beneath(s.layer),
-            "quiet": s.quiet, "off": s.off, "memory": s.memory.map(|m| m.bytes)})
+            "quiet": s.quiet, "off": s.off, "memory": s.memory.map(|m| m.bytes),
+            "disks": chain.disks_of(s.layer)})
     });
     (
         all.collect(),
@@ -58,6 +59,7 @@ mod tests {
     #[test]
     fn a_large_bitmap_is_told_in_pieces_that_make_the_whole() {
         let disk = Disk {
+            key: uuid::Uuid::nil(),
             size: 64 << 30,
             thick: false,
             written: 64 << 30,

@@ -31,6 +31,9 @@ pub(crate) struct Volume {
     #[serde(default)]
     pub(crate) agreement: crate::rooms::keepers::agreement::Agreement,
     pub(crate) records: BTreeMap<String, Record>,
+    /// Disks that no machine has.
+    #[serde(default)]
+    pub(crate) unattached: crate::rooms::hardware::unattached::Unattached,
     /// Room held for disks that are being copied here, by machine.
     #[serde(skip)]
     pub(crate) incoming: BTreeMap<String, u64>,
@@ -163,6 +166,9 @@ pub(crate) struct Memory {
 
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 pub(crate) struct Disk {
+    /// Its own, wherever it goes.
+    #[serde(default)]
+    pub(crate) key: uuid::Uuid,
     pub(crate) size: u64,
     pub(crate) thick: bool,
     /// Bytes written so far; a thin disk takes no more room than that.
@@ -225,8 +231,11 @@ impl Volume {
             (id, disks + swap)
         });
         let coming = self.incoming.iter().map(|(id, bytes)| (id, *bytes));
+        let spare = self.unattached.disks.iter();
+        let spare: Vec<_> = spare.map(|(key, d)| (key.to_string(), d.takes())).collect();
+        let spare = spare.iter().map(|(key, bytes)| (key, *bytes));
         let mut all = BTreeMap::new();
-        for (id, bytes) in images.chain(machines).chain(coming) {
+        for (id, bytes) in images.chain(machines).chain(coming).chain(spare) {
             *all.entry(id.clone()).or_insert(0) += bytes;
         }
         all
@@ -343,6 +352,7 @@ mod tests {
             },
             video: 0,
             disks: vec![Disk {
+                key: uuid::Uuid::nil(),
                 size: 100,
                 thick: false,
                 written: 0,

@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 47] = [
+const VERBS: [Verb; 49] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -55,6 +55,18 @@ const VERBS: [Verb; 47] = [
         Act::Machines,
     ),
     ("delete", "machine", "/sheet/delete?ids=", Act::Machines),
+    (
+        "disks and cards",
+        "machine",
+        "/sheet/hardware?ids=",
+        Act::Machines,
+    ),
+    (
+        "add a disk",
+        "machine",
+        "/sheet/hardware?ids=",
+        Act::Machines,
+    ),
     ("withdraw", "machine", "/sheet/withdraw?ids=", Act::Machines),
     ("snapshot", "machine", "/sheet/snapshot?ids=", Act::Machines),
     ("go back", "machine", "/sheet/go-back?ids=", Act::Machines),

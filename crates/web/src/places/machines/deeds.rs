@@ -103,6 +103,7 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         some(may, sheet("Edit", "edit-machines", m)),
         some(may, sheet("Take a snapshot", "snapshot", m)),
         some(may && runs, sheet("Move", "move", m)),
+        some(may, sheet("Disks and cards", "hardware", m)),
         some(look, screen),
         some(may && !off, sheet("Restart", "power?act=restart", m)),
         some(

@@ -201,7 +201,11 @@ fn of_one(
         };
         match Bytes::parse(text) {
             _ if *text == typed(disk.size) => {}
-            Ok(size) => sets.push(Set::DiskSize { disk: n, size }),
+            Ok(size) => sets.push(Set::DiskSize {
+                disk: n,
+                key: Some(disk.key),
+                size,
+            }),
             Err(words) => wrong.push((field.clone(), words)),
         }
     }

@@ -2,6 +2,7 @@
 
 mod deeds;
 pub(crate) mod edit;
+mod hardware;
 pub(crate) mod lifecycle;
 mod list;
 pub(crate) mod moving;
@@ -24,6 +25,8 @@ use zastrugi_core::{
 pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("new-machines", Act::Machines, "machines", new::fill),
     Sheet::new("edit-machines", Act::Machines, "machines", edit::fill).merging(),
+    Sheet::new("hardware", Act::Machines, "machines", hardware::change),
+    Sheet::new("attach-disk", Act::Machines, "storage", hardware::attach),
     Sheet::new("move", Act::Machines, "machines", moving::fill),
     Sheet::new("power", Act::Machines, "machines", power::fill),
     Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),

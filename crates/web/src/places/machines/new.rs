@@ -28,9 +28,9 @@ const SIZES: [(&str, u32, u64, u64); 4] = [
     ("Wide", 16, 64, 120),
 ];
 
-struct DiskField {
-    size: String,
-    thick: bool,
+pub(super) struct DiskField {
+    pub(super) size: String,
+    pub(super) thick: bool,
 }
 
 struct NicField {
@@ -105,11 +105,20 @@ fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDis
             vec![disk],
         );
     }
+    disk_rows(fields, 1, wrong)
+}
+
+/// Disks as rows have them; after so many an empty one is none.
+pub(super) fn disk_rows(
+    fields: &Fields,
+    least: usize,
+    wrong: &mut Vec<Wrong>,
+) -> (Vec<DiskField>, Vec<NewDisk>) {
     let kinds: Vec<&str> = fields.all("provisioning").collect();
     let (mut shown, mut read) = (Vec::new(), Vec::new());
     for (i, text) in fields.all("disk").enumerate() {
         let thick = kinds.get(i) == Some(&"thick");
-        if text.is_empty() && i > 0 {
+        if text.is_empty() && i >= least {
             continue;
         }
         let provisioning = if thick {
@@ -136,7 +145,7 @@ fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDis
 }
 
 /// The networks that guests of the cluster can have.
-fn networks(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+pub(super) fn networks(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let all = cluster
         .map(|c| view.estate.networks_of(c))
         .unwrap_or_default();

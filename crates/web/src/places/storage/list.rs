@@ -1,6 +1,6 @@
 //! All volumes, and what they lie on.
 
-use super::{image, state, width};
+use super::{image, spare, state, width};
 use crate::frame::{AtDesk, Page, Signed, page as whole, part};
 use askama::Template;
 use rocket::get;
@@ -59,7 +59,10 @@ struct List {
     volumes: Vec<VolumeRow>,
     arrays: Vec<ArrayRow>,
     images: Vec<ImageRow>,
+    spare: Vec<spare::Row>,
     may: bool,
+    may_machines: bool,
+    may_purge: bool,
     may_send: bool,
 }
 
@@ -262,9 +265,12 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
     List {
         sentence: sentence(&volumes, &arrays),
         images: images(&view, &volumes),
+        spare: spare::rows(&view, volumes.iter().map(|v| v.id)),
         volumes,
         arrays,
         may: signed.may(Act::Storage),
+        may_machines: signed.may(Act::Machines),
+        may_purge: signed.may(Act::Purge),
         may_send: signed.may(Act::Images),
     }
 }

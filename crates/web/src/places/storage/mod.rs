@@ -11,6 +11,7 @@ pub(crate) mod keep_array;
 mod list;
 mod paths;
 pub(crate) mod qualities;
+pub(crate) mod spare;
 mod volume;
 
 pub(crate) use connect_volume::{options, source};
@@ -54,6 +55,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("qualities", Act::Storage, "storage", qualities::fill).merging(),
     Sheet::new("edit-volume", Act::Storage, "storage", change::edit).merging(),
     Sheet::new("give-volume", Act::Storage, "storage", change::give),
+    Sheet::new("spare-disks", Act::Machines, "storage", spare::fill),
     Sheet::new("add-image", Act::Images, "storage", image_sheets::add).leading(image_sheets::after),
     Sheet::new("edit-image", Act::Storage, "storage", image_sheets::edit).merging(),
     Sheet::new(

@@ -250,6 +250,7 @@ mod tests {
             parent: parent.map(Uuid::from_u128),
             consistent: Consistent::Crash,
             memory: None,
+            disks: None,
             ends: None,
         }
     }
