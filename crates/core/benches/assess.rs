@@ -22,10 +22,10 @@ use zastrugi_core::{
 fn main() {
     let small = read(&large(20_000, 8));
     let ask = |count| {
-        Proposal::Machines(machines::Ask::Create(CreateMachines {
+        Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
             vcpus: 4,
             ..machines("new-{001}", count, Some(ClusterId(907)), 16)
-        }))
+        })))
     };
     println!(
         "{} hosts, {} machines",

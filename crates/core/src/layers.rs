@@ -132,6 +132,17 @@ impl Chain {
         let blocks = self.layers.get(&layer).map(|l| l.disks.iter());
         bytes(blocks.into_iter().flatten().map(RoaringBitmap::len).sum())
     }
+    /// Bytes that are seen from a layer: of each block once, whichever layer has it.
+    pub fn seen(&self, from: u64) -> Bytes {
+        let mut all: Vec<RoaringBitmap> = Vec::new();
+        for layer in self.path(from).iter().filter_map(|n| self.layers.get(n)) {
+            all.resize_with(all.len().max(layer.disks.len()), RoaringBitmap::new);
+            for (all, own) in all.iter_mut().zip(&layer.disks) {
+                *all |= own;
+            }
+        }
+        GRAIN.times(all.iter().map(RoaringBitmap::len).sum())
+    }
     pub fn total(&self) -> Bytes {
         self.layers.keys().map(|n| self.held(*n)).sum()
     }

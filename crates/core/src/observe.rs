@@ -524,6 +524,8 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         arriving: None,
         moved: None,
         snapshots: seen.snapshots.clone().unwrap_or_default(),
+        parent: None,
+        made_from: String::new(),
         vcpus_max: seen.vcpus_max,
         now: None,
         grows: seen.grows.unwrap_or_default(),

@@ -233,7 +233,8 @@ rooms! {
     Naming naming,
     Fronts fronts,
     Snapshots snapshots,
-    Hardware hardware;
+    Hardware hardware,
+    Templates templates;
     Sites sites,
     Consoles consoles,
     People people,

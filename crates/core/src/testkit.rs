@@ -374,6 +374,8 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         now: None,
         grows: Default::default(),
         snapshots: Default::default(),
+        parent: None,
+        made_from: String::new(),
     }
 }
 
@@ -402,6 +404,7 @@ pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64)
             network: None,
             address: None,
         }],
+        copied: None,
         image: None,
         first_boot: None,
         labels: BTreeMap::new(),

@@ -4,6 +4,7 @@
 mod hardware;
 mod keepers;
 mod snapshots;
+mod templates;
 
 use crate::http::Http;
 use reqwest::{Method, StatusCode};
@@ -452,6 +453,7 @@ async fn machine(s: &mut Suite, volume: &str) {
     running(s, &path).await;
     snapshots::snapshots(s, &path).await;
     hardware::hardware(s, &path, volume).await;
+    templates::templates(s, uuid, volume).await;
     keepers::keepers(s, volume).await;
     histories(s, &path).await;
     removed(s, &path).await;

@@ -22,6 +22,7 @@ use crate::{
         snapshots::calls as snapshots,
         storage::{calls as storage, pools},
         taking,
+        templates::calls as templates,
     },
 };
 use axum::{
@@ -119,6 +120,14 @@ fn machine_routes() -> Router<Device> {
         .route(
             "/v1/machines/{uuid}/disks/{key}/attach",
             post(hardware::attach),
+        )
+        .route("/v1/machines/{uuid}/copy", put(templates::copy))
+        .route("/v1/machines/{uuid}/copy", delete(templates::end))
+        .route("/v1/machines/{uuid}/whole", post(templates::whole))
+        .route("/v1/volumes/{uid}/templates/{id}", put(templates::make))
+        .route(
+            "/v1/volumes/{uid}/templates/{id}",
+            delete(templates::remove),
         )
         .route("/v1/machines/{uuid}/cards", put(hardware::cards))
         .route("/v1/volumes/{uid}/disks/{key}", patch(hardware::mark))

@@ -261,17 +261,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
             max: size,
         },
         video: 16 << 20,
-        disks: machine
-            .disks_gib
-            .iter()
-            .zip(1u64..)
-            .map(|(g, n)| Disk {
-                key: disk_key(seed, n),
-                size: g * GIB,
-                thick: false,
-                written: g * GIB / 100 * (30 + seed % 40),
-            })
-            .collect(),
+        disks: disks(machine, seed),
         nics: vec![Nic {
             mac: format!("02:5a:{:02x}:{:02x}:{:02x}:{:02x}", b[2], b[3], b[4], b[5]),
             network: machine.network.clone(),
@@ -306,6 +296,8 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
             stiff: false,
         },
         chain: None,
+        copied: None,
+        whole: None,
     };
     let record = crate::rooms::snapshots::with(record, &machine.snapshots, seed, now);
     if let Some(volume) = state.volumes.get_mut(&machine.volume) {
@@ -405,4 +397,15 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
 fn disk_key(seed: u64, number: u64) -> uuid::Uuid {
     let drawn = (u128::from(seed) << 64) | u128::from(seed ^ number.wrapping_mul(0x9e37_79b9));
     uuid::Builder::from_random_bytes(drawn.to_be_bytes()).into_uuid()
+}
+
+/// Its disks, a third to two thirds full.
+fn disks(machine: &ScenarioMachine, seed: u64) -> Vec<Disk> {
+    let disk = |(g, n): (&u64, u64)| Disk {
+        key: disk_key(seed, n),
+        size: g * GIB,
+        thick: false,
+        written: g * GIB / 100 * (30 + seed % 40),
+    };
+    machine.disks_gib.iter().zip(1u64..).map(disk).collect()
 }

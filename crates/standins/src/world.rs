@@ -69,6 +69,9 @@ pub(crate) struct State {
     pub(crate) copies: Copies,
     /// Snapshots that are being taken, and layers that are folded.
     pub(crate) going: crate::rooms::snapshots::going::AllGoing,
+    pub(crate) copying: crate::rooms::templates::copying::AllCopying,
+    /// What is copied, as it was when that began; by what it makes.
+    pub(crate) held: BTreeMap<String, crate::rooms::templates::Held>,
     /// What was done since the stand-ins began.
     pub(crate) deeds: Deeds,
 }
@@ -327,6 +330,7 @@ impl World {
         }
         crate::rooms::moving::copying::lost(&mut state, name);
         crate::rooms::snapshots::going::lost(&mut state, name);
+        crate::rooms::templates::copying::lost(&mut state, name);
         let Some(host) = state.hosts.get_mut(name) else {
             return;
         };

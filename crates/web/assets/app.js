@@ -40,9 +40,21 @@
     }
   }
 
-  // What somebody opened or closed stays so when the page is told something new.
+  // What somebody opened or closed stays so when the page is told something new; by its name too, where the page put another in its place.
   const turned = new WeakSet();
-  document.addEventListener('click', (e) => { const summary = e.target.closest('summary'); if (summary) turned.add(summary.parentElement); });
+  const named = new Map();
+  document.addEventListener('click', (e) => {
+    const part = e.target.closest('summary')?.parentElement;
+    if (!part) return;
+    turned.add(part);
+    if (part.id) setTimeout(() => named.set(part.id, part.open));
+  });
+  const unfold = () => named.forEach((open, id) => {
+    const part = document.getElementById(id);
+    if (!part || part.open === open) return;
+    part.open = open;
+    turned.add(part);
+  });
   htmx.registerExtension('turned', { htmx_before_morph_attr: (el, { attrName }) => attrName !== 'open' || !turned.has(el) });
 
   // Whoever types in such a form finds it where it was: news of the page wait until they leave it.
@@ -255,7 +267,7 @@
   // What was shown of a failing host stays shown when the page is drawn anew.
   function again() { if (!would) return; const host = would.dataset.host; would = null; ask($(`[data-host="${host}"]`)); }
   function settle() { travel(); times(document); fieldErrors(); selection(); rowMark(); again(); }
-  document.addEventListener('htmx:after:swap', settle);
+  document.addEventListener('htmx:after:swap', () => { unfold(); settle(); });
   // Hits say what they answer; whoever pressed Enter before they came goes to the first.
   new MutationObserver(() => {
     const [hits, search, list] = [$('#hits'), $('#search'), $('#hits [data-of]')];

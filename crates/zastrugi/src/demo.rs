@@ -1,6 +1,7 @@
 //! The demo: devices, people, and an estate that is claimed by runs like any other.
 
 mod fronts;
+mod templates;
 
 use crate::{
     args::{Demo, Serve, Standins},
@@ -260,7 +261,8 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     }
     places(desk, admin).await?;
     fronts::front(desk, admin, net).await?;
-    keep(desk, admin).await
+    keep(desk, admin).await?;
+    templates::kiosk(desk, admin).await
 }
 
 /// Keepers of every cluster, where they are best put.

@@ -1,7 +1,8 @@
 //! One versioned entity, as the store keeps it.
 
 use super::{
-    Array, Balancer, Cluster, Failure, Front, Host, Image, Machine, Network, Site, Switch, Volume,
+    Array, Balancer, Cluster, Failure, Front, Host, Image, Machine, Network, Site, Switch,
+    Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -98,6 +99,7 @@ facts! {
     Failure "failure",
     Balancer "balancer",
     Front "front",
+    Template "template",
 }
 
 impl Fact {

@@ -1,6 +1,6 @@
 //! A virtual machine: what it has, where it is, and what it should be doing.
 
-use super::{Boot, Entered, Moved, Snapshots};
+use super::{Boot, Entered, Moved, Parent, Snapshots};
 use crate::{
     ids::{ClusterId, HostId, MachineId, NetworkId, VolumeId},
     moment::Moment,
@@ -187,6 +187,12 @@ pub struct Machine {
     pub moved: Option<Box<Moved>>,
     #[serde(default, skip_serializing_if = "no_snapshots")]
     pub snapshots: Box<Snapshots>,
+    /// Its disks hold only what is otherwise than on those of this version.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parent: Option<Parent>,
+    /// What it was made from, in words; nothing: from empty disks.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub made_from: String,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

@@ -25,6 +25,7 @@ mod pen;
 mod pooled;
 mod rule;
 mod snapshot;
+mod template;
 mod unattached;
 mod volume;
 
@@ -58,12 +59,13 @@ pub use pen::{Change, Pen, Touched};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use snapshot::{Consistent, Snapshot, Snapshots};
+pub use template::{Parent, Sealed, Template, Version};
 pub use unattached::{SpareDisk, Unattached};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
-    Revision, SiteId, SwitchId, VolumeId,
+    Revision, SiteId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -88,6 +90,7 @@ pub struct Estate {
     pub failures: OrdMap<FailureId, Arc<Failure>>,
     pub balancers: OrdMap<BalancerId, Arc<Balancer>>,
     pub fronts: OrdMap<FrontId, Arc<Front>>,
+    pub templates: OrdMap<TemplateId, Arc<Template>>,
     index: Index,
 }
 
@@ -287,6 +290,7 @@ impl Estate {
             .chain(self.failures.values().cloned().map(Fact::Failure))
             .chain(self.balancers.values().cloned().map(Fact::Balancer))
             .chain(self.fronts.values().cloned().map(Fact::Front))
+            .chain(self.templates.values().cloned().map(Fact::Template))
     }
 
     /// Whether there is such an entity.
@@ -305,6 +309,7 @@ impl Estate {
             Kind::Failure => self.failures.contains_key(&FailureId(id)),
             Kind::Balancer => self.balancers.contains_key(&BalancerId(id)),
             Kind::Front => self.fronts.contains_key(&FrontId(id)),
+            Kind::Template => self.templates.contains_key(&TemplateId(id)),
         }
     }
 
@@ -319,6 +324,7 @@ impl Estate {
             Fact::Failure(failure) => drop(self.failures.insert(failure.id, failure)),
             Fact::Balancer(balancer) => drop(self.balancers.insert(balancer.id, balancer)),
             Fact::Front(front) => drop(self.fronts.insert(front.id, front)),
+            Fact::Template(template) => drop(self.templates.insert(template.id, template)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -377,6 +383,7 @@ impl Estate {
             Kind::Failure => drop(self.failures.remove(&FailureId(id))),
             Kind::Balancer => drop(self.balancers.remove(&BalancerId(id))),
             Kind::Front => drop(self.fronts.remove(&FrontId(id))),
+            Kind::Template => drop(self.templates.remove(&TemplateId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

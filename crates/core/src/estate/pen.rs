@@ -2,11 +2,11 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, Front, Host, Image, Kind, Machine, Network,
-    Site, Switch, Volume,
+    Site, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
-    SwitchId, VolumeId,
+    SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -149,6 +149,14 @@ writes!(
     BalancerId
 );
 writes!(add_front, front, drop_front, fronts, Front, FrontId);
+writes!(
+    add_template,
+    template,
+    drop_template,
+    templates,
+    Template,
+    TemplateId
+);
 
 impl Pen<'_> {
     pub fn add_site(&mut self, site: &Site) {

@@ -71,6 +71,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
             Some((balancer.name.clone(), text, remedy.to_owned()))
         }
         Object::Controller(_)
+        | Object::Template(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

@@ -4,7 +4,7 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FrontId, HostId, ImageId, MachineId, NetworkId, SwitchId,
-        VolumeId,
+        TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -26,6 +26,7 @@ pub enum Object {
     Image(ImageId),
     Balancer(BalancerId),
     Front(FrontId),
+    Template(TemplateId),
 }
 
 impl Object {
@@ -46,6 +47,7 @@ impl Object {
             Object::Image(id) => estate.images.get(&id).map(|i| i.name.clone()),
             Object::Balancer(id) => estate.balancers.get(&id).map(|b| b.name.clone()),
             Object::Front(id) => estate.fronts.get(&id).map(|f| f.name.clone()),
+            Object::Template(id) => estate.templates.get(&id).map(|t| t.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -65,6 +67,7 @@ impl fmt::Display for Object {
             Object::Image(id) => id.fmt(f),
             Object::Balancer(id) => id.fmt(f),
             Object::Front(id) => id.fmt(f),
+            Object::Template(id) => id.fmt(f),
         }
     }
 }
@@ -108,6 +111,7 @@ impl Object {
             Object::Image(id) => estate.images.contains_key(&id),
             Object::Balancer(id) => estate.balancers.contains_key(&id),
             Object::Front(id) => estate.fronts.contains_key(&id),
+            Object::Template(id) => estate.templates.contains_key(&id),
         }
     }
 }

@@ -29,7 +29,7 @@ fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
     };
     ask.disks[0].size = Bytes::gib(40);
     edit(&mut ask);
-    Proposal::Machines(machines::Ask::Create(ask))
+    Proposal::Machines(machines::Ask::Create(Box::new(ask)))
 }
 
 /// The first stop, with the field that it points at.

@@ -13,12 +13,12 @@ use zastrugi_core::{
 fn they_are_of_the_range_that_is_set_and_each_is_given_once() {
     let mut small = read("cluster eider careless\nhost 1 2048");
     small.view.macs = "02:5a:10".parse::<MacRange>().unwrap();
-    let ask = Proposal::Machines(Ask::Create(machines(
+    let ask = Proposal::Machines(Ask::Create(Box::new(machines(
         "web-{01}",
         40,
         Some(ClusterId(901)),
         4,
-    )));
+    ))));
     let accepted = put(&small, &ask).accept().unwrap();
     small.begin(accepted);
     let all = small.view.estate.machines.values();

@@ -19,7 +19,10 @@ const THREE: &str = "cluster eider\nhost 1 512\nhost 2 512\nhost 3 512\nmachine 
 
 fn create(small: &Small, count: u32) -> Assessment {
     let ask = asked("crew-{001}", count, Some(ClusterId(901)), 1);
-    put(small, &Proposal::Machines(machines::Ask::Create(ask)))
+    put(
+        small,
+        &Proposal::Machines(machines::Ask::Create(Box::new(ask))),
+    )
 }
 
 fn stop(small: &Small, grace: Span) -> Assessment {

@@ -189,7 +189,7 @@ proptest! {
         let ids: Vec<MachineId> = view.estate.machines.keys().copied().collect();
         let on = machines::PowerAct::On { host: None };
         let wishes: Vec<Proposal> = vec![
-            machines::Ask::Create(testkit::machines("new", 2, Some(ClusterId(901)), 8)).into(),
+            machines::Ask::Create(Box::new(testkit::machines("new", 2, Some(ClusterId(901)), 8))).into(),
             machines::Ask::Power { machines: ids.clone(), act: on }.into(),
             machines::Ask::Delete { machines: ids.clone() }.into(),
         ];

@@ -28,7 +28,7 @@ const HOUSE: &str = "cluster a\nhost 1 64\nmachine 7 db 8 on 1";
 fn create(change: impl FnOnce(&mut CreateMachines)) -> Proposal {
     let mut ask = testkit::machines("new", 1, Some(ClusterId(901)), 8);
     change(&mut ask);
-    machines::Ask::Create(ask).into()
+    machines::Ask::Create(Box::new(ask)).into()
 }
 
 fn edit(target: Target, sets: Vec<Set>) -> Proposal {

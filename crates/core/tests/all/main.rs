@@ -6,6 +6,7 @@ mod balancing;
 mod bare;
 mod building;
 mod cards;
+mod copying;
 mod correcting;
 mod disks;
 mod facts;

@@ -348,11 +348,11 @@ fn a_network_with_machines_is_not_removed() {
 }
 
 fn machines(count: u32, nics: Vec<NewNic>) -> Proposal {
-    Proposal::Machines(machines::Ask::Create(CreateMachines {
+    Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
         nics,
         start: false,
         ..testkit::machines("gate-{01}", count, Some(ClusterId(901)), 4)
-    }))
+    })))
 }
 
 fn card(address: Option<&str>) -> Vec<NewNic> {

@@ -450,7 +450,10 @@ fn create(small: &Small, count: u32, disk: NewDisk, kept: u64) -> Vec<(Severity,
         ..testkit::machines("new", count, Some(ClusterId(901)), 16)
     };
     ask.memory.kept = Bytes::gib(kept);
-    let a = put(small, &Proposal::Machines(machines::Ask::Create(ask)));
+    let a = put(
+        small,
+        &Proposal::Machines(machines::Ask::Create(Box::new(ask))),
+    );
     let volume = a.findings().iter().filter(|f| f.subject == "slab-951");
     volume.map(|f| (f.severity, f.text.clone())).collect()
 }

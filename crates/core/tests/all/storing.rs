@@ -636,7 +636,7 @@ fn machines_go_where_what_they_ask_for_is_offered() {
             volume,
             ..machines("m", 1, small.view.estate.clusters.keys().next().copied(), 2)
         };
-        put(&small, &Ask::Create(machine).into())
+        put(&small, &Ask::Create(Box::new(machine)).into())
     };
     let goes = |a: &zastrugi_core::rooms::Assessment| {
         let said = a

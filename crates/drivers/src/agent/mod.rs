@@ -7,12 +7,12 @@ mod wire;
 
 pub(crate) use client::{
     Agent, Cards, Claimed, Installed, Seen, SnapshotWish, Stamp, Told, boot, greet,
-    greet_installed, segment,
+    greet_installed, record, segment,
 };
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};
 pub(crate) use wire::snapshots::WireTaken;
-pub(crate) use wire::{Changed, Machine, WireAsOf, limited};
+pub(crate) use wire::{Changed, Machine, WireAsOf, WireCopying, limited};
 
 /// Layers as an agent sent them.
 pub(crate) fn wire_layers(said: serde_json::Value) -> Result<zastrugi_core::layers::Chain, String> {

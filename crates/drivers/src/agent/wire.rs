@@ -1,10 +1,12 @@
 //! Values as an agent sends them, and what they mean in core's words.
 
+mod copying;
 mod inventory;
 mod pool;
 pub(crate) mod snapshots;
 mod unattached;
 
+pub(crate) use copying::WireCopying;
 pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
 pub(crate) use unattached::{Changed, WireUnattached};

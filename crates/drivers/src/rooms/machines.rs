@@ -1,8 +1,9 @@
 //! Machines at the hosts that run them.
 
+use super::templates::{failed, source};
 use crate::{
     Drivers, Outcome, Turn,
-    agent::{Agent, Cards, WireAsOf},
+    agent::{Agent, Cards, WireAsOf, record},
     perform::{done, premise, stamp},
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
@@ -12,7 +13,7 @@ use zastrugi_core::{
     moment::{Moment, Span},
     rooms::{
         Event,
-        machines::{self, AfterGrace, Step},
+        machines::{self, AfterGrace, Copied, Step},
         networks,
     },
     runs::{Fault, FaultKind},
@@ -20,6 +21,26 @@ use zastrugi_core::{
 use zastrugi_formats::seed::{Card, image};
 
 impl Drivers {
+    /// A copy that nobody wants ends, and nothing of it is left.
+    pub(crate) async fn give_up_machine(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let Step::Copy { machine, via, .. } = step else {
+            return self.at_machine(estate, step, turn).await;
+        };
+        let host = self.host_of(estate, *via)?;
+        let machine = estate.machines.get(machine);
+        let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        agent.end_copy(stamp(turn), &machine.uuid).await?;
+        let said = "nothing is left of it".into();
+        Ok(Outcome::NotYet { said })
+    }
+
     pub(crate) async fn at_machine(
         &self,
         estate: &Estate,
@@ -63,6 +84,7 @@ async fn act(
     let (uuid, id) = (&machine.uuid, machine.id);
     match step {
         Step::Create { .. } => create(agent, estate, machine, turn).await,
+        Step::Copy { copied, .. } => copy(agent, estate, machine, copied, turn).await,
         Step::Start { .. } => {
             let generation = machine.generation + 1;
             let fell = machine.fell.as_ref();
@@ -224,6 +246,7 @@ fn without_host(step: &Step, machine: Option<&Machine>) -> Result<Outcome, Fault
             Ok(done(vec![], "it is off"))
         }
         Step::Create { .. }
+        | Step::Copy { .. }
         | Step::Start { .. }
         | Step::AwaitGuest { .. }
         | Step::Delete { .. }
@@ -272,6 +295,39 @@ async fn create(
         guest_key: made.guest_key,
     });
     Ok(done(vec![event], "created"))
+}
+
+/// Made with disks that hold what others hold; the host copies by itself, and is asked how far it is.
+async fn copy(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    machine: &Machine,
+    copied: &Copied,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let volume = machine.disks.first();
+    let volume = volume.and_then(|d| estate.volumes.get(&d.volume));
+    let volume = volume.map_or("", |v| v.uid.as_str());
+    let cards = cards(estate, machine)?;
+    let body = record(machine, volume, &cards, &boot(estate, machine));
+    let from = source(estate, copied.source)?;
+    let from = json!({"from": from, "dependent": copied.dependent, "seal": copied.seal});
+    let said = agent.copy(stamp(turn), machine, body, from).await?;
+    match said.stage.as_str() {
+        "done" => {
+            let words = format!("{} copied in {}", said.copied(), said.took());
+            let made = machines::Event::Copied {
+                machine: machine.id,
+                guest_key: said.guest_key.clone(),
+                sealed: said.sealed(),
+                copied: said.copied(),
+                took: said.took(),
+            };
+            Ok(done(vec![Event::Machines(made)], words))
+        }
+        "failed" => Err(failed(&machine.name, &said)),
+        _ => Ok(Outcome::NotYet { said: said.said() }),
+    }
 }
 
 async fn await_guest(

@@ -23,6 +23,7 @@ mod pools;
 mod snapshots;
 pub(crate) mod storage;
 mod taking;
+mod templates;
 mod told;
 
 use crate::{Drivers, Outcome, Turn};
@@ -61,6 +62,7 @@ impl Drivers {
             Step::Naming(step) => self.at_naming(estate, step).await,
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
+            Step::Templates(step) => self.at_template(estate, step, turn).await,
         }
     }
 
@@ -79,9 +81,10 @@ impl Drivers {
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
             Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
+            Step::Machines(step) => self.give_up_machine(estate, step, turn).await,
+            Step::Templates(step) => self.give_up_template(estate, step, turn).await,
             Step::Hosts(_)
             | Step::Clusters(_)
-            | Step::Machines(_)
             | Step::Storage(_)
             | Step::Arrays(_)
             | Step::Images(_)

@@ -1,6 +1,7 @@
 //! Every kind of step is ended at every boundary between its order and its written result. Whoever comes next goes on, and
 //! each thing is done as often as without any of that.
 
+mod copying;
 mod fitting;
 mod fronting;
 mod going;
@@ -319,6 +320,7 @@ impl Tour<'_> {
         self.power(PowerAct::On { host: None }).await;
         self.snapped().await;
         self.fitted().await;
+        self.copied().await;
         self.maintenance().await;
         self.keepers().await;
         self.leaves().await;

@@ -106,7 +106,7 @@ async fn a_restored_database_gives_no_orders_until_a_new_history_is_begun(pool: 
             start: true,
             ..zastrugi_core::testkit::machines(name, 1, cluster, 2)
         };
-        zastrugi_core::rooms::Proposal::Machines(Ask::Create(made))
+        zastrugi_core::rooms::Proposal::Machines(Ask::Create(Box::new(made)))
     };
     let refused = desk
         .start(&admin, create("tide"), None, Uuid::new_v4())

@@ -367,10 +367,10 @@ impl Lab {
 
     pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {
         let cluster = self.estate().clusters.keys().next().copied();
-        Proposal::Machines(machines::Ask::Create(CreateMachines {
+        Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
             start,
             ..machines(name, count, cluster, 2)
-        }))
+        })))
     }
 
     /// The one array of the laboratory, not connected yet.

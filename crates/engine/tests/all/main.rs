@@ -30,3 +30,4 @@ mod sizing;
 mod snapshots;
 mod storage;
 mod taking;
+mod templates;

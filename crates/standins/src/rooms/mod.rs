@@ -14,4 +14,5 @@ pub(crate) mod networks;
 pub(crate) mod snapshots;
 pub(crate) mod storage;
 pub(crate) mod taking;
+pub(crate) mod templates;
 pub(crate) mod timing;

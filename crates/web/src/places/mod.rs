@@ -9,6 +9,7 @@ pub(crate) mod machines;
 pub(crate) mod networks;
 pub(crate) mod settings;
 pub(crate) mod storage;
+pub(crate) mod templates;
 pub(crate) mod weather;
 
 use crate::frame::sheet::Sheet;
@@ -22,6 +23,7 @@ pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
         machines::SHEETS,
         networks::SHEETS,
         storage::SHEETS,
+        templates::SHEETS,
     ]
     .into_iter()
     .flatten()
@@ -38,6 +40,7 @@ pub(crate) fn routes() -> Vec<Route> {
         networks::routes(),
         settings::routes(),
         storage::routes(),
+        templates::routes(),
         weather::routes(),
     ]
     .concat()

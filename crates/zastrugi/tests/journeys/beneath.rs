@@ -53,8 +53,67 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
         world.standins.world.guest_addresses("pier-1"),
         ["10.2.0.10/24"]
     );
+    disks(&b, &world, base).await;
+    copies(&b, &world, base).await;
     b.assert_quiet(&["status of 422", "status of 502"]).await;
     world.assert_once();
+}
+
+/// A disk comes, is detached, stands in Storage, and is attached again; all while the machine runs.
+async fn disks(b: &Browser, world: &World, base: &str) {
+    b.deed("Disks and cards").await;
+    b.says("Nothing about the disks and cards of pier-1 is changed")
+        .await;
+    b.press("[data-add='#disk-row']").await;
+    b.says("pier-1 has one more disk of 40").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    let size = |disk: usize| world.standins.world.disks("pier-1").get(disk).copied();
+    assert_eq!(size(1), Some(40 << 30));
+    b.go(&format!("{base}/machines?q=pier-1")).await;
+    b.press("tbody a[href^='/machines/']").await;
+    b.deed("Disks and cards").await;
+    let last = "div#f-disks .row:last-of-type select";
+    b.pick(last, "option[value=detach]").await;
+    b.says("did not write to disk 2 yet is lost").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    b.go(&format!("{base}/storage")).await;
+    b.says("Unattached disks").await;
+    b.press("a[href^='/sheet/attach-disk']").await;
+    b.says("Type the name of the machine that gets it").await;
+    b.fill("#machine", "pier-9").await;
+    b.says("There is no machine pier-9").await;
+    b.fill("#machine", "pier-1").await;
+    b.says("that pier-1 had, with everything on it").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    assert_eq!(size(1), Some(40 << 30));
+}
+
+/// A template of the machine, and two machines that lie on it.
+async fn copies(b: &Browser, world: &World, base: &str) {
+    b.go(&format!("{base}/machines?q=pier-1")).await;
+    b.press("tbody a[href^='/machines/']").await;
+    b.deed("Make a template of it").await;
+    b.says("Give the template a name").await;
+    b.fill("#name", "pier-base").await;
+    b.says("checks clear").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("1 of 1 steps are done").await;
+    b.go(&format!("{base}/storage")).await;
+    b.press("a[href^='/templates/']").await;
+    b.says("SSH host keys, machine id").await;
+    b.press(".acts a.button").await;
+    b.pick("#dependent", "option[value=dependent]").await;
+    b.fill("#name", "berth-{1}").await;
+    b.fill("#count", "2").await;
+    b.says("Each of the 2").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("6 of 6 steps are done").await;
+    assert_eq!(world.standins.world.running("berth-2").len(), 1);
+    b.go(&format!("{base}/storage")).await;
+    b.says("2 machines").await;
 }
 
 async fn volume(b: &Browser, world: &World, base: &str) {

@@ -32,7 +32,7 @@ async fn the_change_that_is_named_lets_the_cluster_lose_a_host(pool: PgPool) {
         done(
             &served.desk,
             &admin,
-            Proposal::Machines(machines::Ask::Create(ask)),
+            Proposal::Machines(machines::Ask::Create(Box::new(ask))),
         )
         .await;
     }

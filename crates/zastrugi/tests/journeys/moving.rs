@@ -23,7 +23,7 @@ async fn second_day(served: &Served, admin: &Viewer) {
     done(
         &served.desk,
         admin,
-        Proposal::Machines(machines::Ask::Create(machine)),
+        Proposal::Machines(machines::Ask::Create(Box::new(machine))),
     )
     .await;
 }

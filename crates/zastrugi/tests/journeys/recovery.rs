@@ -70,7 +70,7 @@ async fn a_host_loses_its_power_and_nobody_has_to_do_anything(pool: PgPool) {
     done(
         &served.desk,
         &admin,
-        Proposal::Machines(machines::Ask::Create(ask)),
+        Proposal::Machines(machines::Ask::Create(Box::new(ask))),
     )
     .await;
     // Nobody is judged before one full lease was looked at.

@@ -173,6 +173,11 @@ fn taken_out(
         draft.found(stop(Rule::Disk, text).remedy("Delete its snapshots first, or copy what you need within the guest."));
         return None;
     }
+    if let Some(parent) = machine.parent {
+        let text = format!("The disks of {name} lie on {}.", draft.estate().called(parent));
+        draft.found(stop(Rule::Held, text).remedy("Make it whole first."));
+        return None;
+    }
     if place == 0 && !machine.is_off() {
         let text = format!("{name} runs from disk 1.");
         draft.found(stop(Rule::State, text).remedy("Stop it first."));

@@ -2,6 +2,7 @@
 
 use super::{Step, create, lifecycle, power};
 use crate::{
+    copying::Source,
     text::{Line, Note},
     endpoint::Password,
     permits::Act,
@@ -20,7 +21,7 @@ use std::{
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Ask {
-    Create(CreateMachines),
+    Create(Box<CreateMachines>),
     Power {
         machines: Vec<MachineId>,
         act: PowerAct,
@@ -96,6 +97,9 @@ pub struct CreateMachines {
     pub memory: Memory,
     pub disks: Vec<NewDisk>,
     pub nics: Vec<NewNic>,
+    /// What their disks are copies of; none: they are empty.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub copied: Option<Copied>,
     /// An image in the drive.
     #[serde(default)]
     pub image: Option<ImageId>,
@@ -110,6 +114,16 @@ pub struct CreateMachines {
     pub note: Note,
     /// Power on when made.
     pub start: bool,
+}
+
+/// How machines are made from something that is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Copied {
+    pub source: Source,
+    /// Their disks hold only what is otherwise than on those of the version.
+    pub dependent: bool,
+    /// What makes the original's guest itself is removed from the copies.
+    pub seal: bool,
 }
 
 /// What happens when a guest doesn't stop by itself in time.

@@ -1,9 +1,10 @@
 //! Creating machines.
 
-use super::{CreateMachines, Draft, Event, Step};
+use super::{Copied, CreateMachines, Draft, Event, Step, copied};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
+    copying::Original,
     estate::{Attached, Boot, Cluster, Disk, Host, Machine, MachineState, Nic, Wanted},
     finding::{Finding, Rule},
     ids::{HostId, MachineId, VolumeId, draw_uuid},
@@ -27,9 +28,12 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     let Some(cluster) = cluster_of(draft, ask) else {
         return;
     };
+    let Ok(origin) = copied::original(draft, ask, cluster) else {
+        return;
+    };
     let machines: Vec<Machine> = names
         .iter()
-        .map(|name| blank(draft, ask, cluster, name))
+        .map(|name| blank(draft, ask, cluster, name, origin.as_ref()))
         .collect();
     let machines = addressed(draft, ask, cluster, machines);
     if let Some(first) = machines.first() {
@@ -52,13 +56,16 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         }
         machines
     };
+    let dependent = ask.copied.is_some_and(|c| c.dependent);
+    let parents = origin.as_ref().filter(|_| dependent).map(|o| o.volume);
     let among = Among {
         qualities: &ask.qualities,
-        only: ask.volume,
+        only: ask.volume.or(parents),
     };
     match choose_volume(draft.view, cluster, with, among, ask.start) {
         Ok(choice) => {
             draft.found_all(choice.findings);
+            copied::room(draft, ask, origin.as_ref(), choice.volume);
             place(draft, ask, cluster, with(choice.volume));
         }
         Err(found) => {
@@ -232,7 +239,13 @@ fn first_boot(ask: &CreateMachines) -> Option<Finding> {
     Some(Finding::clear(Rule::Disk, "boot", text))
 }
 
-fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &str) -> Machine {
+fn blank(
+    draft: &mut Draft<'_>,
+    ask: &CreateMachines,
+    cluster: &Cluster,
+    name: &str,
+    origin: Option<&Original>,
+) -> Machine {
     let id = MachineId(draft.number());
     Machine {
         id,
@@ -253,7 +266,7 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
             .map(|(d, n)| Disk {
                 key: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs().wrapping_add(n)),
                 size: d.size,
-                provisioning: d.provisioning,
+                provisioning: copied::provisioning(ask, d.provisioning),
                 volume: VolumeId(0),
             })
             .collect(),
@@ -290,6 +303,8 @@ fn blank(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, name: &
         now: None,
         grows: Default::default(),
         snapshots: Default::default(),
+        parent: copied::parent(ask),
+        made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }
 
@@ -402,7 +417,7 @@ fn made_off(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cluster, mach
         };
         if let Some(via) = via {
             draft.lists(&machine, None);
-            make(draft, machine, via);
+            make(draft, machine, via, ask.copied);
         }
     }
     let never = |why: &NotPlaced| {
@@ -477,17 +492,28 @@ fn nowhere(draft: &Draft<'_>, ask: &CreateMachines, homeless: &[(Machine, NotPla
         .at(field)
 }
 
-fn make(draft: &mut Draft<'_>, machine: Machine, via: HostId) -> usize {
+fn make(draft: &mut Draft<'_>, machine: Machine, via: HostId, copied: Option<Copied>) -> usize {
+    let home = machine.disks.first().map(|d| d.volume);
     let (id, name) = (machine.id, machine.name.clone());
     draft.intend(Event::Planned(Box::new(machine)));
-    let step = Step::Create { machine: id, via };
-    draft.step(step, format!("Create {name}"), &[], Some("disks"))
+    match copied {
+        None => {
+            let step = Step::Create { machine: id, via };
+            draft.step(step, format!("Create {name}"), &[], Some("disks"))
+        }
+        Some(copied) => {
+            let time = copied::time(draft, &copied, via, home);
+            let step = Step::Copy { machine: id, via, copied, time };
+            let waits = copied::before(draft, &copied, via);
+            draft.step(step, format!("Copy to {name}"), &waits, Some("from"))
+        }
+    }
 }
 
 fn add_steps(draft: &mut Draft<'_>, ask: &CreateMachines, machine: Machine) {
     let (id, name, installs) = (machine.id, machine.name.clone(), booting::installs(&machine));
     let Some(host) = machine.host else { return };
-    let made = make(draft, machine, host);
+    let made = make(draft, machine, host, ask.copied);
     if ask.start {
         let on = draft.step(
             Step::Start { machine: id, host },

@@ -1,11 +1,12 @@
 //! What happens to machines.
 
 use crate::{
-    estate::{AsOf, Boot, Fell, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Wanted},
+    estate::{AsOf, Boot, Fell, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Sealed, Wanted},
     ids::{HostId, MachineId, VolumeId},
-    moment::Moment,
+    moment::{Moment, Span},
     road::{Entry, Tale},
     runs::Object,
+    units::Bytes,
 };
 
 #[derive(Debug, Clone, PartialEq)]
@@ -14,6 +15,14 @@ pub enum Event {
     Made {
         machine: MachineId,
         guest_key: String,
+    },
+    /// Made as a copy.
+    Copied {
+        machine: MachineId,
+        guest_key: String,
+        sealed: Sealed,
+        copied: Bytes,
+        took: Span,
     },
     Adopted(Box<Machine>),
     Dropped {
@@ -88,7 +97,7 @@ impl Tale for Event {
     fn absorb(&self, pen: &mut Pen<'_>) {
         match self {
             Event::Planned(machine) | Event::Adopted(machine) => pen.add_machine(machine),
-            Event::Made { machine, guest_key } => pen.machine(*machine, |m| {
+            Event::Made { machine, guest_key } | Event::Copied { machine, guest_key, .. } => pen.machine(*machine, |m| {
                 m.state = MachineState::Off;
                 m.guest_key = Some(guest_key.clone());
                 if m.wanted == Wanted::Off {
@@ -178,6 +187,15 @@ impl Tale for Event {
                 return Some(Entry::new("machine", text, vec![m.id.to_string()]));
             }
             Event::Made { machine, .. } => (machine, "was created".to_owned()),
+            Event::Copied { machine, sealed, copied, took, .. } => {
+                let from = estate.machines.get(machine).map_or("", |m| m.made_from.as_str());
+                let sealed = match sealed {
+                    Sealed::Yes(removed) => format!("; removed: {}", removed.join(", ")),
+                    Sealed::No => String::new(),
+                    Sealed::Unable(why) => format!("; nothing was removed: {why}"),
+                };
+                (machine, format!("was made from {from}: {copied} copied in {took}{sealed}"))
+            }
             Event::Dropped { machine } => {
                 (machine, "was not created; its name and room are free".to_owned())
             }

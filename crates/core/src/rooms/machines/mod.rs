@@ -1,6 +1,7 @@
 //! Machines: created, powered, deleted, brought back, removed for good.
 
 mod ask;
+mod copied;
 mod create;
 mod event;
 mod lifecycle;
@@ -8,7 +9,7 @@ mod power;
 mod premise;
 mod step;
 
-pub use ask::{AfterGrace, Ask, CreateMachines, NewDisk, NewNic, PowerAct};
+pub use ask::{AfterGrace, Ask, Copied, CreateMachines, NewDisk, NewNic, PowerAct};
 pub use event::Event;
 pub(crate) use power::power;
 pub use step::Step;

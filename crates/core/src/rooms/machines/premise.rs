@@ -17,8 +17,8 @@ pub(super) fn of(step: &Step, view: &View) -> Premise {
     }
     Premise::exist(view, host.as_slice()).and(|| match step {
         // What stays off needs no room.
-        Step::Create { .. } if stays_off(view, step) => Premise::live(view, id),
-        Step::Create { via: host, .. } | Step::Start { host, .. } => {
+        Step::Create { .. } | Step::Copy { .. } if stays_off(view, step) => Premise::live(view, id),
+        Step::Create { via: host, .. } | Step::Copy { via: host, .. } | Step::Start { host, .. } => {
             Premise::live(view, id).and(|| Premise::fits(view, id, *host))
         }
         Step::Recover { .. } | Step::Purge { .. } => {
@@ -50,7 +50,7 @@ fn reached(step: &Step, view: &View) -> Option<String> {
         }
         Step::Delete { .. } => machine.deleted.is_some(),
         Step::Recover { .. } => machine.deleted.is_none(),
-        Step::Create { .. } | Step::AwaitGuest { .. } | Step::Purge { .. } => false,
+        Step::Create { .. } | Step::Copy { .. } | Step::AwaitGuest { .. } | Step::Purge { .. } => false,
     };
     so.then(|| "It was so already.".to_owned())
 }

@@ -1,7 +1,8 @@
 //! What is done to machines.
 
-use super::{Event, premise};
+use super::{Copied, Event, premise};
 use crate::{
+    copying::Source,
     estate::Estate,
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
@@ -17,6 +18,13 @@ use serde::{Deserialize, Serialize};
 #[serde(rename_all = "snake_case")]
 pub enum Step {
     Create { machine: MachineId, via: HostId },
+    /// Made with disks that hold what others hold.
+    Copy {
+        machine: MachineId,
+        via: HostId,
+        copied: Copied,
+        time: Span,
+    },
     Start { machine: MachineId, host: HostId },
     AwaitGuest {
         machine: MachineId,
@@ -46,6 +54,7 @@ impl Work for Step {
     fn group(&self) -> &'static str {
         match self {
             Step::Create { .. } => "create disks and record",
+            Step::Copy { .. } => "copy disks, create record",
             Step::Start { .. } => "power on",
             Step::AwaitGuest { installs: true, .. } => "install, then guest answers",
             Step::AwaitGuest { .. } => GUEST_ANSWERS.0,
@@ -64,6 +73,10 @@ impl Work for Step {
             Step::AwaitGuest { .. } => Length::Wait(GUEST_ANSWERS.1),
             Step::AwaitOff { grace, silent: true, .. } => Length::Computed(*grace),
             Step::AwaitOff { .. } => Length::Wait(Span::secs(8)),
+            Step::Copy { copied, time, .. } => match copied.dependent {
+                true => Length::Call(*time),
+                false => Length::Computed(*time),
+            },
             Step::Create { .. }
             | Step::Start { .. }
             | Step::AskStop { .. }
@@ -79,7 +92,8 @@ impl Work for Step {
     }
 
     fn goes_on(&self) -> bool {
-        false
+        // The host goes on copying by itself.
+        matches!(self, Step::Copy { .. })
     }
 
     fn device(&self, estate: &Estate) -> Option<Object> {
@@ -102,7 +116,9 @@ impl Work for Step {
         }
         let machine = Lock::exclusive(Object::Machine(self.machine()));
         let host = self.host().map(|h| Lock::shared(Object::Host(h)));
-        std::iter::once(machine).chain(host).collect()
+        // What is copied stays as it is; several copy it at once.
+        let original = if let Step::Copy { copied, .. } = self { Some(Lock::shared(original(copied))) } else { None };
+        std::iter::once(machine).chain(host).chain(original).collect()
     }
 
     fn premise(&self, view: &View) -> Premise {
@@ -115,7 +131,7 @@ impl Work for Step {
 
     fn undo(&self, estate: &Estate, left: Left) -> Option<Event> {
         match self {
-            Step::Create { machine, .. } => Some(match left {
+            Step::Create { machine, .. } | Step::Copy { machine, .. } => Some(match left {
                 Left::Undone { .. } => Event::Dropped { machine: *machine },
                 Left::Open { at } => Event::LeftOver {
                     machine: *machine,
@@ -148,10 +164,19 @@ impl Work for Step {
     }
 }
 
+/// What a copy is of, as a thing that can be held.
+fn original(copied: &Copied) -> Object {
+    match copied.source {
+        Source::Template { template, .. } => Object::Template(template),
+        Source::Machine { machine, .. } => Object::Machine(machine),
+    }
+}
+
 impl Step {
     pub fn machine(&self) -> MachineId {
         match self {
             Step::Create { machine, .. }
+            | Step::Copy { machine, .. }
             | Step::Start { machine, .. }
             | Step::AwaitGuest { machine, .. }
             | Step::AskStop { machine }
@@ -166,6 +191,7 @@ impl Step {
     pub fn host(&self) -> Option<HostId> {
         match self {
             Step::Create { via: host, .. }
+            | Step::Copy { via: host, .. }
             | Step::Start { host, .. }
             | Step::Delete { via: host, .. }
             | Step::Recover { via: host, .. }

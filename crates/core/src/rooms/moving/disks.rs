@@ -90,6 +90,10 @@ fn ends(draft: &mut Draft<'_>, machine: &Machine, to: &Volume) -> Option<(Arc<Vo
         }
         Some(_) if machine.arriving.is_some() => Some(format!("{name} is being moved already.")),
         Some(_) if machine.deleted.is_some() => Some(format!("{name} was deleted.")),
+        Some(from) if machine.parent.is_some() => Some(format!(
+            "The disks of {name} lie on a version of a template on {}; make it whole first.",
+            from.name
+        )),
         Some(_) => None,
     };
     if let Some(text) = found {

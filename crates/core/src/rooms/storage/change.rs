@@ -216,6 +216,8 @@ fn used(draft: &Draft<'_>, v: &Volume) -> Option<Finding> {
         .into_iter()
         .map(|i| i.name.clone())
         .collect();
+    let versions = estate.versions_on(v.id);
+    let versions: Vec<_> = versions.map(|(t, v)| format!("{} {}", t.name, v.number)).collect();
     let (text, names, remedy) = if !machines.is_empty() {
         (
             format!("{} machines have disks on {}.", machines.len(), v.name),
@@ -227,6 +229,19 @@ fn used(draft: &Draft<'_>, v: &Volume) -> Option<Finding> {
             format!("{} images lie on {}.", images.len(), v.name),
             images,
             "Remove them first.",
+        )
+    } else if !versions.is_empty() {
+        (
+            format!("{} versions of templates lie on {}.", versions.len(), v.name),
+            versions,
+            "Remove them first.",
+        )
+    } else if !v.unattached.disks.is_empty() {
+        let disks = v.unattached.disks.values().map(|d| format!("one that {} had", d.had));
+        (
+            format!("{} unattached disks lie on {}.", v.unattached.disks.len(), v.name),
+            disks.collect(),
+            "Attach them to machines, or delete them and remove them for good.",
         )
     } else {
         return None;

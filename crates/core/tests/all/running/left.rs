@@ -3,12 +3,12 @@
 use super::*;
 
 fn two_machines() -> Proposal {
-    Proposal::Machines(machines::Ask::Create(machines(
+    Proposal::Machines(machines::Ask::Create(Box::new(machines(
         "new",
         2,
         Some(ClusterId(901)),
         8,
-    )))
+    ))))
 }
 
 #[test]

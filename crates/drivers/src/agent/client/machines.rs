@@ -1,7 +1,7 @@
 //! Machines on a host: made, changed, started, stopped, deleted.
 
 use super::{Agent, Stamp};
-use crate::agent::wire::{Machine, WireAsOf};
+use crate::agent::wire::{Machine, WireAsOf, WireCopying};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -59,15 +59,29 @@ impl Agent<'_> {
         cards: &Cards,
         boot: Value,
     ) -> Result<Made, Fault> {
-        let disks: Vec<Value> = machine.disks.iter().map(super::hardware::disk).collect();
-        let body = json!({
-            "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "vcpus_max": machine.most_vcpus(), "memory": memory(&machine.memory),
-            "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
-            "apart": machine.apart, "protected": machine.protected, "note": machine.note,
-            "virtual_hardware": machine.virtual_hardware, "boot": boot
-        });
         let path = format!("/v1/machines/{}", machine.uuid);
-        self.put(path, stamp, body).await
+        self.put(path, stamp, record(machine, volume, cards, &boot))
+            .await
+    }
+
+    /// The same with disks that hold what others hold: begun, or how far it is.
+    pub(crate) async fn copy(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &OurMachine,
+        body: Value,
+        from: Value,
+    ) -> Result<WireCopying, Fault> {
+        let mut body = body;
+        body["copy"] = from;
+        self.put(format!("/v1/machines/{}/copy", machine.uuid), stamp, body)
+            .await
+    }
+
+    /// Nobody wants it any more.
+    pub(crate) async fn end_copy(&self, stamp: Stamp<'_>, uuid: &Uuid) -> Result<(), Fault> {
+        let path = format!("/v1/machines/{uuid}/copy");
+        self.tell(Method::DELETE, path, Some(stamp), None).await
     }
 
     pub(crate) async fn rewrite(
@@ -213,4 +227,15 @@ impl Agent<'_> {
 
 fn memory(memory: &Memory) -> Value {
     json!({"kept": memory.kept.0, "size": memory.size.0, "max": memory.max.0})
+}
+
+/// A new machine's record, as an agent takes it.
+pub(crate) fn record(machine: &OurMachine, volume: &str, cards: &Cards, boot: &Value) -> Value {
+    let disks: Vec<Value> = machine.disks.iter().map(super::hardware::disk).collect();
+    json!({
+        "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "vcpus_max": machine.most_vcpus(), "memory": memory(&machine.memory),
+        "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
+        "apart": machine.apart, "protected": machine.protected, "note": machine.note,
+        "virtual_hardware": machine.virtual_hardware, "boot": boot
+    })
 }

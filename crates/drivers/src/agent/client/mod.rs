@@ -12,11 +12,12 @@ mod neighbours;
 mod pools;
 mod snapshots;
 mod taking;
+mod templates;
 mod volumes;
 mod watch;
 
 pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
-pub(crate) use machines::{Cards, boot};
+pub(crate) use machines::{Cards, boot, record};
 pub(crate) use names::Told;
 pub(crate) use snapshots::Wish as SnapshotWish;
 pub(crate) use volumes::Seen;

@@ -6,6 +6,13 @@ pub(crate) mod unattached;
 use crate::{rooms::snapshots::blocks, world::World};
 
 impl World {
+    /// Bytes that are taken or held on a volume, by its name.
+    pub fn used(&self, volume: &str) -> u64 {
+        let state = self.lock();
+        let mut all = state.volumes.values();
+        all.find(|v| v.name == volume).map_or(0, |v| v.used())
+    }
+
     /// What the unattached disk that this machine had holds: equal words, equal bytes.
     pub fn unattached(&self, had: &str) -> Option<String> {
         let state = self.lock();

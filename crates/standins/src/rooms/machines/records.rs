@@ -25,14 +25,14 @@ use std::collections::BTreeMap;
 
 #[derive(Deserialize)]
 pub(crate) struct Create {
-    volume: String,
+    pub(crate) volume: String,
     name: String,
     vcpus: u32,
     #[serde(default)]
     vcpus_max: u32,
     memory: Memory,
     video: u64,
-    disks: Vec<Disk>,
+    pub(crate) disks: Vec<Disk>,
     nics: Vec<Nic>,
     /// A small ISO 9660 image in base64, read by the guest at its first boot.
     #[serde(default)]
@@ -53,7 +53,7 @@ pub(crate) struct Create {
 }
 
 /// A new disk, with an empty file system.
-fn formatted(disk: &Disk) -> Disk {
+pub(crate) fn formatted(disk: &Disk) -> Disk {
     let key = match disk.key.is_nil() {
         true => uuid::Uuid::new_v4(),
         false => disk.key,
@@ -105,8 +105,7 @@ pub(crate) async fn create(
                 .hosts
                 .get(&name)
                 .is_some_and(|h| h.mounted.contains(&ask.volume));
-        cards_fit(state, &name, &ask.nics)?;
-        boot_fits(state, &name, &ask.boot)?;
+        fits(state, &name, &ask)?;
         let volumes = &mut state.volumes;
         let Some(volume) = volumes.get_mut(&ask.volume).filter(|_| sees) else {
             return Err(refused(
@@ -136,36 +135,48 @@ pub(crate) async fn create(
                 ),
             ));
         }
-        let guest_key = guest_key(&ask.name)
-            .map_err(|e| refused(StatusCode::INTERNAL_SERVER_ERROR, "key", e.to_string()))?;
-        volume.records.insert(
-            uuid,
-            Record {
-                name: ask.name,
-                vcpus: ask.vcpus,
-                vcpus_max: ask.vcpus_max,
-                memory: ask.memory,
-                video: ask.video,
-                disks,
-                nics: ask.nics,
-                boot: ask.boot,
-                seed: ask.seed.as_deref().and_then(Seed::keep),
-                labels: ask.labels,
-                tier: ask.tier,
-                apart: ask.apart,
-                protected: ask.protected,
-                note: ask.note,
-                virtual_hardware: ask.virtual_hardware,
-                guest_key: guest_key.clone(),
-                created: now,
-                deleted: false,
-                lease: Lease::default(),
-                temper: Temper::default(),
-                chain: None,
-            },
-        );
+        let (record, guest_key) = made(ask, disks, now)?;
+        volume.records.insert(uuid, record);
         Ok(json!({"guest_key": guest_key}))
     })
+}
+
+/// Whether the host has what its cards and its drive need.
+pub(crate) fn fits(state: &State, host: &str, ask: &Create) -> Result<(), Response> {
+    cards_fit(state, host, &ask.nics)?;
+    boot_fits(state, host, &ask.boot)
+}
+
+/// A new machine's record, with a key pair of its own.
+pub(crate) fn made(ask: Create, disks: Vec<Disk>, now: i64) -> Result<(Record, String), Response> {
+    let guest_key = guest_key(&ask.name)
+        .map_err(|e| refused(StatusCode::INTERNAL_SERVER_ERROR, "key", e.to_string()))?;
+    let record = Record {
+        name: ask.name,
+        vcpus: ask.vcpus,
+        vcpus_max: ask.vcpus_max,
+        memory: ask.memory,
+        video: ask.video,
+        disks,
+        nics: ask.nics,
+        boot: ask.boot,
+        seed: ask.seed.as_deref().and_then(Seed::keep),
+        labels: ask.labels,
+        tier: ask.tier,
+        apart: ask.apart,
+        protected: ask.protected,
+        note: ask.note,
+        virtual_hardware: ask.virtual_hardware,
+        guest_key: guest_key.clone(),
+        created: now,
+        deleted: false,
+        lease: Lease::default(),
+        temper: Temper::default(),
+        chain: None,
+        copied: None,
+        whole: None,
+    };
+    Ok((record, guest_key))
 }
 
 /// Each machine gets its own key pair; only the fingerprint of the public half leaves the host.

@@ -77,6 +77,15 @@ pub(crate) struct Chain {
     /// Writings are numbered so much higher than layers: what came with a disk from elsewhere is older than all that follows.
     #[serde(default)]
     ahead: u64,
+    /// A version that the first layer lies on, with what is seen of it.
+    #[serde(default)]
+    beneath: Option<Beneath>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Beneath {
+    parent: String,
+    disks: Vec<Written>,
 }
 
 /// What is done to a layer that nobody needs by its name any more.
@@ -126,6 +135,99 @@ impl Chain {
             went_back: String::new(),
             resumes: None,
             ahead: 0,
+            beneath: None,
+        }
+    }
+
+    /// The chain of a machine whose disks begin with this on them; what is thick takes all of its size.
+    pub(crate) fn with(disks: &[Disk], content: Vec<Written>, seed: u64, now: i64) -> Chain {
+        let mut chain = Chain::on("", content, disks.len(), seed, now);
+        let seen = chain.beneath.take().map(|b| b.disks).unwrap_or_default();
+        let none = std::iter::repeat_with(Written::default);
+        let all = disks.iter().zip(seen.into_iter().chain(none));
+        let full = |(disk, content): (&Disk, Written)| match disk.thick {
+            true => {
+                let mut written = Written::default();
+                written.put(0, &RoaringBitmap::from_iter(0..grains(disk.size)));
+                written.covered_by(&content)
+            }
+            false => content,
+        };
+        let disks = all.map(full).collect();
+        chain.layers = BTreeMap::from([(
+            0,
+            Layer {
+                parent: None,
+                disks,
+            },
+        )]);
+        chain
+    }
+
+    /// The chain of a machine whose disks lie on a version.
+    pub(crate) fn on(
+        parent: &str,
+        content: Vec<Written>,
+        disks: usize,
+        seed: u64,
+        now: i64,
+    ) -> Chain {
+        let mut chain = Chain::of(&[], seed, now);
+        let newest = content
+            .iter()
+            .flat_map(Written::writings)
+            .map(|(n, _)| n)
+            .max();
+        chain.ahead = newest.map_or(1, |n| n + 1);
+        chain.pattern.home = content
+            .first()
+            .and_then(|d| d.all().max())
+            .map_or(0, |last| last + 1);
+        let base = Layer {
+            parent: None,
+            disks: vec![Written::default(); disks],
+        };
+        chain.layers = BTreeMap::from([(0, base)]);
+        chain.beneath = Some(Beneath {
+            parent: parent.to_owned(),
+            disks: content,
+        });
+        chain
+    }
+
+    /// The version that it lies on.
+    pub(crate) fn parent(&self) -> Option<&str> {
+        self.beneath.as_ref().map(|b| b.parent.as_str())
+    }
+
+    fn first(&self) -> Option<u64> {
+        let mut all = self.layers.iter();
+        all.find(|(_, l)| l.parent.is_none()).map(|(n, _)| *n)
+    }
+
+    /// Bytes that its own first layer would have to take to lie on nothing.
+    pub(crate) fn lacks(&self) -> u64 {
+        let Some(beneath) = &self.beneath else {
+            return 0;
+        };
+        let first = self.first().and_then(|n| self.layers.get(&n));
+        let own = first.map(|l| l.disks.as_slice()).unwrap_or_default();
+        let lacks = |(n, under): (usize, &Written)| {
+            let over = own.get(n).map(Written::all).unwrap_or_default();
+            under.all().difference_len(&over)
+        };
+        beneath.disks.iter().enumerate().map(lacks).sum::<u64>() * GRAIN
+    }
+
+    /// It lies on nothing from now on.
+    pub(crate) fn become_whole(&mut self) {
+        let (Some(beneath), Some(first)) = (self.beneath.take(), self.first()) else {
+            return;
+        };
+        if let Some(layer) = self.layers.get_mut(&first) {
+            for (over, under) in layer.disks.iter_mut().zip(beneath.disks) {
+                *over = under.covered_by(over);
+            }
         }
     }
 
@@ -406,7 +508,8 @@ impl Chain {
         let mut path = self.path(layer);
         path.reverse();
         let layers = path.iter().filter_map(|n| self.layers.get(n));
-        layers.fold(vec![], |under: Vec<Written>, layer| {
+        let beneath = self.beneath.as_ref().map(|b| b.disks.clone());
+        layers.fold(beneath.unwrap_or_default(), |under: Vec<Written>, layer| {
             let none = std::iter::repeat_with(Written::default);
             let under = under.into_iter().chain(none);
             under

@@ -31,6 +31,9 @@ pub(crate) struct Volume {
     #[serde(default)]
     pub(crate) agreement: crate::rooms::keepers::agreement::Agreement,
     pub(crate) records: BTreeMap<String, Record>,
+    /// Versions of templates.
+    #[serde(default)]
+    pub(crate) templates: BTreeMap<String, crate::rooms::templates::Frozen>,
     /// Disks that no machine has.
     #[serde(default)]
     pub(crate) unattached: crate::rooms::hardware::unattached::Unattached,
@@ -147,6 +150,12 @@ pub(crate) struct Record {
     /// Its disks as layers, while it has snapshots.
     #[serde(default)]
     pub(crate) chain: Option<Box<crate::rooms::snapshots::chain::Chain>>,
+    /// What its making came to, where it was made as a copy.
+    #[serde(default)]
+    pub(crate) copied: Option<serde_json::Value>,
+    /// What came of giving it disks of its own.
+    #[serde(default)]
+    pub(crate) whole: Option<serde_json::Value>,
 }
 
 /// With what a machine runs.
@@ -234,8 +243,10 @@ impl Volume {
         let spare = self.unattached.disks.iter();
         let spare: Vec<_> = spare.map(|(key, d)| (key.to_string(), d.takes())).collect();
         let spare = spare.iter().map(|(key, bytes)| (key, *bytes));
+        let versions = self.templates.iter().map(|(id, t)| (id, t.takes()));
+        let all_of_it = images.chain(machines).chain(coming).chain(spare);
         let mut all = BTreeMap::new();
-        for (id, bytes) in images.chain(machines).chain(coming).chain(spare) {
+        for (id, bytes) in all_of_it.chain(versions) {
             *all.entry(id.clone()).or_insert(0) += bytes;
         }
         all
@@ -372,6 +383,8 @@ mod tests {
             lease: Lease::default(),
             temper: Temper::default(),
             chain: None,
+            copied: None,
+            whole: None,
         };
         Volume {
             records: BTreeMap::from([("u".into(), record)]),

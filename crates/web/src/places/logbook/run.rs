@@ -238,6 +238,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::Network(id) => format!("/networks/{}", id.0),
         Object::Image(id) => format!("/storage/images/{}", id.0),
         Object::Front(id) => format!("/fronts/{}", id.0),
+        Object::Template(id) => format!("/templates/{}", id.0),
         Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }

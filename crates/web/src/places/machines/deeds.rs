@@ -104,6 +104,18 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         some(may, sheet("Take a snapshot", "snapshot", m)),
         some(may && runs, sheet("Move", "move", m)),
         some(may, sheet("Disks and cards", "hardware", m)),
+        some(
+            may,
+            deed(
+                "Copy it",
+                format!("/sheet/new-machines?from=machine-{}", m.id.0),
+            ),
+        ),
+        some(may, sheet("Make a template of it", "make-template", m)),
+        some(
+            may && m.parent.is_some(),
+            sheet("Make it whole", "make-whole", m),
+        ),
         some(look, screen),
         some(may && !off, sheet("Restart", "power?act=restart", m)),
         some(

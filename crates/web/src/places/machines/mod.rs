@@ -1,5 +1,6 @@
 //! Machines: a list that stays quick at 20,000, one machine's page, and the sheets that change them.
 
+mod copies;
 mod deeds;
 pub(crate) mod edit;
 mod hardware;
@@ -10,6 +11,9 @@ pub(crate) mod new;
 mod page;
 pub(crate) mod power;
 mod snapshots;
+
+pub(super) use new::volumes;
+pub(super) use snapshots::prepare as layers;
 
 use crate::frame::Fields;
 use crate::frame::sheet::Sheet;
@@ -23,7 +27,7 @@ use zastrugi_core::{
 
 /// What can be changed from here.
 pub(crate) const SHEETS: &[Sheet] = &[
-    Sheet::new("new-machines", Act::Machines, "machines", new::fill),
+    Sheet::new("new-machines", Act::Machines, "machines", new::fill).prepared(new::prepare),
     Sheet::new("edit-machines", Act::Machines, "machines", edit::fill).merging(),
     Sheet::new("hardware", Act::Machines, "machines", hardware::change),
     Sheet::new("attach-disk", Act::Machines, "storage", hardware::attach),

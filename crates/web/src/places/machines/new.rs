@@ -1,17 +1,18 @@
 //! The sheet for creating machines.
 
-use super::super::storage::qualities;
+use super::{super::storage::qualities, copies::Copies};
 use crate::frame::{
-    Fields,
+    AtDesk, Fields,
     consequences::Wrong,
     fields::{read_labels, whole},
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
 use std::collections::{BTreeMap, BTreeSet};
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{
-    estate::{Memory, NetRole, Provisioning},
+    estate::{Disk, Memory, NetRole, Provisioning},
     ids::{ClusterId, HostId, ImageId, NetworkId, VolumeId},
     rooms::Proposal,
     rooms::machines::{CreateMachines, NewDisk, NewNic},
@@ -69,6 +70,7 @@ struct NewFields {
     image: u64,
     images: Vec<(u64, String)>,
     first_boot: String,
+    copies: Copies,
 }
 
 /// Reads a number; what can't be read is said at the field, and counts as nothing.
@@ -91,7 +93,23 @@ fn size(fields: &Fields, name: &str, otherwise: Bytes, wrong: &mut Vec<Wrong>) -
     }
 }
 
-fn disks(fields: &Fields, wrong: &mut Vec<Wrong>) -> (Vec<DiskField>, Vec<NewDisk>) {
+fn disks(
+    fields: &Fields,
+    copies: &Copies,
+    wrong: &mut Vec<Wrong>,
+) -> (Vec<DiskField>, Vec<NewDisk>) {
+    if let Some(original) = copies.original.as_ref().filter(|_| !fields.has("disk")) {
+        let thick = |d: &Disk| d.provisioning == Provisioning::Thick;
+        let shown = original.disks.iter().map(|d| DiskField {
+            size: d.size.to_string().replace('\u{a0}', " "),
+            thick: thick(d),
+        });
+        let read = original.disks.iter().map(|d| NewDisk {
+            size: d.size,
+            provisioning: d.provisioning,
+        });
+        return (shown.collect(), read.collect());
+    }
     if !fields.has("disk") {
         let disk = NewDisk {
             size: Bytes::gib(40),
@@ -207,7 +225,7 @@ fn nics(
 }
 
 /// The volumes of the cluster with what is free on each.
-pub(super) fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
+pub(crate) fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let cluster = cluster.and_then(|c| view.estate.clusters.get(&c));
     cluster
         .map(|c| view.estate.volumes_of(c))
@@ -215,6 +233,23 @@ pub(super) fn volumes(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, Stri
         .into_iter()
         .map(|v| (v.id.0, format!("{} · {} free", v.name, v.free())))
         .collect()
+}
+
+fn memory(fields: &Fields, usual: Bytes, wrong: &mut Vec<Wrong>) -> Memory {
+    let all = size(fields, "memory", usual, wrong);
+    Memory {
+        size: all,
+        kept: size(fields, "kept", all, wrong),
+        max: size(fields, "max", all, wrong),
+    }
+}
+
+/// How much a machine holds that is copied is read before it is said.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let machine = Copies::machine(fields);
+        desk.ask_for_layers(machine.as_slice()).await;
+    })
 }
 
 /// Sizes that can be taken as they are: name, vCPUs, memory, disk.
@@ -247,23 +282,20 @@ fn offered(view: &View, cluster: Option<ClusterId>) -> Vec<String> {
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
-    let clusters: Vec<(u64, String)> = view
-        .estate
-        .clusters
-        .values()
-        .map(|c| (c.id.0, c.name.clone()))
-        .collect();
+    let clusters = view.estate.clusters.values();
+    let clusters: Vec<(u64, String)> = clusters.map(|c| (c.id.0, c.name.clone())).collect();
     let given = fields.get("cluster").parse().ok();
+    let copies = Copies::of(view, fields);
     let cluster = given
+        .or_else(|| copies.cluster(view).map(|c| c.0))
         .or_else(|| clusters.first().map(|c| c.0))
         .map(ClusterId);
-    let memory_size = size(fields, "memory", Bytes::gib(16), &mut wrong);
-    let memory = Memory {
-        size: memory_size,
-        kept: size(fields, "kept", memory_size, &mut wrong),
-        max: size(fields, "max", memory_size, &mut wrong),
-    };
-    let (shown_disks, disks) = disks(fields, &mut wrong);
+    let memory = memory(fields, copies.usual.1, &mut wrong);
+    let usual = (
+        copies.usual.0.to_string(),
+        copies.usual.1.to_string().replace('\u{a0}', " "),
+    );
+    let (shown_disks, disks) = disks(fields, &copies, &mut wrong);
     let (shown_nics, nics) = nics(view, cluster, fields, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
     let ask = CreateMachines {
@@ -273,10 +305,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         qualities: qualities::words(fields.get("qualities")),
         volume: fields.get("volume").parse().ok().map(VolumeId),
         host: fields.get("host").parse().ok().map(HostId),
-        vcpus: number(fields, "vcpus", "4", &mut wrong),
+        vcpus: number(fields, "vcpus", &usual.0, &mut wrong),
         memory,
         disks,
         nics,
+        copied: copies.copied,
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
         labels: labels(fields),
@@ -290,8 +323,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         name: fields.get("name").into(),
         count: fields.or("count", "1"),
         sizes: sizes(),
-        vcpus: fields.or("vcpus", "4"),
-        memory: fields.or("memory", "16 GiB"),
+        vcpus: fields.or("vcpus", &usual.0),
+        memory: fields.or("memory", &usual.1),
         kept: fields.get("kept").into(),
         max: fields.get("max").into(),
         disks: shown_disks,
@@ -313,6 +346,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         image: ask.image.map_or(0, |i| i.0),
         images: super::images(view, cluster),
         first_boot: fields.get("once").into(),
+        copies,
         clusters,
     };
     let many = many(count);
@@ -323,7 +357,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/machines".into(),
         fields: render(&shown),
-        ask: Proposal::Machines(machines::Ask::Create(ask)),
+        ask: Proposal::Machines(machines::Ask::Create(Box::new(ask))),
         wrong,
     }
 }

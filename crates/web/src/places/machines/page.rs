@@ -166,6 +166,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("{}, {} of it overhead", m.held(), m.overhead()),
         ),
         ("Disks", disks.join("; ")),
+        ("Made from", made_from(estate, m)),
         ("Drive", drive(estate, m)),
         ("Boots from", boots(m)),
         ("If its host fails", restart(estate, m)),
@@ -180,7 +181,8 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("version {}", m.virtual_hardware),
         ),
     ];
-    facts.retain(|(what, said)| *what != "Stands behind" || !said.is_empty());
+    facts
+        .retain(|(what, said)| !matches!(*what, "Stands behind" | "Made from") || !said.is_empty());
     facts
 }
 
@@ -241,6 +243,14 @@ fn restart(estate: &Estate, m: &Machine) -> String {
         return format!("{who}, before all others: this manager runs in it");
     }
     format!("{who}, in tier {}{after}", m.tier)
+}
+
+/// What its disks were copied from, or lie on.
+fn made_from(estate: &Estate, m: &Machine) -> String {
+    match m.parent {
+        Some(parent) => format!("{}; its disks lie on it", estate.called(parent)),
+        None => m.made_from.clone(),
+    }
 }
 
 /// Service fronts that it is a member of.

@@ -1,6 +1,6 @@
 //! All volumes, and what they lie on.
 
-use super::{image, spare, state, width};
+use super::{super::templates, image, spare, state, width};
 use crate::frame::{AtDesk, Page, Signed, page as whole, part};
 use askama::Template;
 use rocket::get;
@@ -59,6 +59,7 @@ struct List {
     volumes: Vec<VolumeRow>,
     arrays: Vec<ArrayRow>,
     images: Vec<ImageRow>,
+    templates: Vec<templates::Row>,
     spare: Vec<spare::Row>,
     may: bool,
     may_machines: bool,
@@ -265,6 +266,7 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
     List {
         sentence: sentence(&volumes, &arrays),
         images: images(&view, &volumes),
+        templates: templates::rows(&view, |id| volumes.iter().any(|v| v.id == id)),
         spare: spare::rows(&view, volumes.iter().map(|v| v.id)),
         volumes,
         arrays,

@@ -1,0 +1,158 @@
+//! What new machines are copies of, as the sheet for creating them has it.
+
+use crate::frame::Fields;
+use zastrugi_core::{
+    copying::{Original, Source},
+    estate::Sealed,
+    ids::{ClusterId, MachineId, TemplateId},
+    moment::Moment,
+    rooms::machines::Copied,
+    units::Bytes,
+    view::View,
+};
+
+/// The part of the sheet that says what they are made from.
+pub(super) struct Copies {
+    /// Empty: nothing; else what is chosen.
+    pub(super) from: String,
+    /// Values with words.
+    pub(super) sources: Vec<(String, String)>,
+    pub(super) dependent: bool,
+    pub(super) seal: bool,
+    /// Of a version; other disks may lie on it.
+    pub(super) of_version: bool,
+    pub(super) copied: Option<Copied>,
+    pub(super) original: Option<Original>,
+    /// vCPUs and memory where nobody says otherwise.
+    pub(super) usual: (u32, Bytes),
+}
+
+/// `template-12:3`, `machine-7` or `machine-7:` with a snapshot's identity.
+fn read(text: &str) -> Option<Source> {
+    let (what, rest) = text.split_once(':').unwrap_or((text, ""));
+    if let Ok(template) = what.parse::<TemplateId>()
+        && what.starts_with("template-")
+    {
+        let version = rest.parse().ok()?;
+        return Some(Source::Template { template, version });
+    }
+    let machine: MachineId = what.parse().ok()?;
+    let snapshot = match rest {
+        "" => None,
+        uuid => Some(uuid.parse().ok()?),
+    };
+    Some(Source::Machine { machine, snapshot })
+}
+
+/// Whole versions, the newest of each template first, and what else was asked for.
+fn sources(view: &View, chosen: &str, original: Option<&Original>) -> Vec<(String, String)> {
+    let mut all = Vec::new();
+    for template in view.estate.templates.values() {
+        for version in template.versions.iter().rev().filter(|v| v.ready) {
+            let sealed = match version.sealed {
+                Sealed::Yes(_) => "sealed",
+                Sealed::No | Sealed::Unable(_) => "not sealed",
+            };
+            let volume = view.estate.volumes.get(&version.volume);
+            let on = volume.map_or("its volume", |v| v.name.as_str());
+            let words = format!("{} {} · {sealed}, on {on}", template.name, version.number);
+            all.push((format!("{}:{}", template.id, version.number), words));
+        }
+    }
+    let known = all.iter().any(|(value, _)| value == chosen);
+    if let Some(original) = original.filter(|_| !known) {
+        all.push((chosen.to_owned(), original.words.clone()));
+    }
+    all
+}
+
+/// Of a machine that is no copy.
+const USUAL: (u32, Bytes) = (4, Bytes::gib(16));
+
+/// What the original has.
+fn usual(view: &View, source: Source) -> Option<(u32, Bytes)> {
+    match source {
+        Source::Template { template, version } => {
+            let version = view.estate.templates.get(&template)?.version(version)?;
+            Some((version.vcpus, version.memory))
+        }
+        Source::Machine { machine, .. } => {
+            let machine = view.estate.machines.get(&machine)?;
+            Some((machine.vcpus, machine.memory.size))
+        }
+    }
+}
+
+impl Copies {
+    pub(super) fn of(view: &View, fields: &Fields) -> Copies {
+        let from = fields.get("from").to_owned();
+        let source = read(&from);
+        // What a copy holds is told with the consequences; here only what it is.
+        let original = source.and_then(|s| s.resolve(view, Moment(0)).ok());
+        let of_version = matches!(source, Some(Source::Template { .. }));
+        let dependent = of_version && fields.get("how") == "dependent";
+        let seal = fields.ticked("seal", !of_version);
+        Copies {
+            sources: sources(view, &from, original.as_ref()),
+            from,
+            dependent,
+            seal,
+            of_version,
+            copied: source.map(|source| Copied {
+                source,
+                dependent,
+                seal,
+            }),
+            usual: source.and_then(|s| usual(view, s)).unwrap_or(USUAL),
+            original,
+        }
+    }
+
+    /// The machine that is copied.
+    pub(super) fn machine(fields: &Fields) -> Option<MachineId> {
+        match read(fields.get("from"))? {
+            Source::Machine { machine, .. } => Some(machine),
+            Source::Template { .. } => None,
+        }
+    }
+
+    /// The cluster whose hosts reach it.
+    pub(super) fn cluster(&self, view: &View) -> Option<ClusterId> {
+        let original = self.original.as_ref()?;
+        view.estate.volumes.get(&original.volume)?.cluster
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// If this fails, a link to copy something opens a sheet for something else.
+    #[test]
+    fn what_is_copied_is_read_from_the_link() {
+        let template = TemplateId(12);
+        let of = |text: &str| read(text);
+        assert_eq!(
+            of("template-12:3"),
+            Some(Source::Template {
+                template,
+                version: 3
+            })
+        );
+        assert_eq!(of("template-12:x"), None);
+        let machine = MachineId(7);
+        let now = Source::Machine {
+            machine,
+            snapshot: None,
+        };
+        assert_eq!(of("machine-7"), Some(now));
+        let uuid = uuid::Uuid::from_u128(5);
+        let then = Source::Machine {
+            machine,
+            snapshot: Some(uuid),
+        };
+        assert_eq!(of(&format!("machine-7:{uuid}")), Some(then));
+        assert_eq!(of(""), None);
+        assert_eq!(of("machine-7:nonsense"), None);
+    }
+}
