@@ -62,6 +62,9 @@ pub struct MachineReport {
     pub tier: u8,
     pub apart: Option<String>,
     pub protected: bool,
+    /// None: the agent says nothing of it.
+    #[serde(default)]
+    pub generation_id: Option<uuid::Uuid>,
     pub guest_key: Option<String>,
     pub note: String,
     pub virtual_hardware: u32,
@@ -207,6 +210,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(boot_differs(estate, runs, ours, machine));
                 events.extend(snapshots_differ(runs, ours, machine));
                 events.extend(now_differs(runs, ours, machine));
+                events.extend(anew(ours, machine));
             }
             None => {
                 events.push(Event::Machines(machines::Event::Adopted(Box::new(adopt(
@@ -438,6 +442,16 @@ fn now_differs(runs: &Runs, ours: &Machine, seen: &MachineReport) -> Option<Even
     ))
 }
 
+/// Its guest was told that it is not what it was.
+fn anew(ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let told = seen.generation_id?;
+    let differs = ours.generation_id != Some(told) && seen.generation >= ours.generation;
+    differs.then_some(Event::Machines(machines::Event::Anew {
+        machine: ours.id,
+        generation_id: told,
+    }))
+}
+
 /// Snapshots other than those that we hold, unless a run is about to change them. Until when each is kept only we know.
 fn snapshots_differ(runs: &Runs, ours: &Machine, seen: &MachineReport) -> Option<Event> {
     let seen = seen.snapshots.as_ref()?;
@@ -549,6 +563,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         apart: seen.apart.clone(),
         generation: seen.generation,
         as_of: None,
+        generation_id: seen.generation_id,
         guest_key: seen.guest_key.clone(),
         deleted: None,
         note: seen.note.clone(),

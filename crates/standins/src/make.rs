@@ -275,6 +275,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         protected: machine.protected,
         note: machine.note.clone(),
         virtual_hardware: 3,
+        generation_id: disk_key(seed, 0),
         guest_key: format!(
             "{:016x}{:016x}{:016x}{:016x}",
             seed,

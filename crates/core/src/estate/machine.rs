@@ -170,6 +170,9 @@ pub struct Machine {
     /// What its host said of it last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub as_of: Option<AsOf>,
+    /// Changes whenever what its guest knows is not what it last knew: as a copy, or gone back to a snapshot. As its host told last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub generation_id: Option<uuid::Uuid>,
     /// SHA-256 of the guest's own public key, which its first host made for it.
     pub guest_key: Option<String>,
     /// When the machine was deleted; recoverable until [`Machine::KEPT_DAYS`] later.

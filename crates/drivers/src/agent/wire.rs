@@ -339,6 +339,8 @@ pub(crate) struct Machine {
     virtual_hardware: u32,
     pub(crate) guest_key: Option<String>,
     #[serde(default)]
+    generation_id: Option<Uuid>,
+    #[serde(default)]
     created_ms: i64,
     #[serde(default)]
     pub(crate) deleted: bool,
@@ -610,6 +612,7 @@ impl Machine {
             tier: self.tier.clamp(1, 4),
             apart: self.apart.map(limited),
             protected: self.protected,
+            generation_id: self.generation_id.filter(|id| !id.is_nil()),
             guest_key: self.guest_key.map(limited).filter(|k| !k.is_empty()),
             note: self.note.chars().take(2000).collect(),
             virtual_hardware: self.virtual_hardware,

@@ -42,6 +42,7 @@ pub(super) async fn snapshots(s: &mut Suite, path: &str) {
         .send(Method::GET, &format!("{path}/layers"), None, None)
         .await;
     s.note("its layers tell which blocks they hold", lie(&layers, id));
+    let before = generation(s, path).await;
     let back = format!("{one}/back");
     let said = s
         .send(
@@ -52,9 +53,21 @@ pub(super) async fn snapshots(s: &mut Suite, path: &str) {
         )
         .await;
     s.note("the machine goes back to it", answered(&said, &[200]));
+    let after = generation(s, path).await;
+    let anew = match before.is_some() && before != after && after.is_some() {
+        true => Ok(()),
+        false => Err(format!("{before:?}, then {after:?}")),
+    };
+    s.note("its guest has another generation id then", anew);
     let gone = folded(s, path, id).await;
     s.check("it is folded away within a minute", async { gone })
         .await;
+}
+
+async fn generation(s: &Suite, path: &str) -> Option<String> {
+    let said = s.send(Method::GET, path, None, None).await;
+    let (_, body) = said.ok()?;
+    Some(body.get("generation_id")?.as_str()?.to_owned())
 }
 
 fn taken_at(said: &Said) -> Option<i64> {

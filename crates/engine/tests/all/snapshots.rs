@@ -113,8 +113,14 @@ async fn bytes_of_each_state_stay_whatever_is_done_to_the_others(pool: PgPool) {
     assert_eq!(now.rests_on, Some(named(&lab, "m", "second").uuid));
 
     lab.desk.ask_for_layers(&[m]).await;
+    let generation = lab.standins.world.generation_id("m");
     lab.done(back(m, first.uuid, true)).await;
     assert_eq!(machine(&lab).snapshots.rests_on, Some(first.uuid));
+    let told = || {
+        let then = lab.standins.world.generation_id("m");
+        then != generation && machine(&lab).generation_id == then
+    };
+    eventually("its guest can notice, and its host tells of it", told).await;
     assert_eq!(content(&lab, Some("first")), bytes);
     let kept = named(&lab, "m", "before going back to first");
     assert_eq!(kept.parent, Some(named(&lab, "m", "second").uuid));

@@ -185,6 +185,8 @@ async fn a_machine_that_runs_is_copied_as_of_one_moment(pool: PgPool) {
     assert_eq!(content(&lab, "twin"), began);
     let twin = machine(&lab, "twin");
     assert_eq!(twin.made_from, "m");
+    let ids = ["m", "twin"].map(|name| lab.standins.world.generation_id(name));
+    assert_ne!(ids[0], ids[1], "its guest can notice that it is a copy");
     assert_ne!(twin.uuid, machine(&lab, "m").uuid);
     assert_ne!(twin.nics[0].mac, machine(&lab, "m").nics[0].mac);
     assert_eq!(lab.standins.world.running("m").len(), 1, "it ran on");

@@ -58,7 +58,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
         "disks": record.disks.iter().map(|d| json!({"key": d.key, "size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
         "nics": record.nics, "boot": record.boot, "labels": record.labels, "tier": record.tier, "apart": record.apart,
         "protected": record.protected, "note": record.note, "virtual_hardware": record.virtual_hardware,
-        "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
+        "generation_id": record.generation_id, "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
     })
 }
 

@@ -290,6 +290,7 @@ fn blank(
         apart: ask.apart.then(|| format!("run-{}", draft.run().0)),
         generation: 0,
         as_of: None,
+        generation_id: None,
         guest_key: None,
         deleted: None,
         note: (&ask.note).into(),

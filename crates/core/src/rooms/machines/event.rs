@@ -57,6 +57,11 @@ pub enum Event {
         now: Box<Now>,
         grows: Grows,
     },
+    /// Its guest was told that it is not what it was.
+    Anew {
+        machine: MachineId,
+        generation_id: uuid::Uuid,
+    },
     /// What a machine's record says of its cards.
     Nics {
         machine: MachineId,
@@ -156,6 +161,7 @@ impl Tale for Event {
                 m.grows = *grows;
                 m.runs((!m.is_off()).then_some(**now));
             }),
+            Event::Anew { machine, generation_id } => pen.machine(*machine, |m| m.generation_id = Some(*generation_id)),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
             Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
             Event::Home { machine, volume } => pen.machine(*machine, |m| {
@@ -240,7 +246,7 @@ impl Tale for Event {
                 (machine, words.to_owned())
             }
             // The failure's story says it.
-            Event::Unsure { .. } | Event::Runs { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
+            Event::Unsure { .. } | Event::Runs { .. } | Event::Anew { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
         };
         let text = format!("{} {words}", Object::Machine(*machine).name(estate));
         Some(Entry::new("machine", text, vec![machine.to_string()]))

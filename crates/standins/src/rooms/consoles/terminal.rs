@@ -269,11 +269,12 @@ impl Console {
         let said = match (command, first) {
             ("", _) => String::new(),
             ("help", _) => {
-                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
+                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
             }
             ("uptime", _) => format!("up {} s\r\n", around.up / 1000),
             ("date", _) => format!("{} UTC\r\n", time_of_day(around.clock)),
             ("serial", _) => format!("host {}\r\n", around.host_serial),
+            ("generation", _) => format!("{}\r\n", around.record.generation_id),
             ("ip", _) => addresses(around.record),
             ("free", _) => {
                 let mib = |bytes: u64| bytes >> 20;

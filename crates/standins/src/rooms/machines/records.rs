@@ -167,6 +167,7 @@ pub(crate) fn made(ask: Create, disks: Vec<Disk>, now: i64) -> Result<(Record, S
         protected: ask.protected,
         note: ask.note,
         virtual_hardware: ask.virtual_hardware,
+        generation_id: uuid::Uuid::new_v4(),
         guest_key: guest_key.clone(),
         created: now,
         deleted: false,

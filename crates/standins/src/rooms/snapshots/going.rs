@@ -421,9 +421,13 @@ pub(crate) fn go_back(
         return Err(("busy", "It is being moved.".into()));
     }
     let record = volumes.get_mut(&uid).and_then(|v| v.records.get_mut(uuid));
-    let Some(chain) = record.and_then(|r| r.chain.as_mut()) else {
+    let Some((chain, generation)) =
+        record.and_then(|r| Some((r.chain.as_mut()?, &mut r.generation_id)))
+    else {
         return Err(none());
     };
+    // Whatever its guest drew from before, it shall draw anew.
+    *generation = uuid::Uuid::new_v4();
     chain.rests_until(now);
     chain.go_back(id);
     order.clone_into(&mut chain.went_back);

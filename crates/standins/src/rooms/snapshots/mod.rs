@@ -102,6 +102,13 @@ impl World {
         )
     }
 
+    /// By what the guest of a machine knows whether it is what it was.
+    pub fn generation_id(&self, machine: &str) -> Option<uuid::Uuid> {
+        let state = self.lock();
+        let mut records = state.volumes.values().flat_map(|v| v.records.values());
+        records.find(|r| r.name == machine).map(|r| r.generation_id)
+    }
+
     /// Bytes that the last folding of this machine's layers copied.
     pub fn folded(&self, machine: &str) -> Option<u64> {
         let state = self.lock();

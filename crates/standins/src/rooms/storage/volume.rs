@@ -135,6 +135,9 @@ pub(crate) struct Record {
     pub(crate) note: String,
     #[serde(default)]
     pub(crate) virtual_hardware: u32,
+    /// Another one whenever its guest is not what it was.
+    #[serde(default)]
+    pub(crate) generation_id: uuid::Uuid,
     /// SHA-256 of the guest's public key.
     #[serde(default)]
     pub(crate) guest_key: String,
@@ -377,6 +380,7 @@ mod tests {
             protected: false,
             note: String::new(),
             virtual_hardware: 1,
+            generation_id: uuid::Uuid::nil(),
             guest_key: String::new(),
             created: 0,
             deleted: false,

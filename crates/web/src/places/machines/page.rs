@@ -338,6 +338,9 @@ fn identity(estate: &Estate, m: &Machine) -> Vec<(&'static str, String)> {
         ),
         ("Run lease", format!("generation {}", m.generation)),
     ];
+    if let Some(id) = m.generation_id {
+        facts.push(("Generation id of its guest", id.to_string()));
+    }
     facts.extend(name);
     facts
 }
