@@ -1,10 +1,10 @@
 //! What new machines are copies of, as the sheet for creating them has it.
 
-use crate::frame::Fields;
+use crate::frame::{Fields, consequences::Wrong};
 use zastrugi_core::{
     copying::{Original, Source},
     estate::Sealed,
-    ids::{ClusterId, MachineId, TemplateId},
+    ids::{ClusterId, MachineId, NetworkId, TemplateId},
     moment::Moment,
     rooms::machines::Copied,
     units::Bytes,
@@ -25,6 +25,8 @@ pub(super) struct Copies {
     pub(super) original: Option<Original>,
     /// vCPUs and memory where nobody says otherwise.
     pub(super) usual: (u32, Bytes),
+    /// Networks of its cards; none: it is no copy.
+    pub(super) cards: Option<Vec<Option<NetworkId>>>,
 }
 
 /// `template-12:3`, `machine-7` or `machine-7:` with a snapshot's identity.
@@ -69,16 +71,20 @@ fn sources(view: &View, chosen: &str, original: Option<&Original>) -> Vec<(Strin
 /// Of a machine that is no copy.
 const USUAL: (u32, Bytes) = (4, Bytes::gib(16));
 
+/// vCPUs, memory, and the networks of cards.
+type Has = (u32, Bytes, Vec<Option<NetworkId>>);
+
 /// What the original has.
-fn usual(view: &View, source: Source) -> Option<(u32, Bytes)> {
+fn usual(view: &View, source: Source) -> Option<Has> {
     match source {
         Source::Template { template, version } => {
             let version = view.estate.templates.get(&template)?.version(version)?;
-            Some((version.vcpus, version.memory))
+            Some((version.vcpus, version.memory, version.cards.clone()))
         }
         Source::Machine { machine, .. } => {
             let machine = view.estate.machines.get(&machine)?;
-            Some((machine.vcpus, machine.memory.size))
+            let cards = machine.nics.iter().map(|n| n.network);
+            Some((machine.vcpus, machine.memory.size, cards.collect()))
         }
     }
 }
@@ -89,6 +95,7 @@ impl Copies {
         let source = read(&from);
         // What a copy holds is told with the consequences; here only what it is.
         let original = source.and_then(|s| s.resolve(view, Moment(0)).ok());
+        let has = source.and_then(|s| usual(view, s));
         let of_version = matches!(source, Some(Source::Template { .. }));
         let dependent = of_version && fields.get("how") == "dependent";
         let seal = fields.ticked("seal", !of_version);
@@ -103,9 +110,17 @@ impl Copies {
                 dependent,
                 seal,
             }),
-            usual: source.and_then(|s| usual(view, s)).unwrap_or(USUAL),
+            usual: has.as_ref().map_or(USUAL, |h| (h.0, h.1)),
+            cards: has.map(|h| h.2),
             original,
         }
+    }
+
+    /// What was sent is nothing that can be copied.
+    pub(super) fn unread(&self) -> Option<Wrong> {
+        let unread = !self.from.is_empty() && self.copied.is_none();
+        let words = "Choose one of these, or nothing.";
+        unread.then(|| ("from".to_owned(), words.to_owned()))
     }
 
     /// The machine that is copied.

@@ -180,8 +180,14 @@ fn nics(
     view: &View,
     cluster: Option<ClusterId>,
     fields: &Fields,
+    copies: &Copies,
     wrong: &mut Vec<Wrong>,
 ) -> (Vec<NicField>, Vec<NewNic>) {
+    // One whose networks are not here gets what any other machine gets.
+    let cards = copies.cards.as_ref().filter(|_| !fields.has("network"));
+    if let Some(like) = cards.and_then(|cards| like(view, cluster, cards)) {
+        return like;
+    }
     if !fields.has("network") {
         let first = networks(view, cluster).first().map(|n| n.0);
         let shown = NicField {
@@ -222,6 +228,27 @@ fn nics(
         });
     }
     (shown, read)
+}
+
+/// Cards as the original has them, on networks of the cluster.
+fn like(
+    view: &View,
+    cluster: Option<ClusterId>,
+    cards: &[Option<NetworkId>],
+) -> Option<(Vec<NicField>, Vec<NewNic>)> {
+    let here = networks(view, cluster);
+    let known = |n: &Option<NetworkId>| n.filter(|n| here.iter().any(|(id, _)| *id == n.0));
+    let all: Vec<_> = cards.iter().map(known).collect();
+    all.iter().any(Option::is_some).then_some(())?;
+    let shown = all.iter().map(|network| NicField {
+        network: network.map_or(0, |n| n.0),
+        address: String::new(),
+    });
+    let read = all.iter().map(|network| NewNic {
+        network: *network,
+        address: None,
+    });
+    Some((shown.collect(), read.collect()))
 }
 
 /// The volumes of the cluster with what is free on each.
@@ -281,11 +308,12 @@ fn offered(view: &View, cluster: Option<ClusterId>) -> Vec<String> {
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
-    let mut wrong = Vec::new();
+    let mut wrong = vec![];
     let clusters = view.estate.clusters.values();
     let clusters: Vec<(u64, String)> = clusters.map(|c| (c.id.0, c.name.clone())).collect();
     let given = fields.get("cluster").parse().ok();
     let copies = Copies::of(view, fields);
+    wrong.extend(copies.unread());
     let cluster = given
         .or_else(|| copies.cluster(view).map(|c| c.0))
         .or_else(|| clusters.first().map(|c| c.0))
@@ -296,7 +324,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         copies.usual.1.to_string().replace('\u{a0}', " "),
     );
     let (shown_disks, disks) = disks(fields, &copies, &mut wrong);
-    let (shown_nics, nics) = nics(view, cluster, fields, &mut wrong);
+    let (shown_nics, nics) = nics(view, cluster, fields, &copies, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
     let ask = CreateMachines {
         pattern: fields.get("name").into(),

@@ -38,7 +38,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             true => "Type the name of the machine that gets it.".to_owned(),
             false => format!("There is no machine {typed}."),
         };
-        wrong.push(("machine".to_owned(), why));
+        wrong.push(("machines".to_owned(), why));
     }
     let ask = Change {
         machine: machine.unwrap_or(MachineId(0)),
