@@ -166,6 +166,11 @@ async fn lab(
     })
     .await;
     lab.done(network(&lab)).await;
+    // A report that was on its way before it was there is followed by one that tells of it.
+    eventually("hosts tell of the network", || {
+        lab.estate().hosts.values().all(|h| !h.networks.is_empty())
+    })
+    .await;
     let all = machines(&lab, many).await;
     lab.done(balancer(&lab).await).await;
     lab.done(front(&lab, change)).await;
@@ -443,7 +448,15 @@ async fn the_balancer_is_told_again_and_members_follow_their_label(pool: PgPool)
             .any(|s| !s.admitted && s.state == MemberState::Out)
     })
     .await;
-    assert!(!greeting(&at).await.0.is_empty(), "the other one serves");
+    let mut served = false;
+    for _ in 0..20 {
+        served = !greeting(&at).await.0.is_empty();
+        if served {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(250)).await;
+    }
+    assert!(served, "the other one serves");
     lab.done(Proposal::Fronts(fronts::Ask::Remove {
         front: of(&lab, "web").id,
     }))
