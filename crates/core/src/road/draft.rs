@@ -197,6 +197,21 @@ impl<'a, S: Work> Draft<'a, S> {
     }
 
     /// The site of this name, or a new one; else a *stop*.
+    /// The host that something is done to the disks of a machine at: its own, while it is on.
+    pub fn at_home(&mut self, machine: &Machine, field: &str) -> Option<HostId> {
+        let via = self.via(machine)?;
+        if machine.host.is_none_or(|own| own == via) {
+            return Some(via);
+        }
+        let name = &machine.name;
+        let own = machine.host.and_then(|h| self.estate().hosts.get(&h));
+        let host = own.map_or("Its host", |h| h.name.as_str());
+        let text = format!(
+            "{host} takes no orders now; only there can anything be done to the disks of {name} while it is on."
+        );
+        self.found(Finding::stop(Rule::HostOpen, name, text).at(field));
+        None
+    }
     pub fn site(&mut self, name: &str) -> Option<SiteId> {
         let name = name.trim();
         let words = match name.chars().count() {

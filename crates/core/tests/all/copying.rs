@@ -441,6 +441,21 @@ fn who_lies_on_a_version_is_made_whole_first() {
         cards: vec![],
     };
     let detach = Proposal::Hardware(zastrugi_core::rooms::hardware::Ask::Change(detach));
+    let own = small.view.estate.machines[&DB].host.unwrap();
+    small.alter_host(own.0, |h| {
+        h.condition = zastrugi_core::estate::Condition::Hangs {
+            since: Moment(0),
+            why: "slow".into(),
+        };
+    });
+    let hangs = whole(&small);
+    assert!(
+        hangs.blocked() && hangs.steps().is_empty(),
+        "another host would write to its disks"
+    );
+    small.alter_host(own.0, |h| {
+        h.condition = zastrugi_core::estate::Condition::Steady
+    });
     says(&put(&small, &detach), Severity::Stop, "lie on base 2");
 }
 

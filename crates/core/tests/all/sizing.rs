@@ -302,6 +302,16 @@ fn nothing_is_given_at_once_where_its_own_host_takes_no_orders() {
         &edit(&[Set::VCpus(6), Set::Memory(memory(8, 32, 64))]),
     );
     assert_eq!(given(&said), vec![], "{:#?}", said.findings());
+    let grow = Set::DiskSize {
+        disk: 0,
+        key: None,
+        size: Bytes::gib(80),
+    };
+    says(
+        &put(&small, &edit(&[grow])),
+        Severity::Stop,
+        "only there can a disk of db grow",
+    );
 }
 
 /// If this fails, a disk is made smaller and a file system loses its end, or a volume is filled by a disk that was made larger.

@@ -47,6 +47,12 @@ fn one(draft: &mut Draft<'_>, machine: &Machine, disk: usize, size: Bytes) -> Op
         draft.found(stop(format!("A disk has at most {most}.")));
         return None;
     }
+    let own = machine.host.and_then(|h| draft.estate().hosts.get(&h));
+    if let Some(host) = own.filter(|h| !machine.is_off() && !h.accepts_work()) {
+        let text = format!("{} takes no orders now; only there can a disk of {name} grow while it is on.", host.name);
+        draft.found(stop(text));
+        return None;
+    }
     let text = match machine.is_off() {
         true => format!("Disk {number} of {name} has {size} when it starts; its file system is made larger within the guest."),
         false => format!("Disk {number} of {name} has {size} at once; its file system is made larger within the guest."),

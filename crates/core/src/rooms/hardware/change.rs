@@ -72,14 +72,7 @@ fn may(draft: &mut Draft<'_>, machine: &Machine) -> Option<(HostId, Arc<Volume>)
         draft.found(problem);
         return None;
     }
-    let via = draft.via(machine)?;
-    if machine.host.is_some_and(|own| own != via) {
-        let own = machine.host.and_then(|h| draft.estate().hosts.get(&h));
-        let host = own.map_or("Its host", |h| h.name.as_str());
-        let text = format!("{host} takes no orders now; only there can anything be given to {name} while it is on.");
-        draft.found(stop(Rule::HostOpen, text));
-        return None;
-    }
+    let via = draft.at_home(machine, "machines")?;
     let volume = machine.volumes().into_iter().next();
     let volume = volume.and_then(|v| draft.estate().volumes.get(&v)).cloned();
     if volume.is_none() {

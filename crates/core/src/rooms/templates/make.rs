@@ -104,12 +104,7 @@ fn named(draft: &mut Draft<'_>, ask: &Make) -> Option<Arc<Template>> {
 
 /// A host that reaches both volumes: its own, where it is on.
 fn between(draft: &mut Draft<'_>, machine: &Machine, from: &Original, to: &Volume) -> Option<HostId> {
-    let via = draft.via(machine)?;
-    if machine.host.is_some_and(|own| own != via) && !machine.is_off() {
-        let text = format!("The host of {} takes no orders now.", machine.name);
-        draft.found(Finding::stop(Rule::HostOpen, &machine.name, text).at("machines"));
-        return None;
-    }
+    let via = draft.at_home(machine, "machines")?;
     let reaches = draft.estate().hosts.get(&via).is_some_and(|h| h.paths_up(to.id) > 0 && h.paths_up(from.volume) > 0);
     if !reaches {
         let text = format!("{} can't be reached from where {} is.", to.name, machine.name);

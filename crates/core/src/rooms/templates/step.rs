@@ -115,10 +115,12 @@ impl Work for Step {
 
     fn undo(&self, _estate: &Estate, left: Left) -> Option<Event> {
         match (self, left) {
-            (Step::Make { template, version, .. }, Left::Undone { .. } | Left::Open { .. }) => Some(Event::Dropped {
+            (Step::Make { template, version, .. }, Left::Undone { .. }) => Some(Event::Dropped {
                 template: *template,
                 version: *version,
             }),
+            // Nobody knows whether it is there: it stays listed until somebody removes it.
+            (Step::Make { .. }, Left::Open { .. }) => None,
             (Step::Remove { .. } | Step::Whole { .. }, Left::Undone { .. } | Left::Open { .. }) => None,
         }
     }

@@ -45,7 +45,7 @@ pub(super) fn whole(draft: &mut Draft<'_>, machines: &[MachineId]) {
                 continue;
             }
         };
-        let Some(via) = draft.via(&machine) else { continue };
+        let Some(via) = draft.at_home(&machine, "machines") else { continue };
         let copy = draft.estate().hosts.get(&via).map(|h| rate(h, from.volume, from.volume));
         let time = copy.filter(|r| r.0 > 0).map(|r| Span::millis(round(from.bytes.as_f64() / (r.0 as f64) * 1000.0)));
         needs += from.bytes;

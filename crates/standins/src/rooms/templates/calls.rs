@@ -472,6 +472,10 @@ pub(crate) async fn whole(
         let Some(home) = home else {
             return Err(gone("No volume that this host sees has such a machine."));
         };
+        let holder = &state.volumes[&home].records[&uuid].lease.holder;
+        if holder.as_ref().is_some_and(|h| h != host) {
+            return Err(conflict("elsewhere", "The machine is on at another host."));
+        }
         home.clone_into(&mut on);
         become_whole(state, host, (&home, &uuid), now)
     });

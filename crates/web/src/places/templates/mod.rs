@@ -7,8 +7,10 @@ mod whole;
 
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
+use std::collections::BTreeMap;
 use zastrugi_core::{
     estate::{Sealed, Template, Version},
+    ids::TemplateId,
     permits::Act,
     view::View,
 };
@@ -44,7 +46,7 @@ fn sealed_word(version: &Version) -> &'static str {
     }
 }
 
-fn row(view: &View, template: &Template) -> Row {
+fn row(view: &View, template: &Template, lie: usize) -> Row {
     let newest = template.newest();
     let takes = template
         .versions
@@ -52,8 +54,6 @@ fn row(view: &View, template: &Template) -> Row {
         .map(|v| v.takes)
         .sum::<zastrugi_core::units::Bytes>();
     let volume = newest.and_then(|v| view.estate.volumes.get(&v.volume));
-    let lie = view.estate.machines.values();
-    let lie = lie.filter(|m| m.parent.is_some_and(|p| p.template == template.id));
     Row {
         id: template.id.0,
         name: template.name.clone(),
@@ -62,7 +62,7 @@ fn row(view: &View, template: &Template) -> Row {
         versions: template.versions.len(),
         takes: takes.to_string(),
         volume: volume.map_or_else(String::new, |v| v.name.clone()),
-        lie: lie.count(),
+        lie,
     }
 }
 
@@ -70,7 +70,12 @@ fn row(view: &View, template: &Template) -> Row {
 pub(super) fn rows(view: &View, here: impl Fn(u64) -> bool) -> Vec<Row> {
     let all = view.estate.templates.values();
     let near = all.filter(|t| t.versions.iter().any(|v| here(v.volume.0)));
-    let mut rows: Vec<Row> = near.map(|t| row(view, t)).collect();
+    let mut lie: BTreeMap<TemplateId, usize> = BTreeMap::new();
+    for parent in view.estate.machines.values().filter_map(|m| m.parent) {
+        *lie.entry(parent.template).or_insert(0) += 1;
+    }
+    let lie = |t: &Template| lie.get(&t.id).copied().unwrap_or(0);
+    let mut rows: Vec<Row> = near.map(|t| row(view, t, lie(t))).collect();
     rows.sort_by(|a, b| a.name.cmp(&b.name));
     rows
 }

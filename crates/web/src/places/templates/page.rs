@@ -11,6 +11,7 @@ use zastrugi_core::{
     estate::{Parent, Sealed, Template, Version},
     ids::TemplateId,
     permits::Act,
+    runs::Object,
     view::View,
 };
 
@@ -64,9 +65,11 @@ fn row(view: &View, template: &Template, v: &Version) -> VersionRow {
         .map(|m| (m.id.0, m.name.clone()))
         .collect();
     let volume = view.estate.volumes.get(&v.volume);
-    let (glyph, word) = match v.ready {
-        true => ("steady", sealed_word(v)),
-        false => ("busy", "being made"),
+    let made = view.runs.holds(Object::Template(template.id));
+    let (glyph, word) = match (v.ready, made) {
+        (true, _) => ("steady", sealed_word(v)),
+        (false, true) => ("busy", "being made"),
+        (false, false) => ("unknown", "given up; it may be there"),
     };
     VersionRow {
         number: v.number,
