@@ -142,6 +142,7 @@ const FLOORS: [&[&str]; 7] = [
         "balance",
         "booting",
         "copying",
+        "first_boot",
         "flows",
         "forecast",
         "migration",

@@ -29,6 +29,7 @@ pub mod epoch;
 pub mod estate;
 pub mod evidence;
 pub mod finding;
+pub mod first_boot;
 pub mod flows;
 pub mod forecast;
 pub mod fronts;

@@ -74,6 +74,9 @@ at_the_field! {
     AT_ONCE = 100, "machines", "machines made by one run";
     DISKS = 16, "disks", "disks of one machine";
     CARDS = 16, "cards", "network cards of one machine";
+    GUEST_KEYS = 16, "keys", "keys of the user in a first-boot document";
+    NAME_SERVERS = 3, "of these", "name servers, and search domains, of a first-boot document";
+    COMMANDS = 32, "commands", "commands of a first-boot document";
     CHOSEN = 10_000, "things", "things chosen for one run";
     DEVICES = 64, "addresses", "hosts claimed by one run";
     CONTROLLERS = 8, "addresses", "management addresses of one array";

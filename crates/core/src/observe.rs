@@ -7,7 +7,7 @@ pub use disks::{DiskReport, hardware};
 use crate::{
     epoch::Obeyed,
     estate::{
-        AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Grows, Host, HostNet, Keeper,
+        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Grows, Host, HostNet, Keeper,
         LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled, Snapshots, Uplink, Wanted,
     },
     evidence::SeenVolume,
@@ -65,6 +65,8 @@ pub struct MachineReport {
     /// None: the agent says nothing of it.
     #[serde(default)]
     pub generation_id: Option<uuid::Uuid>,
+    /// What its guest says came of its first boot; none: it has not said.
+    pub first_boot: Option<Box<Applied>>,
     pub guest_key: Option<String>,
     pub note: String,
     pub virtual_hardware: u32,
@@ -211,6 +213,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(snapshots_differ(runs, ours, machine));
                 events.extend(now_differs(runs, ours, machine));
                 events.extend(anew(ours, machine));
+                events.extend(first_boot(ours, machine));
             }
             None => {
                 events.push(Event::Machines(machines::Event::Adopted(Box::new(adopt(
@@ -442,6 +445,18 @@ fn now_differs(runs: &Runs, ours: &Machine, seen: &MachineReport) -> Option<Even
     ))
 }
 
+/// Its guest says what came of its first boot.
+fn first_boot(ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let (told, applied) = (ours.first_boot.as_ref()?, seen.first_boot.as_ref()?);
+    let news = seen.generation >= ours.generation && told.applied.as_ref() != Some(&**applied);
+    news.then(|| {
+        Event::Machines(machines::Event::Applied {
+            machine: ours.id,
+            applied: applied.clone(),
+        })
+    })
+}
+
 /// Its guest was told that it is not what it was.
 fn anew(ours: &Machine, seen: &MachineReport) -> Option<Event> {
     let told = seen.generation_id?;
@@ -540,6 +555,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         snapshots: seen.snapshots.clone().unwrap_or_default(),
         parent: None,
         made_from: String::new(),
+        first_boot: None,
         vcpus_max: seen.vcpus_max,
         now: None,
         grows: seen.grows.unwrap_or_default(),

@@ -234,7 +234,8 @@ rooms! {
     Fronts fronts,
     Snapshots snapshots,
     Hardware hardware,
-    Templates templates;
+    Templates templates,
+    FirstBoot first_boot;
     Sites sites,
     Consoles consoles,
     People people,

@@ -377,6 +377,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         snapshots: Default::default(),
         parent: None,
         made_from: String::new(),
+        first_boot: None,
     }
 }
 
@@ -408,6 +409,7 @@ pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64)
         copied: None,
         image: None,
         first_boot: None,
+        document: None,
         labels: BTreeMap::new(),
         tier: 3,
         protected: false,
@@ -440,6 +442,7 @@ pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport 
         tier: 3,
         apart: None,
         protected: false,
+        first_boot: None,
         generation_id: None,
         guest_key: None,
         note: String::new(),

@@ -1,6 +1,7 @@
 //! The conformance suite of the agent's protocol: anybody who writes an agent can try it with this. A host is claimed,
 //! a machine made, run and removed, and the host handed back; each promise of `docs/agent-api.json` is tried on the way.
 
+mod first_boot;
 mod hardware;
 mod keepers;
 mod snapshots;
@@ -408,7 +409,8 @@ async fn machine(s: &mut Suite, volume: &str) {
     let uuid = Uuid::new_v4();
     let path = format!("/v1/machines/{uuid}");
     let body = json!({"volume": volume, "name": "agent-check", "vcpus": 1, "memory": {"kept": 1u64 << 30, "size": 1u64 << 30, "max": 1u64 << 30},
-        "video": 16 << 20, "disks": [{"size": 1u64 << 30, "thick": false}], "nics": [{"mac": "02:5a:00:00:00:01"}], "virtual_hardware": 1});
+        "video": 16 << 20, "disks": [{"size": 1u64 << 30, "thick": false}], "nics": [{"mac": "02:5a:00:00:00:01"}], "virtual_hardware": 1,
+        "seed": first_boot::seed(uuid)});
     let said = s.send(Method::PUT, &path, None, Some(body.clone())).await;
     s.note(
         "a change without key and fence is refused",
@@ -534,6 +536,11 @@ async fn running(s: &mut Suite, path: &str) {
     let up = reaches(s, path, |b| b["guest_answers"] == true).await;
     s.check("the guest agent answers within a minute", async { up })
         .await;
+    let told = reaches(s, path, |b| first_boot::told(b, path)).await;
+    s.note(
+        "a guest that was given a seed says what came of its first boot",
+        told,
+    );
     let said = s
         .send(Method::DELETE, path, Some(("check.remove.early", 13)), None)
         .await;

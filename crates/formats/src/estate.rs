@@ -45,7 +45,8 @@ pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Erro
         | Fact::Failure(_)
         | Fact::Balancer(_)
         | Fact::Front(_)
-        | Fact::Template(_) => false,
+        | Fact::Template(_)
+        | Fact::FirstBoot(_) => false,
         Fact::Site(_) | Fact::Switch(_) => true,
         Fact::Cluster(c) => c.id == cluster,
         Fact::Host(h) => h.cluster == Some(cluster),

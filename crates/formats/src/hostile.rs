@@ -2,6 +2,7 @@
 
 use crate::{csv, estate, iso9660, seed, table};
 use proptest::prelude::*;
+use zastrugi_core::first_boot::Told;
 
 /// Text that is nearly a file: pieces of real ones in any order.
 fn nearly(pieces: &'static [&'static str]) -> impl Strategy<Value = String> {
@@ -81,7 +82,9 @@ proptest! {
 
     #[test]
     fn a_seed_is_made_of_any_names(instance in any::<String>(), name in any::<String>()) {
-        let image = seed::image(&instance, &name, &[]);
+        let told = Told { host_name: name.clone(), zone: name.clone(), commands: vec![name], ..Told::default() };
+        let files = seed::files(&instance, &[], &told, Some(&instance));
+        let image = seed::image(&files);
         prop_assert!(image.map_or(true, |bytes| bytes.len() % 2048 == 0));
     }
 }

@@ -2,8 +2,12 @@
 //! configuration (version 2, written as JSON, which is also YAML) on a small image labelled `cidata`.
 
 use crate::iso9660::{self, IsoError};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use std::net::IpAddr;
+use zastrugi_core::{
+    estate::{Estate, Machine, Nic},
+    first_boot::Told,
+};
 
 /// A card as the guest shall set it up.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,14 +19,77 @@ pub struct Card {
     pub gateways: Vec<IpAddr>,
 }
 
+/// The cards as the guest shall set them up.
+pub fn cards(estate: &Estate, machine: &Machine) -> Vec<Card> {
+    let card = |nic: &Nic| {
+        let network = nic.network.and_then(|id| estate.networks.get(&id));
+        let subnets = network.map(|n| n.subnets.as_slice()).unwrap_or_default();
+        let of = |a: &IpAddr| subnets.iter().find(|s| s.net.contains(a));
+        let used = nic.addresses.iter().filter_map(|a| Some((*a, of(a)?)));
+        let used: Vec<_> = used.collect();
+        Card {
+            mac: nic.mac.clone(),
+            mtu: network.map_or(1500, |n| n.mtu),
+            addresses: used.iter().map(|(a, s)| (*a, s.net.prefix_len())).collect(),
+            gateways: used.iter().filter_map(|(_, s)| s.gateway).collect(),
+        }
+    };
+    machine.nics.iter().map(card).collect()
+}
+
+/// The three files of a seed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Files {
+    pub meta_data: String,
+    pub user_data: String,
+    pub network_config: String,
+}
+
+/// What one guest reads. `hash`: of the user's password, as crypt(3) has it; none: the user has none.
+pub fn files(instance: &str, cards: &[Card], told: &Told, hash: Option<&str>) -> Files {
+    let meta = json!({"instance-id": instance, "local-hostname": told.host_name});
+    Files {
+        meta_data: meta.to_string(),
+        user_data: format!("#cloud-config\n{}\n", user(told, hash)),
+        network_config: network(cards, told).to_string(),
+    }
+}
+
 /// The image for one machine.
 ///
 /// # Errors
 /// [`IsoError`] when it would become too large.
-pub fn image(instance: &str, name: &str, cards: &[Card]) -> Result<Vec<u8>, IsoError> {
-    let meta = json!({"instance-id": instance, "local-hostname": name}).to_string();
-    let user = "#cloud-config\n{}\n";
-    let mut ethernets = serde_json::Map::new();
+pub fn image(files: &Files) -> Result<Vec<u8>, IsoError> {
+    iso9660::write(
+        "cidata",
+        &[
+            ("meta-data", files.meta_data.as_bytes()),
+            ("user-data", files.user_data.as_bytes()),
+            ("network-config", files.network_config.as_bytes()),
+        ],
+    )
+}
+
+fn user(told: &Told, hash: Option<&str>) -> Value {
+    let mut all = Map::new();
+    if let Some(user) = &told.user {
+        let mut one = json!({"name": user.name, "ssh_authorized_keys": user.keys, "lock_passwd": hash.is_none()});
+        if let Some(hash) = hash {
+            one["passwd"] = hash.into();
+        }
+        all.insert("users".into(), json!([one]));
+    }
+    if !told.zone.is_empty() {
+        all.insert("timezone".into(), told.zone.as_str().into());
+    }
+    if !told.commands.is_empty() {
+        all.insert("runcmd".into(), json!(told.commands));
+    }
+    Value::Object(all)
+}
+
+fn network(cards: &[Card], told: &Told) -> Value {
+    let mut ethernets = Map::new();
     for (i, card) in cards.iter().enumerate() {
         let addresses: Vec<String> = card
             .addresses
@@ -35,28 +102,23 @@ pub fn image(instance: &str, name: &str, cards: &[Card]) -> Result<Vec<u8>, IsoE
             .map(|g| json!({"to": "default", "via": g.to_string()}))
             .collect();
         let dhcp = addresses.is_empty();
-        ethernets.insert(
-            format!("card{i}"),
-            json!({"match": {"macaddress": card.mac}, "mtu": card.mtu, "dhcp4": dhcp, "addresses": addresses, "routes": routes}),
-        );
+        let mut one = json!({"match": {"macaddress": card.mac}, "mtu": card.mtu, "dhcp4": dhcp, "addresses": addresses, "routes": routes});
+        // Name servers are of the guest, and the convention has them at its cards.
+        if i == 0 && !(told.dns.is_empty() && told.search.is_empty()) {
+            one["nameservers"] = json!({"addresses": told.dns, "search": told.search});
+        }
+        ethernets.insert(format!("card{i}"), one);
     }
-    let network = json!({"version": 2, "ethernets": ethernets}).to_string();
-    iso9660::write(
-        "cidata",
-        &[
-            ("meta-data", meta.as_bytes()),
-            ("user-data", user.as_bytes()),
-            ("network-config", network.as_bytes()),
-        ],
-    )
+    json!({"version": 2, "ethernets": ethernets})
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use zastrugi_core::estate::User;
 
     #[test]
-    fn a_seed_names_the_machine_and_its_addresses() {
+    fn a_seed_says_all_that_a_guest_is_told() {
         let card = Card {
             mac: "02:5a:00:00:00:01".into(),
             mtu: 1500,
@@ -66,10 +128,28 @@ mod tests {
             ],
             gateways: vec!["10.2.0.1".parse().unwrap()],
         };
-        let image = image("u-1", "gate-01", &[card]).unwrap();
+        let told = Told {
+            host_name: "gate-01.lab.example".into(),
+            user: Some(User {
+                name: "ops".into(),
+                keys: vec!["ssh-ed25519 AAAA ops".into()],
+                password: None,
+            }),
+            dns: vec!["10.2.0.53".parse().unwrap()],
+            search: vec!["lab.example".into()],
+            zone: "Europe/Lisbon".into(),
+            commands: vec!["touch /ready".into()],
+        };
+        let image = image(&files("u-1", &[card], &told, Some("$6$salt$hash"))).unwrap();
         let text = String::from_utf8_lossy(&image);
         for said in [
-            "\"local-hostname\":\"gate-01\"",
+            "\"local-hostname\":\"gate-01.lab.example\"",
+            "#cloud-config\n{",
+            "\"passwd\":\"$6$salt$hash\"",
+            "\"lock_passwd\":false",
+            "\"timezone\":\"Europe/Lisbon\"",
+            "\"runcmd\":[\"touch /ready\"]",
+            "\"nameservers\":{\"addresses\":[\"10.2.0.53\"],\"search\":[\"lab.example\"]}",
             "10.2.0.10/24",
             "2001:db8::10/64",
             "\"via\":\"10.2.0.1\"",

@@ -449,6 +449,9 @@ impl World {
             ) {
                 changed.insert(guest.volume.clone());
             }
+            if volume.boots_first(uuid, guest, now) {
+                changed.insert(guest.volume.clone());
+            }
             let temper = volume.records.get(uuid).map(|r| r.temper);
             if temper.is_some_and(|t| guest.phase(now, t) == "off") {
                 off.push(uuid.clone());

@@ -262,6 +262,7 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     places(desk, admin).await?;
     fronts::front(desk, admin, net).await?;
     keep(desk, admin).await?;
+    templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await
 }
 

@@ -1,7 +1,7 @@
 //! One versioned entity, as the store keeps it.
 
 use super::{
-    Array, Balancer, Cluster, Failure, Front, Host, Image, Machine, Network, Site, Switch,
+    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Site, Switch,
     Template, Volume,
 };
 use serde_json::Value;
@@ -100,6 +100,7 @@ facts! {
     Balancer "balancer",
     Front "front",
     Template "template",
+    FirstBoot "first_boot",
 }
 
 impl Fact {

@@ -196,6 +196,9 @@ pub struct Machine {
     /// What it was made from, in words; nothing: from empty disks.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub made_from: String,
+    /// What its guest is told at its first boot; none: its name and its addresses.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_boot: Option<Box<super::Booted>>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

@@ -8,6 +8,7 @@ mod cluster;
 mod fact;
 mod failure;
 mod fencing;
+mod first_boot;
 mod front;
 mod host;
 mod image;
@@ -59,13 +60,14 @@ pub use pen::{Change, Pen, Touched};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use snapshot::{Consistent, Snapshot, Snapshots};
+pub use first_boot::{Applied, Booted, Edition, FirstBoot, User};
 pub use template::{Parent, Sealed, Template, Version};
 pub use unattached::{SpareDisk, Unattached};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
-    Revision, SiteId, SwitchId, TemplateId, VolumeId,
+    Revision, SiteId, SwitchId, TemplateId, VolumeId, FirstBootId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -91,6 +93,7 @@ pub struct Estate {
     pub balancers: OrdMap<BalancerId, Arc<Balancer>>,
     pub fronts: OrdMap<FrontId, Arc<Front>>,
     pub templates: OrdMap<TemplateId, Arc<Template>>,
+    pub first_boots: OrdMap<FirstBootId, Arc<FirstBoot>>,
     index: Index,
 }
 
@@ -291,6 +294,7 @@ impl Estate {
             .chain(self.balancers.values().cloned().map(Fact::Balancer))
             .chain(self.fronts.values().cloned().map(Fact::Front))
             .chain(self.templates.values().cloned().map(Fact::Template))
+            .chain(self.first_boots.values().cloned().map(Fact::FirstBoot))
     }
 
     /// Whether there is such an entity.
@@ -310,6 +314,7 @@ impl Estate {
             Kind::Balancer => self.balancers.contains_key(&BalancerId(id)),
             Kind::Front => self.fronts.contains_key(&FrontId(id)),
             Kind::Template => self.templates.contains_key(&TemplateId(id)),
+            Kind::FirstBoot => self.first_boots.contains_key(&FirstBootId(id)),
         }
     }
 
@@ -325,6 +330,7 @@ impl Estate {
             Fact::Balancer(balancer) => drop(self.balancers.insert(balancer.id, balancer)),
             Fact::Front(front) => drop(self.fronts.insert(front.id, front)),
             Fact::Template(template) => drop(self.templates.insert(template.id, template)),
+            Fact::FirstBoot(document) => drop(self.first_boots.insert(document.id, document)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -384,6 +390,7 @@ impl Estate {
             Kind::Balancer => drop(self.balancers.remove(&BalancerId(id))),
             Kind::Front => drop(self.fronts.remove(&FrontId(id))),
             Kind::Template => drop(self.templates.remove(&TemplateId(id))),
+            Kind::FirstBoot => drop(self.first_boots.remove(&FirstBootId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

@@ -1,11 +1,11 @@
 //! How the estate is changed: with a [`Pen`] that notes everything it touches. What an event writes stands in its room.
 
 use super::{
-    Array, Balancer, Cluster, Estate, Fact, Failure, Front, Host, Image, Kind, Machine, Network,
+    Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine, Network,
     Site, Switch, Template, Volume,
 };
 use crate::ids::{
-    ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
+    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId, NetworkId,
     SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
@@ -149,6 +149,14 @@ writes!(
     BalancerId
 );
 writes!(add_front, front, drop_front, fronts, Front, FrontId);
+writes!(
+    add_first_boot,
+    first_boot,
+    drop_first_boot,
+    first_boots,
+    FirstBoot,
+    FirstBootId
+);
 writes!(
     add_template,
     template,

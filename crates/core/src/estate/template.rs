@@ -2,7 +2,7 @@
 
 use super::{Disk, Estate, Machine};
 use crate::{
-    ids::{NetworkId, TemplateId, VolumeId},
+    ids::{FirstBootId, NetworkId, TemplateId, VolumeId},
     moment::Moment,
     units::Bytes,
 };
@@ -37,6 +37,9 @@ pub struct Version {
     /// A network for each card.
     pub cards: Vec<Option<NetworkId>>,
     pub sealed: Sealed,
+    /// What guests of machines made from it are told, unless another document is chosen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_boot: Option<FirstBootId>,
     /// What it was made from, in words.
     pub from: String,
     pub made: Moment,

@@ -7,6 +7,7 @@ use super::{
 use crate::{
     estate::{Estate, Fact, Host, Machine, Pen, Site, Volume},
     finding::{Finding, Rule},
+    first_boot,
     ids::{HostId, MachineId, RunId, SiteId, VolumeId},
     limits,
     moment::Moment,
@@ -244,7 +245,11 @@ impl<'a, S: Work> Draft<'a, S> {
             .flat_map(|n| &n.addresses)
             .map(ToString::to_string)
             .collect();
+        let booted = machine.first_boot.as_ref();
+        let edition = booted.and_then(|b| self.estate().first_boots.get(&b.document)?.version(b.version));
+        let told = edition.and_then(|e| first_boot::told(e, machine, self.estate()).ok());
         self.listed.push(Listed {
+            host_name: told.map(|t| t.host_name).unwrap_or_default(),
             name: machine.name.clone(),
             place: host.map_or_else(|| "stays off".into(), |h| h.name.clone()),
             addresses: addresses.join(", "),

@@ -38,6 +38,8 @@ pub struct Listed {
     /// A host, or that it stays off.
     pub place: String,
     pub addresses: String,
+    /// The host name that its guest is told; empty: as it is called.
+    pub host_name: String,
 }
 
 /// A host's held memory before and after.

@@ -3,7 +3,7 @@
 use crate::{
     estate::Estate,
     ids::{
-        ArrayId, BalancerId, ClusterId, FrontId, HostId, ImageId, MachineId, NetworkId, SwitchId,
+        ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId, NetworkId, SwitchId,
         TemplateId, VolumeId,
     },
 };
@@ -27,6 +27,7 @@ pub enum Object {
     Balancer(BalancerId),
     Front(FrontId),
     Template(TemplateId),
+    FirstBoot(FirstBootId),
 }
 
 impl Object {
@@ -48,6 +49,7 @@ impl Object {
             Object::Balancer(id) => estate.balancers.get(&id).map(|b| b.name.clone()),
             Object::Front(id) => estate.fronts.get(&id).map(|f| f.name.clone()),
             Object::Template(id) => estate.templates.get(&id).map(|t| t.name.clone()),
+            Object::FirstBoot(id) => estate.first_boots.get(&id).map(|d| d.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -68,6 +70,7 @@ impl fmt::Display for Object {
             Object::Balancer(id) => id.fmt(f),
             Object::Front(id) => id.fmt(f),
             Object::Template(id) => id.fmt(f),
+            Object::FirstBoot(id) => id.fmt(f),
         }
     }
 }
@@ -112,6 +115,7 @@ impl Object {
             Object::Balancer(id) => estate.balancers.contains_key(&id),
             Object::Front(id) => estate.fronts.contains_key(&id),
             Object::Template(id) => estate.templates.contains_key(&id),
+            Object::FirstBoot(id) => estate.first_boots.contains_key(&id),
         }
     }
 }

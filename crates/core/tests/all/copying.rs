@@ -52,6 +52,7 @@ fn version(small: &Small, number: u32, sealed: Sealed) -> Version {
         memory: Bytes::gib(4),
         cards: vec![None],
         sealed,
+        first_boot: None,
         from: "db".into(),
         made: Moment(0),
         note: String::new(),
@@ -283,6 +284,7 @@ fn make(small: &Small, change: impl FnOnce(&mut Make)) -> Assessment {
         of: None,
         name: "quay-base".into(),
         volume: None,
+        first_boot: None,
         seal: true,
         note: "".into(),
     };

@@ -10,6 +10,7 @@ use zastrugi_core::{
     moment::Moment,
     rooms::{
         Proposal, edits,
+        first_boot::{self, Keep},
         edits::{Set, Target},
         hosts, images,
         images::AddImage,
@@ -159,8 +160,31 @@ fn other(limit: &Limit) -> Option<Proposal> {
             let rules = (0..n).map(rule).collect();
             edit(Target::Cluster(ClusterId(901)), vec![Set::Rules(rules)])
         }
+        limits::GUEST_KEYS => first_boot(|k| k.keys = vec![KEY.into(); n]),
+        limits::NAME_SERVERS => first_boot(|k| k.dns = vec!["10.1.2.53".into(); n]),
+        limits::COMMANDS => first_boot(|k| k.commands = vec!["true".into(); n]),
         _ => return None,
     })
+}
+
+const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICqXUWw1S2iEjNvY9UoiagpVsh7ROOIHrWxcu5wAqlrq ops@desk";
+
+fn first_boot(change: impl FnOnce(&mut Keep)) -> Proposal {
+    let mut keep = Keep {
+        of: None,
+        name: "ops".into(),
+        host_name: "{name}".into(),
+        user: "ops".into(),
+        keys: vec![],
+        password: Password::Missing,
+        no_password: false,
+        dns: vec![],
+        search: vec![],
+        zone: "".into(),
+        commands: vec![],
+    };
+    change(&mut keep);
+    Proposal::FirstBoot(first_boot::Ask::Keep(Box::new(keep)))
 }
 
 fn subnet(i: usize) -> Subnet {

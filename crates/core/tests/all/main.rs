@@ -12,6 +12,7 @@ mod disks;
 mod facts;
 mod failing;
 mod fencing;
+mod first_boot;
 mod fitting;
 mod flowing;
 mod foretelling;

@@ -1,6 +1,7 @@
 //! Values as an agent sends them, and what they mean in core's words.
 
 mod copying;
+mod first_boot;
 mod inventory;
 mod pool;
 pub(crate) mod snapshots;
@@ -341,6 +342,8 @@ pub(crate) struct Machine {
     #[serde(default)]
     generation_id: Option<Uuid>,
     #[serde(default)]
+    first_boot: Option<first_boot::WireApplied>,
+    #[serde(default)]
     created_ms: i64,
     #[serde(default)]
     pub(crate) deleted: bool,
@@ -613,6 +616,7 @@ impl Machine {
             apart: self.apart.map(limited),
             protected: self.protected,
             generation_id: self.generation_id.filter(|id| !id.is_nil()),
+            first_boot: self.first_boot.and_then(|f| f.read(self.uuid)),
             guest_key: self.guest_key.map(limited).filter(|k| !k.is_empty()),
             note: self.note.chars().take(2000).collect(),
             virtual_hardware: self.virtual_hardware,

@@ -6,7 +6,6 @@ use crate::{
     agent::{Agent, Cards, WireAsOf, record},
     perform::{done, premise, stamp},
 };
-use base64::{Engine, prelude::BASE64_STANDARD};
 use serde_json::json;
 use zastrugi_core::{
     estate::{Estate, Host, Machine, MachineState},
@@ -18,7 +17,6 @@ use zastrugi_core::{
     },
     runs::{Fault, FaultKind},
 };
-use zastrugi_formats::seed::{Card, image};
 
 impl Drivers {
     /// A copy that nobody wants ends, and nothing of it is left.
@@ -69,13 +67,29 @@ impl Drivers {
         {
             return Ok(waits);
         }
-        act(&agent, estate, host, machine, step, turn).await
+        match step {
+            Step::Create { .. } => {
+                let cards = self.cards(estate, machine).await?;
+                create(&agent, estate, machine, &cards, turn).await
+            }
+            Step::Copy { copied, .. } => {
+                let cards = self.cards(estate, machine).await?;
+                copy(&agent, estate, machine, (copied, &cards), turn).await
+            }
+            Step::Start { .. }
+            | Step::AwaitGuest { .. }
+            | Step::AskStop { .. }
+            | Step::AwaitOff { .. }
+            | Step::Off { .. }
+            | Step::Delete { .. }
+            | Step::Recover { .. }
+            | Step::Purge { .. } => act(&agent, host, machine, step, turn).await,
+        }
     }
 }
 
 async fn act(
     agent: &Agent<'_>,
-    estate: &Estate,
     host: &Host,
     machine: &Machine,
     step: &Step,
@@ -83,8 +97,7 @@ async fn act(
 ) -> Result<Outcome, Fault> {
     let (uuid, id) = (&machine.uuid, machine.id);
     match step {
-        Step::Create { .. } => create(agent, estate, machine, turn).await,
-        Step::Copy { copied, .. } => copy(agent, estate, machine, copied, turn).await,
+        Step::Create { .. } | Step::Copy { .. } => Err(premise("It is made elsewhere.")),
         Step::Start { .. } => {
             let generation = machine.generation + 1;
             let fell = machine.fell.as_ref();
@@ -181,37 +194,6 @@ async fn marked(
     Ok(true)
 }
 
-/// A machine's cards, and the seed from which its guest learns them.
-fn cards(estate: &Estate, machine: &Machine) -> Result<Cards, Fault> {
-    let mut nics = Vec::new();
-    let mut seeds = Vec::new();
-    for nic in &machine.nics {
-        let network = nic.network.and_then(|id| estate.networks.get(&id));
-        nics.push(json!({"mac": nic.mac, "network": network.map(|n| &n.name), "addresses": nic.addresses}));
-        let subnets = network.map(|n| n.subnets.as_slice()).unwrap_or_default();
-        let of = |a: &std::net::IpAddr| subnets.iter().find(|s| s.net.contains(a));
-        let used: Vec<_> = nic
-            .addresses
-            .iter()
-            .filter_map(|a| Some((*a, of(a)?)))
-            .collect();
-        seeds.push(Card {
-            mac: nic.mac.clone(),
-            mtu: network.map_or(1500, |n| n.mtu),
-            addresses: used.iter().map(|(a, s)| (*a, s.net.prefix_len())).collect(),
-            gateways: used.iter().filter_map(|(_, s)| s.gateway).collect(),
-        });
-    }
-    let image = image(&machine.uuid.to_string(), &machine.name, &seeds).map_err(|e| {
-        let said = format!("The seed of {} can't be made: {e}.", machine.name);
-        Fault::new(FaultKind::Refused, said, "Give it fewer cards.")
-    })?;
-    Ok(Cards {
-        nics,
-        seed: BASE64_STANDARD.encode(image),
-    })
-}
-
 /// What it boots from, in the volume's own words.
 pub(super) fn boot(estate: &Estate, machine: &Machine) -> serde_json::Value {
     let attached = machine.boot.attached;
@@ -280,15 +262,15 @@ async fn create(
     agent: &Agent<'_>,
     estate: &Estate,
     machine: &Machine,
+    cards: &Cards,
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
     let volume = machine.disks.first();
     let volume = volume.and_then(|d| estate.volumes.get(&d.volume));
     let volume = volume.map_or("", |v| v.uid.as_str());
-    let cards = cards(estate, machine)?;
     let boot = boot(estate, machine);
     let made = agent
-        .create(stamp(turn), machine, volume, &cards, boot)
+        .create(stamp(turn), machine, volume, cards, boot)
         .await?;
     let event = Event::Machines(machines::Event::Made {
         machine: machine.id,
@@ -302,14 +284,13 @@ async fn copy(
     agent: &Agent<'_>,
     estate: &Estate,
     machine: &Machine,
-    copied: &Copied,
+    (copied, cards): (&Copied, &Cards),
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
     let volume = machine.disks.first();
     let volume = volume.and_then(|d| estate.volumes.get(&d.volume));
     let volume = volume.map_or("", |v| v.uid.as_str());
-    let cards = cards(estate, machine)?;
-    let body = record(machine, volume, &cards, &boot(estate, machine));
+    let body = record(machine, volume, cards, &boot(estate, machine));
     let from = source(estate, copied.source)?;
     let from = json!({"from": from, "dependent": copied.dependent, "seal": copied.seal});
     let said = agent.copy(stamp(turn), machine, body, from).await?;

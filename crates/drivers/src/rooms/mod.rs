@@ -18,6 +18,7 @@ pub(crate) mod machines;
 mod maintenance;
 mod moving;
 mod naming;
+mod seeds;
 mod networks;
 mod pools;
 mod snapshots;
@@ -51,6 +52,7 @@ impl Drivers {
             Step::Networks(step) => self.at_network(estate, step, turn).await,
             Step::Edits(step) => self.at_edit(estate, step, turn).await,
             Step::Qualities(step) => match *step {},
+            Step::FirstBoot(step) => match *step {},
             Step::Joining(step) => self.at_joining(estate, step, turn).await,
             Step::Maintenance(step) => self.at_maintenance(estate, step, turn).await,
             Step::Keepers(step) => self.at_keepers(estate, step, turn).await,
@@ -98,7 +100,8 @@ impl Drivers {
             | Step::Naming(_)
             | Step::Fronts(_)
             | Step::Hardware(_)
-            | Step::Qualities(_) => self.perform(estate, step, turn).await,
+            | Step::Qualities(_)
+            | Step::FirstBoot(_) => self.perform(estate, step, turn).await,
         }
     }
 }

@@ -257,4 +257,48 @@ impl Desk {
             .await
             .map_err(|e| e.to_string())
     }
+
+    /// Seals the hash of a password (SHA-512 crypt, as crypt(3) has it): what it was nobody knows any more.
+    ///
+    /// # Errors
+    /// Words, when it can't be hashed or the database does not answer.
+    pub async fn keep_hash(&self, plain: &str) -> Result<SecretRef, String> {
+        let plain = zeroize::Zeroizing::new(plain.to_owned());
+        let hashed = tokio::task::spawn_blocking(move || crypt(plain.as_bytes()));
+        let hash = hashed.await.map_err(|e| e.to_string())??;
+        self.keep_secret(&hash).await
+    }
+}
+
+/// About a tenth of a second for each password that somebody tries.
+const ROUNDS: u32 = 100_000;
+
+fn crypt(plain: &[u8]) -> Result<String, String> {
+    use sha_crypt::PasswordHasher as _;
+    let params = sha_crypt::Params::new(ROUNDS).map_err(|e| e.to_string())?;
+    let with = sha_crypt::ShaCrypt::new(sha_crypt::Algorithm::Sha512Crypt, params);
+    // As text 16 characters: crypt(3) looks at no more of them.
+    let salt: [u8; 12] = rand::random();
+    let hash = with.hash_password_with_salt(plain, &salt);
+    hash.map(|h| h.to_string()).map_err(|e| e.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use sha_crypt::PasswordVerifier as _;
+
+    /// If this fails, nobody can sign in to a guest with the password that was set for it.
+    #[test]
+    fn the_hash_is_one_that_guests_can_check() {
+        let hash = crypt(b"harbour-lights").unwrap();
+        let parts: Vec<&str> = hash.split('$').collect();
+        assert_eq!(parts[1..3], ["6", "rounds=100000"], "{hash}");
+        assert_eq!((parts[3].len(), parts[4].len()), (16, 86), "{hash}");
+        let fits = |p: &[u8]| sha_crypt::ShaCrypt::SHA512.verify_password(p, hash.as_str()).is_ok();
+        // From the specification of SHA-crypt, version 0.6.
+        let known = "$6$rounds=10000$saltstringsaltst$OW1/O6BYHV6BcXZu8QVeXbDWra3Oeqh0sbHbbMCVNSnCM/UrjmM0Dp8vOuZeHBy/YTBmSK6H9qs/y3RnOaw5v.";
+        assert!(sha_crypt::ShaCrypt::SHA512.verify_password(b"Hello world!", known).is_ok());
+        assert!(fits(b"harbour-lights") && !fits(b"harbour-light"));
+    }
 }

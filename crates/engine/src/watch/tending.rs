@@ -107,12 +107,15 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
         let key = c.dns.as_ref().and_then(|d| d.key.as_ref());
         key.map(|k| k.secret)
     });
+    let told = now.estate.first_boots.values().flat_map(|d| &d.versions);
+    let of_users = told.map(|v| v.user.as_ref().and_then(|u| u.password));
     let named: BTreeSet<SecretRef> = of_hosts
         .chain(of_arrays)
         .chain(of_switches)
         .chain(of_balancers)
         .chain(of_fronts)
         .chain(of_names)
+        .chain(of_users)
         .flatten()
         .collect();
     // Plans name secrets in what they ask and do; few are open.

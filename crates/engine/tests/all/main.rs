@@ -7,6 +7,7 @@ mod consoles;
 mod disks;
 mod fallen;
 mod faults;
+mod first_boot;
 mod fronts;
 mod hardware;
 mod histories;

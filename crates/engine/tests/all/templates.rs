@@ -36,6 +36,7 @@ pub(crate) fn make(machine: MachineId, name: &str, snapshot: Option<Uuid>) -> Pr
         name: name.into(),
         volume: None,
         seal: true,
+        first_boot: None,
         note: "".into(),
     }))
 }

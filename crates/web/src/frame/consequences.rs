@@ -279,7 +279,7 @@ impl Consequences {
             clear_words: clear_words(assessment.findings()),
             clear: clear(assessment.findings()),
             listed: match assessment.listed() {
-                [_] => vec![],
+                [one] if one.host_name.is_empty() => vec![],
                 all => all.to_vec(),
             },
             interrupted: assessment

@@ -43,6 +43,8 @@ pub(crate) struct Sheet {
     looks: Option<Looks>,
     /// It changes what is there: several may be at it.
     merges: bool,
+    /// Of the password that is typed only a hash is kept.
+    hashes: bool,
 }
 
 /// What must be known before the sheet can say something is asked first: limited, timed out, kept.
@@ -71,7 +73,13 @@ impl Sheet {
             after: None,
             looks: None,
             merges: false,
+            hashes: false,
         }
+    }
+    /// A sheet whose password is one of guests: nobody needs to know it again.
+    pub(crate) const fn hashing(mut self) -> Self {
+        self.hashes = true;
+        self
     }
     /// A sheet that shows what there is and lets it be changed.
     pub(crate) const fn merging(mut self) -> Self {
@@ -458,7 +466,11 @@ async fn start(
             let checked = check(desk, &ask, fields).await;
             checked.map_err(|(field, words)| Said::wrong(&field, words))?;
         }
-        let kept = desk.keep_secret(fields.secret("password")).await;
+        let typed = fields.secret("password");
+        let kept = match sheet.hashes {
+            true => desk.keep_hash(typed).await,
+            false => desk.keep_secret(typed).await,
+        };
         let kept = Password::Kept(kept.map_err(Said::notice)?);
         if let Some(password) = ask.password() {
             *password = kept;

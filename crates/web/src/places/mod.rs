@@ -3,6 +3,7 @@
 pub(crate) mod clusters;
 pub(crate) mod door;
 pub(crate) mod field;
+pub(crate) mod first_boot;
 pub(crate) mod hosts;
 pub(crate) mod logbook;
 pub(crate) mod machines;
@@ -19,6 +20,7 @@ use rocket::Route;
 pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
     [
         clusters::SHEETS,
+        first_boot::SHEETS,
         hosts::SHEETS,
         machines::SHEETS,
         networks::SHEETS,
@@ -34,6 +36,7 @@ pub(crate) fn routes() -> Vec<Route> {
         clusters::routes(),
         door::routes(),
         field::routes(),
+        first_boot::routes(),
         hosts::routes(),
         logbook::routes(),
         machines::routes(),

@@ -8,7 +8,7 @@ use crate::{
     permits::Act,
     road::{Ask as Asked, Draft},
     estate::{BootFrom, Memory, Provisioning},
-    ids::{ClusterId, HostId, ImageId, MachineId, NetworkId, VolumeId},
+    ids::{ClusterId, FirstBootId, HostId, ImageId, MachineId, NetworkId, VolumeId},
     moment::Span,
     units::Bytes,
 };
@@ -106,6 +106,9 @@ pub struct CreateMachines {
     /// What the first boot is from; none for the usual order.
     #[serde(default)]
     pub first_boot: Option<BootFrom>,
+    /// What their guests are told at the first boot, in its newest version; none: names and addresses only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub document: Option<FirstBootId>,
     pub labels: BTreeMap<Line, Line>,
     pub tier: u8,
     pub protected: bool,

@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{Copied, CreateMachines, Draft, Event, Step, copied};
+use super::{Copied, CreateMachines, Draft, Event, Step, copied, told};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
@@ -35,7 +35,8 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         .iter()
         .map(|name| blank(draft, ask, cluster, name, origin.as_ref()))
         .collect();
-    let machines = addressed(draft, ask, cluster, machines);
+    let mut machines = addressed(draft, ask, cluster, machines);
+    told::document(draft, ask, &mut machines);
     if let Some(first) = machines.first() {
         draft.found_all(booting::check(draft.estate(), first, &first.boot));
         draft.found_all(first_boot(ask));
@@ -305,6 +306,7 @@ fn blank(
         grows: Default::default(),
         snapshots: Default::default(),
         parent: copied::parent(ask),
+        first_boot: None,
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }

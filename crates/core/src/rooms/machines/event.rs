@@ -1,7 +1,7 @@
 //! What happens to machines.
 
 use crate::{
-    estate::{AsOf, Boot, Fell, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Sealed, Wanted},
+    estate::{Applied, AsOf, Boot, Fell, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Sealed, Wanted},
     ids::{HostId, MachineId, VolumeId},
     moment::{Moment, Span},
     road::{Entry, Tale},
@@ -76,6 +76,11 @@ pub enum Event {
     Home {
         machine: MachineId,
         volume: VolumeId,
+    },
+    /// Its guest says what came of what it was told at its first boot.
+    Applied {
+        machine: MachineId,
+        applied: Box<Applied>,
     },
     /// It fell, and another site may have taken it over.
     Unsure {
@@ -161,6 +166,11 @@ impl Tale for Event {
                 m.grows = *grows;
                 m.runs((!m.is_off()).then_some(**now));
             }),
+            Event::Applied { machine, applied } => pen.machine(*machine, |m| {
+                if let Some(booted) = &mut m.first_boot {
+                    booted.applied = Some(Applied::clone(applied));
+                }
+            }),
             Event::Anew { machine, generation_id } => pen.machine(*machine, |m| m.generation_id = Some(*generation_id)),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
             Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
@@ -244,6 +254,15 @@ impl Tale for Event {
             Event::Carries { machine, carries } => {
                 let words = if *carries { "is the machine in which this manager runs" } else { "carries this manager no more" };
                 (machine, words.to_owned())
+            }
+            Event::Applied { machine, applied } => {
+                let of = estate.machines.get(machine).and_then(|m| m.first_boot.as_ref());
+                let of = of.map_or_else(|| "its first boot".into(), |b| b.words());
+                let words = match applied.failed.as_slice() {
+                    [] => format!("did all that {of} says"),
+                    failed => format!("could not do all that {of} says: {}", failed.join("; ")),
+                };
+                (machine, words)
             }
             // The failure's story says it.
             Event::Unsure { .. } | Event::Runs { .. } | Event::Anew { .. } | Event::Nics { .. } | Event::Home { .. } => return None,

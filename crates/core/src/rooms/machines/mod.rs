@@ -8,6 +8,7 @@ mod lifecycle;
 mod power;
 mod premise;
 mod step;
+mod told;
 
 pub use ask::{AfterGrace, Ask, Copied, CreateMachines, NewDisk, NewNic, PowerAct};
 pub use event::Event;

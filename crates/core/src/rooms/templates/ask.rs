@@ -3,7 +3,7 @@
 use super::{Step, make, remove, whole};
 use crate::{
     endpoint::Password,
-    ids::{MachineId, TemplateId, VolumeId},
+    ids::{FirstBootId, MachineId, TemplateId, VolumeId},
     permits::Act,
     road::{Ask as Asked, Draft},
     text::{Line, Note},
@@ -58,6 +58,9 @@ pub struct Make {
     pub volume: Option<VolumeId>,
     /// What makes the guest itself is removed from the copy.
     pub seal: bool,
+    /// What guests of machines made from it are told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_boot: Option<FirstBootId>,
     pub note: Note,
 }
 

@@ -269,12 +269,14 @@ impl Console {
         let said = match (command, first) {
             ("", _) => String::new(),
             ("help", _) => {
-                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
+                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
             }
             ("uptime", _) => format!("up {} s\r\n", around.up / 1000),
             ("date", _) => format!("{} UTC\r\n", time_of_day(around.clock)),
             ("serial", _) => format!("host {}\r\n", around.host_serial),
             ("generation", _) => format!("{}\r\n", around.record.generation_id),
+            ("first-boot", _) => around.record.first_boot.as_ref().map_or_else(|| "nothing was told yet\r\n".into(), |a| a.lines()),
+            ("hostname", _) => format!("{}\r\n", host_name(around.record)),
             ("ip", _) => addresses(around.record),
             ("free", _) => {
                 let mib = |bytes: u64| bytes >> 20;
@@ -328,6 +330,11 @@ impl Console {
         self.until = around.up;
         self.count = 0;
     }
+}
+
+/// As it was told, else as its machine is called.
+fn host_name(record: &Record) -> &str {
+    record.first_boot.as_ref().map_or(record.name.as_str(), |a| a.host_name.as_str())
 }
 
 pub(crate) fn time_of_day(ms: i64) -> String {

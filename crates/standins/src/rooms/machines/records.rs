@@ -161,6 +161,7 @@ pub(crate) fn made(ask: Create, disks: Vec<Disk>, now: i64) -> Result<(Record, S
         nics: ask.nics,
         boot: ask.boot,
         seed: ask.seed.as_deref().and_then(Seed::keep),
+        first_boot: None,
         labels: ask.labels,
         tier: ask.tier,
         apart: ask.apart,

@@ -50,7 +50,7 @@ fn u32_at(bytes: &[u8], at: usize) -> Option<usize> {
 }
 
 /// A label, and files with their contents.
-pub(crate) type Read = (String, Vec<(String, Vec<u8>)>);
+pub(crate) type Read = (String, Files);
 
 /// The files of the image's root directory: name and contents. None when this is no ISO 9660 image.
 pub(crate) fn files(image: &[u8]) -> Option<Read> {
@@ -85,22 +85,31 @@ pub(crate) fn files(image: &[u8]) -> Option<Read> {
     Some((label, found))
 }
 
+/// Files with their contents.
+pub(crate) type Files = Vec<(String, Vec<u8>)>;
+
+/// A file by its name, however the image writes it.
+pub(crate) fn text_of(files: &Files, wanted: &str) -> Option<String> {
+    let found = files.iter().find(|(name, _)| {
+        let name = name.split(';').next().unwrap_or_default();
+        name.eq_ignore_ascii_case(wanted)
+    });
+    found.map(|(_, text)| String::from_utf8_lossy(text).into_owned())
+}
+
+impl Seed {
+    /// What is on it, where it is one of this convention.
+    pub(crate) fn cidata(&self) -> Option<Files> {
+        let (label, files) = files(&self.image())?;
+        label.eq_ignore_ascii_case("cidata").then_some(files)
+    }
+}
+
 /// The addresses (with prefix) that the seed's network configuration gives its guest.
 pub(crate) fn addresses(seed: &Seed) -> Vec<String> {
-    let Some((label, files)) = files(&seed.image()) else {
+    let Some(config) = seed.cidata().and_then(|files| text_of(&files, "network-config")) else {
         return Vec::new();
     };
-    if !label.eq_ignore_ascii_case("cidata") {
-        return Vec::new();
-    }
-    let config = files
-        .iter()
-        .find(|(name, _)| {
-            let name = name.split(';').next().unwrap_or_default();
-            name.eq_ignore_ascii_case("network-config")
-        })
-        .map(|(_, text)| String::from_utf8_lossy(text).into_owned())
-        .unwrap_or_default();
     // Version 2 of the network configuration, which is also JSON where it is written so.
     let Ok(read) = serde_json::from_str::<serde_json::Value>(&config) else {
         return Vec::new();

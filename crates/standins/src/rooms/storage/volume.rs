@@ -1,7 +1,10 @@
 //! A simple shared volume: machine records, and the run lease of each machine with its generation. A write under a
 //! lower generation, or by a host that isn't the lease's holder, is refused and recorded.
 
-use crate::{rooms::machines::seed::Seed, rooms::networks::network::Nic};
+use crate::rooms::{
+    machines::{first_boot::Applied, guest::Guest, seed::Seed},
+    networks::network::Nic,
+};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -123,6 +126,9 @@ pub(crate) struct Record {
     /// The seed that the guest reads at its first boot, as it was delivered.
     #[serde(default)]
     pub(crate) seed: Option<Seed>,
+    /// What came of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) first_boot: Option<Box<Applied>>,
     #[serde(default)]
     pub(crate) labels: BTreeMap<String, String>,
     #[serde(default)]
@@ -226,6 +232,19 @@ impl Record {
 }
 
 impl Volume {
+    /// A guest that is up and was not told yet reads its seed; whether it did.
+    pub(crate) fn boots_first(&mut self, uuid: &str, guest: &Guest, now: i64) -> bool {
+        let Some(record) = self.records.get_mut(uuid) else {
+            return false;
+        };
+        let again = record.first_boot.as_ref().is_none_or(|a| a.instance != uuid);
+        let due = again && record.seed.is_some() && guest.phase(now, record.temper) == "up";
+        if let Some(seed) = record.seed.as_ref().filter(|_| due) {
+            record.first_boot = Some(Box::new(Applied::by(seed, uuid)));
+        }
+        due
+    }
+
     pub(crate) fn used(&self) -> u64 {
         self.holds().values().sum()
     }
@@ -374,6 +393,7 @@ mod tests {
             nics: vec![],
             boot: Boot::default(),
             seed: None,
+            first_boot: None,
             labels: BTreeMap::new(),
             tier: 1,
             apart: None,

@@ -130,8 +130,38 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
         each(&mut { networks }),
         each(&mut fronts(estate, &named)),
         each(&mut { arrays }),
+        each(&mut templates(estate, &named)),
+        each(&mut first_boots(estate, &named)),
     ];
     all.into_iter().flatten().collect()
+}
+
+fn templates<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    let all = estate.templates.values().filter(|t| named(&t.name));
+    all.map(|t| {
+        let volume = t.newest().and_then(|v| estate.volumes.get(&v.volume));
+        let place = volume.map_or_else(String::new, |v| v.name.clone());
+        Thing::new("template", t.id.0, &t.name, place, "/templates/")
+    })
+}
+
+fn first_boots<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    let all = estate.first_boots.values().filter(|d| named(&d.name));
+    all.map(|d| {
+        Thing::new(
+            "first-boot document",
+            d.id.0,
+            &d.name,
+            String::new(),
+            "/first-boot/",
+        )
+    })
 }
 
 fn fronts<'a>(

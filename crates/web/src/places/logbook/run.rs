@@ -239,6 +239,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::Image(id) => format!("/storage/images/{}", id.0),
         Object::Front(id) => format!("/fronts/{}", id.0),
         Object::Template(id) => format!("/templates/{}", id.0),
+        Object::FirstBoot(id) => format!("/first-boot/{}", id.0),
         Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }

@@ -4,7 +4,7 @@ use crate::frame::{Fields, consequences::Wrong};
 use zastrugi_core::{
     copying::{Original, Source},
     estate::Sealed,
-    ids::{ClusterId, MachineId, NetworkId, TemplateId},
+    ids::{ClusterId, FirstBootId, MachineId, NetworkId, TemplateId},
     moment::Moment,
     rooms::machines::Copied,
     units::Bytes,
@@ -27,6 +27,8 @@ pub(super) struct Copies {
     pub(super) usual: (u32, Bytes),
     /// Networks of its cards; none: it is no copy.
     pub(super) cards: Option<Vec<Option<NetworkId>>>,
+    /// The document that the version or the machine names.
+    told: Option<FirstBootId>,
 }
 
 /// `template-12:3`, `machine-7` or `machine-7:` with a snapshot's identity.
@@ -89,6 +91,20 @@ fn usual(view: &View, source: Source) -> Option<Has> {
     }
 }
 
+/// What guests of it are told, where that is still there.
+fn document(view: &View, source: Source) -> Option<FirstBootId> {
+    let named = match source {
+        Source::Template { template, version } => {
+            view.estate.templates.get(&template)?.version(version)?.first_boot
+        }
+        Source::Machine { machine, .. } => {
+            let booted = view.estate.machines.get(&machine)?.first_boot.as_ref()?;
+            Some(booted.document)
+        }
+    };
+    named.filter(|id| view.estate.first_boots.contains_key(id))
+}
+
 impl Copies {
     pub(super) fn of(view: &View, fields: &Fields) -> Copies {
         let from = fields.get("from").to_owned();
@@ -112,6 +128,7 @@ impl Copies {
             }),
             usual: has.as_ref().map_or(USUAL, |h| (h.0, h.1)),
             cards: has.map(|h| h.2),
+            told: source.and_then(|s| document(view, s)),
             original,
         }
     }
@@ -121,6 +138,11 @@ impl Copies {
         let unread = !self.from.is_empty() && self.copied.is_none();
         let words = "Choose one of these, or nothing.";
         unread.then(|| ("from".to_owned(), words.to_owned()))
+    }
+
+    /// What guests of machines made from it are told, as the form has it.
+    pub(super) fn document(&self) -> String {
+        self.told.map_or_else(String::new, |id| id.0.to_string())
     }
 
     /// The machine that is copied.

@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::{Disk, Memory, NetRole, Provisioning},
-    ids::{ClusterId, HostId, ImageId, NetworkId, VolumeId},
+    ids::{ClusterId, FirstBootId, HostId, ImageId, NetworkId, VolumeId},
     rooms::Proposal,
     rooms::machines::{CreateMachines, NewDisk, NewNic},
     text::Line,
@@ -70,6 +70,8 @@ struct NewFields {
     image: u64,
     images: Vec<(u64, String)>,
     first_boot: String,
+    document: u64,
+    documents: Vec<(u64, String)>,
     copies: Copies,
 }
 
@@ -340,6 +342,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         copied: copies.copied,
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
+        document: fields.or("document", &copies.document()).parse().ok().map(FirstBootId),
         labels: labels(fields),
         tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
         protected: fields.ticked("protected", false),
@@ -374,6 +377,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         image: ask.image.map_or(0, |i| i.0),
         images: super::images(view, cluster),
         first_boot: fields.get("once").into(),
+        document: ask.document.map_or(0, |d| d.0),
+        documents: super::super::first_boot::choices(view),
         copies,
         clusters,
     };

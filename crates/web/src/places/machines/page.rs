@@ -167,6 +167,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ),
         ("Disks", disks.join("; ")),
         ("Made from", made_from(estate, m)),
+        ("First boot", first_boot(m)),
         ("Drive", drive(estate, m)),
         ("Boots from", boots(m)),
         ("If its host fails", restart(estate, m)),
@@ -182,7 +183,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ),
     ];
     facts
-        .retain(|(what, said)| !matches!(*what, "Stands behind" | "Made from") || !said.is_empty());
+        .retain(|(what, said)| !matches!(*what, "Stands behind" | "Made from" | "First boot") || !said.is_empty());
     facts
 }
 
@@ -243,6 +244,12 @@ fn restart(estate: &Estate, m: &Machine) -> String {
         return format!("{who}, before all others: this manager runs in it");
     }
     format!("{who}, in tier {}{after}", m.tier)
+}
+
+/// What its guest was told, and what came of it.
+fn first_boot(m: &Machine) -> String {
+    let told = m.first_boot.as_ref();
+    told.map_or_else(String::new, |b| format!("{}; {}", b.words(), super::super::first_boot::outcome(m).1))
 }
 
 /// What its disks were copied from, or lie on.

@@ -7,7 +7,7 @@ use crate::frame::{
 use askama::Template;
 use uuid::Uuid;
 use zastrugi_core::{
-    ids::{MachineId, TemplateId, VolumeId},
+    ids::{FirstBootId, MachineId, TemplateId, VolumeId},
     rooms::{
         Proposal,
         templates::{Ask, Make},
@@ -29,6 +29,8 @@ struct MakeFields {
     volume: u64,
     volumes: Vec<(u64, String)>,
     seal: bool,
+    document: u64,
+    documents: Vec<(u64, String)>,
     note: String,
 }
 
@@ -62,6 +64,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         .collect();
     templates.sort_by(|a, b| a.1.cmp(&b.1));
     let cluster = machine.and_then(|m| m.cluster);
+    let has = machine.and_then(|m| m.first_boot.as_ref()).map(|b| b.document);
+    let has = has.filter(|id| view.estate.first_boots.contains_key(id));
+    let usual = has.map_or_else(String::new, |id| id.0.to_string());
+    let document = fields.or("document", &usual).parse().ok().map(FirstBootId);
     let shown = MakeFields {
         machine: (id.0, name.clone()),
         snapshot: fields.get("snapshot").into(),
@@ -72,6 +78,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         volume: volume.map_or(0, |v| v.0),
         volumes: super::super::machines::volumes(view, cluster),
         seal,
+        document: document.map_or(0, |d| d.0),
+        documents: super::super::first_boot::choices(view),
         note: fields.get("note").into(),
     };
     Filled {
@@ -89,6 +97,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             name: fields.get("name").into(),
             volume,
             seal,
+            first_boot: document,
             note: fields.get("note").into(),
         })),
         wrong: vec![],
