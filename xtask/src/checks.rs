@@ -133,7 +133,7 @@ fn sizes(wrong: &mut Vec<String>) -> Result<(), Failed> {
 const FLOORS: [&[&str]; 7] = [
     &[
         "ids", "macs", "units", "moment", "finding", "permits", "epoch", "endpoint", "names",
-        "layers",
+        "layers", "ovf",
     ],
     &["estate", "addressing", "migration"],
     &["runs", "evidence", "inventory", "loads", "view"],

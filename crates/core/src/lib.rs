@@ -44,6 +44,7 @@ pub mod migration;
 pub mod moment;
 pub mod names;
 pub mod observe;
+pub mod ovf;
 pub mod packing;
 pub mod papers;
 pub mod permits;

@@ -7,6 +7,7 @@ pub mod certificate;
 pub mod csv;
 pub mod estate;
 pub mod iso9660;
+pub mod ovf;
 pub mod seed;
 pub mod table;
 
