@@ -21,6 +21,9 @@ pub fn check(estate: &Estate, machine: &Machine, boot: &Boot) -> Vec<Finding> {
                 let words = format!("The hosts of {name} don't mount the volume of {}.", i.name);
                 stop("image", words);
             }
+            Some(i) if !i.holds.is_installer() => {
+                stop("image", format!("Nothing boots from {}: {}.", i.name, i.holds.word()));
+            }
             Some(_) => {}
         }
     }

@@ -1,12 +1,13 @@
 //! How fast a host copies what lies on volumes, and what a copy of a machine or of a version is of.
 
 use crate::{
-    estate::{Disk, Host, Machine, Parent, Provisioning, Version},
+    estate::{Disk, Holds, Host, Machine, Parent, Provisioning, Version},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
-    ids::{MachineId, TemplateId, VolumeId, draw_uuid},
+    ids::{ImageId, MachineId, TemplateId, VolumeId, draw_uuid},
     migration::bandwidth,
     moment::{Moment, Span},
+    ovf::{self, Package, RAW},
     units::{Bytes, Rate, round},
     view::View,
 };
@@ -43,6 +44,8 @@ pub enum Source {
         machine: MachineId,
         snapshot: Option<Uuid>,
     },
+    /// A machine in an archive.
+    Package { image: ImageId },
 }
 
 /// What is read for a copy.
@@ -71,9 +74,88 @@ impl Source {
             Source::Template { template, version } => {
                 of_version(view, Parent { template, version })
             }
-            Source::Machine { machine, snapshot } => of_machine(view, machine, snapshot, now),
+            Source::Machine { machine, snapshot } => {
+                let original = of_machine(view, machine, snapshot)?;
+                let machine = view.estate.machines.get(&machine);
+                let held = machine.and_then(|m| held(view, m, snapshot, now));
+                Ok(Original {
+                    bytes: held.unwrap_or(original.bytes),
+                    known: held.is_some(),
+                    ..original
+                })
+            }
+            Source::Package { image } => of_package(view, image, now),
         }
     }
+
+    /// The same without how much of its disks is written: for showing what it is.
+    ///
+    /// # Errors
+    /// As [`Source::resolve`].
+    pub fn shown(self, view: &View, now: Moment) -> Result<Original, Finding> {
+        match self {
+            Source::Machine { machine, snapshot } => of_machine(view, machine, snapshot),
+            Source::Template { .. } | Source::Package { .. } => self.resolve(view, now),
+        }
+    }
+}
+
+/// What an archive describes, if it was looked through.
+///
+/// # Errors
+/// What is wrong with it, or that nobody looked yet.
+pub fn package(view: &View, id: ImageId, now: Moment) -> Result<&Package, Finding> {
+    let stop = |rule, text: String| Err(Finding::stop(rule, "archive", text));
+    let Some(image) = view.estate.images.get(&id) else {
+        return stop(Rule::Exists, "The archive is gone.".into());
+    };
+    let name = &image.name;
+    if image.holds != Holds::Package {
+        return stop(Rule::Content, format!("{name} is no machine in an archive: {}.", image.holds.word()));
+    }
+    if !image.ready {
+        return stop(Rule::State, format!("{name} is not whole yet."));
+    }
+    match view.evidence.fresh(&Probe::Package(id), now) {
+        Some(Answer::Package(package)) => Ok(package),
+        Some(Answer::Refused { why }) => stop(Rule::Content, format!("{name} can't be taken: {why}.")),
+        Some(Answer::Silent { why }) => {
+            let why = why.trim_end_matches('.');
+            stop(Rule::Reachable, format!("{name} could not be looked through: {why}."))
+        }
+        _ => stop(Rule::Reachable, format!("{name} has not been looked through yet.")),
+    }
+}
+
+fn of_package(view: &View, id: ImageId, now: Moment) -> Result<Original, Finding> {
+    let package = package(view, id, now)?;
+    let name = view.estate.images.get(&id).map_or_else(String::new, |i| i.name.clone());
+    let volume = view.estate.images.get(&id).map_or(VolumeId(0), |i| i.volume);
+    let system = package.descriptor.system(None);
+    if let Some(odd) = system.disks.iter().find(|d| d.file.is_some() && d.format != RAW) {
+        let text = format!("{name}: its disk {} is of the format “{}”, which no host here reads.", odd.id, odd.format);
+        return Err(Finding::stop(Rule::Disk, &name, text));
+    }
+    if system.disks.is_empty() {
+        let text = format!("{name}: it describes a machine without disks.");
+        return Err(Finding::stop(Rule::Disk, &name, text));
+    }
+    let disk = |d: &ovf::Disk| Disk {
+        key: Uuid::nil(),
+        size: d.capacity,
+        provisioning: Provisioning::Thin,
+        volume,
+    };
+    let disks: Vec<Disk> = system.disks.iter().map(disk).collect();
+    Ok(Original {
+        volume,
+        bytes: disks.iter().map(|d| d.size).sum(),
+        known: false,
+        thick: Bytes::ZERO,
+        disks,
+        words: name,
+        running: false,
+    })
 }
 
 fn of_version(view: &View, parent: Parent) -> Result<Original, Finding> {
@@ -99,7 +181,6 @@ fn of_machine(
     view: &View,
     id: MachineId,
     snapshot: Option<Uuid>,
-    now: Moment,
 ) -> Result<Original, Finding> {
     let gone = |text: String| Err(Finding::stop(Rule::Exists, "machine", text));
     let Some(machine) = view.estate.machines.get(&id) else {
@@ -119,12 +200,11 @@ fn of_machine(
         None => (name.clone(), machine.disks.len()),
     };
     let disks: Vec<Disk> = machine.disks.iter().take(count).copied().collect();
-    let held = held(view, machine, snapshot, now);
     let whole: Bytes = disks.iter().map(|d| d.size).sum();
     Ok(Original {
         volume,
-        bytes: held.unwrap_or(whole),
-        known: held.is_some(),
+        bytes: whole,
+        known: false,
         thick: thick(&disks),
         disks,
         words,

@@ -2,10 +2,11 @@
 
 use crate::{
     estate::{Hardware, LocalDisk, Path, PoolHealth, Share, Unattached},
-    ids::{ArrayId, HostId, MachineId, NetworkId, SecretRef},
+    ids::{ArrayId, HostId, ImageId, MachineId, NetworkId, SecretRef},
     inventory::Inventory,
     layers::Chain,
     limits,
+    ovf::Package,
     moment::{Moment, Span},
     units::Bytes,
 };
@@ -81,6 +82,8 @@ pub enum Probe {
     },
     /// Which blocks do the layers of this machine's disks hold?
     Layers(MachineId),
+    /// What is in an archive?
+    Package(ImageId),
     /// How far is what this time source (`ip:port`) says from our clock?
     Time(String),
 }
@@ -266,6 +269,7 @@ pub enum Answer {
         mac: Option<String>,
     },
     Layers(Box<Chain>),
+    Package(Box<Package>),
     /// It did not take who asks; the same is not tried again as long as this lasts.
     Refused {
         why: String,
@@ -307,7 +311,7 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::Devices(_)
         | Probe::Installations
         | Probe::Inventory { .. } => Span::mins(2),
-        Probe::Mtu { .. } | Probe::RoundTrip { .. } => Span::mins(30),
+        Probe::Package(_) | Probe::Mtu { .. } | Probe::RoundTrip { .. } => Span::mins(30),
     }
 }
 

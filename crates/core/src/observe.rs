@@ -556,6 +556,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         parent: None,
         made_from: String::new(),
         first_boot: None,
+        properties: Default::default(),
         vcpus_max: seen.vcpus_max,
         now: None,
         grows: seen.grows.unwrap_or_default(),

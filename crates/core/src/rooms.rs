@@ -235,7 +235,8 @@ rooms! {
     Snapshots snapshots,
     Hardware hardware,
     Templates templates,
-    FirstBoot first_boot;
+    FirstBoot first_boot,
+    Packages packages;
     Sites sites,
     Consoles consoles,
     People people,

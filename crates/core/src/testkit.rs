@@ -378,6 +378,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         parent: None,
         made_from: String::new(),
         first_boot: None,
+        properties: Default::default(),
     }
 }
 
@@ -410,6 +411,7 @@ pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64)
         image: None,
         first_boot: None,
         document: None,
+        taken: None,
         labels: BTreeMap::new(),
         tier: 3,
         protected: false,

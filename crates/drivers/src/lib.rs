@@ -51,6 +51,8 @@ pub struct Drivers {
     resets: redfish::Resets,
     networks: Arc<RwLock<Networks>>,
     secrets: Arc<dyn Secrets>,
+    /// Archives that were looked through, by what their volumes call them.
+    archives: Arc<std::sync::Mutex<std::collections::BTreeMap<uuid::Uuid, Arc<zastrugi_core::ovf::Package>>>>,
     installation: Installation,
     media: Arc<Media>,
 }
@@ -63,6 +65,7 @@ impl Drivers {
             resets: redfish::Resets::default(),
             networks: Arc::new(RwLock::new(networks)),
             secrets,
+            archives: Default::default(),
             installation,
             media: Arc::default(),
         }

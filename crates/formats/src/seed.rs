@@ -3,7 +3,8 @@
 
 use crate::iso9660::{self, IsoError};
 use serde_json::{Map, Value, json};
-use std::net::IpAddr;
+use quick_xml::escape::escape;
+use std::{collections::BTreeMap, net::IpAddr};
 use zastrugi_core::{
     estate::{Estate, Machine, Nic},
     first_boot::Told,
@@ -43,6 +44,30 @@ pub struct Files {
     pub meta_data: String,
     pub user_data: String,
     pub network_config: String,
+    /// What the author of an archive lets the guest know (DSP0243, section 9.3), in its document.
+    pub environment: Option<String>,
+}
+
+impl Files {
+    /// With values by their keys; none: without a document of them.
+    #[must_use]
+    pub fn with(mut self, id: &str, properties: &BTreeMap<String, String>) -> Files {
+        self.environment = (!properties.is_empty()).then(|| environment(id, properties));
+        self
+    }
+}
+
+fn environment(id: &str, properties: &BTreeMap<String, String>) -> String {
+    const SPACE: &str = "http://schemas.dmtf.org/ovf/environment/1";
+    let all = properties.iter().map(|(key, value)| {
+        let (key, value) = (escape(key.as_str()), escape(value.as_str()));
+        format!("    <Property oe:key=\"{key}\" oe:value=\"{value}\"/>\n")
+    });
+    let all: String = all.collect();
+    format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Environment xmlns=\"{SPACE}\" xmlns:oe=\"{SPACE}\" oe:id=\"{}\">\n  <PropertySection>\n{all}  </PropertySection>\n</Environment>\n",
+        escape(id)
+    )
 }
 
 /// What one guest reads. `hash`: of the user's password, as crypt(3) has it; none: the user has none.
@@ -52,6 +77,7 @@ pub fn files(instance: &str, cards: &[Card], told: &Told, hash: Option<&str>) ->
         meta_data: meta.to_string(),
         user_data: format!("#cloud-config\n{}\n", user(told, hash)),
         network_config: network(cards, told).to_string(),
+        environment: None,
     }
 }
 
@@ -60,14 +86,14 @@ pub fn files(instance: &str, cards: &[Card], told: &Told, hash: Option<&str>) ->
 /// # Errors
 /// [`IsoError`] when it would become too large.
 pub fn image(files: &Files) -> Result<Vec<u8>, IsoError> {
-    iso9660::write(
-        "cidata",
-        &[
-            ("meta-data", files.meta_data.as_bytes()),
-            ("user-data", files.user_data.as_bytes()),
-            ("network-config", files.network_config.as_bytes()),
-        ],
-    )
+    let mut all = vec![
+        ("meta-data", files.meta_data.as_bytes()),
+        ("user-data", files.user_data.as_bytes()),
+        ("network-config", files.network_config.as_bytes()),
+    ];
+    let environment = files.environment.as_ref();
+    all.extend(environment.map(|text| ("ovf-env.xml", text.as_bytes())));
+    iso9660::write("cidata", &all)
 }
 
 fn user(told: &Told, hash: Option<&str>) -> Value {
@@ -140,7 +166,9 @@ mod tests {
             zone: "Europe/Lisbon".into(),
             commands: vec!["touch /ready".into()],
         };
-        let image = image(&files("u-1", &[card], &told, Some("$6$salt$hash"))).unwrap();
+        let properties = BTreeMap::from([("net.dns".to_owned(), "a < b".to_owned())]);
+        let files = files("u-1", &[card], &told, Some("$6$salt$hash"));
+        let image = image(&files.with("gate-01", &properties)).unwrap();
         let text = String::from_utf8_lossy(&image);
         for said in [
             "\"local-hostname\":\"gate-01.lab.example\"",
@@ -154,6 +182,7 @@ mod tests {
             "2001:db8::10/64",
             "\"via\":\"10.2.0.1\"",
             "META-DATA;1",
+            "<Property oe:key=\"net.dns\" oe:value=\"a &lt; b\"/>",
         ] {
             assert!(text.contains(said), "{said}");
         }

@@ -270,6 +270,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         boot: Boot::default(),
         seed: None,
         first_boot: None,
+        filled: None,
         labels: machine.labels.clone(),
         tier: machine.tier,
         apart: machine.apart.clone(),

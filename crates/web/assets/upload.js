@@ -39,6 +39,7 @@
     set('bytes', file.size);
     set('mark', await mark(file));
     set('head', hex(await file.slice(32768, 34816).arrayBuffer()));
+    set('start', hex(await file.slice(0, 512).arrayBuffer()));
     const said = $('[data-image-said]');
     if (said) said.textContent = `${file.name}, ${size(file.size)}`;
     form.dispatchEvent(new Event('input', { bubbles: true }));

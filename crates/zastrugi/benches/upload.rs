@@ -100,6 +100,7 @@ async fn main() {
     file.resize(SIZE, 0x5a);
     let run = lab
         .start(Proposal::Images(images::Ask::Add(AddImage {
+            holds: Default::default(),
             name: "bench".into(),
             volume: Some(lab.volume_named("slab").id),
             size: Bytes(SIZE as u64),

@@ -31,6 +31,8 @@ pub(crate) enum Command {
     AddPerson(AddPerson),
     /// Try a host agent against the protocol. It is claimed, a machine made, run and removed, and handed back.
     AgentCheck(AgentCheck),
+    /// Look at a machine in an archive, without database or devices.
+    Ovf(Ovf),
     /// Compute from files, without database or devices; answers in JSON.
     Compute(Compute),
 }
@@ -43,6 +45,21 @@ pub(crate) struct Keeper {
     /// The cluster that it watches, as its host was told.
     #[arg(long)]
     pub(crate) cluster: String,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Ovf {
+    #[command(subcommand)]
+    pub(crate) what: OvfWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum OvfWhat {
+    /// Read an archive from front to back: descriptor, manifest, sums, and whether it would be taken in.
+    Check {
+        /// A file in the OVA format; `-` reads standard input.
+        file: PathBuf,
+    },
 }
 
 #[derive(Debug, ClapArgs)]

@@ -440,6 +440,7 @@ async fn image(
     let cluster = estate.cluster_named(cluster).map(|c| c.id);
     let volume = estate.volumes.values().find(|v| v.cluster == cluster);
     let ask = Proposal::Images(images::Ask::Add(AddImage {
+        holds: Default::default(),
         name: name.into(),
         volume: volume.map(|v| v.id),
         size: Bytes(u64::try_from(file.len()).unwrap_or(u64::MAX)),

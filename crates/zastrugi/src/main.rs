@@ -6,6 +6,7 @@ mod demo;
 mod house;
 mod keeper;
 mod log;
+mod ovf;
 mod serve;
 mod weather;
 
@@ -16,7 +17,10 @@ fn main() -> ExitCode {
     log::begin();
     let args = args::Args::parse();
     if let args::Command::Compute(what) = &args.command {
-        return answer(what);
+        return answer(compute::compute(what).map(|json| format!("{json:#}")));
+    }
+    if let args::Command::Ovf(what) = &args.command {
+        return answer(ovf::ovf(what));
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread()
         .enable_all()
@@ -38,11 +42,11 @@ fn main() -> ExitCode {
 }
 
 /// 0 and the answer, or 2 and what is wrong. Who stops reading is not told more.
-fn answer(what: &args::Compute) -> ExitCode {
+fn answer(answer: Result<String, impl std::fmt::Display>) -> ExitCode {
     use std::io::Write;
-    match compute::compute(what) {
+    match answer {
         Ok(answer) => {
-            drop(writeln!(std::io::stdout(), "{answer:#}"));
+            drop(writeln!(std::io::stdout(), "{answer}"));
             ExitCode::SUCCESS
         }
         Err(wrong) => {
@@ -62,6 +66,6 @@ async fn run(command: args::Command) -> Result<(), serve::Failed> {
         args::Command::AddPerson(args) => serve::add_person(args).await,
         args::Command::AgentCheck(args) => serve::agent_check(args).await,
         // Answered before.
-        args::Command::Compute(_) => Ok(()),
+        args::Command::Compute(_) | args::Command::Ovf(_) => Ok(()),
     }
 }

@@ -9,7 +9,39 @@ use crate::{
 use serde::{Deserialize, Serialize};
 use std::{fmt, str::FromStr, sync::Arc};
 
-/// An ISO 9660 file on a volume.
+/// What a file on a volume is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Holds {
+    /// ISO 9660: machines boot from it.
+    #[default]
+    Installer,
+    /// The bytes of one disk.
+    Disk,
+    /// The same, compressed (RFC 1952).
+    GzipDisk,
+    /// A machine in an archive (DSP0243).
+    Package,
+}
+
+impl Holds {
+    pub fn word(self) -> &'static str {
+        match self {
+            Holds::Installer => "boots machines",
+            Holds::Disk => "bytes of a disk",
+            Holds::GzipDisk => "bytes of a disk, gzip",
+            Holds::Package => "a machine in an archive",
+        }
+    }
+    pub fn is_installer(&self) -> bool {
+        *self == Holds::Installer
+    }
+    pub fn is_disk(self) -> bool {
+        matches!(self, Holds::Disk | Holds::GzipDisk)
+    }
+}
+
+/// A file on a volume: what machines boot from, or what they are made from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Image {
     pub id: ImageId,
@@ -29,7 +61,16 @@ pub struct Image {
     /// The volume identifier that its own descriptor has (ECMA-119, section 8.4.7).
     pub label: String,
     pub ready: bool,
+    #[serde(default, skip_serializing_if = "Holds::is_installer")]
+    pub holds: Holds,
     pub added: Moment,
+}
+
+impl Image {
+    /// It was packed of disks that are here; nobody sent it.
+    pub fn is_packed_here(&self) -> bool {
+        !self.holds.is_installer() && self.mark.is_empty()
+    }
 }
 
 /// An image in a machine's drive.

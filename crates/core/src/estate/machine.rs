@@ -199,6 +199,9 @@ pub struct Machine {
     /// What its guest is told at its first boot; none: its name and its addresses.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first_boot: Option<Box<super::Booted>>,
+    /// What the author of an archive lets guests know (DSP0243, section 9.5): by key.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub properties: BTreeMap<String, String>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

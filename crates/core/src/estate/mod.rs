@@ -40,7 +40,7 @@ pub use front::{
     Shown, Sticks, Validity,
 };
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
-pub use image::{Attached, Boot, BootFrom, Image};
+pub use image::{Attached, Boot, BootFrom, Holds, Image};
 pub use installing::Installing;
 pub use keeping::{Keeper, Keeping};
 pub use lack::{Lack, Reach};

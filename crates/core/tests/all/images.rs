@@ -25,6 +25,7 @@ const TIDE: ImageId = ImageId(600);
 
 fn image(ready: bool) -> Image {
     Image {
+        holds: Default::default(),
         id: TIDE,
         uuid: Uuid::from_u128(600),
         name: "tide 3".into(),
@@ -58,6 +59,7 @@ fn attach(small: &mut Small, id: u64) {
 
 fn add(edit: impl FnOnce(&mut AddImage)) -> Proposal {
     let mut ask = AddImage {
+        holds: Default::default(),
         name: "spring".into(),
         volume: Some(SLAB),
         size: Bytes::gib(2),

@@ -101,6 +101,7 @@ fn other(limit: &Limit) -> Option<Proposal> {
             vec![Set::Name(long.into())],
         ),
         limits::IMAGE_NAME => images::Ask::Add(AddImage {
+            holds: Default::default(),
             name: long.into(),
             volume: None,
             size: Bytes::gib(1),

@@ -1,6 +1,7 @@
 //! Core's tests from outside: fixtures as text, findings as words, properties against independent reasoning.
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
+mod archives;
 mod assessing;
 mod balancing;
 mod bare;

@@ -490,6 +490,7 @@ impl WireImage {
             expected: None,
             sha256: Some(limited(self.sha256)),
             label,
+            holds: Default::default(),
             ready: true,
             added: now,
         }

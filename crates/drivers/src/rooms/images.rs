@@ -8,7 +8,7 @@ use crate::{
 use bytes::Bytes;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Estate, Host, Image, Volume},
+    estate::{Estate, Holds, Host, Image, Volume},
     ids::ImageId,
     rooms::{
         Event,
@@ -76,6 +76,25 @@ impl Drivers {
                 }
             }
         }
+    }
+
+    /// A piece of a file, at most 1 MiB.
+    ///
+    /// # Errors
+    /// [`Fault`] when no host reads it.
+    pub async fn read_file(
+        &self,
+        estate: &Estate,
+        id: ImageId,
+        from: u64,
+        length: usize,
+    ) -> Result<Vec<u8>, Fault> {
+        let (image, volume, host) = parts(estate, id)?;
+        let key = self.key_of(host).await?;
+        let agent = self.agent(host, &key);
+        agent
+            .read_image(&volume.uid, &image.uuid, from, length)
+            .await
     }
 
     /// How many bytes of an image are there.
@@ -180,11 +199,19 @@ async fn seal(
         let said = format!("The file has SHA-256 {sum}; its publisher names {expected}.");
         return Err(Fault::new(FaultKind::Refused, said, AGAIN));
     }
-    let label = label(agent, uid, &image.uuid, image.size.0).await?;
+    let label = match image.holds {
+        Holds::Installer => label(agent, uid, &image.uuid, image.size.0).await?,
+        // What it is is looked at when something is made from it.
+        Holds::Disk | Holds::GzipDisk | Holds::Package => String::new(),
+    };
     let ready = Event::Images(images::Event::Ready {
         image: image.id,
         sha256: sum.clone(),
         label: label.clone(),
     });
-    Ok(done(vec![ready], format!("“{label}”, SHA-256 {sum}")))
+    let said = match label.as_str() {
+        "" => format!("SHA-256 {sum}"),
+        label => format!("“{label}”, SHA-256 {sum}"),
+    };
+    Ok(done(vec![ready], said))
 }

@@ -1,6 +1,6 @@
 //! Machines at the hosts that run them.
 
-use super::templates::{failed, source};
+use super::templates::failed;
 use crate::{
     Drivers, Outcome, Turn,
     agent::{Agent, Cards, WireAsOf, record},
@@ -74,7 +74,8 @@ impl Drivers {
             }
             Step::Copy { copied, .. } => {
                 let cards = self.cards(estate, machine).await?;
-                copy(&agent, estate, machine, (copied, &cards), turn).await
+                let from = self.origin(estate, copied.source).await?;
+                copy(&agent, estate, machine, (copied, from, &cards), turn).await
             }
             Step::Start { .. }
             | Step::AwaitGuest { .. }
@@ -284,14 +285,13 @@ async fn copy(
     agent: &Agent<'_>,
     estate: &Estate,
     machine: &Machine,
-    (copied, cards): (&Copied, &Cards),
+    (copied, from, cards): (&Copied, serde_json::Value, &Cards),
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
     let volume = machine.disks.first();
     let volume = volume.and_then(|d| estate.volumes.get(&d.volume));
     let volume = volume.map_or("", |v| v.uid.as_str());
     let body = record(machine, volume, cards, &boot(estate, machine));
-    let from = source(estate, copied.source)?;
     let from = json!({"from": from, "dependent": copied.dependent, "seal": copied.seal});
     let said = agent.copy(stamp(turn), machine, body, from).await?;
     match said.stage.as_str() {

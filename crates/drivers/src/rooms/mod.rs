@@ -20,6 +20,7 @@ mod moving;
 mod naming;
 mod seeds;
 mod networks;
+mod packages;
 mod pools;
 mod snapshots;
 pub(crate) mod storage;
@@ -65,6 +66,7 @@ impl Drivers {
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Templates(step) => self.at_template(estate, step, turn).await,
+            Step::Packages(step) => self.at_package(estate, step, turn).await,
         }
     }
 
@@ -85,6 +87,7 @@ impl Drivers {
             Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
             Step::Machines(step) => self.give_up_machine(estate, step, turn).await,
             Step::Templates(step) => self.give_up_template(estate, step, turn).await,
+            Step::Packages(step) => self.give_up_package(estate, step, turn).await,
             Step::Hosts(_)
             | Step::Clusters(_)
             | Step::Storage(_)

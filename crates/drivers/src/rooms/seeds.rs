@@ -20,6 +20,7 @@ impl Drivers {
         };
         let cards = cards(estate, machine);
         let files = files(&machine.uuid.to_string(), &cards, &told, hash.as_deref());
+        let files = files.with(&machine.name, &machine.properties);
         let image = image(&files).map_err(|e| {
             let said = format!("The seed of {} can't be made: {e}.", machine.name);
             Fault::new(FaultKind::Refused, said, "Give it fewer cards.")

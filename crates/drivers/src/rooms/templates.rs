@@ -142,6 +142,7 @@ pub(super) fn source(estate: &Estate, source: Source) -> Result<Value, Fault> {
             let machine = at(estate, machine)?;
             Ok(json!({"machine": machine.uuid, "snapshot": snapshot}))
         }
+        Source::Package { .. } => Err(premise("An archive is looked through first.")),
     }
 }
 

@@ -57,6 +57,25 @@ impl Desk {
         told.map_err(FeedError::Device)
     }
 
+    /// A piece of a whole file, as its volume has it.
+    ///
+    /// # Errors
+    /// [`FeedError`] when this person may not have it, or no host reads it.
+    pub async fn read_file(
+        &self,
+        viewer: &Viewer,
+        image: ImageId,
+        from: u64,
+        length: usize,
+    ) -> Result<Vec<u8>, FeedError> {
+        if !viewer.permits().allow(Act::Machines) {
+            return Err(FeedError::NotAllowed);
+        }
+        let estate = self.shared.estate();
+        let read = self.shared.drivers.read_file(&estate, image, from, length);
+        read.await.map_err(FeedError::Device)
+    }
+
     fn awaited(
         &self,
         viewer: &Viewer,

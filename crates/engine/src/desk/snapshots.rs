@@ -1,10 +1,11 @@
-//! Layers of machines' disks, read from their hosts.
+//! What lies on volumes, read from hosts: layers of machines' disks, and what is in archives.
 
 use super::Desk;
 use crate::{evidence, shared::now};
 use zastrugi_core::{
+    estate::Holds,
     evidence::{Answer, Probe},
-    ids::MachineId,
+    ids::{ImageId, MachineId},
     moment::Span,
 };
 
@@ -33,5 +34,15 @@ impl Desk {
         let due = machines.iter().filter(due).take(MOST);
         let probes = due.map(|id| Probe::Layers(*id)).collect();
         evidence::ask_all(&self.shared, probes).await;
+    }
+
+    /// Looks through an archive, unless that was done lately.
+    pub async fn ask_for_package(&self, image: ImageId) {
+        let probe = Probe::Package(image);
+        let whole = self.shared.estate().images.get(&image).is_some_and(|i| i.ready && i.holds == Holds::Package);
+        let known = self.shared.evidence.load_full().fresh(&probe, now()).is_some();
+        if whole && !known {
+            evidence::ask_all(&self.shared, vec![probe]).await;
+        }
     }
 }

@@ -6,6 +6,7 @@ mod fitting;
 mod fronting;
 mod going;
 mod own_disks;
+mod packing;
 mod snapping;
 
 use crate::{
@@ -249,6 +250,7 @@ impl Tour<'_> {
         let file = zastrugi_formats::iso9660::write("TIDE_3", &[("payload", &[7; 4096])]).unwrap();
         let run = lab
             .start(Proposal::Images(images::Ask::Add(AddImage {
+                holds: Default::default(),
                 name: "tide 3".into(),
                 volume: Some(lab.volume_named("slab").id),
                 size: Bytes(file.len() as u64),
@@ -321,6 +323,7 @@ impl Tour<'_> {
         self.snapped().await;
         self.fitted().await;
         self.copied().await;
+        self.packed().await;
         self.maintenance().await;
         self.keepers().await;
         self.leaves().await;

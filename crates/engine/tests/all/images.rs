@@ -37,6 +37,7 @@ fn sum(bytes: &[u8]) -> String {
 
 fn add(lab: &Lab, file: &[u8], expected: &str) -> Proposal {
     Proposal::Images(images::Ask::Add(AddImage {
+        holds: Default::default(),
         name: "tide 3".into(),
         volume: Some(lab.volume_named("slab").id),
         size: Bytes(file.len() as u64),

@@ -20,6 +20,7 @@ mod moving;
 mod naming;
 mod network;
 mod outages;
+mod packages;
 mod pools;
 mod processes;
 mod recovery;

@@ -1,7 +1,7 @@
 //! A whole archive, looked through once from front to back with bounded memory.
 
 use super::{BLOCK, Header, LARGEST, Wrong, header, manifest, read};
-use flate2::write::GzDecoder;
+use flate2::write::MultiGzDecoder;
 use sha2::{Digest, Sha256};
 use std::io::{self, Read, Write};
 use zastrugi_core::ovf::{Member, Package, RAW};
@@ -89,7 +89,7 @@ fn through(from: &mut impl Read, member: &Member) -> Result<Seen, Wrong> {
         return Err(Wrong::new(name, "is larger than 4 MiB, which no such text is"));
     }
     let mut sum = Sha256::new();
-    let mut gzip = Some(GzDecoder::new(Count::default()));
+    let mut gzip = Some(MultiGzDecoder::new(Count::default()));
     let mut kept = Vec::new();
     let mut left = member.size;
     let mut piece = Vec::with_capacity(PIECE);

@@ -50,6 +50,7 @@ const LISTS: &[&str] = &[
     "range",
     "reserved",
     "rows",
+    "start",
     "unlabel",
 ];
 /// What a page made for itself: identifiers and what was before one's eyes, read by parsers that take nothing else.

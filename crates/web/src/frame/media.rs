@@ -21,7 +21,7 @@ use std::{
 use zastrugi_engine::{Part, Served};
 
 /// Which bytes are asked for: the value of `Range`.
-pub(crate) struct Asked(Option<String>);
+pub(crate) struct Asked(pub(crate) Option<String>);
 
 #[rocket::async_trait]
 impl<'r> FromRequest<'r> for Asked {
@@ -35,7 +35,7 @@ impl<'r> FromRequest<'r> for Asked {
 
 /// The part of a whole that is asked for.
 #[derive(Debug, PartialEq, Eq)]
-enum Wanted {
+pub(crate) enum Wanted {
     Whole,
     /// From this byte on, so many.
     Piece(u64, u64),
@@ -44,7 +44,7 @@ enum Wanted {
 }
 
 /// What one range means for so many bytes. Several ranges, and what is no range, ask for the whole: a server may ignore them.
-fn wanted(range: Option<&str>, all: u64) -> Wanted {
+pub(crate) fn wanted(range: Option<&str>, all: u64) -> Wanted {
     let Some(range) = range.and_then(|r| r.trim().strip_prefix("bytes=")) else {
         return Wanted::Whole;
     };

@@ -2,6 +2,7 @@
 
 use super::{Step, assess};
 use crate::{
+    estate::Holds,
     text::Line,
     endpoint::Password,
     permits::Act,
@@ -49,6 +50,8 @@ pub struct AddImage {
     /// Zero while no file is chosen.
     pub size: Bytes,
     pub mark: Line,
+    #[serde(default)]
+    pub holds: Holds,
     /// The label in the file's own descriptor, or why it has none.
     pub label: Result<Line, Line>,
     /// The SHA-256 that its publisher names; empty for none.

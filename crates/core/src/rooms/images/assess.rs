@@ -2,7 +2,7 @@
 
 use super::{AddImage, Draft, Event, Step};
 use crate::{
-    estate::Image,
+    estate::{Holds, Image},
     finding::{Finding, Rule},
     ids::{ImageId, draw_uuid},
     limits,
@@ -59,6 +59,7 @@ pub(super) fn add(draft: &mut Draft<'_>, ask: &AddImage) {
         sha256: None,
         label: ask.label.clone().unwrap_or_default().into(),
         ready: false,
+        holds: ask.holds,
         added: draft.now,
     })));
     let made = Step::Make { image: id };
@@ -101,19 +102,23 @@ fn file(ask: &AddImage) -> Finding {
     if ask.size == Bytes::ZERO {
         return Finding::stop(Rule::Nothing, "file", "Choose the file to send.").at("file");
     }
-    match &ask.label {
-        Ok(label) => Finding::clear(
+    let is = |text: String| Finding::clear(Rule::Content, "file", text);
+    match (&ask.holds, &ask.label) {
+        (Holds::Disk, _) => is(format!("{} to be written to a disk as they are.", ask.size)),
+        (Holds::GzipDisk, _) => is(format!("The bytes of a disk, compressed to {}.", ask.size)),
+        (Holds::Package, _) => is(format!("A machine in an archive of {}; what it is can be looked at when it is here.", ask.size)),
+        (Holds::Installer, Ok(label)) => Finding::clear(
             Rule::Content,
             "file",
             format!("An ISO 9660 image of {}; its label is “{label}”.", ask.size),
         ),
-        Err(why) => Finding::stop(
+        (Holds::Installer, Err(why)) => Finding::stop(
             Rule::Content,
             "file",
             format!("This file can't be taken: {why}."),
         )
         .at("file")
-        .remedy("Choose a whole installation image, which usually ends in .iso; fetch it again if it was cut off."),
+        .remedy("Choose a whole installation image (.iso), a machine in an archive (.ova) or the bytes of a disk (.raw, .raw.gz); fetch it again if it was cut off."),
     }
 }
 

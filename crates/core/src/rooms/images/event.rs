@@ -49,7 +49,10 @@ impl Tale for Event {
             Event::Planned(i) => line(i, format!("Room is held for the image {}", i.name)),
             Event::Ready { image, label, .. } => {
                 let i = estate.images.get(image)?;
-                let text = format!("The image {} is whole; its label is “{label}”", i.name);
+                let text = match label.as_str() {
+                    "" => format!("The file {} is whole: {}", i.name, i.holds.word()),
+                    label => format!("The image {} is whole; its label is “{label}”", i.name),
+                };
                 line(i, text)
             }
             Event::Adopted(i) => line(i, format!("The image {} was found and registered", i.name)),

@@ -100,6 +100,9 @@ pub struct CreateMachines {
     /// What their disks are copies of; none: they are empty.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copied: Option<Copied>,
+    /// Where they are made from an archive: what its author leaves to whoever takes it in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub taken: Option<Box<Taken>>,
     /// An image in the drive.
     #[serde(default)]
     pub image: Option<ImageId>,
@@ -127,6 +130,19 @@ pub struct Copied {
     pub dependent: bool,
     /// What makes the original's guest itself is removed from the copies.
     pub seal: bool,
+}
+
+/// Choices about an archive.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Taken {
+    /// Empty: the usual one.
+    pub configuration: Line,
+    /// Its licences are.
+    pub accepted: bool,
+    /// Cards have the addresses that the archive names.
+    pub keep_macs: bool,
+    /// Values other than the author's.
+    pub properties: BTreeMap<Line, Line>,
 }
 
 /// What happens when a guest doesn't stop by itself in time.

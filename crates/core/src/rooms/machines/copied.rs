@@ -1,6 +1,6 @@
 //! Machines whose disks are copies: of a version of a template, of a machine, or of a snapshot (rules, section 14).
 
-use super::{Copied, CreateMachines, Draft, Step};
+use super::{Copied, CreateMachines, Draft, Step, taken};
 use crate::{
     copying::{Original, Source},
     estate::{Cluster, Parent, Provisioning, Sealed},
@@ -38,6 +38,9 @@ pub(super) fn original(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cl
         draft.found(stop(Rule::Paths, "from", text).remedy("Choose another cluster, or make a version on a volume of this one."));
     }
     shaped(draft, ask, &origin);
+    if let Source::Package { image } = copied.source {
+        taken::check(draft, ask, image);
+    }
     if copied.dependent {
         lies_on(draft, ask, copied.source, &origin, home.map(|v| v.name.clone()));
     }
@@ -64,6 +67,11 @@ fn lies_on(draft: &mut Draft<'_>, ask: &CreateMachines, source: Source, origin: 
     let words = &origin.words;
     let volume = volume.unwrap_or_else(|| "its volume".into());
     let found = match source {
+        Source::Package { .. } => {
+            let text = format!("{words} is packed: no disk can lie on what is in it.");
+            let stop = Finding::stop(Rule::Disk, words, text).at("dependent");
+            stop.remedy("Copy it in full, and make a template of what becomes of it.")
+        }
         Source::Machine { .. } => {
             let text = format!("{words} is not frozen: only on versions of templates can other disks lie.");
             let stop = Finding::stop(Rule::Disk, words, text).at("dependent");
@@ -88,6 +96,8 @@ fn itself(draft: &mut Draft<'_>, copied: &Copied, origin: &Original) {
     draft.found(Finding::clear(Rule::Identity, words, new));
     let sealed = match copied.source {
         Source::Machine { .. } => false,
+        // Whoever packed it knows.
+        Source::Package { .. } => true,
         Source::Template { template, version } => {
             let version = draft.estate().templates.get(&template).and_then(|t| t.version(version));
             version.is_some_and(|v| matches!(v.sealed, Sealed::Yes(_)))
@@ -143,7 +153,7 @@ pub(super) fn parent(ask: &CreateMachines) -> Option<Parent> {
     let copied = ask.copied.filter(|c| c.dependent)?;
     match copied.source {
         Source::Template { template, version } => Some(Parent { template, version }),
-        Source::Machine { .. } => None,
+        Source::Machine { .. } | Source::Package { .. } => None,
     }
 }
 

@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{Copied, CreateMachines, Draft, Event, Step, copied, told};
+use super::{Copied, CreateMachines, Draft, Event, Step, copied, taken, told};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
@@ -37,6 +37,7 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         .collect();
     let mut machines = addressed(draft, ask, cluster, machines);
     told::document(draft, ask, &mut machines);
+    taken::apply(draft, ask, &mut machines);
     if let Some(first) = machines.first() {
         draft.found_all(booting::check(draft.estate(), first, &first.boot));
         draft.found_all(first_boot(ask));
@@ -307,6 +308,7 @@ fn blank(
         snapshots: Default::default(),
         parent: copied::parent(ask),
         first_boot: None,
+        properties: Default::default(),
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }

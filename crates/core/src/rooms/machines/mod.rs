@@ -8,9 +8,10 @@ mod lifecycle;
 mod power;
 mod premise;
 mod step;
+mod taken;
 mod told;
 
-pub use ask::{AfterGrace, Ask, Copied, CreateMachines, NewDisk, NewNic, PowerAct};
+pub use ask::{AfterGrace, Ask, Copied, Taken, CreateMachines, NewDisk, NewNic, PowerAct};
 pub use event::Event;
 pub(crate) use power::power;
 pub use step::Step;

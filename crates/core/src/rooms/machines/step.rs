@@ -169,6 +169,7 @@ fn original(copied: &Copied) -> Object {
     match copied.source {
         Source::Template { template, .. } => Object::Template(template),
         Source::Machine { machine, .. } => Object::Machine(machine),
+        Source::Package { image } => Object::Image(image),
     }
 }
 

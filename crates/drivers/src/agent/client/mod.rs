@@ -9,6 +9,7 @@ mod machines;
 mod moving;
 mod names;
 mod neighbours;
+mod packages;
 mod pools;
 mod snapshots;
 mod taking;

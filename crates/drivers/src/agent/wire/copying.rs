@@ -35,6 +35,9 @@ pub(crate) struct WireCopying {
     unsealed: Option<String>,
     #[serde(default)]
     pub(crate) guest_key: String,
+    /// Of a file, lower-case hex.
+    #[serde(default)]
+    sha256: String,
 }
 
 impl WireCopying {
@@ -44,6 +47,9 @@ impl WireCopying {
     }
     pub(crate) fn copied(&self) -> Bytes {
         Bytes(figure(self.copied, &limits::FIGURE_DISK))
+    }
+    pub(crate) fn sum(&self) -> String {
+        limited(self.sha256.clone()).to_lowercase()
     }
     pub(crate) fn takes(&self) -> Bytes {
         Bytes(figure(self.takes, &limits::FIGURE_DISK))

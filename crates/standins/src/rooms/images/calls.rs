@@ -233,6 +233,7 @@ pub(crate) async fn remove(
                 return Err(refused(StatusCode::CONFLICT, "busy", words));
             }
             let volume = mounted(state, host, &uid)?;
+            device.world.packing.end(&format!("pack:{uid}/{id}"));
             volume.images.remove(&id);
             device.world.images.remove(&uid, &id);
             Ok(json!({}))

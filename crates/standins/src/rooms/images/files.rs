@@ -182,6 +182,16 @@ impl Images {
             .read_to_end(&mut bytes)?;
         Ok(bytes)
     }
+    /// A new file, empty.
+    pub(crate) fn create(&self, volume: &str, id: &str) -> io::Result<File> {
+        self.sums().remove(&format!("{volume}.{id}"));
+        let mut how = OpenOptions::new();
+        how.read(true).write(true).create(true).truncate(true);
+        how.open(self.path(volume, id))
+    }
+    pub(crate) fn open_at(&self, volume: &str, id: &str) -> io::Result<File> {
+        File::open(self.path(volume, id))
+    }
     pub(crate) fn remove(&self, volume: &str, id: &str) {
         self.sums().remove(&format!("{volume}.{id}"));
         drop(fs::remove_file(self.path(volume, id)));

@@ -61,6 +61,12 @@ impl Applied {
         if let Ok(told) = serde_json::from_str::<Value>(&network) {
             applied.servers(&told);
         }
+        let environment = text_of(files, "ovf-env.xml").unwrap_or_default();
+        for line in environment.lines().filter(|l| l.contains("<Property ")) {
+            let value = |name: &str| line.split(&format!("{name}=\"")).nth(1)?.split('"').next();
+            let (key, value) = (value("oe:key").unwrap_or_default(), value("oe:value").unwrap_or_default());
+            applied.done.push(format!("{key} is {value}"));
+        }
         Some(applied)
     }
 

@@ -162,6 +162,7 @@ pub(crate) fn made(ask: Create, disks: Vec<Disk>, now: i64) -> Result<(Record, S
         boot: ask.boot,
         seed: ask.seed.as_deref().and_then(Seed::keep),
         first_boot: None,
+        filled: None,
         labels: ask.labels,
         tier: ask.tier,
         apart: ask.apart,

@@ -1,5 +1,6 @@
 //! Which blocks of a disk were written, and with what: a compressed bitmap for each writing.
 
+use crate::rooms::packages::grains::KEPT;
 use base64::{Engine, prelude::BASE64_STANDARD};
 use roaring::RoaringBitmap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error as _, ser::Error as _};
@@ -57,6 +58,14 @@ pub(crate) fn words(disk: &Written) -> String {
 pub(crate) struct Written(BTreeMap<u64, Blocks>);
 
 impl Written {
+    /// What stands where, by the number of its writing; no block twice.
+    pub(crate) fn of(found: BTreeMap<u64, RoaringBitmap>) -> Written {
+        Written(found.into_iter().map(|(n, b)| (n, Blocks(b))).collect())
+    }
+    /// The number of the latest writing of a guest; what came from outside has none.
+    pub(crate) fn newest(&self) -> Option<u64> {
+        self.0.keys().copied().rfind(|n| *n < KEPT)
+    }
     pub(crate) fn all(&self) -> RoaringBitmap {
         self.0
             .values()

@@ -173,11 +173,7 @@ impl Chain {
         now: i64,
     ) -> Chain {
         let mut chain = Chain::of(&[], seed, now);
-        let newest = content
-            .iter()
-            .flat_map(Written::writings)
-            .map(|(n, _)| n)
-            .max();
+        let newest = content.iter().filter_map(Written::newest).max();
         chain.ahead = newest.map_or(1, |n| n + 1);
         chain.pattern.home = content
             .first()
@@ -467,10 +463,24 @@ impl Chain {
 
     /// One more disk, with what is on it.
     pub(crate) fn put_in(&mut self, content: Written) {
-        let newest = content.writings().map(|(n, _)| n).max();
+        let newest = content.newest();
         self.ahead = self.ahead.max(newest.map_or(0, |n| n + 1));
         if let Some(layer) = self.layers.get_mut(&self.current) {
             layer.disks.push(content);
+        }
+    }
+
+    /// A disk holds this and nothing of what it held; for a chain of a single layer.
+    pub(crate) fn fill(&mut self, disk: usize, content: Written, of: &Disk) {
+        let newest = content.newest();
+        self.ahead = self.ahead.max(newest.map_or(0, |n| n + 1));
+        let mut full = Written::default();
+        if of.thick {
+            full.put(0, &RoaringBitmap::from_iter(0..grains(of.size)));
+        }
+        let layer = self.layers.get_mut(&self.current);
+        if let Some(slot) = layer.and_then(|l| l.disks.get_mut(disk)) {
+            *slot = full.covered_by(&content);
         }
     }
 

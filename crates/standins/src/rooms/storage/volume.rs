@@ -165,6 +165,9 @@ pub(crate) struct Record {
     /// What came of giving it disks of its own.
     #[serde(default)]
     pub(crate) whole: Option<serde_json::Value>,
+    /// The order by which a disk was last written from a file, and what it came to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) filled: Option<(String, serde_json::Value)>,
 }
 
 /// With what a machine runs.
@@ -394,6 +397,7 @@ mod tests {
             boot: Boot::default(),
             seed: None,
             first_boot: None,
+            filled: None,
             labels: BTreeMap::new(),
             tier: 1,
             apart: None,

@@ -6,10 +6,11 @@ use crate::{
     fault::Device,
     rooms::{
         machines::records::{Create, fits, formatted, made},
+        packages::{Package, Unpacked, unpacked},
         snapshots::{blocks::Written, chain::Chain, going, seed},
         storage::volume::{Disk, Record},
     },
-    world::State,
+    world::{State, World},
 };
 use axum::{
     Json,
@@ -19,15 +20,19 @@ use axum::{
 };
 use serde::Deserialize;
 use serde_json::{Value, json};
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// What a copy is of.
 #[derive(Clone, Deserialize)]
-struct From {
+pub(crate) struct From {
     #[serde(default)]
-    machine: Option<String>,
+    pub(crate) machine: Option<String>,
     #[serde(default)]
-    snapshot: Option<String>,
+    pub(crate) snapshot: Option<String>,
+    /// Disks in a file.
+    #[serde(default)]
+    package: Option<Package>,
     #[serde(default)]
     volume: Option<String>,
     #[serde(default)]
@@ -51,22 +56,22 @@ pub(crate) struct Copy {
 }
 
 /// What is read: disks and what is on them at this moment.
-struct Read {
-    disks: Vec<Disk>,
-    content: Vec<Written>,
+pub(crate) struct Read {
+    pub(crate) disks: Vec<Disk>,
+    pub(crate) content: Vec<Written>,
     /// Its guest has an agent that can seal.
     agent: bool,
 }
 
-fn conflict(code: &str, words: impl Into<String>) -> Response {
+pub(crate) fn conflict(code: &str, words: impl Into<String>) -> Response {
     refused(StatusCode::CONFLICT, code, words)
 }
 
-fn gone(words: &str) -> Response {
+pub(crate) fn gone(words: &str) -> Response {
     refused(StatusCode::NOT_FOUND, "source", words)
 }
 
-fn read(state: &mut State, host: &str, from: &From, now: i64) -> Result<Read, Response> {
+pub(crate) fn read(state: &mut State, host: &str, from: &From, now: i64) -> Result<Read, Response> {
     if let (Some(volume), Some(template)) = (&from.volume, &from.template) {
         mounted(state, host, volume)?;
         let found = state
@@ -121,7 +126,7 @@ fn read(state: &mut State, host: &str, from: &From, now: i64) -> Result<Read, Re
     })
 }
 
-fn mounted(state: &State, host: &str, uid: &str) -> Result<(), Response> {
+pub(crate) fn mounted(state: &State, host: &str, uid: &str) -> Result<(), Response> {
     let there = state
         .hosts
         .get(host)
@@ -136,7 +141,7 @@ fn mounted(state: &State, host: &str, uid: &str) -> Result<(), Response> {
 }
 
 /// Room for so many bytes on a volume.
-fn room(state: &State, uid: &str, needs: u64) -> Result<(), Response> {
+pub(crate) fn room(state: &State, uid: &str, needs: u64) -> Result<(), Response> {
     let volume = state.volumes.get(uid);
     let free = volume.map_or(0, crate::rooms::storage::volume::Volume::free);
     if needs <= free {
@@ -188,12 +193,13 @@ pub(crate) async fn copy(
     let now = device.world.now();
     let uid = ask.machine.volume.clone();
     let said = fenced(&device, &headers, &uuid, |state, host, _, _| {
-        copied(state, host, &uuid, ask, now)
+        copied(&device.world, state, host, &uuid, ask, now)
     });
     answer(&device, &uid, said)
 }
 
 fn copied(
+    world: &Arc<World>,
     state: &mut State,
     host: &str,
     uuid: &str,
@@ -222,7 +228,17 @@ fn copied(
             content,
             agent,
         },
-        None => read(state, host, &how.from, now)?,
+        None => match &how.from.package {
+            None => read(state, host, &how.from, now)?,
+            Some(package) => match unpacked(world, state, host, uuid, package)? {
+                Unpacked::Said(said) => return Ok(said),
+                Unpacked::There(content) => Read {
+                    disks: package.disks(),
+                    content,
+                    agent: false,
+                },
+            },
+        },
     };
     let disks: Vec<Disk> = ask.disks.iter().map(formatted).collect();
     if disks.len() < from.disks.len() || disks.iter().zip(&from.disks).any(|(d, f)| d.size < f.size)
@@ -298,6 +314,7 @@ pub(crate) async fn end(
     headers: HeaderMap,
 ) -> Response {
     let mut on = String::new();
+    device.world.unpacking.end(&uuid);
     let said = fenced(&device, &headers, &uuid, |state, _, _, _| {
         copying::end(state, &uuid);
         state.held.remove(&uuid);

@@ -20,7 +20,7 @@ pub(crate) fn seal(content: &mut [Written]) {
     let Some(first) = content.first_mut() else {
         return;
     };
-    let newest = first.writings().map(|(n, _)| n).max().unwrap_or(0);
+    let newest = first.newest().unwrap_or(0);
     let held = first.all();
     let blocks: RoaringBitmap = BLOCKS.filter(|b| held.contains(*b)).collect();
     first.put(newest + 1, &blocks);

@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 52] = [
+const VERBS: [Verb; 54] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -124,6 +124,8 @@ const VERBS: [Verb; 52] = [
         "/sheet/names?ids=",
         Act::Clusters,
     ),
+    ("pack", "machine", "/sheet/pack?ids=", Act::Machines),
+    ("write a disk", "machine", "/sheet/write-disk?ids=", Act::Machines),
     ("remove versions", "template", "/sheet/remove-versions?id=", Act::Purge),
     ("next version", "first-boot document", "/sheet/keep-first-boot?of=", Act::Machines),
     ("remove", "first-boot document", "/sheet/remove-first-boot?id=", Act::Machines),

@@ -54,11 +54,13 @@ pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, machine: &str, versio
         (Ok(told), Some(m)) => {
             let hash = told.user.as_ref().and_then(|u| u.password).map(|_| HASH);
             let all = files(&m.uuid.to_string(), &cards(&view.estate, m), &told, hash);
+            let all = all.with(&m.name, &m.properties);
             body.files = vec![
                 ("meta-data", pretty(&all.meta_data)),
                 ("user-data", pretty(&all.user_data)),
                 ("network-config", pretty(&all.network_config)),
             ];
+            body.files.extend(all.environment.map(|text| ("ovf-env.xml", text)));
             let told = m.first_boot.as_ref().filter(|b| b.document.0 == id && b.version == version);
             body.outcome = told.map(|_| outcome(m));
             body.done = told.and_then(|b| b.applied.as_ref()).map(|a| a.done.clone()).unwrap_or_default();

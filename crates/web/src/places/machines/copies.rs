@@ -1,10 +1,11 @@
 //! What new machines are copies of, as the sheet for creating them has it.
 
+use super::package::PackagePart;
 use crate::frame::{Fields, consequences::Wrong};
 use zastrugi_core::{
     copying::{Original, Source},
-    estate::Sealed,
-    ids::{ClusterId, FirstBootId, MachineId, NetworkId, TemplateId},
+    estate::{Holds, Sealed},
+    ids::{ClusterId, FirstBootId, ImageId, MachineId, NetworkId, TemplateId},
     moment::Moment,
     rooms::machines::Copied,
     units::Bytes,
@@ -21,6 +22,8 @@ pub(super) struct Copies {
     pub(super) seal: bool,
     /// Of a version; other disks may lie on it.
     pub(super) of_version: bool,
+    pub(super) of_machine: bool,
+    pub(super) package: Option<PackagePart>,
     pub(super) copied: Option<Copied>,
     pub(super) original: Option<Original>,
     /// vCPUs and memory where nobody says otherwise.
@@ -31,7 +34,7 @@ pub(super) struct Copies {
     told: Option<FirstBootId>,
 }
 
-/// `template-12:3`, `machine-7` or `machine-7:` with a snapshot's identity.
+/// `template-12:3`, `image-9`, `machine-7` or `machine-7:` with a snapshot's identity.
 fn read(text: &str) -> Option<Source> {
     let (what, rest) = text.split_once(':').unwrap_or((text, ""));
     if let Ok(template) = what.parse::<TemplateId>()
@@ -39,6 +42,11 @@ fn read(text: &str) -> Option<Source> {
     {
         let version = rest.parse().ok()?;
         return Some(Source::Template { template, version });
+    }
+    if let Ok(image) = what.parse::<ImageId>()
+        && what.starts_with("image-")
+    {
+        return Some(Source::Package { image });
     }
     let machine: MachineId = what.parse().ok()?;
     let snapshot = match rest {
@@ -63,6 +71,13 @@ fn sources(view: &View, chosen: &str, original: Option<&Original>) -> Vec<(Strin
             all.push((format!("{}:{}", template.id, version.number), words));
         }
     }
+    let files = view.estate.images.values();
+    let mut files: Vec<_> = files
+        .filter(|i| i.ready && i.holds == Holds::Package)
+        .map(|i| (i.id.to_string(), format!("{} · an archive", i.name)))
+        .collect();
+    files.sort_by(|a, b| a.1.cmp(&b.1));
+    all.extend(files);
     let known = all.iter().any(|(value, _)| value == chosen);
     if let Some(original) = original.filter(|_| !known) {
         all.push((chosen.to_owned(), original.words.clone()));
@@ -88,6 +103,8 @@ fn usual(view: &View, source: Source) -> Option<Has> {
             let cards = machine.nics.iter().map(|n| n.network);
             Some((machine.vcpus, machine.memory.size, cards.collect()))
         }
+        // By what is in it: see `PackagePart`.
+        Source::Package { .. } => None,
     }
 }
 
@@ -101,6 +118,7 @@ fn document(view: &View, source: Source) -> Option<FirstBootId> {
             let booted = view.estate.machines.get(&machine)?.first_boot.as_ref()?;
             Some(booted.document)
         }
+        Source::Package { .. } => None,
     };
     named.filter(|id| view.estate.first_boots.contains_key(id))
 }
@@ -110,17 +128,27 @@ impl Copies {
         let from = fields.get("from").to_owned();
         let source = read(&from);
         // What a copy holds is told with the consequences; here only what it is.
-        let original = source.and_then(|s| s.resolve(view, Moment(0)).ok());
-        let has = source.and_then(|s| usual(view, s));
+        let original = source.and_then(|s| s.shown(view, Moment(0)).ok());
+        let package = Self::archive(fields).and_then(|image| PackagePart::of(view, image, fields));
+        let home = original.as_ref().and_then(|o| view.estate.volumes.get(&o.volume)?.cluster);
+        let given = fields.get("cluster").parse().ok().map(ClusterId);
+        let packed = package.as_ref().map(|p| {
+            let (vcpus, memory) = p.usual();
+            (vcpus, memory, p.cards(view, given.or(home)))
+        });
+        let has = packed.or_else(|| source.and_then(|s| usual(view, s)));
         let of_version = matches!(source, Some(Source::Template { .. }));
         let dependent = of_version && fields.get("how") == "dependent";
-        let seal = fields.ticked("seal", !of_version);
+        let of_machine = matches!(source, Some(Source::Machine { .. }));
+        let seal = fields.ticked("seal", of_machine);
         Copies {
             sources: sources(view, &from, original.as_ref()),
             from,
             dependent,
             seal,
             of_version,
+            of_machine,
+            package,
             copied: source.map(|source| Copied {
                 source,
                 dependent,
@@ -149,7 +177,15 @@ impl Copies {
     pub(super) fn machine(fields: &Fields) -> Option<MachineId> {
         match read(fields.get("from"))? {
             Source::Machine { machine, .. } => Some(machine),
-            Source::Template { .. } => None,
+            Source::Template { .. } | Source::Package { .. } => None,
+        }
+    }
+
+    /// The archive that machines are made of.
+    pub(super) fn archive(fields: &Fields) -> Option<ImageId> {
+        match read(fields.get("from"))? {
+            Source::Package { image } => Some(image),
+            Source::Template { .. } | Source::Machine { .. } => None,
         }
     }
 
@@ -189,6 +225,8 @@ mod tests {
             snapshot: Some(uuid),
         };
         assert_eq!(of(&format!("machine-7:{uuid}")), Some(then));
+        let image = ImageId(9);
+        assert_eq!(of("image-9"), Some(Source::Package { image }));
         assert_eq!(of(""), None);
         assert_eq!(of("machine-7:nonsense"), None);
     }

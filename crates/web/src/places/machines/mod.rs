@@ -8,6 +8,8 @@ pub(crate) mod lifecycle;
 mod list;
 pub(crate) mod moving;
 pub(crate) mod new;
+mod package;
+mod packages;
 mod page;
 pub(crate) mod power;
 mod snapshots;
@@ -46,6 +48,8 @@ pub(crate) const SHEETS: &[Sheet] = &[
         snapshots::forget,
     )
     .prepared(snapshots::prepare),
+    Sheet::new("pack", Act::Machines, "machines", packages::pack::fill).prepared(layers),
+    Sheet::new("write-disk", Act::Machines, "machines", packages::write::fill),
     Sheet::new("keep-snapshot", Act::Machines, "machines", snapshots::keep),
 ];
 
@@ -103,7 +107,7 @@ fn images(view: &View, cluster: Option<ClusterId>) -> Vec<(u64, String)> {
     let mut all: Vec<_> = estate
         .images
         .values()
-        .filter(|i| i.ready && near(i.volume))
+        .filter(|i| i.ready && i.holds.is_installer() && near(i.volume))
         .map(|i| (i.id.0, i.name.clone()))
         .collect();
     all.sort_by(|a, b| a.1.cmp(&b.1));

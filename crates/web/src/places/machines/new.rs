@@ -278,6 +278,9 @@ pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
     Box::pin(async move {
         let machine = Copies::machine(fields);
         desk.ask_for_layers(machine.as_slice()).await;
+        if let Some(image) = Copies::archive(fields) {
+            desk.ask_for_package(image).await;
+        }
     })
 }
 
@@ -340,6 +343,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         disks,
         nics,
         copied: copies.copied,
+        taken: copies.package.as_ref().map(|p| Box::new(p.taken.clone())),
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
         document: fields.or("document", &copies.document()).parse().ok().map(FirstBootId),

@@ -20,7 +20,7 @@ use rocket::{
 use serde_json::{Value, json};
 use std::{sync::Arc, time::Duration};
 use zastrugi_core::{
-    estate::Image,
+    estate::{Holds, Image},
     ids::ImageId,
     limits,
     permits::Act,
@@ -57,6 +57,11 @@ struct ImagePage {
     events: Vec<Line>,
     /// Its open run: nothing else is done to it meanwhile.
     run: Option<u64>,
+    /// It can be fetched by whoever looks.
+    fetch: bool,
+    /// Machines boot from it, or are made of it.
+    boots: bool,
+    makes: bool,
     /// A run awaits its bytes.
     arriving: bool,
     refused: Option<Refused>,
@@ -77,6 +82,7 @@ pub(super) fn state(view: &View, image: &Image) -> (&'static str, String) {
     match (arriving(view, image.id), open_run(view, image)) {
         (Some(""), _) => ("busy", "awaited".into()),
         (Some(said), _) => ("busy", format!("arriving, {said}")),
+        (None, Some(_)) if image.is_packed_here() => ("busy", "being packed".into()),
         (None, Some(_)) => ("busy", "checksum and label are being read".into()),
         (None, None) => ("down", "incomplete".into()),
     }
@@ -135,7 +141,11 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         _ if !image.ready && open_run(&view, image).is_none() => {
             "It can't be finished any more: remove it, and add the right file.".to_owned()
         }
-        _ if !image.ready => "No machine can have it before it is whole.".to_owned(),
+        _ if !image.ready => "Nothing can be done with it before it is whole.".to_owned(),
+        _ if !image.holds.is_installer() => match image.holds {
+            Holds::Package => "Machines are made of it as of a template.".to_owned(),
+            _ => "A disk can be written from it.".to_owned(),
+        },
         0 => "No machine has it in its drive.".to_owned(),
         1 => "1 machine has it in its drive.".to_owned(),
         n => format!("{n} machines have it in their drives."),
@@ -146,6 +156,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
     };
     let checked = match (&image.sha256, &image.expected) {
         (None, _) => "when it is whole",
+        (Some(_), None) if image.is_packed_here() => "as it was packed",
         (Some(_), None) => "compared with nothing: none was given",
         (Some(_), Some(_)) => "the same as its publisher's",
     };
@@ -157,10 +168,17 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ImagePage, Pro
         word,
         lead,
         facts: vec![
+            ("What it is", image.holds.word().into()),
             ("Size", image.size.to_string()),
             ("Checksum", checked.into()),
         ],
-        mono: vec![("Label", label), ("SHA-256", sum)],
+        mono: match image.holds.is_installer() {
+            true => vec![("Label", label), ("SHA-256", sum)],
+            false => vec![("SHA-256", sum)],
+        },
+        fetch: image.ready && signed.may(Act::Machines),
+        boots: image.holds.is_installer(),
+        makes: image.ready && image.holds == Holds::Package && signed.may(Act::Machines),
         volume: estate
             .volumes
             .get(&image.volume)

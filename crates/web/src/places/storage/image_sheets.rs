@@ -9,6 +9,7 @@ use askama::Template;
 use zastrugi_core::rooms::{Plan, Step};
 use zastrugi_core::rooms::{edits, images};
 use zastrugi_core::{
+    estate::Holds,
     ids::{ImageId, VolumeId},
     rooms::Proposal,
     rooms::edits::{Set, Target},
@@ -17,7 +18,7 @@ use zastrugi_core::{
     units::Bytes,
     view::View,
 };
-use zastrugi_formats::iso9660::whole_label;
+use zastrugi_formats::{iso9660::whole_label, ovf};
 
 #[derive(Template)]
 #[template(path = "places/storage/image_add.html")]
@@ -26,6 +27,7 @@ struct AddFields {
     bytes: String,
     mark: String,
     head: String,
+    start: String,
     name: String,
     volume: u64,
     volumes: Vec<(u64, String)>,
@@ -47,6 +49,18 @@ fn stem(file: &str) -> &str {
     match file.get(end..) {
         Some(ending) if ending.eq_ignore_ascii_case(".iso") => &file[..end],
         _ => file,
+    }
+}
+
+/// What a file is, by its first bytes and its name; what is nothing else is taken for an image to boot from.
+fn holds(file: &str, start: &[u8]) -> Holds {
+    let file = file.to_lowercase();
+    let ends = |endings: &[&str]| endings.iter().any(|e| file.ends_with(e));
+    match ovf::header(start, 0) {
+        Ok(ovf::Header::Member(first)) if first.name.to_lowercase().ends_with(".ovf") => Holds::Package,
+        _ if start.starts_with(&[0x1f, 0x8b]) => Holds::GzipDisk,
+        _ if ends(&[".raw", ".img"]) => Holds::Disk,
+        _ => Holds::Installer,
     }
 }
 
@@ -88,14 +102,15 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
         volume: volume.map(VolumeId),
         size,
         mark: fields.get("mark").into(),
+        holds: holds(fields.get("file"), &from_hex(fields.get("start"))),
         label: whole_label(&from_hex(fields.get("head")), size.0)
             .map(Line::from)
             .map_err(|why| why.to_string().into()),
         expected: fields.get("expected").into(),
     };
     Filled {
-        title: "Add an image".into(),
-        lead: "It lies on a volume, so that every host of the cluster can start machines from it."
+        title: "Add a file".into(),
+        lead: "It lies on a volume, so that every host of the cluster can start machines from it, or make them of it."
             .into(),
         run: "Run: send it".into(),
         danger: false,
@@ -105,6 +120,7 @@ pub(crate) fn add(view: &View, fields: &Fields) -> Filled {
             bytes: fields.get("bytes").into(),
             mark: (&ask.mark).into(),
             head: fields.get("head").into(),
+            start: fields.get("start").into(),
             name: fields.get("name").into(),
             volume: volume.unwrap_or(0),
             volumes,

@@ -199,7 +199,10 @@ fn images(view: &View, volumes: &[VolumeRow]) -> Vec<ImageRow> {
                 name: i.name.clone(),
                 glyph,
                 word,
-                label: i.label.clone(),
+                label: match i.holds.is_installer() {
+                    true => i.label.clone(),
+                    false => i.holds.word().into(),
+                },
                 size: i.size.to_string(),
                 volume: volume.map(|v| (v.id.0, v.name.clone())),
                 used: used.get(&i.id).copied().unwrap_or(0),

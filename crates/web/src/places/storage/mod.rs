@@ -5,6 +5,7 @@ pub(crate) mod change;
 pub(crate) mod connect_array;
 pub(crate) mod connect_volume;
 mod copies;
+mod file;
 mod image;
 pub(crate) mod image_sheets;
 pub(crate) mod keep_array;
@@ -74,6 +75,7 @@ pub(crate) fn routes() -> Vec<Route> {
         volume::page_part,
         array::show,
         array::page_part,
+        file::fetch,
         image::show,
         image::page_part,
         image::received,

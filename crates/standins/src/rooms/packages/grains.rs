@@ -1,0 +1,121 @@
+//! What stands in a block: generated from where it is and which writing wrote it; or, where it came from outside, kept as it
+//! is, under a number that is a digest of it. So equal numbers are equal bytes.
+
+use crate::rooms::snapshots::blocks::GRAIN;
+use sha2::{Digest, Sha256};
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+};
+
+const LENGTH: usize = GRAIN as usize;
+const UNIT: usize = 64;
+const MARK: &[u8; 16] = b"grain of a guest";
+/// Numbers from here on are digests.
+pub(crate) const KEPT: u64 = 1 << 63;
+
+/// Where blocks from outside are kept.
+pub(crate) struct Grains(PathBuf);
+
+/// A unit is repeated over the whole block: it packs well, as most of what lies on disks does.
+fn unit(block: u32, writing: u64) -> [u8; UNIT] {
+    let mut unit = [0; UNIT];
+    unit[..16].copy_from_slice(MARK);
+    unit[16..24].copy_from_slice(&writing.to_le_bytes());
+    unit[24..28].copy_from_slice(&block.to_le_bytes());
+    let mut x = writing.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ u64::from(block);
+    for eight in unit[32..].chunks_exact_mut(8) {
+        x ^= x << 13;
+        x ^= x >> 7;
+        x ^= x << 17;
+        eight.copy_from_slice(&x.to_le_bytes());
+    }
+    unit
+}
+
+fn generated(block: u32, writing: u64, into: &mut [u8]) {
+    let unit = unit(block, writing);
+    for chunk in into.chunks_mut(UNIT) {
+        chunk.copy_from_slice(&unit[..chunk.len()]);
+    }
+}
+
+/// By which writing these bytes were generated for this block, if they were.
+fn writing_of(block: u32, bytes: &[u8]) -> Option<u64> {
+    (bytes.get(..16)? == MARK).then_some(())?;
+    let writing = u64::from_le_bytes(bytes.get(16..24)?.try_into().ok()?);
+    let unit = unit(block, writing);
+    let same = writing < KEPT && bytes.chunks(UNIT).all(|c| c == &unit[..c.len()]);
+    same.then_some(writing)
+}
+
+impl Grains {
+    pub(crate) fn open(dir: &Path) -> io::Result<Grains> {
+        let dir = dir.join("grains");
+        fs::create_dir_all(&dir)?;
+        Ok(Grains(dir))
+    }
+
+    fn path(&self, number: u64) -> PathBuf {
+        self.0.join(format!("{number:016x}"))
+    }
+
+    /// The bytes of a block.
+    pub(crate) fn read(&self, block: u32, writing: u64, into: &mut [u8]) -> io::Result<()> {
+        if writing < KEPT {
+            generated(block, writing, into);
+            return Ok(());
+        }
+        let kept = fs::read(self.path(writing))?;
+        let n = kept.len().min(into.len());
+        into[..n].copy_from_slice(&kept[..n]);
+        Ok(())
+    }
+
+    /// The number under which these bytes are read again; none: they are all zeros. A block at a disk's end may be shorter.
+    pub(crate) fn number(&self, block: u32, bytes: &[u8]) -> io::Result<Option<u64>> {
+        if bytes.iter().all(|b| *b == 0) {
+            return Ok(None);
+        }
+        if let Some(writing) = writing_of(block, bytes) {
+            return Ok(Some(writing));
+        }
+        let digest = Sha256::digest(bytes);
+        let mut eight = [0; 8];
+        eight.copy_from_slice(&digest[..8]);
+        let number = u64::from_be_bytes(eight) | KEPT;
+        let path = self.path(number);
+        if !path.exists() {
+            let mut all = bytes.to_vec();
+            all.resize(LENGTH, 0);
+            let part = path.with_extension("part");
+            fs::write(&part, &all)?;
+            fs::rename(&part, &path)?;
+        }
+        Ok(Some(number))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// If this fails, a disk that was packed and read again is another.
+    #[test]
+    fn blocks_are_read_as_they_were_written() {
+        let dir = tempfile::tempdir().unwrap();
+        let grains = Grains::open(dir.path()).unwrap();
+        let mut bytes = vec![0; LENGTH];
+        grains.read(7, 42, &mut bytes).unwrap();
+        assert_eq!(grains.number(7, &bytes).unwrap(), Some(42));
+        // The same bytes elsewhere were not written there by that.
+        assert!(grains.number(8, &bytes).unwrap().unwrap() >= KEPT);
+        bytes[4000] ^= 1;
+        let number = grains.number(7, &bytes).unwrap().unwrap();
+        let mut again = vec![0; LENGTH];
+        grains.read(7, number, &mut again).unwrap();
+        assert_eq!(again, bytes);
+        assert_eq!(grains.number(7, &vec![0; LENGTH]).unwrap(), None);
+        assert_eq!(grains.number(7, &bytes).unwrap(), Some(number), "once more");
+    }
+}
