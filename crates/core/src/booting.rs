@@ -22,7 +22,10 @@ pub fn check(estate: &Estate, machine: &Machine, boot: &Boot) -> Vec<Finding> {
                 stop("image", words);
             }
             Some(i) if !i.holds.is_installer() => {
-                stop("image", format!("Nothing boots from {}: {}.", i.name, i.holds.word()));
+                stop(
+                    "image",
+                    format!("Nothing boots from {}: {}.", i.name, i.holds.word()),
+                );
             }
             Some(_) => {}
         }

@@ -45,7 +45,9 @@ pub enum Source {
         snapshot: Option<Uuid>,
     },
     /// A machine in an archive.
-    Package { image: ImageId },
+    Package {
+        image: ImageId,
+    },
 }
 
 /// What is read for a copy.
@@ -111,29 +113,58 @@ pub fn package(view: &View, id: ImageId, now: Moment) -> Result<&Package, Findin
     };
     let name = &image.name;
     if image.holds != Holds::Package {
-        return stop(Rule::Content, format!("{name} is no machine in an archive: {}.", image.holds.word()));
+        return stop(
+            Rule::Content,
+            format!(
+                "{name} is no machine in an archive: {}.",
+                image.holds.word()
+            ),
+        );
     }
     if !image.ready {
         return stop(Rule::State, format!("{name} is not whole yet."));
     }
     match view.evidence.fresh(&Probe::Package(id), now) {
         Some(Answer::Package(package)) => Ok(package),
-        Some(Answer::Refused { why }) => stop(Rule::Content, format!("{name} can't be taken: {why}.")),
+        Some(Answer::Refused { why }) => {
+            stop(Rule::Content, format!("{name} can't be taken: {why}."))
+        }
         Some(Answer::Silent { why }) => {
             let why = why.trim_end_matches('.');
-            stop(Rule::Reachable, format!("{name} could not be looked through: {why}."))
+            stop(
+                Rule::Reachable,
+                format!("{name} could not be looked through: {why}."),
+            )
         }
-        _ => stop(Rule::Reachable, format!("{name} has not been looked through yet.")),
+        _ => stop(
+            Rule::Reachable,
+            format!("{name} has not been looked through yet."),
+        ),
     }
 }
 
 fn of_package(view: &View, id: ImageId, now: Moment) -> Result<Original, Finding> {
     let package = package(view, id, now)?;
-    let name = view.estate.images.get(&id).map_or_else(String::new, |i| i.name.clone());
-    let volume = view.estate.images.get(&id).map_or(VolumeId(0), |i| i.volume);
+    let name = view
+        .estate
+        .images
+        .get(&id)
+        .map_or_else(String::new, |i| i.name.clone());
+    let volume = view
+        .estate
+        .images
+        .get(&id)
+        .map_or(VolumeId(0), |i| i.volume);
     let system = package.descriptor.system(None);
-    if let Some(odd) = system.disks.iter().find(|d| d.file.is_some() && d.format != RAW) {
-        let text = format!("{name}: its disk {} is of the format “{}”, which no host here reads.", odd.id, odd.format);
+    if let Some(odd) = system
+        .disks
+        .iter()
+        .find(|d| d.file.is_some() && d.format != RAW)
+    {
+        let text = format!(
+            "{name}: its disk {} is of the format “{}”, which no host here reads.",
+            odd.id, odd.format
+        );
         return Err(Finding::stop(Rule::Disk, &name, text));
     }
     if system.disks.is_empty() {
@@ -177,11 +208,7 @@ fn of_version(view: &View, parent: Parent) -> Result<Original, Finding> {
     })
 }
 
-fn of_machine(
-    view: &View,
-    id: MachineId,
-    snapshot: Option<Uuid>,
-) -> Result<Original, Finding> {
+fn of_machine(view: &View, id: MachineId, snapshot: Option<Uuid>) -> Result<Original, Finding> {
     let gone = |text: String| Err(Finding::stop(Rule::Exists, "machine", text));
     let Some(machine) = view.estate.machines.get(&id) else {
         return gone("The machine to copy is gone.".into());

@@ -6,8 +6,8 @@ use crate::{
     inventory::Inventory,
     layers::Chain,
     limits,
-    ovf::Package,
     moment::{Moment, Span},
+    ovf::Package,
     units::Bytes,
 };
 use imbl::OrdMap;

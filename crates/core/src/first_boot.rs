@@ -35,11 +35,16 @@ impl Told {
                 1 => "a key".to_owned(),
                 n => format!("{n} keys"),
             };
-            let password = if u.password.is_some() { "a password" } else { "no password" };
+            let password = if u.password.is_some() {
+                "a password"
+            } else {
+                "no password"
+            };
             format!("user {} with {keys} and {password}", u.name)
         });
         let dns: Vec<String> = self.dns.iter().map(ToString::to_string).collect();
-        let search = (!self.search.is_empty()).then(|| format!("search {}", self.search.join(", ")));
+        let search =
+            (!self.search.is_empty()).then(|| format!("search {}", self.search.join(", ")));
         let dns = (!dns.is_empty()).then(|| format!("name servers {}", dns.join(", ")));
         let zone = (!self.zone.is_empty()).then(|| format!("zone {}", self.zone));
         let commands = match self.commands.len() {
@@ -47,7 +52,10 @@ impl Told {
             1 => Some("a command".to_owned()),
             n => Some(format!("{n} commands")),
         };
-        [user, dns, search, zone, commands].into_iter().flatten().collect()
+        [user, dns, search, zone, commands]
+            .into_iter()
+            .flatten()
+            .collect()
     }
 }
 
@@ -57,7 +65,8 @@ impl Told {
 /// Words for whoever chose it: what it asks for that the machine doesn't have, or a host name that can't be one.
 pub fn told(edition: &Edition, machine: &Machine, estate: &Estate) -> Result<Told, String> {
     let host_name = filled(&edition.host_name, machine, estate)?;
-    check_host_name(&host_name).map_err(|why| format!("{host_name} can't be a host name: {why}"))?;
+    check_host_name(&host_name)
+        .map_err(|why| format!("{host_name} can't be a host name: {why}"))?;
     Ok(Told {
         host_name,
         user: edition.user.clone(),
@@ -83,7 +92,9 @@ fn pieces(pattern: &str) -> Result<Vec<Piece<'_>>, String> {
     let mut all = Vec::new();
     let mut rest = pattern;
     while let Some((before, after)) = rest.split_once('{') {
-        let (inside, behind) = after.split_once('}').ok_or("A brace is opened and not closed.")?;
+        let (inside, behind) = after
+            .split_once('}')
+            .ok_or("A brace is opened and not closed.")?;
         if !before.is_empty() {
             all.push(Piece::Text(before));
         }
@@ -107,7 +118,10 @@ fn pieces(pattern: &str) -> Result<Vec<Piece<'_>>, String> {
 
 /// Names of places become parts of host names: lower case, hyphens for blanks.
 fn as_part(name: &str) -> String {
-    name.to_lowercase().split_whitespace().collect::<Vec<_>>().join("-")
+    name.to_lowercase()
+        .split_whitespace()
+        .collect::<Vec<_>>()
+        .join("-")
 }
 
 fn filled(pattern: &str, machine: &Machine, estate: &Estate) -> Result<String, String> {
@@ -118,7 +132,8 @@ fn filled(pattern: &str, machine: &Machine, estate: &Estate) -> Result<String, S
             Piece::Text(text) => out.push_str(text),
             Piece::Name => out.push_str(&machine.name),
             Piece::Cluster => {
-                let cluster = cluster.ok_or_else(|| format!("{} is of no cluster.", machine.name))?;
+                let cluster =
+                    cluster.ok_or_else(|| format!("{} is of no cluster.", machine.name))?;
                 out.push_str(&as_part(&cluster.name));
             }
             Piece::Site => {
@@ -149,7 +164,10 @@ fn only_site(estate: &Estate, cluster: crate::ids::ClusterId) -> Option<String> 
 /// Labels of at most 63 characters, 253 in all (RFC 1123, section 2.1; RFC 1035, section 2.3.4).
 fn check_host_name(name: &str) -> Result<(), String> {
     if name.len() > 253 {
-        return Err(format!("{} characters; a host name has at most 253.", name.len()));
+        return Err(format!(
+            "{} characters; a host name has at most 253.",
+            name.len()
+        ));
     }
     name.split('.').try_for_each(names::check)
 }
@@ -170,7 +188,10 @@ pub fn check(edition: &Edition) -> Vec<(&'static str, String)> {
     }
     at("dns", limits::NAME_SERVERS.check(edition.dns.len()));
     at("search", limits::NAME_SERVERS.check(edition.search.len()));
-    at("search", edition.search.iter().try_for_each(|d| check_host_name(d)));
+    at(
+        "search",
+        edition.search.iter().try_for_each(|d| check_host_name(d)),
+    );
     at("zone", check_zone(&edition.zone));
     at("commands", limits::COMMANDS.check(edition.commands.len()));
     wrong
@@ -185,7 +206,10 @@ fn check_pattern(pattern: &str) -> Result<(), String> {
     if !all.iter().any(|p| matches!(p, Piece::Name)) {
         return Err("Without {name} in it several guests would be called alike.".into());
     }
-    let tried: String = all.iter().map(|p| if let Piece::Text(text) = p { text } else { "a" }).collect();
+    let tried: String = all
+        .iter()
+        .map(|p| if let Piece::Text(text) = p { text } else { "a" })
+        .collect();
     check_host_name(&tried)
 }
 
@@ -194,9 +218,13 @@ fn check_user(name: &str) -> Result<(), String> {
     let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
     match name.chars().next() {
         None => Err("The user's name is missing.".into()),
-        Some(c) if !(c.is_ascii_lowercase() || c == '_') => Err("A user's name begins with a small letter.".into()),
+        Some(c) if !(c.is_ascii_lowercase() || c == '_') => {
+            Err("A user's name begins with a small letter.".into())
+        }
         Some(_) if name.len() > 32 => Err("A user's name has at most 32 characters.".into()),
-        Some(_) if name == "root" => Err("Give it a user of its own; root is there already.".into()),
+        Some(_) if name == "root" => {
+            Err("Give it a user of its own; root is there already.".into())
+        }
         Some(_) => match name.chars().find(|c| !fits(*c)) {
             Some(c) => Err(format!("“{c}” can't stand in a user's name.")),
             None => Ok(()),
@@ -207,21 +235,49 @@ fn check_user(name: &str) -> Result<(), String> {
 /// A public key as OpenSSH writes it: its kind, and a blob in base64 that begins with the same kind (RFC 4253, 6.6).
 fn check_key(line: &str) -> Result<(), String> {
     let mut parts = line.split_whitespace();
-    let (kind, blob) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
-    let known = ["ssh-ed25519", "ssh-rsa", "ecdsa-sha2-", "sk-ssh-ed25519@", "sk-ecdsa-sha2-"];
+    let (kind, blob) = (
+        parts.next().unwrap_or_default(),
+        parts.next().unwrap_or_default(),
+    );
+    let known = [
+        "ssh-ed25519",
+        "ssh-rsa",
+        "ecdsa-sha2-",
+        "sk-ssh-ed25519@",
+        "sk-ecdsa-sha2-",
+    ];
     let shown: String = line.chars().take(24).collect();
     if line.contains("PRIVATE KEY") {
-        return Err("This is a private key; it stays with whoever has it. Give the public one.".into());
+        return Err(
+            "This is a private key; it stays with whoever has it. Give the public one.".into(),
+        );
     }
     if !known.iter().any(|k| kind.starts_with(k)) {
-        return Err(format!("“{shown}…” is no public key; it begins like ssh-ed25519."));
+        return Err(format!(
+            "“{shown}…” is no public key; it begins like ssh-ed25519."
+        ));
     }
-    let length = u32::try_from(kind.len()).unwrap_or(0).to_be_bytes();
-    let inside: Vec<u8> = length.into_iter().chain(kind.bytes()).collect();
-    match BASE64_STANDARD.decode(blob) {
-        Ok(bytes) if bytes.starts_with(&inside) && bytes.len() > inside.len() => Ok(()),
-        _ => Err(format!("The key “{shown}…” is cut or damaged; copy it again, as one line.")),
+    let blob = BASE64_STANDARD.decode(blob).unwrap_or_default();
+    match strings(&blob).as_deref() {
+        Some([first, _, ..]) if *first == kind.as_bytes() => Ok(()),
+        _ => Err(format!(
+            "The key “{shown}…” is cut or damaged; copy it again, as one line."
+        )),
     }
+}
+
+/// What a blob consists of: strings, each behind its length (RFC 4251, section 5); none where one is cut.
+fn strings(blob: &[u8]) -> Option<Vec<&[u8]>> {
+    let mut all = Vec::new();
+    let mut rest = blob;
+    while !rest.is_empty() {
+        let (length, behind) = rest.split_at_checked(4)?;
+        let length = u32::from_be_bytes(length.try_into().ok()?);
+        let (string, behind) = behind.split_at_checked(usize::try_from(length).ok()?)?;
+        all.push(string);
+        rest = behind;
+    }
+    Some(all)
 }
 
 /// The shape of a name in the time zone database; whether it is in there the guest knows.

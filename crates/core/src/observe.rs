@@ -7,8 +7,9 @@ pub use disks::{DiskReport, hardware};
 use crate::{
     epoch::Obeyed,
     estate::{
-        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Grows, Host, HostNet, Keeper,
-        LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled, Snapshots, Uplink, Wanted,
+        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Grows, Host,
+        HostNet, Keeper, LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled, Snapshots,
+        Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},

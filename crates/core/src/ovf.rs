@@ -52,7 +52,10 @@ pub struct Property {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Hardware {
     Vcpus(u32),
-    Memory { size: Bytes, kept: Option<Bytes> },
+    Memory {
+        size: Bytes,
+        kept: Option<Bytes>,
+    },
     /// By the id of the disk.
     Disk(String),
     Card {
@@ -110,7 +113,10 @@ impl Descriptor {
     pub fn system(&self, configuration: Option<&str>) -> System {
         let chosen = configuration.or_else(|| self.usual().map(|c| c.id.as_str()));
         let mut system = System::default();
-        let fits = |i: &&Item| i.configurations.is_empty() || i.configurations.iter().any(|c| Some(c.as_str()) == chosen);
+        let fits = |i: &&Item| {
+            i.configurations.is_empty()
+                || i.configurations.iter().any(|c| Some(c.as_str()) == chosen)
+        };
         for item in self.items.iter().filter(fits) {
             match &item.hardware {
                 Hardware::Vcpus(n) => system.vcpus = *n,
@@ -118,8 +124,12 @@ impl Descriptor {
                     system.memory = *size;
                     system.kept = *kept;
                 }
-                Hardware::Disk(id) => system.disks.extend(self.disks.iter().find(|d| d.id == *id).cloned()),
-                Hardware::Card { network, mac } => system.cards.push((network.clone(), mac.clone())),
+                Hardware::Disk(id) => system
+                    .disks
+                    .extend(self.disks.iter().find(|d| d.id == *id).cloned()),
+                Hardware::Card { network, mac } => {
+                    system.cards.push((network.clone(), mac.clone()))
+                }
                 Hardware::Else(words) => system.left_out.push(words.clone()),
             }
         }
@@ -156,6 +166,9 @@ impl Package {
         self.members.iter().find(|m| m.name == name)
     }
     pub fn sum(&self, name: &str) -> Option<&str> {
-        self.sums.iter().find(|(n, _)| n == name).map(|(_, sum)| sum.as_str())
+        self.sums
+            .iter()
+            .find(|(n, _)| n == name)
+            .map(|(_, sum)| sum.as_str())
     }
 }

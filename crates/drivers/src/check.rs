@@ -4,6 +4,7 @@
 mod first_boot;
 mod hardware;
 mod keepers;
+mod packages;
 mod snapshots;
 mod templates;
 

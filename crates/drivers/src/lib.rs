@@ -52,7 +52,9 @@ pub struct Drivers {
     networks: Arc<RwLock<Networks>>,
     secrets: Arc<dyn Secrets>,
     /// Archives that were looked through, by what their volumes call them.
-    archives: Arc<std::sync::Mutex<std::collections::BTreeMap<uuid::Uuid, Arc<zastrugi_core::ovf::Package>>>>,
+    archives: Arc<
+        std::sync::Mutex<std::collections::BTreeMap<uuid::Uuid, Arc<zastrugi_core::ovf::Package>>>,
+    >,
     installation: Installation,
     media: Arc<Media>,
 }

@@ -2,8 +2,8 @@
 //! configuration (version 2, written as JSON, which is also YAML) on a small image labelled `cidata`.
 
 use crate::iso9660::{self, IsoError};
-use serde_json::{Map, Value, json};
 use quick_xml::escape::escape;
+use serde_json::{Map, Value, json};
 use std::{collections::BTreeMap, net::IpAddr};
 use zastrugi_core::{
     estate::{Estate, Machine, Nic},

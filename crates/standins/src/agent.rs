@@ -19,10 +19,10 @@ use crate::{
         moving::{calls as moving, disks},
         naming,
         networks::calls as network,
+        packages::calls as packages,
         snapshots::calls as snapshots,
         storage::{calls as storage, pools},
         taking,
-        packages::calls as packages,
         templates::calls as templates,
     },
 };
@@ -125,7 +125,10 @@ fn machine_routes() -> Router<Device> {
         .route("/v1/machines/{uuid}/copy", put(templates::copy))
         .route("/v1/machines/{uuid}/copy", delete(templates::end))
         .route("/v1/machines/{uuid}/disks/{key}/fill", put(packages::fill))
-        .route("/v1/volumes/{uid}/images/{id}/pack", put(packages::pack_file))
+        .route(
+            "/v1/volumes/{uid}/images/{id}/pack",
+            put(packages::pack_file),
+        )
         .route("/v1/machines/{uuid}/whole", post(templates::whole))
         .route("/v1/volumes/{uid}/templates/{id}", put(templates::make))
         .route(

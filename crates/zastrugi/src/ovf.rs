@@ -28,17 +28,42 @@ fn read(from: &mut impl Read) -> Result<Checked, String> {
 fn lines(checked: &Checked) -> Vec<String> {
     let d = &checked.package.descriptor;
     let system = d.system(None);
-    let mut all = vec![format!("{}: {} vCPUs, {} of memory", d.name, system.vcpus, system.memory)];
-    all.extend(system.disks.iter().map(|disk| format!("disk {}: {}, {}", disk.id, disk.capacity, disk.format)));
+    let mut all = vec![format!(
+        "{}: {} vCPUs, {} of memory",
+        d.name, system.vcpus, system.memory
+    )];
+    all.extend(
+        system
+            .disks
+            .iter()
+            .map(|disk| format!("disk {}: {}, {}", disk.id, disk.capacity, disk.format)),
+    );
     all.extend(system.cards.iter().map(|(network, mac)| {
         let mac = mac.as_ref().map_or_else(String::new, |m| format!(", {m}"));
         format!("card on {network}{mac}")
     }));
-    all.extend(d.configurations.iter().map(|c| format!("configuration {}: {}", c.id, c.label)));
-    all.extend(d.properties.iter().filter(|p| p.asked).map(|p| format!("asks for {}", p.key)));
-    all.extend(d.licences.iter().map(|l| format!("has a licence of {} characters", l.chars().count())));
+    all.extend(
+        d.configurations
+            .iter()
+            .map(|c| format!("configuration {}: {}", c.id, c.label)),
+    );
+    all.extend(
+        d.properties
+            .iter()
+            .filter(|p| p.asked)
+            .map(|p| format!("asks for {}", p.key)),
+    );
+    all.extend(
+        d.licences
+            .iter()
+            .map(|l| format!("has a licence of {} characters", l.chars().count())),
+    );
     all.extend(checked.sums.iter().map(|(name, sum)| {
-        let compared = if checked.package.sum(name).is_some() { "as the manifest says" } else { "not in a manifest" };
+        let compared = if checked.package.sum(name).is_some() {
+            "as the manifest says"
+        } else {
+            "not in a manifest"
+        };
         format!("{sum}  {name}, {compared}")
     }));
     all.extend(checked.minds.iter().map(|mind| format!("mind: {mind}")));

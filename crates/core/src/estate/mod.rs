@@ -35,6 +35,7 @@ pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use fencing::{FencingTest, Means};
+pub use first_boot::{Applied, Booted, Edition, FirstBoot, User};
 pub use front::{
     Balancer, Certificate, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen,
     Shown, Sticks, Validity,
@@ -60,14 +61,13 @@ pub use pen::{Change, Pen, Touched};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use snapshot::{Consistent, Snapshot, Snapshots};
-pub use first_boot::{Applied, Booted, Edition, FirstBoot, User};
 pub use template::{Parent, Sealed, Template, Version};
 pub use unattached::{SpareDisk, Unattached};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
-    ArrayId, BalancerId, ClusterId, FailureId, FrontId, HostId, ImageId, MachineId, NetworkId,
-    Revision, SiteId, SwitchId, TemplateId, VolumeId, FirstBootId,
+    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
+    NetworkId, Revision, SiteId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;

@@ -1,12 +1,12 @@
 //! How the estate is changed: with a [`Pen`] that notes everything it touches. What an event writes stands in its room.
 
 use super::{
-    Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine, Network,
-    Site, Switch, Template, Volume,
+    Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
+    Network, Site, Switch, Template, Volume,
 };
 use crate::ids::{
-    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId, NetworkId,
-    SwitchId, TemplateId, VolumeId,
+    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
+    NetworkId, SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 

@@ -246,7 +246,12 @@ impl<'a, S: Work> Draft<'a, S> {
             .map(ToString::to_string)
             .collect();
         let booted = machine.first_boot.as_ref();
-        let edition = booted.and_then(|b| self.estate().first_boots.get(&b.document)?.version(b.version));
+        let edition = booted.and_then(|b| {
+            self.estate()
+                .first_boots
+                .get(&b.document)?
+                .version(b.version)
+        });
         let told = edition.and_then(|e| first_boot::told(e, machine, self.estate()).ok());
         self.listed.push(Listed {
             host_name: told.map(|t| t.host_name).unwrap_or_default(),

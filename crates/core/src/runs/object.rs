@@ -3,8 +3,8 @@
 use crate::{
     estate::Estate,
     ids::{
-        ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId, NetworkId, SwitchId,
-        TemplateId, VolumeId,
+        ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
+        NetworkId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};

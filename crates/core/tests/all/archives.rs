@@ -24,7 +24,9 @@ const OLD: MachineId = MachineId(9);
 const OVA: ImageId = ImageId(400);
 
 fn small() -> Small {
-    let mut small = read("cluster eider careless\nhost 1 512\nhost 2 512\nmachine 7 db 16 on 1\nmachine 9 old 16 off");
+    let mut small = read(
+        "cluster eider careless\nhost 1 512\nhost 2 512\nmachine 7 db 16 on 1\nmachine 9 old 16 off",
+    );
     for host in [1, 2] {
         small.alter_host(host, |h| {
             h.uplinks = vec![Uplink {
@@ -70,7 +72,8 @@ fn image(small: &mut Small, id: ImageId, holds: Holds, size: Bytes) {
 
 fn stops(assessment: &Assessment) -> Vec<String> {
     let all = assessment.findings().iter().filter(|f| f.stops());
-    all.map(|f| format!("{}: {}", f.field.clone().unwrap_or_default(), f.text)).collect()
+    all.map(|f| format!("{}: {}", f.field.clone().unwrap_or_default(), f.text))
+        .collect()
 }
 
 fn pack(machine: MachineId) -> Pack {
@@ -94,7 +97,10 @@ fn only_what_stands_still_is_packed() {
     let mut small = small();
     assert_eq!(worse(&packing(&small, pack(OLD))), Vec::<String>::new());
     let said = stops(&packing(&small, pack(DB)));
-    assert!(said.len() == 1 && said[0].starts_with("snapshot: db is on"), "{said:?}");
+    assert!(
+        said.len() == 1 && said[0].starts_with("snapshot: db is on"),
+        "{said:?}"
+    );
     let then = Uuid::from_u128(77);
     on(&mut small, DB, |m| {
         m.snapshots.all.push(Snapshot {
@@ -148,8 +154,14 @@ fn a_disk_is_written_only_where_nothing_rests_on_it() {
     assert_eq!(write(OLD, old, 401, "old"), Vec::<String>::new());
     assert!(write(OLD, old, 401, "olt")[0].starts_with("typed: "));
     assert!(write(DB, db, 401, "db")[0].starts_with("machine: db is on"));
-    assert!(write(OLD, old, 402, "old")[0].starts_with("image: "), "larger than the disk");
-    assert!(write(OLD, old, 403, "old")[0].starts_with("image: "), "an archive");
+    assert!(
+        write(OLD, old, 402, "old")[0].starts_with("image: "),
+        "larger than the disk"
+    );
+    assert!(
+        write(OLD, old, 403, "old")[0].starts_with("image: "),
+        "an archive"
+    );
 }
 
 fn package() -> Package {
@@ -219,7 +231,10 @@ fn made(small: &Small, taken: Taken, count: u32) -> Assessment {
         taken: Some(Box::new(taken)),
         ..wanted("gate-{1}", count, cluster, 2)
     };
-    put(small, &Proposal::Machines(machines::Ask::Create(Box::new(ask))))
+    put(
+        small,
+        &Proposal::Machines(machines::Ask::Create(Box::new(ask))),
+    )
 }
 
 fn with(answer: Answer) -> Small {
@@ -236,14 +251,21 @@ fn with(answer: Answer) -> Small {
 fn what_the_author_asks_is_asked() {
     let small = with(Answer::Package(Box::new(package())));
     let said = stops(&made(&small, Taken::default(), 1));
-    assert!(said.len() == 1 && said[0].starts_with("accepted: "), "{said:?}");
+    assert!(
+        said.len() == 1 && said[0].starts_with("accepted: "),
+        "{said:?}"
+    );
     let accepted = || Taken {
         accepted: true,
         ..Taken::default()
     };
     let good = made(&small, accepted(), 2);
     assert_eq!(stops(&good), Vec::<String>::new());
-    assert!(good.findings().iter().any(|f| f.text.contains("has no manifest")));
+    assert!(
+        good.findings()
+            .iter()
+            .any(|f| f.text.contains("has no manifest"))
+    );
     let mut then = with(Answer::Package(Box::new(package())));
     then.begin(good.accept().unwrap());
     let first = then.view.estate.machine_named("gate-1").unwrap();
@@ -269,14 +291,29 @@ fn what_the_author_asks_is_asked() {
 fn what_is_wrong_with_an_archive_is_said() {
     let why = "gate.raw: ends too early".to_owned();
     let said = stops(&made(&with(Answer::Refused { why }), Taken::default(), 1));
-    assert!(said.iter().any(|t| t.starts_with("from: ") && t.contains("gate.raw: ends too early")), "{said:?}");
+    assert!(
+        said.iter()
+            .any(|t| t.starts_with("from: ") && t.contains("gate.raw: ends too early")),
+        "{said:?}"
+    );
     let mut other = package();
     other.descriptor.disks[0].format = "urn:somebody-else".into();
-    let said = stops(&made(&with(Answer::Package(Box::new(other))), Taken::default(), 1));
-    assert!(said.iter().any(|t| t.contains("urn:somebody-else")), "{said:?}");
+    let said = stops(&made(
+        &with(Answer::Package(Box::new(other))),
+        Taken::default(),
+        1,
+    ));
+    assert!(
+        said.iter().any(|t| t.contains("urn:somebody-else")),
+        "{said:?}"
+    );
     let mut unread = small();
     image(&mut unread, OVA, Holds::Package, Bytes::gib(5));
-    assert!(stops(&made(&unread, Taken::default(), 1)).iter().any(|t| t.contains("not been looked through")));
+    assert!(
+        stops(&made(&unread, Taken::default(), 1))
+            .iter()
+            .any(|t| t.contains("not been looked through"))
+    );
 }
 
 /// If this fails, a machine is described otherwise than it is.
@@ -286,8 +323,14 @@ fn a_machine_is_described_as_it_is() {
     let m = &small.view.estate.machines[&OLD];
     let d = described(&small.view.estate, m, None, true);
     let system = d.system(None);
-    assert_eq!((system.vcpus, system.memory, system.kept), (m.vcpus, m.memory.size, Some(m.memory.kept)));
+    assert_eq!(
+        (system.vcpus, system.memory, system.kept),
+        (m.vcpus, m.memory.size, Some(m.memory.kept))
+    );
     assert_eq!(system.disks.len(), m.disks.len());
-    assert_eq!(system.cards, [("none".to_owned(), Some(m.nics[0].mac.clone()))]);
+    assert_eq!(
+        system.cards,
+        [("none".to_owned(), Some(m.nics[0].mac.clone()))]
+    );
     assert_eq!(d.files[0].href, "old-disk1.raw.gz");
 }

@@ -10,8 +10,8 @@ use zastrugi_core::{
     moment::Moment,
     rooms::{
         Proposal, edits,
-        first_boot::{self, Keep},
         edits::{Set, Target},
+        first_boot::{self, Keep},
         hosts, images,
         images::AddImage,
         machines::{self, CreateMachines, NewDisk, NewNic, PowerAct},
@@ -168,7 +168,8 @@ fn other(limit: &Limit) -> Option<Proposal> {
     })
 }
 
-const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICqXUWw1S2iEjNvY9UoiagpVsh7ROOIHrWxcu5wAqlrq ops@desk";
+const KEY: &str =
+    "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICqXUWw1S2iEjNvY9UoiagpVsh7ROOIHrWxcu5wAqlrq ops@desk";
 
 fn first_boot(change: impl FnOnce(&mut Keep)) -> Proposal {
     let mut keep = Keep {

@@ -1,6 +1,6 @@
 //! What a host promises of versions and copies.
 
-use super::{Said, Suite, answered, is};
+use super::{Said, Suite, answered, is, packages::packages};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -62,6 +62,7 @@ pub(super) async fn templates(s: &mut Suite, machine: Uuid, volume: &str) {
         "the machine gets disks of its own within a minute",
         is_done(&made),
     );
+    packages(s, twin, volume).await;
     let gone = s
         .send(Method::DELETE, &at, Some(("check.version.gone", 13)), None)
         .await;
@@ -76,12 +77,18 @@ pub(super) async fn templates(s: &mut Suite, machine: Uuid, volume: &str) {
     );
 }
 
-fn is_done(said: &Said) -> Result<(), String> {
+pub(super) fn is_done(said: &Said) -> Result<(), String> {
     answered(said, &[200]).and_then(|()| is(said, "/stage", &json!("done")))
 }
 
 /// Asked again until it is over.
-async fn until_done(s: &Suite, method: Method, at: &str, key: &str, body: Value) -> Said {
+pub(super) async fn until_done(
+    s: &Suite,
+    method: Method,
+    at: &str,
+    key: &str,
+    body: Value,
+) -> Said {
     let mut said = s
         .send(method.clone(), at, Some((key, 13)), Some(body.clone()))
         .await;

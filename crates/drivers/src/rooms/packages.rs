@@ -52,7 +52,10 @@ impl From<Fault> for Unread {
 }
 
 fn parts(estate: &Estate, id: ImageId) -> Result<(&Image, &Volume, &Host), Fault> {
-    let image = estate.images.get(&id).ok_or_else(|| premise("The file is gone."))?;
+    let image = estate
+        .images
+        .get(&id)
+        .ok_or_else(|| premise("The file is gone."))?;
     let volume = estate.volumes.get(&image.volume);
     let volume = volume.ok_or_else(|| premise("Its volume is gone."))?;
     let host = estate.reach(volume.id);
@@ -101,12 +104,23 @@ impl Drivers {
         let package = self.looked_through(estate, image).await;
         let package = package.map_err(|unread| match unread {
             Unread::Fault(fault) => fault,
-            Unread::Wrong(wrong) => Fault::new(FaultKind::Refused, format!("{}: {wrong}.", file.name), "Cancel the run, and add the right file."),
+            Unread::Wrong(wrong) => Fault::new(
+                FaultKind::Refused,
+                format!("{}: {wrong}.", file.name),
+                "Cancel the run, and add the right file.",
+            ),
         })?;
-        Ok(json!({"package": {"volume": volume.uid, "image": file.uuid, "parts": disk_parts(&package)}}))
+        Ok(
+            json!({"package": {"volume": volume.uid, "image": file.uuid, "parts": disk_parts(&package)}}),
+        )
     }
 
-    pub(crate) async fn at_package(&self, estate: &Estate, step: &Step, turn: Turn<'_>) -> Result<Outcome, Fault> {
+    pub(crate) async fn at_package(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         let host = self.host_of(estate, step.via())?;
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
@@ -117,16 +131,25 @@ impl Drivers {
         let volume = estate.volumes.get(&image.volume);
         let volume = volume.ok_or_else(|| premise("Its volume is gone."))?;
         match step {
-            Step::Pack { snapshot, disk, gzip, .. } => {
+            Step::Pack {
+                snapshot,
+                disk,
+                gzip,
+                ..
+            } => {
                 let body = order(estate, machine, image, (*snapshot, *disk, *gzip))?;
-                let said = agent.pack(stamp(turn), (&volume.uid, &image.uuid), body).await?;
+                let said = agent
+                    .pack(stamp(turn), (&volume.uid, &image.uuid), body)
+                    .await?;
                 packed(&said, image)
             }
             Step::Fill { disk, .. } => {
                 let (n, of) = numbered(machine, *disk)?;
                 let part = whole(image, of);
                 let body = json!({"volume": volume.uid, "image": image.uuid, "parts": [part]});
-                let said = agent.write_disk(stamp(turn), (&machine.uuid, disk), body).await?;
+                let said = agent
+                    .write_disk(stamp(turn), (&machine.uuid, disk), body)
+                    .await?;
                 match said.stage.as_str() {
                     "done" => {
                         let filled = packages::Event::Filled {
@@ -134,7 +157,10 @@ impl Drivers {
                             disk: n,
                             image: image.id,
                         };
-                        Ok(done(vec![Event::Packages(filled)], format!("{} written", said.copied())))
+                        Ok(done(
+                            vec![Event::Packages(filled)],
+                            format!("{} written", said.copied()),
+                        ))
                     }
                     "failed" => Err(failed(&image.name, &said)),
                     _ => Ok(Outcome::NotYet { said: said.said() }),
@@ -144,7 +170,12 @@ impl Drivers {
     }
 
     /// A file that nobody wants is not packed on; one that is written to a disk goes on to its end.
-    pub(crate) async fn give_up_package(&self, estate: &Estate, step: &Step, turn: Turn<'_>) -> Result<Outcome, Fault> {
+    pub(crate) async fn give_up_package(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         let Step::Pack { image, .. } = step else {
             return self.at_package(estate, step, turn).await;
         };
@@ -152,7 +183,9 @@ impl Drivers {
         let key = self.key_of(host).await?;
         let (image, volume, _) = parts(estate, *image)?;
         let agent = self.agent(host, &key);
-        agent.drop_image(stamp(turn), &volume.uid, &image.uuid).await?;
+        agent
+            .drop_image(stamp(turn), &volume.uid, &image.uuid)
+            .await?;
         let said = "nothing is left of it".into();
         Ok(Outcome::NotYet { said })
     }
@@ -187,9 +220,15 @@ fn whole(image: &Image, disk: &Disk) -> Value {
 }
 
 /// What shall be packed, as agents are told.
-fn order(estate: &Estate, machine: &Machine, image: &Image, (snapshot, disk, gzip): (Option<Uuid>, Option<Uuid>, bool)) -> Result<Value, Fault> {
+fn order(
+    estate: &Estate,
+    machine: &Machine,
+    image: &Image,
+    (snapshot, disk, gzip): (Option<Uuid>, Option<Uuid>, bool),
+) -> Result<Value, Fault> {
     let name = &machine.name;
-    let mut body = json!({"name": image.name, "from": {"machine": machine.uuid, "snapshot": snapshot}});
+    let mut body =
+        json!({"name": image.name, "from": {"machine": machine.uuid, "snapshot": snapshot}});
     let one = |(n, d): (usize, &Disk)| json!({"key": d.key, "name": file_name(name, n, gzip), "gzip": gzip});
     if let Some(key) = disk {
         body["disks"] = json!([one(numbered(machine, key)?)]);
@@ -216,11 +255,17 @@ fn disk_parts(package: &Package) -> Vec<Value> {
 }
 
 /// Headers one after the other, and the two texts.
-async fn look(agent: &Agent<'_>, (uid, image): (&str, &Uuid), size: u64) -> Result<Package, Unread> {
+async fn look(
+    agent: &Agent<'_>,
+    (uid, image): (&str, &Uuid),
+    size: u64,
+) -> Result<Package, Unread> {
     let mut members: Vec<Member> = Vec::new();
     let mut at = 0;
     while at < size {
-        let block = agent.read_image(uid, image, at, usize::try_from(BLOCK).unwrap_or(512)).await?;
+        let block = agent
+            .read_image(uid, image, at, usize::try_from(BLOCK).unwrap_or(512))
+            .await?;
         let member = match header(&block, at)? {
             Header::End => break,
             Header::Member(member) => member,
@@ -229,25 +274,40 @@ async fn look(agent: &Agent<'_>, (uid, image): (&str, &Uuid), size: u64) -> Resu
             return Err(Wrong::new(member.name, "stands in the archive twice").into());
         }
         let next = Header::next(&member).filter(|n| *n <= size);
-        at = next.ok_or_else(|| Wrong::new(&member.name, "ends too early: the file was cut off"))?;
+        at =
+            next.ok_or_else(|| Wrong::new(&member.name, "ends too early: the file was cut off"))?;
         members.push(member);
         if members.len() > MEMBERS {
-            return Err(Wrong::new("the archive", "holds more files than one of a machine does").into());
+            return Err(
+                Wrong::new("the archive", "holds more files than one of a machine does").into(),
+            );
         }
     }
-    let first = members.first().ok_or_else(|| Wrong::new("the archive", "is empty"))?;
+    let first = members
+        .first()
+        .ok_or_else(|| Wrong::new("the archive", "is empty"))?;
     let ends = |m: &&Member, ending: &str| m.name.to_lowercase().ends_with(ending);
     if !ends(&first, ".ovf") {
-        return Err(Wrong::new(&first.name, "comes first; the descriptor must, and its name ends in .ovf").into());
+        return Err(Wrong::new(
+            &first.name,
+            "comes first; the descriptor must, and its name ends in .ovf",
+        )
+        .into());
     }
     let text = text(agent, (uid, image), first).await?;
     let descriptor = read(&first.name, &text)?;
     let listed = members.iter().find(|m| ends(m, ".mf"));
     let sums = match listed {
-        Some(member) => manifest(&member.name, &self::text(agent, (uid, image), member).await?)?,
+        Some(member) => manifest(
+            &member.name,
+            &self::text(agent, (uid, image), member).await?,
+        )?,
         None => vec![],
     };
-    if let Some((name, _)) = sums.iter().find(|(n, _)| !members.iter().any(|m| m.name == *n)) {
+    if let Some((name, _)) = sums
+        .iter()
+        .find(|(n, _)| !members.iter().any(|m| m.name == *n))
+    {
         return Err(Wrong::new(name, "stands in the manifest and not in the archive").into());
     }
     for file in &descriptor.files {
@@ -267,14 +327,24 @@ async fn look(agent: &Agent<'_>, (uid, image): (&str, &Uuid), size: u64) -> Resu
 /// The descriptor is what the manifest says; all else is compared by the host that reads it.
 fn compared(name: &str, text: &str, sums: &[(String, String)]) -> Result<(), Wrong> {
     use sha2::{Digest, Sha256};
-    let sum: String = Sha256::digest(text.as_bytes()).iter().map(|b| format!("{b:02x}")).collect();
+    let sum: String = Sha256::digest(text.as_bytes())
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect();
     match sums.iter().find(|(n, s)| n == name && *s != sum) {
-        Some((_, expected)) => Err(Wrong::new(name, format!("has SHA-256 {sum}, and the manifest says {expected}"))),
+        Some((_, expected)) => Err(Wrong::new(
+            name,
+            format!("has SHA-256 {sum}, and the manifest says {expected}"),
+        )),
         None => Ok(()),
     }
 }
 
-async fn text(agent: &Agent<'_>, (uid, image): (&str, &Uuid), member: &Member) -> Result<String, Unread> {
+async fn text(
+    agent: &Agent<'_>,
+    (uid, image): (&str, &Uuid),
+    member: &Member,
+) -> Result<String, Unread> {
     if member.size > LARGEST {
         return Err(Wrong::new(&member.name, "is larger than 4 MiB, which no such text is").into());
     }
@@ -282,7 +352,9 @@ async fn text(agent: &Agent<'_>, (uid, image): (&str, &Uuid), member: &Member) -
     while (bytes.len() as u64) < member.size {
         let left = member.size - bytes.len() as u64;
         let length = usize::try_from(left.min(PIECE)).unwrap_or(0);
-        let piece = agent.read_image(uid, image, member.at + bytes.len() as u64, length).await?;
+        let piece = agent
+            .read_image(uid, image, member.at + bytes.len() as u64, length)
+            .await?;
         if piece.is_empty() {
             return Err(Wrong::new(&member.name, "ends too early: the file was cut off").into());
         }

@@ -295,10 +295,18 @@ mod tests {
         let parts: Vec<&str> = hash.split('$').collect();
         assert_eq!(parts[1..3], ["6", "rounds=100000"], "{hash}");
         assert_eq!((parts[3].len(), parts[4].len()), (16, 86), "{hash}");
-        let fits = |p: &[u8]| sha_crypt::ShaCrypt::SHA512.verify_password(p, hash.as_str()).is_ok();
+        let fits = |p: &[u8]| {
+            sha_crypt::ShaCrypt::SHA512
+                .verify_password(p, hash.as_str())
+                .is_ok()
+        };
         // From the specification of SHA-crypt, version 0.6.
         let known = "$6$rounds=10000$saltstringsaltst$OW1/O6BYHV6BcXZu8QVeXbDWra3Oeqh0sbHbbMCVNSnCM/UrjmM0Dp8vOuZeHBy/YTBmSK6H9qs/y3RnOaw5v.";
-        assert!(sha_crypt::ShaCrypt::SHA512.verify_password(b"Hello world!", known).is_ok());
+        assert!(
+            sha_crypt::ShaCrypt::SHA512
+                .verify_password(b"Hello world!", known)
+                .is_ok()
+        );
         assert!(fits(b"harbour-lights") && !fits(b"harbour-light"));
     }
 }

@@ -39,8 +39,18 @@ impl Desk {
     /// Looks through an archive, unless that was done lately.
     pub async fn ask_for_package(&self, image: ImageId) {
         let probe = Probe::Package(image);
-        let whole = self.shared.estate().images.get(&image).is_some_and(|i| i.ready && i.holds == Holds::Package);
-        let known = self.shared.evidence.load_full().fresh(&probe, now()).is_some();
+        let whole = self
+            .shared
+            .estate()
+            .images
+            .get(&image)
+            .is_some_and(|i| i.ready && i.holds == Holds::Package);
+        let known = self
+            .shared
+            .evidence
+            .load_full()
+            .fresh(&probe, now())
+            .is_some();
         if whole && !known {
             evidence::ask_all(&self.shared, vec![probe]).await;
         }

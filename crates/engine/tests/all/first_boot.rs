@@ -14,7 +14,8 @@ use zastrugi_core::{
 };
 use zastrugi_store::testkit::url;
 
-const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICqXUWw1S2iEjNvY9UoiagpVsh7ROOIHrWxcu5wAqlrq ops@desk";
+const KEY: &str =
+    "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICqXUWw1S2iEjNvY9UoiagpVsh7ROOIHrWxcu5wAqlrq ops@desk";
 
 fn keep(commands: &[&str], password: Password) -> Keep {
     Keep {
@@ -41,11 +42,17 @@ fn with(lab: &Lab, name: &str, count: u32, document: FirstBootId) -> Proposal {
 }
 
 fn applied(lab: &Lab, name: &str) -> Option<Applied> {
-    lab.estate().machine_named(name)?.first_boot.as_ref()?.applied.clone()
+    lab.estate()
+        .machine_named(name)?
+        .first_boot
+        .as_ref()?
+        .applied
+        .clone()
 }
 
 async fn kept(lab: &Lab, ask: Keep) -> FirstBootId {
-    lab.done(Proposal::FirstBoot(Ask::Keep(Box::new(ask)))).await;
+    lab.done(Proposal::FirstBoot(Ask::Keep(Box::new(ask))))
+        .await;
     *lab.estate().first_boots.keys().next().unwrap()
 }
 
@@ -55,13 +62,26 @@ async fn a_guest_does_what_it_is_told_and_says_so(pool: PgPool) {
     let lab = Lab::at_speed(&url(&pool), 2, 40.0).await;
     lab.ready().await;
     let secret = lab.desk.keep_hash("the-tide-turns").await.unwrap();
-    let document = kept(&lab, keep(&["touch /ready", "exit 3"], Password::Kept(secret))).await;
+    let document = kept(
+        &lab,
+        keep(&["touch /ready", "exit 3"], Password::Kept(secret)),
+    )
+    .await;
     lab.done(with(&lab, "k-{1}", 2, document)).await;
-    eventually_within("both said", 30, || ["k-1", "k-2"].iter().all(|n| applied(&lab, n).is_some())).await;
+    eventually_within("both said", 30, || {
+        ["k-1", "k-2"].iter().all(|n| applied(&lab, n).is_some())
+    })
+    .await;
     let said = applied(&lab, "k-1").unwrap();
     assert_eq!(
         said.done,
-        ["host name k-1.lab.example", "user ops: a key, password", "time zone Europe/Oslo", "command 1", "name servers 10.1.2.53"]
+        [
+            "host name k-1.lab.example",
+            "user ops: a key, password",
+            "time zone Europe/Oslo",
+            "command 1",
+            "name servers 10.1.2.53"
+        ]
     );
     assert_eq!(said.failed, ["command 2 ended with 3: exit 3"]);
     // A version that is mended is for new ones; those that booted keep what they have.
@@ -69,18 +89,26 @@ async fn a_guest_does_what_it_is_told_and_says_so(pool: PgPool) {
         of: Some(document),
         ..keep(&["touch /ready"], Password::Missing)
     };
-    lab.done(Proposal::FirstBoot(Ask::Keep(Box::new(next)))).await;
+    lab.done(Proposal::FirstBoot(Ask::Keep(Box::new(next))))
+        .await;
     lab.done(with(&lab, "late", 1, document)).await;
     eventually_within("the third said", 30, || applied(&lab, "late").is_some()).await;
     let late = applied(&lab, "late").unwrap();
     assert_eq!(late.failed, Vec::<String>::new());
-    assert!(late.done.contains(&"user ops: a key, password".to_owned()), "the password is kept");
+    assert!(
+        late.done.contains(&"user ops: a key, password".to_owned()),
+        "the password is kept"
+    );
     assert_eq!(applied(&lab, "k-2").unwrap().failed.len(), 1);
-    let told: String = sqlx::query_scalar("select coalesce(string_agg(body::text, ' '), '') from fact")
-        .fetch_one(&pool)
-        .await
-        .unwrap();
-    assert!(!told.contains("the-tide-turns") && !told.contains("$6$"), "neither the password nor its hash");
+    let told: String =
+        sqlx::query_scalar("select coalesce(string_agg(body::text, ' '), '') from fact")
+            .fetch_one(&pool)
+            .await
+            .unwrap();
+    assert!(
+        !told.contains("the-tide-turns") && !told.contains("$6$"),
+        "neither the password nor its hash"
+    );
     lab.assert_once();
 }
 
@@ -103,8 +131,15 @@ async fn a_copy_boots_for_the_first_time_too(pool: PgPool) {
         dependent: false,
         seal: false,
     });
-    lab.done(Proposal::Machines(machines::Ask::Create(ask))).await;
+    lab.done(Proposal::Machines(machines::Ask::Create(ask)))
+        .await;
     eventually_within("its copy said", 30, || applied(&lab, "twin").is_some()).await;
-    assert_eq!(applied(&lab, "twin").unwrap().done[0], "host name twin.lab.example");
-    assert_eq!(applied(&lab, "first").unwrap().done[0], "host name first.lab.example");
+    assert_eq!(
+        applied(&lab, "twin").unwrap().done[0],
+        "host name twin.lab.example"
+    );
+    assert_eq!(
+        applied(&lab, "first").unwrap().done[0],
+        "host name first.lab.example"
+    );
 }

@@ -60,9 +60,13 @@ async fn lab(pool: &PgPool) -> Lab {
     let lab = Lab::at_speed(&url(pool), 2, 40.0).await;
     lab.ready().await;
     lab.done(small(&lab, "m", 1)).await;
-    lab.done(power(&lab, "m", PowerAct::On { host: None })).await;
+    lab.done(power(&lab, "m", PowerAct::On { host: None }))
+        .await;
     lab.standins.world.write("m", 12 << 20);
-    eventually("it is written", || lab.standins.world.takes("m") >= 12 << 20).await;
+    eventually("it is written", || {
+        lab.standins.world.takes("m") >= 12 << 20
+    })
+    .await;
     lab.done(power(&lab, "m", PowerAct::Off)).await;
     lab
 }
@@ -76,10 +80,16 @@ fn file(lab: &Lab, name: &str) -> ImageId {
 }
 
 async fn fetched(lab: &Lab, name: &str) -> Vec<u8> {
-    let (id, size) = (file(lab, name), lab.estate().image_named(name).unwrap().size.0);
+    let (id, size) = (
+        file(lab, name),
+        lab.estate().image_named(name).unwrap().size.0,
+    );
     let mut all = Vec::new();
     while (all.len() as u64) < size {
-        let piece = lab.desk.read_file(&lab.admin, id, all.len() as u64, 1 << 20).await;
+        let piece = lab
+            .desk
+            .read_file(&lab.admin, id, all.len() as u64, 1 << 20)
+            .await;
         all.extend(piece.unwrap());
     }
     assert_eq!(all.len() as u64, size);
@@ -107,7 +117,10 @@ async fn added(lab: &Lab, name: &str, holds: Holds, bytes: &[u8]) {
     }
     for (n, piece) in bytes.chunks(1 << 20).enumerate() {
         let from = (n << 20) as u64;
-        lab.desk.feed(&lab.admin, id, from, Raw::copy_from_slice(piece)).await.unwrap();
+        lab.desk
+            .feed(&lab.admin, id, from, Raw::copy_from_slice(piece))
+            .await
+            .unwrap();
     }
     lab.until(run, &[RunState::Done]).await;
 }
@@ -148,7 +161,10 @@ async fn a_machine_comes_back_from_an_archive_as_it_went_in(pool: PgPool) {
     let m = machine(&lab, "m");
     let system = checked.package.descriptor.system(None);
     assert_eq!((system.vcpus, system.memory), (m.vcpus, m.memory.size));
-    assert_eq!(system.disks.iter().map(|d| d.capacity).collect::<Vec<_>>(), [SIZE]);
+    assert_eq!(
+        system.disks.iter().map(|d| d.capacity).collect::<Vec<_>>(),
+        [SIZE]
+    );
     assert_eq!(system.cards[0].1.as_deref(), Some(m.nics[0].mac.as_str()));
 
     let image = file(&lab, "m.ova");
@@ -176,11 +192,22 @@ async fn a_damaged_archive_is_refused_with_its_member_and_leaves_nothing(pool: P
     let lab = lab(&pool).await;
     lab.done(packing(pack(&lab, "m", ""))).await;
     let good = fetched(&lab, "m.ova").await;
-    let names: Vec<String> = check(&mut good.as_slice()).unwrap().package.members.iter().map(|m| m.name.clone()).collect();
+    let names: Vec<String> = check(&mut good.as_slice())
+        .unwrap()
+        .package
+        .members
+        .iter()
+        .map(|m| m.name.clone())
+        .collect();
     assert_eq!(names, ["m.ovf", "m.mf", "m-disk1.raw.gz"]);
 
     let mut flipped = good.clone();
-    let at = check(&mut good.as_slice()).unwrap().package.member("m-disk1.raw.gz").unwrap().at;
+    let at = check(&mut good.as_slice())
+        .unwrap()
+        .package
+        .member("m-disk1.raw.gz")
+        .unwrap()
+        .at;
     flipped[usize::try_from(at).unwrap() + 40] ^= 1;
     added(&lab, "flipped.ova", Holds::Package, &flipped).await;
     let image = file(&lab, "flipped.ova");
@@ -190,18 +217,35 @@ async fn a_damaged_archive_is_refused_with_its_member_and_leaves_nothing(pool: P
     assert_eq!(ended.state, RunState::NeedsYou);
     let fault = ended.steps().find_map(|s| s.fault.clone()).unwrap();
     assert!(fault.said.contains("m-disk1.raw.gz"), "{}", fault.said);
-    lab.desk.answer(&lab.admin, run, Resolve::Cancel).await.unwrap();
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Cancel)
+        .await
+        .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;
     assert!(lab.estate().machine_named("bad").is_none());
-    assert!(lab.standins.world.content("bad", None).is_none(), "nothing is left at the volume");
+    assert!(
+        lab.standins.world.content("bad", None).is_none(),
+        "nothing is left at the volume"
+    );
 
     // Cut in the middle: it is not even begun.
     added(&lab, "cut.ova", Holds::Package, &good[..good.len() / 2]).await;
     let image = file(&lab, "cut.ova");
     lab.desk.ask_for_package(image).await;
-    let assessed = lab.desk.assess(&lab.admin, &of(&lab, "cut", image, Taken::default()));
-    let said: Vec<_> = assessed.findings().iter().filter(|f| f.stops()).map(|f| f.text.clone()).collect();
-    assert!(said.iter().any(|t| t.contains("m-disk1.raw.gz") && t.contains("cut off")), "{said:?}");
+    let assessed = lab
+        .desk
+        .assess(&lab.admin, &of(&lab, "cut", image, Taken::default()));
+    let said: Vec<_> = assessed
+        .findings()
+        .iter()
+        .filter(|f| f.stops())
+        .map(|f| f.text.clone())
+        .collect();
+    assert!(
+        said.iter()
+            .any(|t| t.contains("m-disk1.raw.gz") && t.contains("cut off")),
+        "{said:?}"
+    );
 }
 
 /// If this fails, a disk's bytes change on their way out and in.
@@ -245,10 +289,22 @@ async fn a_disks_bytes_go_out_and_in(pool: PgPool) {
     .await;
     assert!(fetched(&lab, "back.raw").await == theirs, "to the byte");
 
-    added(&lab, "short.gz", Holds::GzipDisk, &[0x1f, 0x8b, 8, 0, 1, 2, 3]).await;
+    added(
+        &lab,
+        "short.gz",
+        Holds::GzipDisk,
+        &[0x1f, 0x8b, 8, 0, 1, 2, 3],
+    )
+    .await;
     let run = lab.start(write("short.gz")).await;
     lab.until(run, &[RunState::NeedsYou]).await;
-    lab.desk.answer(&lab.admin, run, Resolve::Cancel).await.unwrap();
-    assert!(fetched(&lab, "back.raw").await == theirs, "nothing was changed");
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Cancel)
+        .await
+        .unwrap();
+    assert!(
+        fetched(&lab, "back.raw").await == theirs,
+        "nothing was changed"
+    );
     lab.assert_once();
 }

@@ -29,22 +29,40 @@ impl Header {
 pub fn header(block: &[u8], at: u64) -> Result<Header, Wrong> {
     let here = || format!("byte {at}");
     if u64::try_from(block.len()) != Ok(BLOCK) {
-        return Err(Wrong::new(here(), "the archive ends in the middle of a header"));
+        return Err(Wrong::new(
+            here(),
+            "the archive ends in the middle of a header",
+        ));
     }
     if block.iter().all(|b| *b == 0) {
         return Ok(Header::End);
     }
     let header = tar::Header::from_byte_slice(block);
-    let sum: u32 = block.iter().enumerate().map(|(i, b)| if (148..156).contains(&i) { 32 } else { u32::from(*b) }).sum();
+    let sum: u32 = block
+        .iter()
+        .enumerate()
+        .map(|(i, b)| {
+            if (148..156).contains(&i) {
+                32
+            } else {
+                u32::from(*b)
+            }
+        })
+        .sum();
     if header.cksum().ok() != Some(sum) {
         return Err(Wrong::new(here(), "no header of a tar archive stands here"));
     }
     let name = String::from_utf8_lossy(&header.path_bytes()).into_owned();
     if !header.entry_type().is_file() {
-        return Err(Wrong::new(name, "is no plain file, and an archive of a machine holds nothing else"));
+        return Err(Wrong::new(
+            name,
+            "is no plain file, and an archive of a machine holds nothing else",
+        ));
     }
     safe(&name)?;
-    let size = header.entry_size().map_err(|_| Wrong::new(&name, "its size can't be read"))?;
+    let size = header
+        .entry_size()
+        .map_err(|_| Wrong::new(&name, "its size can't be read"))?;
     Ok(Header::Member(Member {
         name,
         at: at + BLOCK,
@@ -54,12 +72,19 @@ pub fn header(block: &[u8], at: u64) -> Result<Header, Wrong> {
 
 /// A name that is a plain one, and leads nowhere.
 fn safe(name: &str) -> Result<(), Wrong> {
-    let plain = !name.is_empty() && name.chars().count() <= 255 && !name.chars().any(|c| c.is_control() || c == '/' || c == '\\');
+    let plain = !name.is_empty()
+        && name.chars().count() <= 255
+        && !name
+            .chars()
+            .any(|c| c.is_control() || c == '/' || c == '\\');
     if plain && name != ".." && name != "." {
         return Ok(());
     }
     let shown: String = name.chars().filter(|c| !c.is_control()).take(60).collect();
-    Err(Wrong::new(shown, "is no plain file name; it is not followed anywhere"))
+    Err(Wrong::new(
+        shown,
+        "is no plain file name; it is not followed anywhere",
+    ))
 }
 
 /// Digests of a manifest: `SHA256(name)= hex`. Those by other functions are left out; none are left: nothing is checked.

@@ -59,10 +59,14 @@ pub fn check(from: &mut impl Read) -> Result<Checked, Wrong> {
             return Err(Wrong::new(&member.name, "stands in the archive twice"));
         }
         if all.is_empty() && !ends(&member.name, ".ovf") {
-            return Err(Wrong::new(&member.name, "comes first; the descriptor must, and its name ends in .ovf"));
+            return Err(Wrong::new(
+                &member.name,
+                "comes first; the descriptor must, and its name ends in .ovf",
+            ));
         }
         let seen = through(from, &member)?;
-        at = Header::next(&member).ok_or_else(|| Wrong::new(&member.name, "is larger than anything"))?;
+        at = Header::next(&member)
+            .ok_or_else(|| Wrong::new(&member.name, "is larger than anything"))?;
         all.push((member, seen));
     }
     judged(all)
@@ -86,7 +90,10 @@ fn through(from: &mut impl Read, member: &Member) -> Result<Seen, Wrong> {
     let name = &member.name;
     let text = ends(name, ".ovf") || ends(name, ".mf");
     if text && member.size > LARGEST {
-        return Err(Wrong::new(name, "is larger than 4 MiB, which no such text is"));
+        return Err(Wrong::new(
+            name,
+            "is larger than 4 MiB, which no such text is",
+        ));
     }
     let mut sum = Sha256::new();
     let mut gzip = Some(MultiGzDecoder::new(Count::default()));
@@ -123,34 +130,62 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 fn judged(all: Vec<(Member, Seen)>) -> Result<Checked, Wrong> {
-    let text = |ending: &str| all.iter().find(|(m, _)| ends(&m.name, ending)).and_then(|(m, s)| Some((m.name.as_str(), s.text.as_deref()?)));
+    let text = |ending: &str| {
+        all.iter()
+            .find(|(m, _)| ends(&m.name, ending))
+            .and_then(|(m, s)| Some((m.name.as_str(), s.text.as_deref()?)))
+    };
     let (name, said) = text(".ovf").ok_or_else(|| Wrong::new("the archive", "is empty"))?;
     let descriptor = read(name, said)?;
-    let sums = text(".mf").map(|(name, said)| manifest(name, said)).transpose()?;
+    let sums = text(".mf")
+        .map(|(name, said)| manifest(name, said))
+        .transpose()?;
     let mut minds = Vec::new();
     match &sums {
-        None => minds.push("It has no manifest: whether it arrived as it was sent nobody can tell.".to_owned()),
-        Some(sums) if sums.is_empty() => minds.push("Its manifest has no SHA-256: it is not compared.".to_owned()),
+        None => minds.push(
+            "It has no manifest: whether it arrived as it was sent nobody can tell.".to_owned(),
+        ),
+        Some(sums) if sums.is_empty() => {
+            minds.push("Its manifest has no SHA-256: it is not compared.".to_owned())
+        }
         Some(_) => {}
     }
     let listed = sums.clone().unwrap_or_default();
     for (name, expected) in &listed {
         match all.iter().find(|(m, _)| m.name == *name) {
-            None => return Err(Wrong::new(name, "stands in the manifest and not in the archive")),
+            None => {
+                return Err(Wrong::new(
+                    name,
+                    "stands in the manifest and not in the archive",
+                ));
+            }
             Some((_, seen)) if seen.sum != *expected => {
-                return Err(Wrong::new(name, format!("has SHA-256 {}, and the manifest says {expected}", seen.sum)));
+                return Err(Wrong::new(
+                    name,
+                    format!("has SHA-256 {}, and the manifest says {expected}", seen.sum),
+                ));
             }
             Some(_) => {}
         }
     }
     for disk in descriptor.disks.iter().filter(|d| d.format == RAW) {
-        let Some(file) = disk.file.as_ref().and_then(|f| descriptor.file(f)) else { continue };
+        let Some(file) = disk.file.as_ref().and_then(|f| descriptor.file(f)) else {
+            continue;
+        };
         let found = all.iter().find(|(m, _)| m.name == file.href);
-        let (member, seen) = found.ok_or_else(|| Wrong::new(&file.href, "is referred to and not in the archive"))?;
-        let holds = if file.gzip { seen.unpacked } else { Some(member.size) };
+        let (member, seen) =
+            found.ok_or_else(|| Wrong::new(&file.href, "is referred to and not in the archive"))?;
+        let holds = if file.gzip {
+            seen.unpacked
+        } else {
+            Some(member.size)
+        };
         let holds = holds.ok_or_else(|| Wrong::new(&member.name, "is no whole gzip file"))?;
         if holds > disk.capacity.0 {
-            return Err(Wrong::new(&member.name, format!("holds {holds} bytes, more than the disk {} has", disk.id)));
+            return Err(Wrong::new(
+                &member.name,
+                format!("holds {holds} bytes, more than the disk {} has", disk.id),
+            ));
         }
     }
     let manifest = !listed.is_empty();

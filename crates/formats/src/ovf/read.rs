@@ -50,10 +50,21 @@ fn described(text: &str) -> Result<Descriptor, String> {
     }
     let mut descriptor = Descriptor {
         name: named(system),
-        files: root.one("References").map(files).transpose()?.unwrap_or_default(),
-        disks: root.one("DiskSection").map(disks).transpose()?.unwrap_or_default(),
+        files: root
+            .one("References")
+            .map(files)
+            .transpose()?
+            .unwrap_or_default(),
+        disks: root
+            .one("DiskSection")
+            .map(disks)
+            .transpose()?
+            .unwrap_or_default(),
         networks: root.one("NetworkSection").map(networks).unwrap_or_default(),
-        configurations: root.one("DeploymentOptionSection").map(configurations).unwrap_or_default(),
+        configurations: root
+            .one("DeploymentOptionSection")
+            .map(configurations)
+            .unwrap_or_default(),
         ..Descriptor::default()
     };
     let mut seen = 0;
@@ -71,7 +82,9 @@ fn described(text: &str) -> Result<Descriptor, String> {
             "AnnotationSection" => section.said("Annotation").clone_into(&mut descriptor.note),
             known if KNOWN.contains(&known) => {}
             other if section.attribute("required").is_none_or(is_true) => {
-                return Err(format!("has a section {other} that is required and not known here"));
+                return Err(format!(
+                    "has a section {other} that is required and not known here"
+                ));
             }
             other => descriptor.left_out.push(other.to_owned()),
         }
@@ -89,7 +102,11 @@ fn is_true(text: &str) -> bool {
 
 fn named(system: &Node) -> String {
     let name = system.said("Name");
-    if name.is_empty() { system.attribute("id").unwrap_or_default().to_owned() } else { name.to_owned() }
+    if name.is_empty() {
+        system.attribute("id").unwrap_or_default().to_owned()
+    } else {
+        name.to_owned()
+    }
 }
 
 /// Whatever refers to something refers to what is there.
@@ -98,14 +115,19 @@ fn complete(d: &Descriptor) -> Result<(), String> {
         if let Some(file) = &disk.file
             && d.file(file).is_none()
         {
-            return Err(format!("refers to the file {file} for the disk {}, and doesn't list it", disk.id));
+            return Err(format!(
+                "refers to the file {file} for the disk {}, and doesn't list it",
+                disk.id
+            ));
         }
     }
     for item in &d.items {
         if let Hardware::Disk(id) = &item.hardware
             && !d.disks.iter().any(|disk| disk.id == *id)
         {
-            return Err(format!("gives the machine a disk {id} that it doesn't list"));
+            return Err(format!(
+                "gives the machine a disk {id} that it doesn't list"
+            ));
         }
     }
     Ok(())
@@ -139,13 +161,19 @@ fn disks(section: &Node) -> Result<Vec<Disk>, String> {
         let units = d.attribute("capacityAllocationUnits").unwrap_or("byte");
         let capacity = capacity.parse::<u64>().ok().zip(unit(units));
         let capacity = capacity.and_then(|(n, unit)| n.checked_mul(unit));
-        let capacity = capacity.ok_or_else(|| format!("says a capacity of the disk {id} that can't be read"))?;
+        let capacity = capacity
+            .ok_or_else(|| format!("says a capacity of the disk {id} that can't be read"))?;
         if d.attribute("parentRef").is_some() {
-            return Err(format!("lets the disk {id} lie on another, which is not read"));
+            return Err(format!(
+                "lets the disk {id} lie on another, which is not read"
+            ));
         }
         Ok(Disk {
             id: id.to_owned(),
-            file: d.attribute("fileRef").filter(|f| !f.is_empty()).map(str::to_owned),
+            file: d
+                .attribute("fileRef")
+                .filter(|f| !f.is_empty())
+                .map(str::to_owned),
             capacity: Bytes(capacity),
             format: d.attribute("format").unwrap_or_default().to_owned(),
         })
@@ -154,7 +182,12 @@ fn disks(section: &Node) -> Result<Vec<Disk>, String> {
 }
 
 fn networks(section: &Node) -> Vec<(String, String)> {
-    let network = |n: &Node| Some((n.attribute("name")?.to_owned(), n.said("Description").to_owned()));
+    let network = |n: &Node| {
+        Some((
+            n.attribute("name")?.to_owned(),
+            n.said("Description").to_owned(),
+        ))
+    };
     section.all("Network").filter_map(network).collect()
 }
 
@@ -167,7 +200,10 @@ fn configurations(section: &Node) -> Vec<Configuration> {
             default: c.attribute("default").is_some_and(is_true),
         })
     };
-    section.all("Configuration").filter_map(configuration).collect()
+    section
+        .all("Configuration")
+        .filter_map(configuration)
+        .collect()
 }
 
 fn properties(section: &Node) -> Vec<Property> {
@@ -175,7 +211,11 @@ fn properties(section: &Node) -> Vec<Property> {
     let property = |p: &Node| {
         let key = p.attribute("key")?;
         Some(Property {
-            key: if class.is_empty() { key.to_owned() } else { format!("{class}.{key}") },
+            key: if class.is_empty() {
+                key.to_owned()
+            } else {
+                format!("{class}.{key}")
+            },
             label: p.said("Label").to_owned(),
             value: p.attribute("value").unwrap_or_default().to_owned(),
             asked: p.attribute("userConfigurable").is_some_and(is_true),
@@ -203,14 +243,22 @@ pub(super) fn unit(text: &str) -> Option<u64> {
 
 fn items(section: &Node) -> Result<Vec<Item>, String> {
     let kinds = ["Item", "StorageItem", "EthernetPortItem"];
-    let all = section.children.iter().filter(|c| kinds.contains(&c.name.as_str()));
+    let all = section
+        .children
+        .iter()
+        .filter(|c| kinds.contains(&c.name.as_str()));
     let mut items = Vec::new();
     for item in all {
         let hardware = hardware(item)?;
         let configurations = item.attribute("configuration").unwrap_or_default();
-        items.extend(hardware.map(|hardware| Item {
-            configurations: configurations.split_whitespace().map(str::to_owned).collect(),
-            hardware,
+        items.extend(hardware.map(|hardware| {
+            Item {
+                configurations: configurations
+                    .split_whitespace()
+                    .map(str::to_owned)
+                    .collect(),
+                hardware,
+            }
         }));
     }
     Ok(items)
@@ -226,11 +274,14 @@ fn hardware(item: &Node) -> Result<Option<Hardware>, String> {
     let number = |name: &str| item.said(name).parse::<u64>().ok();
     Ok(Some(match item.said("ResourceType") {
         "3" => {
-            let n = number("VirtualQuantity").and_then(|n| u32::try_from(n).ok()).filter(|n| *n > 0);
+            let n = number("VirtualQuantity")
+                .and_then(|n| u32::try_from(n).ok())
+                .filter(|n| *n > 0);
             Hardware::Vcpus(n.ok_or("says a number of vCPUs that can't be read")?)
         }
         "4" => {
-            let unit = unit(item.said("AllocationUnits")).ok_or("says memory in a unit that can't be read")?;
+            let unit = unit(item.said("AllocationUnits"))
+                .ok_or("says memory in a unit that can't be read")?;
             let size = number("VirtualQuantity").and_then(|n| n.checked_mul(unit));
             let kept = number("Reservation").and_then(|n| n.checked_mul(unit));
             Hardware::Memory {
@@ -246,14 +297,20 @@ fn hardware(item: &Node) -> Result<Option<Hardware>, String> {
             let resource = item.said("HostResource");
             let id = resource.rsplit_once("disk/").map_or("", |(_, id)| id);
             if id.is_empty() {
-                return Err(format!("gives the machine a disk from “{resource}”, which is no disk of the archive"));
+                return Err(format!(
+                    "gives the machine a disk from “{resource}”, which is no disk of the archive"
+                ));
             }
             Hardware::Disk(id.to_owned())
         }
         // Controllers, drives, screens, keyboards, pointers: every machine has its own.
-        "5" | "6" | "13" | "14" | "15" | "16" | "18" | "19" | "20" | "21" | "23" | "24" => return Ok(None),
+        "5" | "6" | "13" | "14" | "15" | "16" | "18" | "19" | "20" | "21" | "23" | "24" => {
+            return Ok(None);
+        }
         other if item.attribute("required").is_none_or(is_true) => {
-            return Err(format!("needs {called}, a resource of type {other} that machines here don't have"));
+            return Err(format!(
+                "needs {called}, a resource of type {other} that machines here don't have"
+            ));
         }
         _ => Hardware::Else(called.to_owned()),
     }))

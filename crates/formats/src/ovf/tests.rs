@@ -69,14 +69,25 @@ fn tar(members: &[(&str, Vec<u8>)]) -> Vec<u8> {
 }
 
 fn sum(bytes: &[u8]) -> String {
-    Sha256::digest(bytes).iter().map(|b| format!("{b:02x}")).collect()
+    Sha256::digest(bytes)
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect()
 }
 
 fn whole(d: &Descriptor, disk: &[u8]) -> Vec<(&'static str, Vec<u8>)> {
     let text = write(d).into_bytes();
     let disk = gz(disk);
-    let lines = format!("SHA256(gate-01.ovf)= {}\nSHA256(gate-01-1.raw.gz)= {}\n", sum(&text), sum(&disk));
-    vec![("gate-01.ovf", text), ("gate-01.mf", lines.into_bytes()), ("gate-01-1.raw.gz", disk)]
+    let lines = format!(
+        "SHA256(gate-01.ovf)= {}\nSHA256(gate-01-1.raw.gz)= {}\n",
+        sum(&text),
+        sum(&disk)
+    );
+    vec![
+        ("gate-01.ovf", text),
+        ("gate-01.mf", lines.into_bytes()),
+        ("gate-01-1.raw.gz", disk),
+    ]
 }
 
 fn checked(bytes: &[u8]) -> Result<Checked, Wrong> {
@@ -103,26 +114,52 @@ fn bad_archives_are_refused_with_the_member_and_the_reason() {
     let good = whole(&d, &[7; 4096]);
     let says = |members: &[(&str, Vec<u8>)], member: &str, why: &str| {
         let wrong = checked(&tar(members)).unwrap_err();
-        assert!(wrong.member.contains(member) && wrong.why.contains(why), "{wrong}");
+        assert!(
+            wrong.member.contains(member) && wrong.why.contains(why),
+            "{wrong}"
+        );
     };
     let mut flipped = good.clone();
     flipped[2].1[20] ^= 1;
     says(&flipped, "gate-01-1.raw.gz", "the manifest says");
     says(&good[..2], "gate-01-1.raw.gz", "not in the archive");
-    says(&[good[2].clone(), good[0].clone()], "gate-01-1.raw.gz", "comes first");
+    says(
+        &[good[2].clone(), good[0].clone()],
+        "gate-01-1.raw.gz",
+        "comes first",
+    );
     says(&[good[0].clone(), good[0].clone()], "gate-01.ovf", "twice");
-    says(&[good[0].clone(), ("../../x", vec![1])], "../../x", "no plain file name");
-    says(&[good[0].clone(), ("/etc/x", vec![1])], "/etc/x", "no plain file name");
-    says(&whole(&machine(1024), &[7; 4096]), "gate-01-1.raw.gz", "more than the disk");
+    says(
+        &[good[0].clone(), ("../../x", vec![1])],
+        "../../x",
+        "no plain file name",
+    );
+    says(
+        &[good[0].clone(), ("/etc/x", vec![1])],
+        "/etc/x",
+        "no plain file name",
+    );
+    says(
+        &whole(&machine(1024), &[7; 4096]),
+        "gate-01-1.raw.gz",
+        "more than the disk",
+    );
     let all = tar(&good);
     for cut in [100, 700, all.len() / 2, all.len() - 1100] {
         let wrong = checked(&all[..cut]).unwrap_err();
-        assert!(wrong.why.contains("cut off") || wrong.why.contains("ends"), "{cut}: {wrong}");
+        assert!(
+            wrong.why.contains("cut off") || wrong.why.contains("ends"),
+            "{cut}: {wrong}"
+        );
     }
     assert!(checked(b"not an archive").is_err());
     let bare = checked(&tar(&[good[0].clone(), good[2].clone()])).unwrap();
     assert!(bare.minds[0].contains("no manifest"), "{:?}", bare.minds);
-    let old = [good[0].clone(), ("a.mf", b"SHA1(gate-01.ovf)= 00".to_vec()), good[2].clone()];
+    let old = [
+        good[0].clone(),
+        ("a.mf", b"SHA1(gate-01.ovf)= 00".to_vec()),
+        good[2].clone(),
+    ];
     assert!(checked(&tar(&old)).unwrap().minds[0].contains("no SHA-256"));
 }
 
@@ -131,7 +168,9 @@ fn refused(text: &str) -> String {
 }
 
 fn envelope(inside: &str) -> String {
-    format!("<Envelope xmlns=\"http://schemas.dmtf.org/ovf/envelope/2\" xmlns:ovf=\"http://schemas.dmtf.org/ovf/envelope/2\">{inside}</Envelope>")
+    format!(
+        "<Envelope xmlns=\"http://schemas.dmtf.org/ovf/envelope/2\" xmlns:ovf=\"http://schemas.dmtf.org/ovf/envelope/2\">{inside}</Envelope>"
+    )
 }
 
 const HARDWARE: &str = "<VirtualHardwareSection><Item><ResourceType>3</ResourceType><VirtualQuantity>2</VirtualQuantity></Item>\
@@ -152,28 +191,51 @@ fn a_descriptor_of_others_is_read_or_refused_in_words() {
     assert_eq!(d.system(None).memory, Bytes::gib(4), "the usual one");
     assert_eq!(d.system(Some("small")).memory, Bytes::gib(1));
     assert_eq!(d.licences, ["Be kind & Awake."]);
-    assert_eq!((d.properties[0].key.as_str(), d.properties[0].asked), ("net.dns", true));
+    assert_eq!(
+        (d.properties[0].key.as_str(), d.properties[0].asked),
+        ("net.dns", true)
+    );
     assert_eq!(d.left_out, ["StartUpSection"]);
 
-    let system = |inside: &str| envelope(&format!("<VirtualSystem ovf:id=\"v\">{HARDWARE}{inside}</VirtualSystem>"));
+    let system = |inside: &str| {
+        envelope(&format!(
+            "<VirtualSystem ovf:id=\"v\">{HARDWARE}{inside}</VirtualSystem>"
+        ))
+    };
     assert!(refused(&system("<ScaleSection/>")).contains("ScaleSection that is required"));
     assert!(refused(&envelope("<VirtualSystemCollection/>")).contains("several machines"));
     assert!(refused("<!DOCTYPE a [<!ENTITY x \"y\">]><Envelope/>").contains("document type"));
-    assert!(refused(&system("<EulaSection><License>&boom;</License></EulaSection>")).contains("&boom;"));
+    assert!(
+        refused(&system(
+            "<EulaSection><License>&boom;</License></EulaSection>"
+        ))
+        .contains("&boom;")
+    );
     assert!(refused("<Envelope><a></Envelope>").contains("well-formed"));
     assert!(refused("<Envelope").contains("well-formed"));
     assert!(refused(&"<a>".repeat(60)).contains("deeply"));
     let twice = "<Envelope><References><File ovf:id=\"a\" ovf:id=\"b\" ovf:href=\"x\"/></References></Envelope>";
     assert!(refused(twice).contains("attribute"));
-    let packed = envelope("<References><File ovf:id=\"a\" ovf:href=\"x\" ovf:compression=\"bzip2\"/></References><VirtualSystem/>");
+    let packed = envelope(
+        "<References><File ovf:id=\"a\" ovf:href=\"x\" ovf:compression=\"bzip2\"/></References><VirtualSystem/>",
+    );
     assert!(refused(&packed).contains("bzip2"));
     let odd = "<VirtualHardwareSection><Item><ElementName>a tape</ElementName><ResourceType>22</ResourceType></Item></VirtualHardwareSection>";
-    assert!(refused(&envelope(&format!("<VirtualSystem>{odd}</VirtualSystem>"))).contains("a tape"));
+    assert!(
+        refused(&envelope(&format!("<VirtualSystem>{odd}</VirtualSystem>"))).contains("a tape")
+    );
 }
 
 #[test]
 fn units_are_those_of_the_standard() {
-    for (text, bytes) in [("byte", 1), ("byte * 2^30", 1 << 30), ("byte*10^6", 1_000_000), ("MegaBytes", 1 << 20), ("byte * 2^99", 0), ("furlong", 0)] {
+    for (text, bytes) in [
+        ("byte", 1),
+        ("byte * 2^30", 1 << 30),
+        ("byte*10^6", 1_000_000),
+        ("MegaBytes", 1 << 20),
+        ("byte * 2^99", 0),
+        ("furlong", 0),
+    ] {
         assert_eq!(super::read::unit(text).unwrap_or(0), bytes, "{text}");
     }
 }

@@ -17,7 +17,10 @@ pub(super) struct Node {
 
 impl Node {
     pub(super) fn attribute(&self, name: &str) -> Option<&str> {
-        self.attributes.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str())
+        self.attributes
+            .iter()
+            .find(|(n, _)| n == name)
+            .map(|(_, v)| v.as_str())
     }
     pub(super) fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a Node> {
         self.children.iter().filter(move |c| c.name == name)
@@ -38,7 +41,9 @@ pub(super) fn parse(text: &str) -> Result<Node, String> {
     let mut open: Vec<Node> = vec![Node::default()];
     let mut nodes = 0;
     loop {
-        let event = reader.read_event().map_err(|e| format!("is not well-formed XML: {e}"))?;
+        let event = reader
+            .read_event()
+            .map_err(|e| format!("is not well-formed XML: {e}"))?;
         match event {
             Event::DocType(_) => return Err("declares a document type, which is not read".into()),
             Event::Start(start) => {
@@ -71,7 +76,8 @@ pub(super) fn parse(text: &str) -> Result<Node, String> {
             }
             Event::GeneralRef(name) => {
                 let whole = format!("&{};", &*name);
-                let plain = quick_xml::escape::unescape(&whole).map_err(|_| format!("uses the entity {whole}, which is not defined"))?;
+                let plain = quick_xml::escape::unescape(&whole)
+                    .map_err(|_| format!("uses the entity {whole}, which is not defined"))?;
                 said(&mut open, &plain);
             }
             Event::Eof => break,
@@ -101,7 +107,9 @@ fn said(open: &mut [Node], text: &str) {
 }
 
 fn local(name: &str) -> String {
-    name.rsplit_once(':').map_or(name, |(_, local)| local).to_owned()
+    name.rsplit_once(':')
+        .map_or(name, |(_, local)| local)
+        .to_owned()
 }
 
 fn begun(start: &quick_xml::events::BytesStart<'_>) -> Result<Node, String> {
@@ -110,9 +118,12 @@ fn begun(start: &quick_xml::events::BytesStart<'_>) -> Result<Node, String> {
         ..Node::default()
     };
     for attribute in start.attributes() {
-        let attribute = attribute.map_err(|e| format!("has an attribute that can't be read: {e}"))?;
-        let value = quick_xml::escape::unescape(&attribute.value).map_err(|_| "uses an entity that is not defined".to_owned())?;
-        node.attributes.push((local(attribute.key.as_ref()), value.into_owned()));
+        let attribute =
+            attribute.map_err(|e| format!("has an attribute that can't be read: {e}"))?;
+        let value = quick_xml::escape::unescape(&attribute.value)
+            .map_err(|_| "uses an entity that is not defined".to_owned())?;
+        node.attributes
+            .push((local(attribute.key.as_ref()), value.into_owned()));
     }
     Ok(node)
 }

@@ -11,14 +11,27 @@ const NAMESPACES: &str = "xmlns=\"http://schemas.dmtf.org/ovf/envelope/1\" \
 
 /// The text of a descriptor with one configuration and no licences, as our own machines have.
 pub fn write(d: &Descriptor) -> String {
-    let mut out = format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Envelope {NAMESPACES}>\n  <References>\n");
+    let mut out = format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Envelope {NAMESPACES}>\n  <References>\n"
+    );
     for file in &d.files {
-        let gzip = if file.gzip { " ovf:compression=\"gzip\"" } else { "" };
-        let _ = writeln!(out, "    <File ovf:id=\"{}\" ovf:href=\"{}\"{gzip}/>", escape(file.id.as_str()), escape(file.href.as_str()));
+        let gzip = if file.gzip {
+            " ovf:compression=\"gzip\""
+        } else {
+            ""
+        };
+        let _ = writeln!(
+            out,
+            "    <File ovf:id=\"{}\" ovf:href=\"{}\"{gzip}/>",
+            escape(file.id.as_str()),
+            escape(file.href.as_str())
+        );
     }
     out.push_str("  </References>\n  <DiskSection>\n    <Info>Disks of the machine</Info>\n");
     for disk in &d.disks {
-        let file = disk.file.as_ref().map_or_else(String::new, |f| format!(" ovf:fileRef=\"{}\"", escape(f.as_str())));
+        let file = disk.file.as_ref().map_or_else(String::new, |f| {
+            format!(" ovf:fileRef=\"{}\"", escape(f.as_str()))
+        });
         let _ = writeln!(
             out,
             "    <Disk ovf:diskId=\"{}\"{file} ovf:capacity=\"{}\" ovf:capacityAllocationUnits=\"byte\" ovf:format=\"{}\"/>",
@@ -29,7 +42,12 @@ pub fn write(d: &Descriptor) -> String {
     }
     out.push_str("  </DiskSection>\n  <NetworkSection>\n    <Info>Networks of its cards</Info>\n");
     for (name, words) in &d.networks {
-        let _ = writeln!(out, "    <Network ovf:name=\"{}\"><Description>{}</Description></Network>", escape(name.as_str()), escape(words.as_str()));
+        let _ = writeln!(
+            out,
+            "    <Network ovf:name=\"{}\"><Description>{}</Description></Network>",
+            escape(name.as_str()),
+            escape(words.as_str())
+        );
     }
     let _ = write!(
         out,
@@ -37,7 +55,11 @@ pub fn write(d: &Descriptor) -> String {
         name = escape(d.name.as_str())
     );
     if !d.note.is_empty() {
-        let _ = writeln!(out, "    <AnnotationSection><Info>Note</Info><Annotation>{}</Annotation></AnnotationSection>", escape(d.note.as_str()));
+        let _ = writeln!(
+            out,
+            "    <AnnotationSection><Info>Note</Info><Annotation>{}</Annotation></AnnotationSection>",
+            escape(d.note.as_str())
+        );
     }
     out.push_str("    <VirtualHardwareSection>\n      <Info>Hardware</Info>\n");
     for (n, item) in d.items.iter().enumerate() {

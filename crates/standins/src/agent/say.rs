@@ -98,7 +98,8 @@ pub(crate) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Optio
     let silent = |g: &guest::Guest| g.hung.is_some() || g.mute.is_some();
     let silent = host.guests.get(uuid).is_some_and(silent);
     if let Some(applied) = record.first_boot.as_ref().filter(|_| record.temper.agent) {
-        said["first_boot"] = json!({"instance": applied.instance, "done": applied.done, "failed": applied.failed});
+        said["first_boot"] =
+            json!({"instance": applied.instance, "done": applied.done, "failed": applied.failed});
     }
     said["guest_answers"] = (phase == "up" && record.temper.agent && !silent).into();
     Some(said)

@@ -27,7 +27,10 @@ pub(super) async fn first_boot(desk: &Desk, admin: &Viewer) -> Result<(), Failed
         dns: vec!["10.1.2.53".into()],
         search: vec!["skarholm.example".into()],
         zone: "Europe/Oslo".into(),
-        commands: vec!["systemctl enable kiosk".into(), "touch /etc/kiosk.ready".into()],
+        commands: vec![
+            "systemctl enable kiosk".into(),
+            "touch /etc/kiosk.ready".into(),
+        ],
     };
     let ask = Proposal::FirstBoot(first_boot::Ask::Keep(Box::new(keep)));
     let begun = desk.start(admin, ask, None, Uuid::new_v4()).await;

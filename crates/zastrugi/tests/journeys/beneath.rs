@@ -4,6 +4,7 @@
 use crate::{
     browser::Browser,
     first_day::first_day,
+    packed,
     road::{serve, sign_in},
     world::World,
 };
@@ -55,6 +56,8 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
     );
     disks(&b, &world, base).await;
     copies(&b, &world, base).await;
+    packed::first_boot(&b, base).await;
+    packed::archives(&b, &world, base).await;
     b.assert_quiet(&["status of 422", "status of 502"]).await;
     world.assert_once();
 }

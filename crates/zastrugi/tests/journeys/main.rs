@@ -15,6 +15,7 @@ mod later;
 mod logs;
 mod many;
 mod moving;
+mod packed;
 mod recovery;
 mod road;
 mod tabs;

@@ -116,7 +116,7 @@ pub(super) fn may(draft: &mut Draft<'_>, machine: &Arc<Machine>) -> Option<(Arc<
         draft.found(problem);
         return None;
     }
-    let via = draft.via(machine)?;
+    let via = draft.at_home(machine, "machines")?;
     let estate = draft.estate();
     let host = estate.hosts.get(&via)?.clone();
     let volume = machine.volumes().into_iter().next();

@@ -8,13 +8,23 @@ use zastrugi_core::runs::Fault;
 
 impl Agent<'_> {
     /// Begins to pack disks into a file, or answers how far that is.
-    pub(crate) async fn pack(&self, stamp: Stamp<'_>, (volume, image): (&str, &Uuid), body: Value) -> Result<WireCopying, Fault> {
+    pub(crate) async fn pack(
+        &self,
+        stamp: Stamp<'_>,
+        (volume, image): (&str, &Uuid),
+        body: Value,
+    ) -> Result<WireCopying, Fault> {
         let path = at_volume(volume, &format!("images/{image}/pack"));
         self.put(path, stamp, body).await
     }
 
     /// Begins to write a disk from a file, or answers how far that is.
-    pub(crate) async fn write_disk(&self, stamp: Stamp<'_>, (machine, disk): (&Uuid, &Uuid), body: Value) -> Result<WireCopying, Fault> {
+    pub(crate) async fn write_disk(
+        &self,
+        stamp: Stamp<'_>,
+        (machine, disk): (&Uuid, &Uuid),
+        body: Value,
+    ) -> Result<WireCopying, Fault> {
         let path = format!("/v1/machines/{machine}/disks/{disk}/fill");
         self.put(path, stamp, body).await
     }

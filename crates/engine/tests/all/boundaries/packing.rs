@@ -26,7 +26,8 @@ impl Tour<'_> {
             typed: "tiny".into(),
         })))
         .await;
-        self.go(Proposal::Images(images::Ask::Remove { image })).await;
+        self.go(Proposal::Images(images::Ask::Remove { image }))
+            .await;
         let machines = vec![tiny.id];
         self.go(Proposal::Machines(machines::Ask::Delete {
             machines: machines.clone(),

@@ -334,7 +334,10 @@ impl Console {
 
 /// As it was told, else as its machine is called.
 fn host_name(record: &Record) -> &str {
-    record.first_boot.as_ref().map_or(record.name.as_str(), |a| a.host_name.as_str())
+    record
+        .first_boot
+        .as_ref()
+        .map_or(record.name.as_str(), |a| a.host_name.as_str())
 }
 
 pub(crate) fn time_of_day(ms: i64) -> String {

@@ -40,20 +40,29 @@ impl Applied {
             done: vec![],
             failed: vec!["the seed: it can't be read".into()],
         };
-        read.filter(|a| a.instance == instance).unwrap_or_else(unread)
+        read.filter(|a| a.instance == instance)
+            .unwrap_or_else(unread)
     }
 
     fn of(files: &Files) -> Option<Applied> {
         let meta: Value = serde_json::from_str(&text_of(files, "meta-data")?).ok()?;
         let mut applied = Applied {
             instance: meta["instance-id"].as_str()?.to_owned(),
-            host_name: meta["local-hostname"].as_str().unwrap_or_default().to_owned(),
+            host_name: meta["local-hostname"]
+                .as_str()
+                .unwrap_or_default()
+                .to_owned(),
             done: Vec::new(),
             failed: Vec::new(),
         };
-        applied.done.push(format!("host name {}", applied.host_name));
+        applied
+            .done
+            .push(format!("host name {}", applied.host_name));
         let user = text_of(files, "user-data").unwrap_or_default();
-        match user.strip_prefix("#cloud-config\n").map(serde_json::from_str::<Value>) {
+        match user
+            .strip_prefix("#cloud-config\n")
+            .map(serde_json::from_str::<Value>)
+        {
             Some(Ok(told)) => applied.obey(&told),
             Some(Err(_)) | None => applied.failed.push("user data: can't be read".into()),
         }
@@ -64,7 +73,10 @@ impl Applied {
         let environment = text_of(files, "ovf-env.xml").unwrap_or_default();
         for line in environment.lines().filter(|l| l.contains("<Property ")) {
             let value = |name: &str| line.split(&format!("{name}=\"")).nth(1)?.split('"').next();
-            let (key, value) = (value("oe:key").unwrap_or_default(), value("oe:value").unwrap_or_default());
+            let (key, value) = (
+                value("oe:key").unwrap_or_default(),
+                value("oe:value").unwrap_or_default(),
+            );
             applied.done.push(format!("{key} is {value}"));
         }
         Some(applied)
@@ -79,19 +91,27 @@ impl Applied {
                 None => "",
             };
             let name = user["name"].as_str().unwrap_or_default();
-            let keys = if keys == 1 { "a key".to_owned() } else { format!("{keys} keys") };
+            let keys = if keys == 1 {
+                "a key".to_owned()
+            } else {
+                format!("{keys} keys")
+            };
             self.done.push(format!("user {name}: {keys}{password}"));
         }
         match told["timezone"].as_str() {
             Some(zone) if ZONES.contains(&zone) => self.done.push(format!("time zone {zone}")),
-            Some(zone) => self.failed.push(format!("time zone {zone}: it has no such zone")),
+            Some(zone) => self
+                .failed
+                .push(format!("time zone {zone}: it has no such zone")),
             None => {}
         }
         for (n, command) in told["runcmd"].as_array().into_iter().flatten().enumerate() {
             let command = command.as_str().unwrap_or_default();
             match ends_with(command) {
                 0 => self.done.push(format!("command {}", n + 1)),
-                code => self.failed.push(format!("command {} ended with {code}: {command}", n + 1)),
+                code => self
+                    .failed
+                    .push(format!("command {} ended with {code}: {command}", n + 1)),
             }
         }
     }
@@ -100,7 +120,11 @@ impl Applied {
         let cards = told["ethernets"].as_object();
         for card in cards.into_iter().flat_map(|c| c.values()) {
             let all = card["nameservers"]["addresses"].as_array();
-            let all: Vec<&str> = all.into_iter().flatten().filter_map(Value::as_str).collect();
+            let all: Vec<&str> = all
+                .into_iter()
+                .flatten()
+                .filter_map(Value::as_str)
+                .collect();
             if !all.is_empty() {
                 self.done.push(format!("name servers {}", all.join(", ")));
             }
@@ -125,7 +149,10 @@ fn ends_with(command: &str) -> u8 {
     match (words.next(), words.next()) {
         (Some("false"), _) => 1,
         (Some("exit"), Some(code)) => code.parse().unwrap_or(2),
-        (Some("true" | "exit" | "echo" | "touch" | "mkdir" | "systemctl" | "sh" | "install"), _) => 0,
+        (
+            Some("true" | "exit" | "echo" | "touch" | "mkdir" | "systemctl" | "sh" | "install"),
+            _,
+        ) => 0,
         (Some(_), _) => 127,
         (None, _) => 0,
     }
@@ -148,7 +175,11 @@ mod tests {
         assert_eq!(applied.done, ["command 1"]);
         assert_eq!(
             applied.failed,
-            ["time zone Mars/Base: it has no such zone", "command 2 ended with 3: exit 3", "command 3 ended with 127: frobnicate"]
+            [
+                "time zone Mars/Base: it has no such zone",
+                "command 2 ended with 3: exit 3",
+                "command 3 ended with 127: frobnicate"
+            ]
         );
     }
 }

@@ -107,7 +107,10 @@ impl Seed {
 
 /// The addresses (with prefix) that the seed's network configuration gives its guest.
 pub(crate) fn addresses(seed: &Seed) -> Vec<String> {
-    let Some(config) = seed.cidata().and_then(|files| text_of(&files, "network-config")) else {
+    let Some(config) = seed
+        .cidata()
+        .and_then(|files| text_of(&files, "network-config"))
+    else {
         return Vec::new();
     };
     // Version 2 of the network configuration, which is also JSON where it is written so.

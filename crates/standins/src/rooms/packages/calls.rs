@@ -68,7 +68,9 @@ pub(crate) async fn pack_file(
     Json(ask): Json<Pack>,
 ) -> Response {
     let object = format!("image:{uid}/{id}");
-    let said = fenced(&device, &headers, &object, |state, host, _, _| packed(&device, state, host, (&uid, &id), ask));
+    let said = fenced(&device, &headers, &object, |state, host, _, _| {
+        packed(&device, state, host, (&uid, &id), ask)
+    });
     match said {
         Ok(said) => {
             device.world.volume_changed(&uid);
@@ -78,11 +80,22 @@ pub(crate) async fn pack_file(
     }
 }
 
-fn packed(device: &Device, state: &mut State, host: &str, (uid, id): (&str, &str), ask: Pack) -> Result<Value, Response> {
+fn packed(
+    device: &Device,
+    state: &mut State,
+    host: &str,
+    (uid, id): (&str, &str),
+    ask: Pack,
+) -> Result<Value, Response> {
     mounted(state, host, uid)?;
     if let Some(image) = state.volumes.get(uid).and_then(|v| v.images.get(id)) {
         let sum = image.sha256.as_deref();
-        let sum = sum.ok_or_else(|| conflict("exists", "There is such a file already, and it is not whole."))?;
+        let sum = sum.ok_or_else(|| {
+            conflict(
+                "exists",
+                "There is such a file already, and it is not whole.",
+            )
+        })?;
         return Ok(done(image.size, sum, 0));
     }
     let job = format!("pack:{uid}/{id}");
@@ -112,27 +125,47 @@ fn packed(device: &Device, state: &mut State, host: &str, (uid, id): (&str, &str
     let disks = chosen(device, state, host, &ask)?;
     let all = disks.iter().map(|d| d.size).sum();
     let file = device.world.images.create(uid, id);
-    let mut file = file.map_err(|e| conflict("disk", format!("The volume did not take it: {e}.")))?;
+    let mut file =
+        file.map_err(|e| conflict("disk", format!("The volume did not take it: {e}.")))?;
     let archive = ask.archive.map(|a| Archive {
         descriptor: (a.descriptor, a.text),
         manifest: a.manifest,
     });
     let world = device.world.clone();
-    device.world.packing.begin(&job, all, move |job| -> Result<Packed, String> {
-        pack(&world.grains, &mut file, archive.as_ref(), &disks, job)
-    });
+    device
+        .world
+        .packing
+        .begin(&job, all, move |job| -> Result<Packed, String> {
+            pack(&world.grains, &mut file, archive.as_ref(), &disks, job)
+        });
     Ok(running(0, all))
 }
 
 /// The disks to be packed, with what is on them at this moment.
-fn chosen(device: &Device, state: &mut State, host: &str, ask: &Pack) -> Result<Vec<Disk>, Response> {
-    let on = ask.from.machine.as_ref().is_some_and(|m| state.hosts.values().any(|h| h.guests.contains_key(m)));
+fn chosen(
+    device: &Device,
+    state: &mut State,
+    host: &str,
+    ask: &Pack,
+) -> Result<Vec<Disk>, Response> {
+    let on = ask
+        .from
+        .machine
+        .as_ref()
+        .is_some_and(|m| state.hosts.values().any(|h| h.guests.contains_key(m)));
     if on && ask.from.snapshot.is_none() {
-        return Err(conflict("on", "The machine is on; its disks are packed as a snapshot has them."));
+        return Err(conflict(
+            "on",
+            "The machine is on; its disks are packed as a snapshot has them.",
+        ));
     }
     let all = read(state, host, &ask.from, device.world.now())?;
     let one = |wanted: &Wanted| {
-        let found = all.disks.iter().zip(&all.content).find(|(d, _)| d.key == wanted.key);
+        let found = all
+            .disks
+            .iter()
+            .zip(&all.content)
+            .find(|(d, _)| d.key == wanted.key);
         let (disk, content) = found.ok_or_else(|| gone("It has no such disk."))?;
         Ok(Disk {
             name: wanted.name.clone(),
@@ -173,7 +206,13 @@ pub(crate) enum Unpacked {
 }
 
 /// Disks from a file, read beside everything else; the same is asked for until it is there.
-pub(crate) fn unpacked(world: &std::sync::Arc<World>, state: &State, host: &str, id: &str, package: &Package) -> Result<Unpacked, Response> {
+pub(crate) fn unpacked(
+    world: &std::sync::Arc<World>,
+    state: &State,
+    host: &str,
+    id: &str,
+    package: &Package,
+) -> Result<Unpacked, Response> {
     mounted(state, host, &package.volume)?;
     match world.unpacking.look(id) {
         Look::Running { done, of } => return Ok(Unpacked::Said(running(done, of))),
@@ -181,9 +220,14 @@ pub(crate) fn unpacked(world: &std::sync::Arc<World>, state: &State, host: &str,
         Look::Over(Ok(content)) => return Ok(Unpacked::There(content)),
         Look::None => {}
     }
-    let whole = state.volumes.get(&package.volume).and_then(|v| v.images.get(&package.image));
+    let whole = state
+        .volumes
+        .get(&package.volume)
+        .and_then(|v| v.images.get(&package.image));
     if whole.is_none_or(|i| i.sha256.is_none()) {
-        return Err(gone("There is no such file on this volume, or it is not whole."));
+        return Err(gone(
+            "There is no such file on this volume, or it is not whole.",
+        ));
     }
     let all = package.parts.iter().map(|p| p.size).sum();
     let (world_, package) = (world.clone(), package.clone());
@@ -212,7 +256,14 @@ pub(crate) async fn fill(
     let said = fenced(&device, &headers, &uuid, |state, host, order, _| {
         let home = home(state, host, &uuid)?;
         home.clone_into(&mut on);
-        filled(&device, state, host, (&home, &uuid, key), (order, &ask.package), now)
+        filled(
+            &device,
+            state,
+            host,
+            (&home, &uuid, key),
+            (order, &ask.package),
+            now,
+        )
     });
     match said {
         Ok(said) => {
@@ -224,9 +275,18 @@ pub(crate) async fn fill(
 }
 
 fn home(state: &State, host: &str, uuid: &str) -> Result<String, Response> {
-    let mounts = state.hosts.get(host).map(|h| h.mounted.clone()).unwrap_or_default();
+    let mounts = state
+        .hosts
+        .get(host)
+        .map(|h| h.mounted.clone())
+        .unwrap_or_default();
     let mut all = mounts.into_iter().filter(|uid| state.reaches(host, uid));
-    let found = all.find(|uid| state.volumes.get(uid).is_some_and(|v| v.records.contains_key(uuid)));
+    let found = all.find(|uid| {
+        state
+            .volumes
+            .get(uid)
+            .is_some_and(|v| v.records.contains_key(uuid))
+    });
     found.ok_or_else(|| gone("No volume that this host sees has such a machine."))
 }
 
@@ -251,13 +311,26 @@ fn filled(
     let chain = record.chain.clone();
     let mut chain = chain.unwrap_or_else(|| Box::new(Chain::of(&record.disks, seed(uuid), now)));
     if !chain.snapshots.is_empty() || chain.parent().is_some() {
-        return Err(conflict("snapshots", "Other states of its disks rest on what is there."));
+        return Err(conflict(
+            "snapshots",
+            "Other states of its disks rest on what is there.",
+        ));
     }
     let disk = record.disks[index];
     if package.parts.len() != 1 || package.parts.iter().any(|p| p.size > disk.size) {
-        return Err(refused(StatusCode::BAD_REQUEST, "parts", "It is one disk, and no larger than this one."));
+        return Err(refused(
+            StatusCode::BAD_REQUEST,
+            "parts",
+            "It is one disk, and no larger than this one.",
+        ));
     }
-    let content = match unpacked(&device.world, state, host, &format!("fill:{uuid}:{key}"), package)? {
+    let content = match unpacked(
+        &device.world,
+        state,
+        host,
+        &format!("fill:{uuid}:{key}"),
+        package,
+    )? {
         Unpacked::Said(said) => return Ok(said),
         Unpacked::There(content) => content.into_iter().next().unwrap_or_default(),
     };
@@ -265,7 +338,10 @@ fn filled(
     room(state, home, takes)?;
     chain.fill(index, content, &disk);
     let said = done(takes, "", 0);
-    let record = state.volumes.get_mut(home).and_then(|v| v.records.get_mut(uuid));
+    let record = state
+        .volumes
+        .get_mut(home)
+        .and_then(|v| v.records.get_mut(uuid));
     if let Some(record) = record {
         record.chain = Some(chain);
         record.filled = Some((order.to_owned(), said.clone()));

@@ -67,7 +67,12 @@ impl<T: Send + 'static> Jobs<T> {
     }
 
     /// `work` runs beside everything else, over so many bytes.
-    pub(crate) fn begin(&self, id: &str, of: u64, work: impl FnOnce(&Job<T>) -> Result<T, String> + Send + 'static) {
+    pub(crate) fn begin(
+        &self,
+        id: &str,
+        of: u64,
+        work: impl FnOnce(&Job<T>) -> Result<T, String> + Send + 'static,
+    ) {
         let job = Arc::new(Job {
             done: AtomicU64::new(0),
             of,

@@ -55,7 +55,13 @@ fn hex(sum: Sha256) -> String {
     sum.finalize().iter().map(|b| format!("{b:02x}")).collect()
 }
 
-pub(super) fn pack(store: &Grains, file: &mut File, archive: Option<&Archive>, disks: &[Disk], job: &Job<Packed>) -> Result<Packed, String> {
+pub(super) fn pack(
+    store: &Grains,
+    file: &mut File,
+    archive: Option<&Archive>,
+    disks: &[Disk],
+    job: &Job<Packed>,
+) -> Result<Packed, String> {
     let began = std::time::Instant::now();
     let mut work = || -> io::Result<(u64, String)> {
         match archive {
@@ -93,7 +99,12 @@ fn whole(file: &mut File) -> io::Result<(u64, String)> {
 }
 
 /// The disk's bytes from first to last; answers how many were written, and their sum.
-fn bytes(store: &Grains, file: &mut File, disk: &Disk, job: &Job<Packed>) -> io::Result<(u64, String)> {
+fn bytes(
+    store: &Grains,
+    file: &mut File,
+    disk: &Disk,
+    job: &Job<Packed>,
+) -> io::Result<(u64, String)> {
     let mut out = Summed {
         to: file,
         sum: Sha256::new(),
@@ -135,13 +146,22 @@ fn raw(store: &Grains, out: &mut impl Write, disk: &Disk, job: &Job<Packed>) -> 
     Ok(())
 }
 
-fn tar(store: &Grains, file: &mut File, archive: &Archive, disks: &[Disk], job: &Job<Packed>) -> io::Result<()> {
+fn tar(
+    store: &Grains,
+    file: &mut File,
+    archive: &Archive,
+    disks: &[Disk],
+    job: &Job<Packed>,
+) -> io::Result<()> {
     let (name, text) = &archive.descriptor;
     member(file, name, text.as_bytes())?;
     let mut sums = vec![(name.clone(), hex(Sha256::new_with_prefix(text)))];
     // Its length is known; its lines are when everything is packed.
     let zeros = "0".repeat(64);
-    let blank: Vec<_> = std::iter::once(name).chain(disks.iter().map(|d| &d.name)).map(|n| (n.clone(), zeros.clone())).collect();
+    let blank: Vec<_> = std::iter::once(name)
+        .chain(disks.iter().map(|d| &d.name))
+        .map(|n| (n.clone(), zeros.clone()))
+        .collect();
     let manifest = file.stream_position()?;
     member(file, &archive.manifest, lines(&blank).as_bytes())?;
     for disk in disks {
@@ -161,7 +181,9 @@ fn tar(store: &Grains, file: &mut File, archive: &Archive, disks: &[Disk], job: 
 }
 
 fn lines(sums: &[(String, String)]) -> String {
-    sums.iter().map(|(name, sum)| format!("SHA256({name})= {sum}\n")).collect()
+    sums.iter()
+        .map(|(name, sum)| format!("SHA256({name})= {sum}\n"))
+        .collect()
 }
 
 fn member(file: &mut File, name: &str, bytes: &[u8]) -> io::Result<()> {

@@ -42,19 +42,38 @@ impl Read for Summed {
     }
 }
 
-pub(super) fn unpack<T>(store: &Grains, open: impl Fn() -> io::Result<File>, parts: &[Part], job: &Job<T>) -> Result<Vec<Written>, String> {
-    parts.iter().map(|part| one(store, &open, part, job).map_err(|why| format!("{}: {why}", part.name))).collect()
+pub(super) fn unpack<T>(
+    store: &Grains,
+    open: impl Fn() -> io::Result<File>,
+    parts: &[Part],
+    job: &Job<T>,
+) -> Result<Vec<Written>, String> {
+    parts
+        .iter()
+        .map(|part| one(store, &open, part, job).map_err(|why| format!("{}: {why}", part.name)))
+        .collect()
 }
 
-fn one<T>(store: &Grains, open: &impl Fn() -> io::Result<File>, part: &Part, job: &Job<T>) -> Result<Written, String> {
+fn one<T>(
+    store: &Grains,
+    open: &impl Fn() -> io::Result<File>,
+    part: &Part,
+    job: &Job<T>,
+) -> Result<Written, String> {
     let said = |e: io::Error| match e.kind() {
         io::ErrorKind::UnexpectedEof => "ends too early".to_owned(),
-        io::ErrorKind::InvalidInput | io::ErrorKind::InvalidData => "is no whole gzip file".to_owned(),
+        io::ErrorKind::InvalidInput | io::ErrorKind::InvalidData => {
+            "is no whole gzip file".to_owned()
+        }
         _ => e.to_string(),
     };
     let mut file = open().map_err(said)?;
     let there = file.metadata().map_err(said)?.len();
-    if part.at.checked_add(part.length).is_none_or(|end| end > there) {
+    if part
+        .at
+        .checked_add(part.length)
+        .is_none_or(|end| end > there)
+    {
         return Err("ends too early".into());
     }
     file.seek(SeekFrom::Start(part.at)).map_err(said)?;
@@ -70,9 +89,16 @@ fn one<T>(store: &Grains, open: &impl Fn() -> io::Result<File>, part: &Part, job
     let written = written.map_err(said)?;
     // What stands behind the last gzip member belongs to the sum too.
     io::copy(&mut from, &mut io::sink()).map_err(said)?;
-    let sum: String = from.sum.finalize().iter().map(|b| format!("{b:02x}")).collect();
+    let sum: String = from
+        .sum
+        .finalize()
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect();
     match part.sha256.as_ref().filter(|s| **s != sum) {
-        Some(expected) => Err(format!("has SHA-256 {sum}, and the manifest says {expected}")),
+        Some(expected) => Err(format!(
+            "has SHA-256 {sum}, and the manifest says {expected}"
+        )),
         None => Ok(written),
     }
 }
@@ -89,7 +115,9 @@ fn blocks<T>(store: &Grains, from: &mut impl Read, size: u64, job: &Job<T>) -> i
         }
         there += grain.len() as u64;
         if there > size {
-            return Err(io::Error::other(format!("holds more than the {size} bytes of its disk")));
+            return Err(io::Error::other(format!(
+                "holds more than the {size} bytes of its disk"
+            )));
         }
         if let Some(number) = store.number(block, &grain)? {
             found.entry(number).or_default().insert(block);

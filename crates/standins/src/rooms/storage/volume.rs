@@ -240,7 +240,10 @@ impl Volume {
         let Some(record) = self.records.get_mut(uuid) else {
             return false;
         };
-        let again = record.first_boot.as_ref().is_none_or(|a| a.instance != uuid);
+        let again = record
+            .first_boot
+            .as_ref()
+            .is_none_or(|a| a.instance != uuid);
         let due = again && record.seed.is_some() && guest.phase(now, record.temper) == "up";
         if let Some(seed) = record.seed.as_ref().filter(|_| due) {
             record.first_boot = Some(Box::new(Applied::by(seed, uuid)));

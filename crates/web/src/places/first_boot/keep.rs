@@ -81,7 +81,12 @@ fn empty() -> KeepFields {
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
-    let of = fields.get("of").parse().ok().filter(|n| *n > 0).map(FirstBootId);
+    let of = fields
+        .get("of")
+        .parse()
+        .ok()
+        .filter(|n| *n > 0)
+        .map(FirstBootId);
     let document = of.and_then(|id| view.estate.first_boots.get(&id));
     let before = document.and_then(|d| d.newest());
     let had = before.map_or_else(empty, texts);
@@ -116,8 +121,14 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         commands: lines(&shown.commands),
     };
     let (title, back) = match document {
-        Some(d) => (format!("Next version of {}", d.name), format!("/first-boot/{}", d.id.0)),
-        None => ("New first-boot document".to_owned(), "/first-boot".to_owned()),
+        Some(d) => (
+            format!("Next version of {}", d.name),
+            format!("/first-boot/{}", d.id.0),
+        ),
+        None => (
+            "New first-boot document".to_owned(),
+            "/first-boot".to_owned(),
+        ),
     };
     Filled {
         title,

@@ -28,10 +28,20 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
     let view = desk.look();
     // Told, and of those the ones where something was not done.
     let mut counts: BTreeMap<FirstBootId, (usize, usize)> = BTreeMap::new();
-    for booted in view.estate.machines.values().filter_map(|m| m.first_boot.as_ref()) {
+    for booted in view
+        .estate
+        .machines
+        .values()
+        .filter_map(|m| m.first_boot.as_ref())
+    {
         let count = counts.entry(booted.document).or_default();
         count.0 += 1;
-        count.1 += usize::from(booted.applied.as_ref().is_some_and(|a| !a.failed.is_empty()));
+        count.1 += usize::from(
+            booted
+                .applied
+                .as_ref()
+                .is_some_and(|a| !a.failed.is_empty()),
+        );
     }
     let row = |d: &zastrugi_core::estate::FirstBoot| {
         let (told, failed) = counts.get(&d.id).copied().unwrap_or_default();

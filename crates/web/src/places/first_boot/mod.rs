@@ -26,13 +26,26 @@ pub(crate) const SHEETS: &[Sheet] = &[
 ];
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![list::show, list::list_part, page::show, page::page_part, reads::show]
+    routes![
+        list::show,
+        list::list_part,
+        page::show,
+        page::page_part,
+        reads::show
+    ]
 }
 
 /// All of them by name, with their newest versions, for choosing one.
 pub(super) fn choices(view: &View) -> Vec<(u64, String)> {
     let all = view.estate.first_boots.values();
-    let mut all: Vec<_> = all.map(|d| (d.id.0, format!("{} {}", d.name, d.newest().map_or(0, |v| v.number)))).collect();
+    let mut all: Vec<_> = all
+        .map(|d| {
+            (
+                d.id.0,
+                format!("{} {}", d.name, d.newest().map_or(0, |v| v.number)),
+            )
+        })
+        .collect();
     all.sort_by(|a, b| a.1.cmp(&b.1));
     all
 }
@@ -40,7 +53,9 @@ pub(super) fn choices(view: &View) -> Vec<(u64, String)> {
 /// Machines whose guests were told any version of it, by name.
 fn told(view: &View, id: FirstBootId) -> Vec<&Machine> {
     let all = view.estate.machines.values().map(|m| &**m);
-    let mut all: Vec<_> = all.filter(|m| m.first_boot.as_ref().is_some_and(|b| b.document == id)).collect();
+    let mut all: Vec<_> = all
+        .filter(|m| m.first_boot.as_ref().is_some_and(|b| b.document == id))
+        .collect();
     all.sort_by(|a, b| a.name.cmp(&b.name));
     all
 }
@@ -66,7 +81,11 @@ fn words(edition: &Edition) -> String {
         commands: edition.commands.clone(),
     };
     let all = told.words();
-    if all.is_empty() { "the host name only".into() } else { all.join("; ") }
+    if all.is_empty() {
+        "the host name only".into()
+    } else {
+        all.join("; ")
+    }
 }
 
 fn newest(document: &FirstBoot) -> u32 {

@@ -58,9 +58,19 @@ fn version(v: &Edition) -> Version {
     // The middle of a key tells nobody anything.
     let short = |key: &String| {
         let parts: Vec<&str> = key.split_whitespace().collect();
-        let tail: String = parts.get(1).map_or("", |b| b).chars().rev().take(12).collect();
+        let tail: String = parts
+            .get(1)
+            .map_or("", |b| b)
+            .chars()
+            .rev()
+            .take(12)
+            .collect();
         let tail: String = tail.chars().rev().collect();
-        format!("{} …{tail} {}", parts.first().unwrap_or(&""), parts.get(2..).unwrap_or_default().join(" "))
+        format!(
+            "{} …{tail} {}",
+            parts.first().unwrap_or(&""),
+            parts.get(2..).unwrap_or_default().join(" ")
+        )
     };
     Version {
         number: v.number,

@@ -33,7 +33,9 @@ pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, machine: &str, versio
     let view = desk.look();
     let document = view.estate.first_boots.get(&FirstBootId(id));
     let document = document.ok_or_else(|| Problem::not_found("This document"))?;
-    let edition = document.version(version).ok_or_else(|| Problem::not_found("This version"))?;
+    let edition = document
+        .version(version)
+        .ok_or_else(|| Problem::not_found("This version"))?;
     let found = view.estate.machine_named(machine.trim());
     let told = match &found {
         None => Err(format!("There is no machine {}.", machine.trim())),
@@ -60,10 +62,17 @@ pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, machine: &str, versio
                 ("user-data", pretty(&all.user_data)),
                 ("network-config", pretty(&all.network_config)),
             ];
-            body.files.extend(all.environment.map(|text| ("ovf-env.xml", text)));
-            let told = m.first_boot.as_ref().filter(|b| b.document.0 == id && b.version == version);
+            body.files
+                .extend(all.environment.map(|text| ("ovf-env.xml", text)));
+            let told = m
+                .first_boot
+                .as_ref()
+                .filter(|b| b.document.0 == id && b.version == version);
             body.outcome = told.map(|_| outcome(m));
-            body.done = told.and_then(|b| b.applied.as_ref()).map(|a| a.done.clone()).unwrap_or_default();
+            body.done = told
+                .and_then(|b| b.applied.as_ref())
+                .map(|a| a.done.clone())
+                .unwrap_or_default();
         }
         (Err(words), _) => body.wrong = words,
         (Ok(_), None) => {}

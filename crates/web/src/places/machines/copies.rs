@@ -112,7 +112,11 @@ fn usual(view: &View, source: Source) -> Option<Has> {
 fn document(view: &View, source: Source) -> Option<FirstBootId> {
     let named = match source {
         Source::Template { template, version } => {
-            view.estate.templates.get(&template)?.version(version)?.first_boot
+            view.estate
+                .templates
+                .get(&template)?
+                .version(version)?
+                .first_boot
         }
         Source::Machine { machine, .. } => {
             let booted = view.estate.machines.get(&machine)?.first_boot.as_ref()?;
@@ -130,7 +134,9 @@ impl Copies {
         // What a copy holds is told with the consequences; here only what it is.
         let original = source.and_then(|s| s.shown(view, Moment(0)).ok());
         let package = Self::archive(fields).and_then(|image| PackagePart::of(view, image, fields));
-        let home = original.as_ref().and_then(|o| view.estate.volumes.get(&o.volume)?.cluster);
+        let home = original
+            .as_ref()
+            .and_then(|o| view.estate.volumes.get(&o.volume)?.cluster);
         let given = fields.get("cluster").parse().ok().map(ClusterId);
         let packed = package.as_ref().map(|p| {
             let (vcpus, memory) = p.usual();

@@ -113,7 +113,10 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         ),
         some(may, sheet("Make a template of it", "make-template", m)),
         some(may, sheet("Pack it into a file", "pack", m)),
-        some(may && off, sheet("Write a disk from a file", "write-disk", m)),
+        some(
+            may && off,
+            sheet("Write a disk from a file", "write-disk", m),
+        ),
         some(
             may && m.parent.is_some(),
             sheet("Make it whole", "make-whole", m),

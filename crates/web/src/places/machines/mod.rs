@@ -49,7 +49,12 @@ pub(crate) const SHEETS: &[Sheet] = &[
     )
     .prepared(snapshots::prepare),
     Sheet::new("pack", Act::Machines, "machines", packages::pack::fill).prepared(layers),
-    Sheet::new("write-disk", Act::Machines, "machines", packages::write::fill),
+    Sheet::new(
+        "write-disk",
+        Act::Machines,
+        "machines",
+        packages::write::fill,
+    ),
     Sheet::new("keep-snapshot", Act::Machines, "machines", snapshots::keep),
 ];
 

@@ -346,7 +346,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         taken: copies.package.as_ref().map(|p| Box::new(p.taken.clone())),
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
-        document: fields.or("document", &copies.document()).parse().ok().map(FirstBootId),
+        document: fields
+            .or("document", &copies.document())
+            .parse()
+            .ok()
+            .map(FirstBootId),
         labels: labels(fields),
         tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
         protected: fields.ticked("protected", false),

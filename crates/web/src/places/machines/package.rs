@@ -46,19 +46,32 @@ impl PackagePart {
         let d: &Descriptor = &package.descriptor;
         let known = |id: &str| d.configurations.iter().any(|c| c.id == id);
         let usual = d.usual().map_or_else(String::new, |c| c.id.clone());
-        let configuration = Some(fields.get("configuration").to_owned()).filter(|c| known(c)).unwrap_or(usual);
+        let configuration = Some(fields.get("configuration").to_owned())
+            .filter(|c| known(c))
+            .unwrap_or(usual);
         let system = d.system(Some(configuration.as_str()).filter(|c| !c.is_empty()));
         let given = typed(fields);
         let asked = d.properties.iter().filter(|p| p.asked && !p.password);
         let properties: Vec<PropertyField> = asked
             .map(|p| PropertyField {
                 key: p.key.clone(),
-                label: if p.label.is_empty() { p.key.clone() } else { p.label.clone() },
-                value: given.get(p.key.as_str()).map_or_else(|| p.value.clone(), |v| (*v).to_owned()),
+                label: if p.label.is_empty() {
+                    p.key.clone()
+                } else {
+                    p.label.clone()
+                },
+                value: given
+                    .get(p.key.as_str())
+                    .map_or_else(|| p.value.clone(), |v| (*v).to_owned()),
             })
             .collect();
-        let (accepted, keep_macs) = (fields.ticked("accepted", false), fields.ticked("keep_macs", false));
-        let values = properties.iter().map(|p| (Line::from(p.key.as_str()), Line::from(p.value.as_str())));
+        let (accepted, keep_macs) = (
+            fields.ticked("accepted", false),
+            fields.ticked("keep_macs", false),
+        );
+        let values = properties
+            .iter()
+            .map(|p| (Line::from(p.key.as_str()), Line::from(p.value.as_str())));
         Some(PackagePart {
             taken: Taken {
                 configuration: configuration.as_str().into(),
@@ -71,7 +84,11 @@ impl PackagePart {
                 .iter()
                 .map(|c| {
                     let label = if c.label.is_empty() { &c.id } else { &c.label };
-                    let more = if c.description.is_empty() { String::new() } else { format!(" · {}", c.description) };
+                    let more = if c.description.is_empty() {
+                        String::new()
+                    } else {
+                        format!(" · {}", c.description)
+                    };
                     (c.id.clone(), format!("{label}{more}"))
                 })
                 .collect(),
@@ -81,7 +98,11 @@ impl PackagePart {
             has_macs: system.cards.iter().any(|(_, mac)| mac.is_some()),
             keep_macs,
             properties,
-            networks: system.cards.iter().map(|(network, _)| network.clone()).collect(),
+            networks: system
+                .cards
+                .iter()
+                .map(|(network, _)| network.clone())
+                .collect(),
             system,
         })
     }
@@ -92,8 +113,14 @@ impl PackagePart {
 
     /// Networks of the cluster that are called as its author calls them.
     pub(super) fn cards(&self, view: &View, cluster: Option<ClusterId>) -> Vec<Option<NetworkId>> {
-        let here = cluster.map(|c| view.estate.networks_of(c)).unwrap_or_default();
-        let named = |name: &String| here.iter().find(|n| n.ready && n.name == *name).map(|n| n.id);
+        let here = cluster
+            .map(|c| view.estate.networks_of(c))
+            .unwrap_or_default();
+        let named = |name: &String| {
+            here.iter()
+                .find(|n| n.ready && n.name == *name)
+                .map(|n| n.id)
+        };
         self.networks.iter().map(named).collect()
     }
 }

@@ -182,8 +182,9 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("version {}", m.virtual_hardware),
         ),
     ];
-    facts
-        .retain(|(what, said)| !matches!(*what, "Stands behind" | "Made from" | "First boot") || !said.is_empty());
+    facts.retain(|(what, said)| {
+        !matches!(*what, "Stands behind" | "Made from" | "First boot") || !said.is_empty()
+    });
     facts
 }
 
@@ -249,7 +250,9 @@ fn restart(estate: &Estate, m: &Machine) -> String {
 /// What its guest was told, and what came of it.
 fn first_boot(m: &Machine) -> String {
     let told = m.first_boot.as_ref();
-    told.map_or_else(String::new, |b| format!("{}; {}", b.words(), super::super::first_boot::outcome(m).1))
+    told.map_or_else(String::new, |b| {
+        format!("{}; {}", b.words(), super::super::first_boot::outcome(m).1)
+    })
 }
 
 /// What its disks were copied from, or lie on.

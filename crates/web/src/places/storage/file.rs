@@ -29,7 +29,11 @@ const PIECE: u64 = 1 << 20;
 struct Pipe(DuplexStream);
 
 impl AsyncRead for Pipe {
-    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, into: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        into: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
         Pin::new(&mut self.0).poll_read(context, into)
     }
 }
@@ -82,7 +86,12 @@ impl<'r> Responder<'r, 'static> for Fetched {
 }
 
 #[get("/storage/images/<id>/file")]
-pub(crate) async fn fetch(signed: Signed, desk: &AtDesk, range: Asked, id: u64) -> Result<Fetched, Problem> {
+pub(crate) async fn fetch(
+    signed: Signed,
+    desk: &AtDesk,
+    range: Asked,
+    id: u64,
+) -> Result<Fetched, Problem> {
     if !signed.may(Act::Machines) {
         return Err(Problem::not_found("This file"));
     }
@@ -107,17 +116,29 @@ pub(crate) async fn fetch(signed: Signed, desk: &AtDesk, range: Asked, id: u64) 
         wanted,
         all,
         // What a header can't hold is left out.
-        name: image.name.chars().filter(|c| c.is_ascii_graphic() && !matches!(c, '"' | '\\' | '/')).collect(),
+        name: image
+            .name
+            .chars()
+            .filter(|c| c.is_ascii_graphic() && !matches!(c, '"' | '\\' | '/'))
+            .collect(),
         tag: image.sha256.clone().unwrap_or_default(),
     })
 }
 
 /// Piece by piece, as fast as it is taken; where the host falls silent it ends early, and whoever fetches it sees that.
-async fn pass_on((desk, viewer): (Desk, Viewer), id: ImageId, (from, n): (u64, u64), mut into: DuplexStream) {
+async fn pass_on(
+    (desk, viewer): (Desk, Viewer),
+    id: ImageId,
+    (from, n): (u64, u64),
+    mut into: DuplexStream,
+) {
     let mut at = from;
     while at < from + n {
         let length = (from + n - at).min(PIECE);
-        let Ok(bytes) = desk.read_file(&viewer, id, at, usize::try_from(length).unwrap_or(0)).await else {
+        let Ok(bytes) = desk
+            .read_file(&viewer, id, at, usize::try_from(length).unwrap_or(0))
+            .await
+        else {
             return;
         };
         if bytes.is_empty() || into.write_all(&bytes).await.is_err() {

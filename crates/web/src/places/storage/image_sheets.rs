@@ -57,7 +57,9 @@ fn holds(file: &str, start: &[u8]) -> Holds {
     let file = file.to_lowercase();
     let ends = |endings: &[&str]| endings.iter().any(|e| file.ends_with(e));
     match ovf::header(start, 0) {
-        Ok(ovf::Header::Member(first)) if first.name.to_lowercase().ends_with(".ovf") => Holds::Package,
+        Ok(ovf::Header::Member(first)) if first.name.to_lowercase().ends_with(".ovf") => {
+            Holds::Package
+        }
         _ if start.starts_with(&[0x1f, 0x8b]) => Holds::GzipDisk,
         _ if ends(&[".raw", ".img"]) => Holds::Disk,
         _ => Holds::Installer,

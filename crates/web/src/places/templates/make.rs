@@ -64,7 +64,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         .collect();
     templates.sort_by(|a, b| a.1.cmp(&b.1));
     let cluster = machine.and_then(|m| m.cluster);
-    let has = machine.and_then(|m| m.first_boot.as_ref()).map(|b| b.document);
+    let has = machine
+        .and_then(|m| m.first_boot.as_ref())
+        .map(|b| b.document);
     let has = has.filter(|id| view.estate.first_boots.contains_key(id));
     let usual = has.map_or_else(String::new, |id| id.0.to_string());
     let document = fields.or("document", &usual).parse().ok().map(FirstBootId);

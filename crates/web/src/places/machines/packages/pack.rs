@@ -34,13 +34,24 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let id = fields.ids("ids").first().copied().unwrap_or(MachineId(0));
     let machine = view.estate.machines.get(&id);
     let name = machine.map_or_else(|| id.to_string(), |m| m.name.clone());
-    let snapshots = machine.map(|m| m.snapshots.all.as_slice()).unwrap_or_default();
+    let snapshots = machine
+        .map(|m| m.snapshots.all.as_slice())
+        .unwrap_or_default();
     let raw = fields.get("how") == "raw";
-    let volume = fields.get("volume").parse().ok().filter(|v| *v > 0).map(VolumeId);
+    let volume = fields
+        .get("volume")
+        .parse()
+        .ok()
+        .filter(|v| *v > 0)
+        .map(VolumeId);
     let shown = PackFields {
         machine: (id.0, name.clone()),
         snapshot: fields.get("snapshot").into(),
-        snapshots: snapshots.iter().rev().map(|s| (s.uuid, s.name.clone())).collect(),
+        snapshots: snapshots
+            .iter()
+            .rev()
+            .map(|s| (s.uuid, s.name.clone()))
+            .collect(),
         disk: fields.get("disk").into(),
         disks: disks(machine.map(|m| &**m)),
         raw,

@@ -32,9 +32,19 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let machine = view.estate.machines.get(&id);
     let name = machine.map_or_else(|| id.to_string(), |m| m.name.clone());
     let disks = disks(machine.map(|m| &**m));
-    let disk = fields.get("disk").parse().ok().or_else(|| disks.first().map(|d| d.0));
-    let images = view.estate.images.values().filter(|i| i.ready && i.holds.is_disk());
-    let mut images: Vec<_> = images.map(|i| (i.id.0, format!("{} · {}", i.name, i.size))).collect();
+    let disk = fields
+        .get("disk")
+        .parse()
+        .ok()
+        .or_else(|| disks.first().map(|d| d.0));
+    let images = view
+        .estate
+        .images
+        .values()
+        .filter(|i| i.ready && i.holds.is_disk());
+    let mut images: Vec<_> = images
+        .map(|i| (i.id.0, format!("{} · {}", i.name, i.size)))
+        .collect();
     images.sort_by(|a, b| a.1.cmp(&b.1));
     let image: Option<u64> = fields.get("image").parse().ok();
     let shown = WriteFields {
