@@ -5,6 +5,7 @@
 #![deny(clippy::wildcard_enum_match_arm)]
 
 mod composed;
+mod stepless;
 mod stored;
 pub mod upgrade;
 

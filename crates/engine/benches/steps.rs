@@ -51,7 +51,10 @@ async fn main() {
         for _ in 0..rounds {
             let machines = all.iter().copied().take(n).collect();
             let ask = if deleted {
-                machines::Ask::Recover { machines }
+                machines::Ask::Recover {
+                    machines,
+                    how: Default::default(),
+                }
             } else {
                 machines::Ask::Delete { machines }
             };

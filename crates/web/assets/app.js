@@ -234,7 +234,7 @@
   document.addEventListener('change', (e) => {
     if (!e.target.matches('[data-refill]')) return;
     const typed = typedNow(e.target.form);
-    for (const name of e.target.dataset.refill.split(' ')) typed.delete(name);
+    for (const name of e.target.dataset.refill.split(/\s+/)) typed.delete(name);
     location.replace(`${e.target.form.getAttribute('action')}?${typed}`);
   });
   let keeping = 0;

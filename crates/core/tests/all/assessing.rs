@@ -279,7 +279,8 @@ fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
         put(
             &small,
             &Proposal::Machines(machines::Ask::Recover {
-                machines: vec![MachineId(3)]
+                machines: vec![MachineId(3)],
+                how: Default::default()
             })
         )
         .blocked()
@@ -288,7 +289,8 @@ fn deleting_needs_a_stopped_unprotected_machine_and_removal_a_typed_name() {
         !put(
             &small,
             &Proposal::Machines(machines::Ask::Recover {
-                machines: vec![MachineId(4)]
+                machines: vec![MachineId(4)],
+                how: Default::default()
             })
         )
         .blocked()

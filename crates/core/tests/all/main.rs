@@ -7,6 +7,7 @@ mod balancing;
 mod bare;
 mod building;
 mod cards;
+mod coming_back;
 mod copying;
 mod correcting;
 mod disks;

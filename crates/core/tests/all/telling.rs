@@ -409,6 +409,7 @@ fn proposals() -> Vec<(Proposal, Act)> {
         (
             Proposal::Machines(machines::Ask::Recover {
                 machines: machines(),
+                how: Default::default(),
             }),
             Act::Machines,
         ),

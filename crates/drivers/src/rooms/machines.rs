@@ -8,7 +8,7 @@ use crate::{
 };
 use serde_json::json;
 use zastrugi_core::{
-    estate::{Estate, Host, Machine, MachineState},
+    estate::{Estate, Host, Machine, MachineState, Nic, Wanted},
     moment::{Moment, Span},
     rooms::{
         Event,
@@ -83,8 +83,14 @@ impl Drivers {
             | Step::AwaitOff { .. }
             | Step::Off { .. }
             | Step::Delete { .. }
-            | Step::Recover { .. }
             | Step::Purge { .. } => act(&agent, host, machine, step, turn).await,
+            Step::Recover { cards, .. } => {
+                let mut done = act(&agent, host, machine, step, turn).await?;
+                if let (Some(cards), Outcome::Done { events, .. }) = (cards, &mut done) {
+                    events.extend(recarded(&agent, estate, machine, cards, turn).await?);
+                }
+                Ok(done)
+            }
         }
     }
 }
@@ -141,9 +147,14 @@ async fn act(
                 "kept for recovery",
             ))
         }
-        Step::Recover { .. } => {
+        Step::Recover { start, .. } => {
             agent.set_deleted(stamp(turn), uuid, false).await?;
             let mut events = vec![machines::Event::Recovered { machine: id }];
+            events.extend(start.map(|host| machines::Event::Wanted {
+                machine: id,
+                wanted: Wanted::On,
+                host: Some(host),
+            }));
             if machine.state == MachineState::Planned {
                 let there = agent.machine(uuid).await?;
                 events.push(machines::Event::Made {
@@ -163,6 +174,43 @@ async fn act(
             Ok(done(removed(machine, turn.now), "removed"))
         }
     }
+}
+
+/// Its cards are on other networks from now on; addresses that it gives up rest.
+async fn recarded(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    machine: &Machine,
+    cards: &[Nic],
+    turn: Turn<'_>,
+) -> Result<Vec<Event>, Fault> {
+    let key = format!("{}-cards", turn.key);
+    let turn = Turn { key: &key, ..turn };
+    let named = |nic: &Nic| {
+        let network = nic.network.and_then(|id| estate.networks.get(&id));
+        network.map(|n| n.name.as_str())
+    };
+    let all: Vec<_> = cards.iter().map(|c| (c.mac.as_str(), named(c))).collect();
+    agent.cards(stamp(turn), &machine.uuid, &all).await?;
+    let changed = machine
+        .nics
+        .iter()
+        .zip(cards)
+        .filter(|(was, now)| was != now);
+    let released = changed
+        .filter(|(was, _)| !was.addresses.is_empty())
+        .filter_map(|(was, _)| {
+            Some(Event::Networks(networks::Event::AddressesReleased {
+                network: was.network?,
+                addresses: was.addresses.clone(),
+                at: turn.now,
+            }))
+        });
+    let nics = Event::Machines(machines::Event::Nics {
+        machine: machine.id,
+        nics: cards.to_vec(),
+    });
+    Ok(released.chain([nics]).collect())
 }
 
 /// A machine that may never have been created: whether it is there, then marked for removal.

@@ -127,6 +127,15 @@ async fn a_claim_gives_a_key_once_and_the_same_events_again() {
     assert_eq!(volumes[0].uid, "vol-a");
 }
 
+fn recovering(machine: MachineId, via: HostId) -> Step {
+    Step::Machines(machines::Step::Recover {
+        machine,
+        via,
+        start: None,
+        cards: None,
+    })
+}
+
 #[tokio::test]
 async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
     let mut bench = Bench::claimed().await;
@@ -197,10 +206,7 @@ async fn a_machine_goes_through_its_life_and_an_older_fence_changes_nothing() {
         )
         .await;
     bench
-        .done(
-            &Step::Machines(machines::Step::Recover { machine, via: host }),
-            turn("recover", 15),
-        )
+        .done(&recovering(machine, host), turn("recover", 15))
         .await;
     assert_eq!(bench.machine().deleted, None);
     assert!(bench.standins.world.effects().values().all(|n| *n == 1));

@@ -335,6 +335,7 @@ impl Tour<'_> {
         self.go(delete.clone()).await;
         self.go(Proposal::Machines(machines::Ask::Recover {
             machines: machines.clone(),
+            how: Default::default(),
         }))
         .await;
         self.go(delete).await;

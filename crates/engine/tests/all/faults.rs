@@ -125,6 +125,7 @@ async fn a_creation_given_up_without_an_answer_is_listed_and_can_be_cleared_or_k
     let kept = left_over(&lab, "kept", Breaks::Drop).await;
     lab.done(Proposal::Machines(machines::Ask::Recover {
         machines: vec![kept],
+        how: Default::default(),
     }))
     .await;
     let held = lab.estate().machines[&kept].clone();

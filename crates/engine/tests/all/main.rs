@@ -3,6 +3,7 @@
 
 mod boundaries;
 mod building;
+mod coming_back;
 mod consoles;
 mod disks;
 mod fallen;

@@ -187,8 +187,11 @@ async fn a_name_is_entered_followed_and_taken_out(pool: PgPool) {
         forward(&lab, "beacon").await.len() + back(&lab, "10.2.0.11").await.len(),
         0
     );
-    lab.done(Proposal::Machines(machines::Ask::Recover { machines }))
-        .await;
+    lab.done(Proposal::Machines(machines::Ask::Recover {
+        machines,
+        how: Default::default(),
+    }))
+    .await;
     entered(&lab, "beacon", Some("beacon")).await;
     // Without a zone nothing is left there.
     lab.done(set(&lab, cluster, "", NAMES_SECRET).await).await;

@@ -78,6 +78,7 @@ async fn from_bare_hosts_to_a_machine_that_answers_and_back(pool: PgPool) {
     .await;
     lab.done(Proposal::Machines(machines::Ask::Recover {
         machines: vec![gate],
+        how: Default::default(),
     }))
     .await;
     lab.done(Proposal::Machines(machines::Ask::Delete {

@@ -43,6 +43,26 @@ pub(crate) enum Wanted {
     Nothing,
 }
 
+impl Wanted {
+    /// Says which part of so many bytes an answer is; whether there is any.
+    pub(crate) fn said(&self, response: &mut rocket::response::Builder<'_>, all: u64) -> bool {
+        response.header(Header::new("Accept-Ranges", "bytes"));
+        match self {
+            Wanted::Whole => {}
+            Wanted::Piece(from, n) => {
+                let said = format!("bytes {from}-{}/{all}", from + n - 1);
+                response.status(Status::PartialContent);
+                response.header(Header::new("Content-Range", said));
+            }
+            Wanted::Nothing => {
+                response.status(Status::RangeNotSatisfiable);
+                response.header(Header::new("Content-Range", format!("bytes */{all}")));
+            }
+        }
+        *self != Wanted::Nothing
+    }
+}
+
 /// What one range means for so many bytes. Several ranges, and what is no range, ask for the whole: a server may ignore them.
 pub(crate) fn wanted(range: Option<&str>, all: u64) -> Wanted {
     let Some(range) = range.and_then(|r| r.trim().strip_prefix("bytes=")) else {
@@ -113,20 +133,8 @@ impl<'r> Responder<'r, 'static> for Medium {
     fn respond_to(self, _: &'r Request<'_>) -> rocket::response::Result<'static> {
         let mut response = Response::build();
         response.header(ContentType::new("application", "vnd.efi.iso"));
-        response.header(Header::new("Accept-Ranges", "bytes"));
-        let all = self.all;
-        match self.wanted {
-            Wanted::Whole => {}
-            Wanted::Piece(from, n) => {
-                let said = format!("bytes {from}-{}/{all}", from + n - 1);
-                response.status(Status::PartialContent);
-                response.header(Header::new("Content-Range", said));
-            }
-            Wanted::Nothing => {
-                response.status(Status::RangeNotSatisfiable);
-                response.header(Header::new("Content-Range", format!("bytes */{all}")));
-                return response.ok();
-            }
+        if !self.wanted.said(&mut response, self.all) {
+            return response.ok();
         }
         match self.body {
             Body::Bytes(bytes) => response.sized_body(bytes.len(), io::Cursor::new(bytes)),

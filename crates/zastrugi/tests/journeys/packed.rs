@@ -20,7 +20,7 @@ pub(crate) async fn first_boot(b: &Browser, base: &str) {
     b.fill("#commands", "exit 4").await;
     b.says("Only the hash of the password of ops is kept").await;
     b.press("form#sheet button[type=submit]").await;
-    b.says("harbour ops 1 says what guests are told").await;
+    b.says("it was recorded at once").await;
     b.go(&format!("{base}/sheet/new-machines")).await;
     b.fill("#name", "skiff").await;
     b.fill("input[name=disk]", "8 MiB").await;

@@ -1,6 +1,6 @@
 //! Creating machines, their power, their end.
 
-use super::{Step, create, lifecycle, power};
+use super::{Step, create, lifecycle, power, recover};
 use crate::{
     copying::Source,
     text::{Line, Note},
@@ -31,6 +31,8 @@ pub enum Ask {
     },
     Recover {
         machines: Vec<MachineId>,
+        #[serde(default)]
+        how: Back,
     },
     /// `typed` is the name (or the number of machines) that the person typed to confirm.
     Purge {
@@ -56,7 +58,7 @@ impl Asked for Ask {
             Ask::Create(ask) => create::create(draft, ask),
             Ask::Power { machines, act } => power::power(draft, machines, *act),
             Ask::Delete { machines } => lifecycle::delete(draft, machines),
-            Ask::Recover { machines } => lifecycle::recover(draft, machines),
+            Ask::Recover { machines, how } => recover::recover(draft, machines, how),
             Ask::Purge { machines, typed } => lifecycle::purge(draft, machines, typed),
         }
     }
@@ -130,6 +132,18 @@ pub struct Copied {
     pub dependent: bool,
     /// What makes the original's guest itself is removed from the copies.
     pub seal: bool,
+}
+
+/// How deleted machines come back.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Back {
+    /// They are powered on at once.
+    pub start: bool,
+    /// Where; none: the best host for each.
+    pub host: Option<HostId>,
+    /// For each card of a single machine the network that it gets; none: its own.
+    #[serde(default)]
+    pub networks: Vec<Option<NetworkId>>,
 }
 
 /// Choices about an archive.

@@ -137,17 +137,7 @@ impl Tale for Event {
                 host,
                 generation,
                 as_of,
-            } => pen.machine(*machine, |m| {
-                m.state = state.clone();
-                m.host = *host;
-                if *state == MachineState::Off {
-                    m.now = None;
-                } else {
-                    m.fell = None;
-                }
-                m.as_of = as_of.or(m.as_of);
-                m.generation = m.generation.max(*generation);
-            }),
+            } => pen.machine(*machine, |m| sighted(m, state, *host, *as_of, *generation)),
             Event::Fell { machine, host, at } => pen.machine(*machine, |m| {
                 m.falls(Fell {
                     host: *host,
@@ -274,6 +264,19 @@ impl Tale for Event {
     fn is_sighting(&self) -> bool {
         matches!(self, Event::Seen { .. })
     }
+}
+
+/// Where it was seen, and in what state.
+fn sighted(m: &mut Machine, state: &MachineState, host: Option<HostId>, as_of: Option<AsOf>, generation: u64) {
+    m.state = state.clone();
+    m.host = host;
+    if *state == MachineState::Off {
+        m.now = None;
+    } else {
+        m.fell = None;
+    }
+    m.as_of = as_of.or(m.as_of);
+    m.generation = m.generation.max(generation);
 }
 
 /// What a machine was seen doing; phases in between are not worth a line.

@@ -94,29 +94,6 @@ pub(super) fn delete(draft: &mut Draft<'_>, machines: &[MachineId]) {
     ));
 }
 
-pub(super) fn recover(draft: &mut Draft<'_>, machines: &[MachineId]) {
-    each(
-        draft,
-        machines,
-        "Bring back",
-        |draft, m| {
-            let fine = m.deleted.is_some();
-            if !fine {
-                let text = format!("{} was not deleted.", m.name);
-                draft.found(Finding::stop(Rule::State, &m.name, text).at("machines"));
-            } else {
-                draft.found(Finding::clear(
-                    Rule::State,
-                    &m.name,
-                    format!("{} comes back, off.", m.name),
-                ));
-            }
-            fine
-        },
-        |machine, via| Step::Recover { machine, via },
-    );
-}
-
 pub(super) fn purge(draft: &mut Draft<'_>, machines: &[MachineId], typed: &str) {
     let named = each(
         draft,

@@ -7,11 +7,12 @@ mod event;
 mod lifecycle;
 mod power;
 mod premise;
+mod recover;
 mod step;
 mod taken;
 mod told;
 
-pub use ask::{AfterGrace, Ask, Copied, Taken, CreateMachines, NewDisk, NewNic, PowerAct};
+pub use ask::{AfterGrace, Ask, Back, Copied, Taken, CreateMachines, NewDisk, NewNic, PowerAct};
 pub use event::Event;
 pub(crate) use power::power;
 pub use step::Step;

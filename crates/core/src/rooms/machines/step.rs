@@ -8,7 +8,7 @@ use crate::{
     road::{Left, Length, Premise, Urgency, Work},
     runs::{GUEST_ANSWERS, Lock, Object},
     view::View,
-    estate::Wanted,
+    estate::{Nic, Wanted},
     ids::{HostId, MachineId},
 };
 use serde::{Deserialize, Serialize};
@@ -44,7 +44,16 @@ pub enum Step {
     },
     Off { machine: MachineId },
     Delete { machine: MachineId, via: HostId },
-    Recover { machine: MachineId, via: HostId },
+    Recover {
+        machine: MachineId,
+        via: HostId,
+        /// It shall be on afterwards, at this host.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        start: Option<HostId>,
+        /// Its cards, where they are on other networks than before.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        cards: Option<Vec<Nic>>,
+    },
     Purge { machine: MachineId, via: HostId },
 }
 

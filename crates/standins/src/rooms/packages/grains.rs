@@ -1,14 +1,14 @@
 //! What stands in a block: generated from where it is and which writing wrote it; or, where it came from outside, kept as it
 //! is, under a number that is a digest of it. So equal numbers are equal bytes.
 
-use crate::rooms::snapshots::blocks::GRAIN;
 use sha2::{Digest, Sha256};
 use std::{
     fs, io,
     path::{Path, PathBuf},
 };
 
-const LENGTH: usize = GRAIN as usize;
+/// Bytes of a block in memory.
+pub(super) const LENGTH: usize = 64 << 10;
 const UNIT: usize = 64;
 const MARK: &[u8; 16] = b"grain of a guest";
 /// Numbers from here on are digests.

@@ -1,7 +1,10 @@
 //! Disks become a file: one disk's bytes alone, or a tar (POSIX ustar) with a descriptor and a manifest of SHA-256 sums
 //! (DSP0243). Written by hand and not by the application's code, or both would err alike.
 
-use super::{grains::Grains, jobs::Job};
+use super::{
+    grains::{Grains, LENGTH},
+    jobs::Job,
+};
 use crate::rooms::snapshots::blocks::{GRAIN, Written, grains};
 use flate2::{Compression, write::GzEncoder};
 use sha2::{Digest, Sha256};
@@ -129,7 +132,7 @@ fn raw(store: &Grains, out: &mut impl Write, disk: &Disk, job: &Job<Packed>) -> 
             }
         }
     }
-    let mut grain = vec![0; GRAIN as usize];
+    let mut grain = vec![0; LENGTH];
     let mut left = disk.size;
     for (block, writing) in (0u32..).zip(writings) {
         grain.fill(0);

@@ -1,6 +1,9 @@
 //! A file becomes what disks hold: each from its place in the file, unpacked, compared with its sum, block by block.
 
-use super::{grains::Grains, jobs::Job};
+use super::{
+    grains::{Grains, LENGTH},
+    jobs::Job,
+};
 use crate::rooms::snapshots::blocks::{GRAIN, Written};
 use flate2::read::MultiGzDecoder;
 use roaring::RoaringBitmap;
@@ -105,7 +108,7 @@ fn one<T>(
 
 fn blocks<T>(store: &Grains, from: &mut impl Read, size: u64, job: &Job<T>) -> io::Result<Written> {
     let mut found: BTreeMap<u64, RoaringBitmap> = BTreeMap::new();
-    let mut grain = Vec::with_capacity(GRAIN as usize);
+    let mut grain = Vec::with_capacity(LENGTH);
     let mut there = 0;
     for block in 0u32.. {
         grain.clear();

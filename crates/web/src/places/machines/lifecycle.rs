@@ -53,24 +53,6 @@ pub(crate) fn withdraw(view: &View, fields: &Fields) -> Filled {
     }
 }
 
-pub(crate) fn recover(view: &View, fields: &Fields) -> Filled {
-    let (ids, named) = chosen(view, fields);
-    Filled {
-        title: format!("Bring back {}", what(&named)),
-        lead: "A deleted machine comes back as it was, off.".into(),
-        run: format!("Run: bring back {}", what(&named)),
-        danger: false,
-        back: back(&named),
-        fields: render(&Chosen {
-            machines: named,
-            expected: None,
-            typed: String::new(),
-        }),
-        ask: Proposal::Machines(machines::Ask::Recover { machines: ids }),
-        wrong: vec![],
-    }
-}
-
 pub(crate) fn purge(view: &View, fields: &Fields) -> Filled {
     let (ids, named) = chosen(view, fields);
     let expected = match named.as_slice() {

@@ -12,6 +12,7 @@ mod package;
 mod packages;
 mod page;
 pub(crate) mod power;
+mod recover;
 mod snapshots;
 
 pub(super) use new::volumes;
@@ -36,7 +37,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("move", Act::Machines, "machines", moving::fill),
     Sheet::new("power", Act::Machines, "machines", power::fill),
     Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),
-    Sheet::new("recover", Act::Machines, "machines", lifecycle::recover),
+    Sheet::new("recover", Act::Machines, "machines", recover::fill),
     Sheet::new("purge", Act::Purge, "machines", lifecycle::purge),
     Sheet::new("withdraw", Act::Machines, "machines", lifecycle::withdraw),
     Sheet::new("snapshot", Act::Machines, "machines", snapshots::take),

@@ -312,6 +312,46 @@ fn offered(view: &View, cluster: Option<ClusterId>) -> Vec<String> {
     all.into_iter().map(String::from).collect()
 }
 
+type Parts = (Memory, Vec<NewDisk>, Vec<NewNic>);
+
+/// What is wished, as it was filled in.
+fn asked(
+    fields: &Fields,
+    copies: &Copies,
+    (cluster, count): (Option<ClusterId>, u32),
+    (memory, disks, nics): Parts,
+    usual: &str,
+    wrong: &mut Vec<Wrong>,
+) -> CreateMachines {
+    CreateMachines {
+        pattern: fields.get("name").into(),
+        count,
+        cluster,
+        qualities: qualities::words(fields.get("qualities")),
+        volume: fields.get("volume").parse().ok().map(VolumeId),
+        host: fields.get("host").parse().ok().map(HostId),
+        vcpus: number(fields, "vcpus", usual, wrong),
+        memory,
+        disks,
+        nics,
+        copied: copies.copied,
+        taken: copies.package.as_ref().map(|p| Box::new(p.taken.clone())),
+        image: fields.get("image").parse().ok().map(ImageId),
+        first_boot: fields.get("once").parse().ok(),
+        document: fields
+            .or("document", &copies.document())
+            .parse()
+            .ok()
+            .map(FirstBootId),
+        labels: labels(fields),
+        tier: u8::try_from(number(fields, "tier", "3", wrong)).unwrap_or(0),
+        protected: fields.ticked("protected", false),
+        apart: fields.ticked("apart", false),
+        note: fields.get("note").into(),
+        start: fields.ticked("start", true),
+    }
+}
+
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = vec![];
     let clusters = view.estate.clusters.values();
@@ -331,33 +371,15 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let (shown_disks, disks) = disks(fields, &copies, &mut wrong);
     let (shown_nics, nics) = nics(view, cluster, fields, &copies, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
-    let ask = CreateMachines {
-        pattern: fields.get("name").into(),
-        count,
-        cluster,
-        qualities: qualities::words(fields.get("qualities")),
-        volume: fields.get("volume").parse().ok().map(VolumeId),
-        host: fields.get("host").parse().ok().map(HostId),
-        vcpus: number(fields, "vcpus", &usual.0, &mut wrong),
-        memory,
-        disks,
-        nics,
-        copied: copies.copied,
-        taken: copies.package.as_ref().map(|p| Box::new(p.taken.clone())),
-        image: fields.get("image").parse().ok().map(ImageId),
-        first_boot: fields.get("once").parse().ok(),
-        document: fields
-            .or("document", &copies.document())
-            .parse()
-            .ok()
-            .map(FirstBootId),
-        labels: labels(fields),
-        tier: u8::try_from(number(fields, "tier", "3", &mut wrong)).unwrap_or(0),
-        protected: fields.ticked("protected", false),
-        apart: fields.ticked("apart", false),
-        note: fields.get("note").into(),
-        start: fields.ticked("start", true),
-    };
+    let parts = (memory, disks, nics);
+    let ask = asked(
+        fields,
+        &copies,
+        (cluster, count),
+        parts,
+        &usual.0,
+        &mut wrong,
+    );
     let shown = NewFields {
         name: fields.get("name").into(),
         count: fields.or("count", "1"),

@@ -60,23 +60,10 @@ impl<'r> Responder<'r, 'static> for Fetched {
     fn respond_to(self, _: &'r Request<'_>) -> rocket::response::Result<'static> {
         let mut response = Response::build();
         response.header(ContentType::Binary);
-        response.header(Header::new("Accept-Ranges", "bytes"));
         response.header(Header::new("ETag", format!("\"{}\"", self.tag)));
         let said = format!("attachment; filename=\"{}\"", self.name);
         response.header(Header::new("Content-Disposition", said));
-        let all = self.all;
-        match self.wanted {
-            Wanted::Whole => {}
-            Wanted::Piece(from, n) => {
-                let said = format!("bytes {from}-{}/{all}", from + n - 1);
-                response.status(Status::PartialContent);
-                response.header(Header::new("Content-Range", said));
-            }
-            Wanted::Nothing => {
-                response.status(Status::RangeNotSatisfiable);
-                response.header(Header::new("Content-Range", format!("bytes */{all}")));
-            }
-        }
+        self.wanted.said(&mut response, self.all);
         if let Some((pipe, n)) = self.pipe {
             let n = usize::try_from(n).map_err(|_| Status::PayloadTooLarge)?;
             response.sized_body(n, pipe);
