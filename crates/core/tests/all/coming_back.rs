@@ -56,17 +56,29 @@ fn it_comes_back_where_it_is_wanted() {
     let chosen = Back {
         start: true,
         host: Some(HostId(2)),
-        networks: vec![Some(NetworkId(77))],
+        networks: vec![],
     };
     let on = asked(&small, chosen);
     assert_eq!(said(&on, Severity::Stop), Vec::<String>::new());
-    let steps: Vec<_> = on.steps().iter().map(|s| s.step.clone()).collect();
-    let Step::Machines(machines::Step::Recover { start, cards, .. }) = &steps[0] else {
-        panic!("{steps:?}");
+    assert_eq!(on.steps().len(), 3);
+    let recovers = |assessment: &Assessment| match &assessment.steps()[0].step {
+        Step::Machines(machines::Step::Recover { start, cards, .. }) => {
+            (*start, cards.clone().unwrap())
+        }
+        other => panic!("{other:?}"),
     };
-    assert_eq!(*start, Some(HostId(2)));
-    assert_eq!(cards.as_ref().unwrap()[0].network, Some(NetworkId(77)));
-    assert_eq!(steps.len(), 3);
+    let (start, cards) = recovers(&on);
+    assert_eq!(
+        (start, cards[0].network),
+        (Some(HostId(2)), None),
+        "its own is gone"
+    );
+    let elsewhere = Back {
+        networks: vec![Some(NetworkId(77))],
+        ..Back::default()
+    };
+    let (start, cards) = recovers(&asked(&small, elsewhere));
+    assert_eq!((start, cards[0].network), (None, Some(NetworkId(77))));
     let full = Back {
         start: true,
         host: Some(HostId(1)),

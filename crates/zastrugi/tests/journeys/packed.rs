@@ -75,7 +75,8 @@ pub(crate) async fn archives(b: &Browser, world: &World, base: &str) {
     b.press(".acts a.primary").await;
     b.says("Its cards are on: crew").await;
     b.fill("#name", "skiff-2").await;
-    b.says("is compared with the SHA-256 in its manifest").await;
+    b.says("checks clear: addresses, contents, headroom, identity")
+        .await;
     b.press("form#sheet button[type=submit]").await;
     b.says("3 of 3 steps are done").await;
     assert_eq!(world.standins.world.running("skiff-2").len(), 1);

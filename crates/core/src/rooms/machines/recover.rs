@@ -2,7 +2,6 @@
 
 use super::{Back, Draft, Step};
 use crate::{
-    addressing::next_free,
     estate::{Machine, NetRole, Nic},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId, MachineId},
@@ -95,31 +94,25 @@ fn back(draft: &mut Draft<'_>, m: &Machine, how: &Back, of: usize) -> Machine {
             draft.found(stop(format!("Card {n}: this is no network of its cluster's guests.")));
             continue;
         };
-        let taken: BTreeSet<_> = network.taken(draft.estate()).into_keys().collect();
-        let mut addresses = Vec::new();
-        for answer in next_free(&network, &taken, draft.now) {
-            match answer {
-                Ok(address) => addresses.push(address),
-                Err(words) => draft.found(stop(words)),
-            }
-        }
-        let told = addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-        let text = if told.is_empty() {
-            format!("Card {n} of {name} is on {} from now on.", network.name)
-        } else {
-            format!("Card {n} of {name} is on {} from now on and has {told}; within its guest it must be given that.", network.name)
+        let had: Vec<String> = nic.addresses.iter().map(ToString::to_string).collect();
+        let lost = match had.as_slice() {
+            [] => String::new(),
+            all => format!(" and has {} no more", all.join(", ")),
         };
+        let text = format!("Card {n} of {name} is on {} from now on{lost}; its guest gets its address there by hand or by DHCP.", network.name);
         draft.found(Finding::mind(Rule::Address, name, text).at("networks"));
         nic.network = Some(wish);
-        nic.addresses = addresses;
+        nic.addresses.clear();
     }
     machine
 }
 
-fn lost(draft: &mut Draft<'_>, name: &str, n: usize, nic: &Nic) {
+fn lost(draft: &mut Draft<'_>, name: &str, n: usize, nic: &mut Nic) {
     if nic.network.is_some_and(|id| !draft.estate().networks.contains_key(&id)) {
         let text = format!("The network of card {n} of {name} is gone: choose another, or it comes back without one.");
         draft.found(Finding::mind(Rule::Subnet, name, text).at("networks"));
+        nic.network = None;
+        nic.addresses.clear();
     }
 }
 
