@@ -31,7 +31,7 @@ pub enum Ask {
     },
     Recover {
         machines: Vec<MachineId>,
-        #[serde(default)]
+        #[serde(default, skip_serializing_if = "Back::is_plain")]
         how: Back,
     },
     /// `typed` is the name (or the number of machines) that the person typed to confirm.
@@ -144,6 +144,13 @@ pub struct Back {
     /// For each card of a single machine the network that it gets; none: its own.
     #[serde(default)]
     pub networks: Vec<Option<NetworkId>>,
+}
+
+impl Back {
+    /// Off, and as it was.
+    fn is_plain(&self) -> bool {
+        *self == Back::default()
+    }
 }
 
 /// Choices about an archive.
