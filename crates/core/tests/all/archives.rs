@@ -286,6 +286,53 @@ fn what_the_author_asks_is_asked() {
     assert!(stops(&made(&small, odd, 1))[0].starts_with("configuration: "));
 }
 
+/// If this fails, a card gets an address that is none, other disks are made than those of the configuration, or a file that
+/// nobody compared counts as compared.
+#[test]
+fn what_an_archive_says_is_not_believed() {
+    let accepted = || Taken {
+        accepted: true,
+        ..Taken::default()
+    };
+    for mac in [
+        "garbage",
+        "01:00:00:00:00:07",
+        "02:00:00:00:00",
+        "02:00:00:00:00:zz",
+    ] {
+        let mut other = package();
+        other
+            .descriptor
+            .items
+            .retain(|i| !matches!(i.hardware, Hardware::Card { .. }));
+        other.descriptor.items.push(Item {
+            configurations: vec![],
+            hardware: Hardware::Card {
+                network: "crew".into(),
+                mac: Some(mac.into()),
+            },
+        });
+        let keep = Taken {
+            keep_macs: true,
+            ..accepted()
+        };
+        let said = stops(&made(&with(Answer::Package(Box::new(other))), keep, 1));
+        assert!(
+            said.iter()
+                .any(|t| t.starts_with("keep_macs: ") && t.contains(mac)),
+            "{said:?}"
+        );
+    }
+    let mut listed = package();
+    listed.manifest = true;
+    let good = made(&with(Answer::Package(Box::new(listed))), accepted(), 1);
+    assert!(
+        good.findings()
+            .iter()
+            .any(|f| f.text.contains("says nothing of gate.raw"))
+    );
+}
+
 /// If this fails, an archive that can't be read is taken in all the same.
 #[test]
 fn what_is_wrong_with_an_archive_is_said() {

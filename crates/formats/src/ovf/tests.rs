@@ -212,6 +212,13 @@ fn a_descriptor_of_others_is_read_or_refused_in_words() {
         .contains("&boom;")
     );
     assert!(refused("<Envelope><a></Envelope>").contains("well-formed"));
+    assert!(refused("<Envelope>\u{0}</Envelope>").contains("U+0000"));
+    assert!(
+        !refused(&system(
+            "<EulaSection><License>&#0;</License></EulaSection>"
+        ))
+        .is_empty()
+    );
     assert!(refused("<Envelope").contains("well-formed"));
     assert!(refused(&"<a>".repeat(60)).contains("deeply"));
     let twice = "<Envelope><References><File ovf:id=\"a\" ovf:id=\"b\" ovf:href=\"x\"/></References></Envelope>";

@@ -37,6 +37,14 @@ impl Node {
 /// # Errors
 /// Words about what is not well-formed, or not taken.
 pub(super) fn parse(text: &str) -> Result<Node, String> {
+    // What XML 1.0 has no place for (section 2.2), no database has one for either.
+    let odd = |c: char| c.is_control() && !matches!(c, '\t' | '\n' | '\r' | '\u{7f}'..);
+    if let Some(c) = text.chars().find(|c| odd(*c)) {
+        return Err(format!(
+            "holds a control character (U+{:04X}), which XML does not allow",
+            u32::from(c)
+        ));
+    }
     let mut reader = Reader::from_str(text);
     let mut open: Vec<Node> = vec![Node::default()];
     let mut nodes = 0;

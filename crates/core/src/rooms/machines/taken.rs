@@ -25,14 +25,22 @@ pub(super) fn check(draft: &mut Draft<'_>, ask: &CreateMachines, image: ImageId)
         let text = "Its author lets it be taken in by those who accept what is written there.".to_owned();
         draft.found(stop(Rule::Content, "accepted", text));
     }
-    if package.manifest {
+    let chosen = Some(taken.configuration.as_str()).filter(|c| !c.is_empty());
+    if d.system(chosen).disks != d.system(None).disks {
+        let text = format!("{name} has other disks in this configuration, which is not taken in; choose the usual one.");
+        draft.found(stop(Rule::Disk, "configuration", text));
+    }
+    let unlisted: Vec<&str> = d.files.iter().map(|f| f.href.as_str()).filter(|f| package.sum(f).is_none()).collect();
+    if package.manifest && !unlisted.is_empty() {
+        let text = format!("The manifest of {name} says nothing of {}: whether it arrived as it was sent nobody can tell.", unlisted.join(", "));
+        draft.found(Finding::mind(Rule::Content, &name, text).at("from"));
+    } else if package.manifest {
         let text = format!("Each file of {name} is compared with the SHA-256 in its manifest while it is read; where one differs, nothing is made.");
         draft.found(Finding::clear(Rule::Content, &name, text));
     } else {
         let text = format!("{name} has no manifest with SHA-256 sums: whether it arrived as it was sent nobody can tell.");
         draft.found(Finding::mind(Rule::Content, &name, text).at("from"));
     }
-    let chosen = Some(taken.configuration.as_str()).filter(|c| !c.is_empty());
     let left: Vec<String> = d.left_out.iter().cloned().chain(d.system(chosen).left_out).collect();
     if !left.is_empty() {
         let text = format!("{name} also speaks of what is left out here: {}.", left.join(", "));
@@ -70,12 +78,23 @@ fn macs(draft: &mut Draft<'_>, ask: &CreateMachines, d: &Descriptor, taken: &Tak
     if ask.count > 1 {
         return draft.found(stop("Several machines can't have the same MAC addresses.".into()));
     }
-    for mac in d.system(None).cards.iter().filter_map(|(_, mac)| mac.as_ref()) {
+    let chosen = Some(taken.configuration.as_str()).filter(|c| !c.is_empty());
+    for mac in d.system(chosen).cards.iter().filter_map(|(_, mac)| mac.as_ref()) {
+        if !is_mac(mac) {
+            let text = format!("“{mac}” is no MAC address of one card; let new ones be given.");
+            draft.found(stop(text));
+        }
         if let Some(has) = draft.estate().machine_with_mac(&mac.to_lowercase()) {
             let text = format!("{mac} is taken: {} has it.", has.name);
             draft.found(stop(text));
         }
     }
+}
+
+/// Six octets in hexadecimal, of one card and not of a group (IEEE 802, the lowest bit of the first octet).
+fn is_mac(text: &str) -> bool {
+    let octets: Vec<_> = text.split(':').map(|o| (o.len() == 2).then(|| u8::from_str_radix(o, 16).ok()).flatten()).collect();
+    octets.len() == 6 && octets.iter().all(Option::is_some) && octets[0].is_some_and(|first| first & 1 == 0)
 }
 
 /// What the archive says of a machine that is made from it: addresses that are kept, values that its guest is told.
