@@ -150,6 +150,7 @@ const FLOORS: [&[&str]; 7] = [
         "packing",
         "placement",
         "pooled",
+        "shared",
     ],
     &["guard"],
     &["road"],

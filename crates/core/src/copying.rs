@@ -64,6 +64,8 @@ pub struct Original {
     pub words: String,
     /// It is copied while its guest writes, from a moment that the host holds fast.
     pub running: bool,
+    /// Disks that it shares with others; no copy holds them.
+    pub shared: Vec<String>,
 }
 
 impl Source {
@@ -186,6 +188,7 @@ fn of_package(view: &View, id: ImageId, now: Moment) -> Result<Original, Finding
         disks,
         words: name,
         running: false,
+        shared: vec![],
     })
 }
 
@@ -205,6 +208,7 @@ fn of_version(view: &View, parent: Parent) -> Result<Original, Finding> {
         thick: thick(&version.disks),
         words: called,
         running: false,
+        shared: vec![],
     })
 }
 
@@ -236,6 +240,7 @@ fn of_machine(view: &View, id: MachineId, snapshot: Option<Uuid>) -> Result<Orig
         disks,
         words,
         running: snapshot.is_none() && !machine.is_off(),
+        shared: view.estate.clustered(machine),
     })
 }
 
@@ -279,9 +284,20 @@ impl Original {
         (1u64..).zip(&self.disks).map(disk).collect()
     }
 
+    /// What no copy of it holds.
+    pub fn left_out(&self) -> Option<Finding> {
+        if self.shared.is_empty() {
+            return None;
+        }
+        let (words, shared) = (&self.words, self.shared.join(" and "));
+        let text =
+            format!("{words} shares {shared} with other machines; only its own disks are copied.");
+        Some(Finding::mind(Rule::Content, words, text))
+    }
+
     /// What is copied, and how long that takes.
     pub fn said(&self, name: &str, time: Option<Span>) -> Vec<Finding> {
-        let mut found = Vec::new();
+        let mut found: Vec<Finding> = self.left_out().into_iter().collect();
         let about = time.map_or_else(
             || "a time that is not known".to_owned(),
             |t| format!("about {t}"),

@@ -1,7 +1,7 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::{Hardware, LocalDisk, Path, PoolHealth, Share, Unattached},
+    estate::{Hardware, LocalDisk, Path, PoolHealth, Share, SharedDisks, Unattached},
     ids::{ArrayId, HostId, ImageId, MachineId, NetworkId, SecretRef},
     inventory::Inventory,
     layers::Chain,
@@ -162,6 +162,9 @@ pub struct SeenVolume {
     /// Disks on it that no machine has; none: the agent says nothing of them.
     #[serde(default)]
     pub unattached: Option<Box<Unattached>>,
+    /// Disks on it that several machines have; none: the agent says nothing of them.
+    #[serde(default)]
+    pub shared: Option<Box<SharedDisks>>,
 }
 
 /// A volume of hosts' own disks as one of them tells it; the others by their serials.

@@ -54,6 +54,7 @@ pub mod recounting;
 pub mod road;
 pub mod rooms;
 pub mod runs;
+pub mod shared;
 #[cfg(any(test, feature = "testkit"))]
 pub mod testkit;
 pub mod text;

@@ -73,6 +73,7 @@ at_the_field! {
     QUALITIES = 12, "qualities", "qualities of one volume";
     AT_ONCE = 100, "machines", "machines made by one run";
     DISKS = 16, "disks", "disks of one machine";
+    NODES = 16, "machines", "machines that share one disk";
     CARDS = 16, "cards", "network cards of one machine";
     GUEST_KEYS = 16, "keys", "keys of the user in a first-boot document";
     NAME_SERVERS = 3, "of these", "name servers, and search domains, of a first-boot document";

@@ -1,8 +1,10 @@
 //! What a host reports, compared with what we hold: only differences become events.
 
 mod disks;
+mod sharing;
 
 pub use disks::{DiskReport, hardware};
+pub use sharing::{ShareReport, shares};
 
 use crate::{
     epoch::Obeyed,
@@ -82,6 +84,9 @@ pub struct MachineReport {
     /// None: the agent says nothing of them.
     #[serde(default)]
     pub snapshots: Option<Box<Snapshots>>,
+    /// None: the agent says nothing of them.
+    #[serde(default)]
+    pub shares: Option<Vec<ShareReport>>,
 }
 
 /// A whole host at one point of its own sequence.
@@ -190,6 +195,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
     let mut events = volumes(estate, report);
     events.extend(pools(estate, report));
     events.extend(disks::unattached(estate, report));
+    events.extend(sharing::told(estate, report));
     events.extend(mounts(estate, held, report));
     events.extend(beneath(held, report));
     let as_of = AsOf {
@@ -210,6 +216,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(moved_home(estate, ours, machine));
                 events.extend(nics_differ(estate, ours, machine));
                 events.extend(disks::differ(runs, ours, machine));
+                events.extend(sharing::differ(estate, runs, ours, machine));
                 events.extend(boot_differs(estate, runs, ours, machine));
                 events.extend(snapshots_differ(runs, ours, machine));
                 events.extend(now_differs(runs, ours, machine));
@@ -558,6 +565,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         made_from: String::new(),
         first_boot: None,
         properties: Default::default(),
+        shares: sharing::shares(estate, seen.shares.as_deref().unwrap_or_default()),
         vcpus_max: seen.vcpus_max,
         now: None,
         grows: seen.grows.unwrap_or_default(),

@@ -235,6 +235,7 @@ rooms! {
     Fronts fronts,
     Snapshots snapshots,
     Hardware hardware,
+    Sharing sharing,
     Templates templates,
     FirstBoot first_boot,
     Packages packages;

@@ -190,6 +190,7 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         qualities: Default::default(),
         note: String::new(),
         unattached: Default::default(),
+        shared: Default::default(),
     }
 }
 
@@ -379,6 +380,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         made_from: String::new(),
         first_boot: None,
         properties: Default::default(),
+        shares: vec![],
     }
 }
 
@@ -449,6 +451,7 @@ pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport 
         guest_key: None,
         note: String::new(),
         snapshots: None,
+        shares: None,
         vcpus_max: 0,
         now: None,
         grows: None,

@@ -5,6 +5,7 @@ mod first_boot;
 mod hardware;
 mod keepers;
 mod packages;
+mod sharing;
 mod snapshots;
 mod templates;
 
@@ -453,6 +454,7 @@ async fn machine(s: &mut Suite, volume: &str) {
         "making it again with another key is refused",
         answered(&said, &[409]),
     );
+    sharing::sharing(s, &path, volume).await;
     running(s, &path).await;
     snapshots::snapshots(s, &path).await;
     hardware::hardware(s, &path, volume).await;

@@ -20,6 +20,7 @@ use crate::{
         naming,
         networks::calls as network,
         packages::calls as packages,
+        sharing::calls as sharing,
         snapshots::calls as snapshots,
         storage::{calls as storage, pools},
         taking,
@@ -138,6 +139,10 @@ fn machine_routes() -> Router<Device> {
         .route("/v1/machines/{uuid}/cards", put(hardware::cards))
         .route("/v1/volumes/{uid}/disks/{key}", patch(hardware::mark))
         .route("/v1/volumes/{uid}/disks/{key}", delete(hardware::purge))
+        .route("/v1/volumes/{uid}/shared/{key}", put(sharing::make))
+        .route("/v1/volumes/{uid}/shared/{key}", delete(sharing::end))
+        .route("/v1/machines/{uuid}/shared/{key}", put(sharing::give))
+        .route("/v1/machines/{uuid}/shared/{key}", delete(sharing::take))
         .route("/v1/machines/{uuid}/snapshots", get(snapshots::show))
         .route("/v1/machines/{uuid}/layers", get(snapshots::layers))
         .route("/v1/machines/{uuid}/snapshots/{id}", put(snapshots::take))

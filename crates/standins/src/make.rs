@@ -5,6 +5,8 @@ use crate::{
     rooms::hosts::host::{Cpu, Host, Identity},
     rooms::machines::guest::{Guest, hash},
     rooms::networks::network::{Nic, Port, Switch, Uplink},
+    rooms::sharing::disk::{Share, SharedDisk},
+    rooms::snapshots::blocks::Written,
     rooms::storage::array::{Array, ArrayKind, Controller, Lun, Portal},
     rooms::storage::volume::{Boot, Disk, Lease, Memory, OURS, Record, Temper, Volume},
     rooms::timing::ADRIFT_MS,
@@ -251,7 +253,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
     .to_string();
     let size = machine.memory_gib * GIB;
     let b = seed.to_be_bytes();
-    let record = Record {
+    let mut record = Record {
         name: machine.name.clone(),
         vcpus: machine.vcpus,
         vcpus_max: machine.vcpus * 2,
@@ -301,7 +303,14 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         chain: None,
         copied: None,
         whole: None,
+        shares: vec![],
     };
+    let shares = machine.shares_gib.iter().zip(0..);
+    for ((name, gib), unit) in shares {
+        record
+            .shares
+            .push(share(state, &machine.volume, (name, *gib), unit));
+    }
     let record = crate::rooms::snapshots::with(record, &machine.snapshots, seed, now);
     if let Some(volume) = state.volumes.get_mut(&machine.volume) {
         volume.records.insert(uuid.clone(), record);
@@ -394,6 +403,29 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
         host.uplinks.sort_by(|a, b| a.name.cmp(&b.name));
     }
     Ok(())
+}
+
+/// How a machine has a disk that others have too; the disk is made for the first of them.
+fn share(state: &mut State, volume: &str, (name, gib): (&str, u64), unit: u8) -> Share {
+    let key = disk_key(hash(name), 0);
+    if let Some(volume) = state.volumes.get_mut(volume) {
+        let plain = Disk {
+            key,
+            size: gib * GIB,
+            thick: false,
+            written: 0,
+        };
+        let made = || SharedDisk::new(plain, Written::default(), name.to_owned(), (1, unit));
+        volume.shared.disks.entry(key).or_insert_with(made);
+        volume.shared.seq += 1;
+    }
+    Share {
+        volume: volume.to_owned(),
+        disk: key,
+        controller: 1,
+        unit,
+        mode: Share::mode(true).to_owned(),
+    }
 }
 
 /// The identity of a machine's disk.

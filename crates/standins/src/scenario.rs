@@ -180,6 +180,9 @@ pub struct ScenarioMachine {
     /// Oldest first.
     #[serde(default)]
     pub snapshots: Vec<ScenarioSnapshot>,
+    /// Names and GiB of disks that it has with others, on the volume of its own.
+    #[serde(default)]
+    pub shares_gib: BTreeMap<String, u64>,
     /// Days before the first start at which it was made.
     #[serde(default = "busy")]
     pub age_days: u32,
@@ -296,6 +299,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         stubborn: false,
         slow: false,
         snapshots: vec![],
+        shares_gib: BTreeMap::new(),
         age_days: 90,
     };
     Scenario {

@@ -81,6 +81,9 @@ const ORDERS: &str = "gives orders";
 
 const GUEST: [&str; 4] = ["hangs", "agent", "crash", "slow to stand still"];
 
+/// Somebody shared its disks otherwise at its host.
+const OTHERWISE: &str = "shares otherwise";
+
 fn sky(kind: &str, name: &str, words: Vec<(String, bool)>) -> Sky {
     Sky {
         kind: kind.to_owned(),
@@ -178,12 +181,13 @@ impl World {
             .switches
             .values()
             .map(|s| sky("switch", &s.name, vec![("management".into(), !s.up)]));
-        let guests = guests.iter().map(|(name, is)| {
+        let guests = guests.iter().map(|(name, is, otherwise)| {
             let words = GUEST
                 .iter()
                 .zip(is)
                 .map(|(word, is)| ((*word).to_owned(), *is));
-            sky("guest", name, words.collect())
+            let shared = otherwise.map(|is| (OTHERWISE.to_owned(), is));
+            sky("guest", name, words.chain(shared).collect())
         });
         let all = hosts.chain(arrays).chain(switches).chain(services(&state));
         all.chain(guests).collect()
@@ -268,6 +272,7 @@ impl World {
             "hangs" => self.hang_guest(name, false, broken),
             "agent" => self.hang_guest(name, true, broken),
             "slow to stand still" => self.slow_guest(name, broken),
+            OTHERWISE => self.share_otherwise(name, if broken { 2 } else { 1 }, !broken),
             _ if broken => self.crash(name),
             _ => self.boot_guest(name),
         }

@@ -431,12 +431,12 @@ impl World {
             .into_iter()
             .filter(|uid| state.reaches(name, uid))
             .collect();
+        let mut changed = crate::rooms::sharing::guests::act(&mut state, name, now);
         let State { hosts, volumes, .. } = &mut *state;
         let Some(host) = hosts.get_mut(name) else {
             return;
         };
         let frozen = host.lease.frozen || host.stalled;
-        let mut changed = BTreeSet::new();
         let mut off = Vec::new();
         for (uuid, guest) in &mut host.guests {
             if guest.frozen.is_some() {

@@ -92,6 +92,8 @@ pub(super) struct Index {
     pub(super) arriving: Shared<HostId, MachineId>,
     pub(super) in_cluster: Shared<ClusterId, MachineId>,
     pub(super) on_volume: Shared<VolumeId, MachineId>,
+    /// By the shared disks that they have.
+    pub(super) sharing: Shared<uuid::Uuid, MachineId>,
     pub(super) by_label: Shared<Arc<str>, MachineId>,
     pub(super) paused: OrdSet<MachineId>,
     /// Found under a name that another has.
@@ -123,6 +125,9 @@ impl Index {
         }
         for volume in machine.volumes() {
             self.on_volume.add(&volume, id);
+        }
+        for share in &machine.shares {
+            self.sharing.add(&share.disk, id);
         }
         for label in machine.label_words() {
             self.by_label.add(label.as_str(), id);
@@ -156,6 +161,9 @@ impl Index {
         }
         for volume in machine.volumes() {
             self.on_volume.take(&volume, id);
+        }
+        for share in &machine.shares {
+            self.sharing.take(&share.disk, id);
         }
         for label in machine.label_words() {
             self.by_label.take(label.as_str(), id);

@@ -202,6 +202,9 @@ pub struct Machine {
     /// What the author of an archive lets guests know (DSP0243, section 9.5): by key.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub properties: BTreeMap<String, String>,
+    /// Disks that other machines have too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub shares: Vec<super::SharedAs>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {
@@ -262,7 +265,8 @@ impl Machine {
     /// with next, the larger counts.
     pub fn overhead(&self) -> Bytes {
         let now = self.runs_with();
-        let devices = u64::try_from(self.disks.len() + self.nics.len()).unwrap_or(u64::MAX);
+        let devices = u64::try_from(self.disks.len() + self.shares.len() + self.nics.len())
+            .unwrap_or(u64::MAX);
         Bytes::mib(128)
             + Bytes::mib(8).times(u64::from(self.vcpus.max(now.vcpus)))
             + self.memory.size.max(now.memory.size).per_mille(4)
@@ -281,10 +285,15 @@ impl Machine {
     pub fn volumes(&self) -> BTreeSet<VolumeId> {
         self.disks.iter().map(|d| d.volume).collect()
     }
-    /// What its host must mount: the volumes of its disks, and of the image in its drive.
+    /// What its host must mount: the volumes of its disks, of those that it shares, and of the image in its drive.
     pub fn mounts(&self) -> BTreeSet<VolumeId> {
         let image = self.boot.attached.map(|a| a.volume);
-        self.volumes().into_iter().chain(image).collect()
+        let shared = self.shares.iter().map(|s| s.volume);
+        self.volumes()
+            .into_iter()
+            .chain(image)
+            .chain(shared)
+            .collect()
     }
     /// Its labels as `key=value`, or `key` where there is no value.
     pub fn label_words(&self) -> impl Iterator<Item = String> + '_ {

@@ -110,7 +110,7 @@ impl Estate {
         let rules = cluster.map(|c| c.rules.as_slice()).unwrap_or_default();
         rules.iter().filter(|r| r.who.has(machine))
     }
-    /// The required keep-apart groups of a machine: its own and those of rules.
+    /// The required keep-apart groups of a machine: its own, those of rules, and the guest clusters that it is a node of.
     pub fn apart_groups(&self, machine: &Machine) -> Vec<String> {
         let rules = self.rules_of(machine);
         let apart = rules.filter(|r| r.required && r.kind == RuleKind::Apart);
@@ -119,6 +119,7 @@ impl Estate {
             .iter()
             .cloned()
             .chain(apart.map(|r| r.name.to_string()))
+            .chain(self.clustered(machine))
             .collect()
     }
 }

@@ -1,6 +1,6 @@
 //! A piece of shared storage that hosts mount and that holds disks and machine records.
 
-use super::{Cluster, Estate, Host, Pooled, Unattached};
+use super::{Cluster, Estate, Host, Pooled, SharedDisks, Unattached};
 use crate::{
     ids::{ArrayId, ClusterId, HostId, VolumeId},
     text::Line,
@@ -52,6 +52,9 @@ pub struct Volume {
     /// Disks on it that no machine has.
     #[serde(default, skip_serializing_if = "Unattached::is_unheard")]
     pub unattached: Box<Unattached>,
+    /// Disks on it that several machines have.
+    #[serde(default, skip_serializing_if = "SharedDisks::is_unheard")]
+    pub shared: Box<SharedDisks>,
 }
 
 fn yes() -> bool {
@@ -128,6 +131,7 @@ impl Volume {
             .machines_with_disk_on(self.id)
             .map(|m| m.disk_total())
             .chain(self.unattached.disks.values().map(|d| d.size))
+            .chain(self.shared.disks.values().map(|d| d.size))
             .sum()
     }
 }

@@ -13,4 +13,4 @@ pub use choose::{Choice, NotPlaced, Placed, choose, choose_all};
 pub use cost::{cost, demand};
 pub use fit::{Ask, Obstacle, clear_checks, obstacles};
 pub use ledger::{Account, Ledger};
-pub use volume::{Among, VolumeChoice, choose_volume, more, volume_findings};
+pub use volume::{Among, VolumeChoice, choose_volume, more, sized, volume_findings};

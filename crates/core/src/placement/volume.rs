@@ -4,6 +4,7 @@ use crate::{
     estate::{Cluster, Machine, MachineState, Volume},
     finding::{Finding, Rule},
     ids::VolumeId,
+    limits,
     text::Line,
     units::Bytes,
     view::View,
@@ -14,6 +15,26 @@ use std::{collections::BTreeSet, sync::Arc};
 const RESERVE: u64 = 150;
 /// Disks may be promised this many hundredths of the capacity before it is worth a thought.
 const PROMISE: u128 = 200;
+
+/// No disk is smaller.
+const LEAST: Bytes = Bytes::mib(1);
+
+/// Whether a disk may be so large.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub fn sized(size: Bytes) -> Result<(), String> {
+    let most = Bytes(u64::try_from(limits::FIGURE_DISK.most).unwrap_or(u64::MAX));
+    if size < LEAST {
+        Err(format!(
+            "A disk of {size} is too small; give it at least {LEAST}."
+        ))
+    } else if size > most {
+        Err(format!("A disk has at most {most}."))
+    } else {
+        Ok(())
+    }
+}
 
 /// Room for more on disks that are there, or for one more: `needs` at once, and nothing where it is thin.
 pub fn more(volume: &Volume, needs: Bytes, field: &str) -> Finding {

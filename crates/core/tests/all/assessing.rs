@@ -516,6 +516,7 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
             .iter()
             .map(|uid| SeenVolume {
                 unattached: None,
+                shared: None,
                 pool: None,
                 uid: (*uid).into(),
                 name: (*uid).into(),

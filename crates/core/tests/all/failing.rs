@@ -185,6 +185,7 @@ fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
         machines: vec![],
         volumes: vec![zastrugi_core::evidence::SeenVolume {
             unattached: None,
+            shared: None,
             pool: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),

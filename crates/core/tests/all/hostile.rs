@@ -151,6 +151,7 @@ fn report() -> impl Strategy<Value = HostReport> {
             .into_iter()
             .map(|(uid, name, capacity, used)| SeenVolume {
                 unattached: None,
+                shared: None,
                 pool: None,
                 uid,
                 name,

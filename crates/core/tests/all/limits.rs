@@ -16,7 +16,7 @@ use zastrugi_core::{
         images::AddImage,
         machines::{self, CreateMachines, NewDisk, NewNic, PowerAct},
         networks::{self, CreateNetwork},
-        qualities, storage,
+        qualities, sharing, storage,
         storage::ConnectArray,
     },
     testkit::{self, read},
@@ -75,6 +75,16 @@ fn machine(limit: &Limit) -> Option<Proposal> {
             };
             a.disks = vec![disk; n];
         }),
+        limits::NODES => sharing::Ask::Make(sharing::Make {
+            name: "quorum".into(),
+            volume: None,
+            source: sharing::Source::Empty {
+                size: Bytes::gib(1),
+                provisioning: Provisioning::Thin,
+            },
+            nodes: (0..n as u64).map(MachineId).collect(),
+        })
+        .into(),
         limits::CARDS => create(|a| {
             let card = NewNic {
                 network: None,

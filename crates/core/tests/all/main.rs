@@ -39,6 +39,7 @@ mod pooling;
 mod recounted;
 mod rules;
 mod running;
+mod sharing;
 mod sheets;
 mod sizing;
 mod snapping;

@@ -48,6 +48,7 @@ pub(crate) fn report(
         volumes: vec![SeenVolume {
             pool: None,
             unattached: None,
+            shared: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),
             capacity: Bytes::gib(10_240),

@@ -45,6 +45,7 @@ fn two_hosts() -> Small {
         let host = HostId(id);
         let volume = SeenVolume {
             unattached: None,
+            shared: None,
             pool: None,
             uid: "a".into(),
             name: "slab".into(),

@@ -68,6 +68,7 @@ fn three() -> Vec<Theirs> {
         }
         let seen = SeenVolume {
             unattached: None,
+            shared: None,
             pool: None,
             uid: "their-uid".into(),
             name: "slate".into(),

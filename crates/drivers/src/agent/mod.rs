@@ -6,7 +6,7 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Cards, Claimed, Installed, Seen, SnapshotWish, Stamp, Told, boot, greet,
+    Agent, Cards, Claimed, Installed, NewShared, Seen, SnapshotWish, Stamp, Told, boot, greet,
     greet_installed, record, segment,
 };
 pub use client::{KeptScreen, Sample};

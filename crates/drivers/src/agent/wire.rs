@@ -4,12 +4,14 @@ mod copying;
 mod first_boot;
 mod inventory;
 mod pool;
+mod shared;
 pub(crate) mod snapshots;
 mod unattached;
 
 pub(crate) use copying::WireCopying;
 pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
+pub(crate) use shared::WireShared;
 pub(crate) use unattached::{Changed, WireUnattached};
 
 use super::measured::Load;
@@ -231,6 +233,8 @@ struct WireVolume {
     #[serde(default)]
     unattached: Option<WireUnattached>,
     #[serde(default)]
+    shared: Option<WireShared>,
+    #[serde(default)]
     leases: Option<BTreeMap<String, u64>>,
     #[serde(default)]
     lease_words: Option<BTreeMap<String, WireWord>>,
@@ -297,6 +301,7 @@ impl Storage {
                 paths: d.paths.into_iter().take(64).map(WirePath::read).collect(),
                 pool: None,
                 unattached: None,
+                shared: None,
             };
             let device = SeenDevice {
                 uid: limited(d.uid),
@@ -367,6 +372,9 @@ pub(crate) struct Machine {
     snapshots: Option<Vec<snapshots::WireSnapshot>>,
     #[serde(default)]
     rests_on: Option<Uuid>,
+    /// None: the agent shares none, or doesn't tell.
+    #[serde(default)]
+    shares: Option<Vec<shared::WireShare>>,
     /// Only in a volume's records.
     #[serde(default)]
     pub(crate) running_on: Option<String>,
@@ -553,6 +561,7 @@ impl WireVolume {
                 .collect(),
             pool: self.pool.map(WirePool::read),
             unattached: self.unattached.map(|all| Box::new(all.read())),
+            shared: self.shared.map(|all| Box::new(all.read())),
         }
     }
 }
@@ -635,6 +644,12 @@ impl Machine {
             snapshots: self
                 .snapshots
                 .map(|all| Box::new(snapshots::all(all, self.rests_on))),
+            shares: self.shares.map(|all| {
+                all.into_iter()
+                    .take(64)
+                    .map(shared::WireShare::read)
+                    .collect()
+            }),
         };
         report.bounded()
     }

@@ -22,6 +22,7 @@ mod networks;
 mod packages;
 mod pools;
 mod seeds;
+mod sharing;
 mod snapshots;
 pub(crate) mod storage;
 mod taking;
@@ -65,6 +66,7 @@ impl Drivers {
             Step::Naming(step) => self.at_naming(estate, step).await,
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
+            Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Templates(step) => self.at_template(estate, step, turn).await,
             Step::Packages(step) => self.at_package(estate, step, turn).await,
         }
@@ -103,6 +105,7 @@ impl Drivers {
             | Step::Naming(_)
             | Step::Fronts(_)
             | Step::Hardware(_)
+            | Step::Sharing(_)
             | Step::Qualities(_)
             | Step::FirstBoot(_) => self.perform(estate, step, turn).await,
         }

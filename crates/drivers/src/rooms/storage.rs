@@ -13,9 +13,9 @@ use zastrugi_core::{
     evidence::{Answer, SeenDevice, SeenLun},
     ids::{ArrayId, HostId, VolumeId},
     moment::{Moment, Span},
-    observe::adopt,
+    observe::{adopt, shares},
     rooms::{
-        Event, images, machines,
+        Event, images, machines, sharing,
         storage::{self, Step},
     },
     runs::{Fault, FaultKind},
@@ -441,6 +441,15 @@ pub(crate) fn records(
                     machine: known.id,
                     volume,
                 }));
+            }
+            // Who is on is told of by its own host.
+            if known.is_off() && !elsewhere {
+                let shares = shares(estate, record.read().shares.as_deref().unwrap_or_default());
+                let machine = known.id;
+                let differs = shares != known.shares;
+                events.extend(
+                    differs.then_some(Event::Sharing(sharing::Event::Shares { machine, shares })),
+                );
             }
             continue;
         }

@@ -7,6 +7,7 @@ mod fronting;
 mod going;
 mod own_disks;
 mod packing;
+mod sharing;
 mod snapping;
 
 use crate::{
@@ -319,6 +320,7 @@ impl Tour<'_> {
             sets: vec![Set::VCpus(2)],
         }))
         .await;
+        self.shared().await;
         self.power(PowerAct::On { host: None }).await;
         self.snapped().await;
         self.fitted().await;

@@ -28,6 +28,7 @@ mod recovery;
 mod restart;
 mod road;
 mod screens;
+mod sharing;
 mod sites;
 mod sizing;
 mod snapshots;

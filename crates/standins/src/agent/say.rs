@@ -56,7 +56,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
         "disks": record.disks.iter().map(|d| json!({"key": d.key, "size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
-        "nics": record.nics, "boot": record.boot, "labels": record.labels, "tier": record.tier, "apart": record.apart,
+        "nics": record.nics, "shares": record.shares, "boot": record.boot, "labels": record.labels, "tier": record.tier, "apart": record.apart,
         "protected": record.protected, "note": record.note, "virtual_hardware": record.virtual_hardware,
         "generation_id": record.generation_id, "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
     })
@@ -124,7 +124,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         .filter_map(|uid| state.volumes.get(uid))
         .map(|v| {
             json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(), "pool": state.pool_of(&v.uid, now),
-                "unattached": v.unattached.told(),
+                "unattached": v.unattached.told(), "shared": v.shared.told(),
                 "leases": reads(state, host, v),
                 "lease_words": state.reaches(&host.name, &v.uid)
                     .then(|| crate::rooms::hosts::leases::words_on_volume(state, &v.uid)),

@@ -330,10 +330,11 @@ fn contradiction(draft: &Draft<'_>, targets: &[Target], rules: &[PlaceRule]) -> 
             let both: Vec<_> = party.iter().filter(|m| r.who.has(m)).collect();
             (r.name.to_string(), both)
         });
-        let groups: std::collections::BTreeSet<&String> = party.iter().filter_map(|m| m.apart.as_ref()).collect();
+        let own = |m: &Machine| m.apart.iter().cloned().chain(draft.estate().clustered(m)).collect::<Vec<_>>();
+        let groups: std::collections::BTreeSet<String> = party.iter().flat_map(|m| own(m)).collect();
         let by_group = groups.into_iter().map(|g| {
-            let both: Vec<_> = party.iter().filter(|m| m.apart.as_ref() == Some(g)).collect();
-            (g.clone(), both)
+            let both: Vec<_> = party.iter().filter(|m| own(m).contains(&g)).collect();
+            (g, both)
         });
         for (apart, both) in by_rule.chain(by_group) {
             if let [one, other, ..] = both.as_slice() {

@@ -12,9 +12,6 @@ use crate::{
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// No disk is smaller.
-const LEAST: Bytes = Bytes::mib(1);
-
 pub(super) fn change(draft: &mut Draft<'_>, ask: &Change) {
     "Change disks and cards".clone_into(&mut draft.title);
     let Some(machine) = draft.machine(ask.machine).cloned() else { return };
@@ -93,7 +90,7 @@ fn one(
     let on = volume.id;
     match wish {
         DiskWish::Add { size, provisioning } => {
-            if let Err(words) = sized(size) {
+            if let Err(words) = placement::sized(size) {
                 draft.found(Finding::stop(Rule::Disk, name, words).at("disks"));
                 return None;
             }
@@ -131,17 +128,6 @@ fn one(
             let title = format!("Attach the disk that {} had to {name}", spare.had);
             Some((Step::Attach { machine: id, via, volume: on, disk }, title))
         }
-    }
-}
-
-fn sized(size: Bytes) -> Result<(), String> {
-    let most = Bytes(u64::try_from(limits::FIGURE_DISK.most).unwrap_or(u64::MAX));
-    if size < LEAST {
-        Err(format!("A disk of {size} is too small; give it at least {LEAST}."))
-    } else if size > most {
-        Err(format!("A disk has at most {most}."))
-    } else {
-        Ok(())
     }
 }
 

@@ -309,6 +309,7 @@ fn blank(
         parent: copied::parent(ask),
         first_boot: None,
         properties: Default::default(),
+ shares: vec![],
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }

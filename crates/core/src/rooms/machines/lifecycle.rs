@@ -65,6 +65,12 @@ pub(super) fn delete(draft: &mut Draft<'_>, machines: &[MachineId]) {
                     )
                     .remedy("Edit it and take the protection away first."),
                 )
+            } else if m.is_node() {
+                let shared = draft.estate().clustered(m).join(" and ");
+                Some(
+                    Finding::stop(Rule::Held, name, format!("{name} is a node of guest cluster {shared}."))
+                        .remedy("Take the shared disk from it first."),
+                )
             } else if m.state != MachineState::Off {
                 Some(
                     Finding::stop(

@@ -17,6 +17,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
 };
+use uuid::Uuid;
 
 /// What a machine is taken to write where nobody measured it.
 const UNMEASURED: Rate = Rate(64 << 20);
@@ -131,7 +132,9 @@ fn movable(draft: &mut Draft<'_>, machine: &Machine, to: Option<HostId>) -> Opti
             let text = format!("{name} is there already.");
             Some(Finding::stop(Rule::Placement, name, text).at("to"))
         }
-        (MachineState::Running { .. }, Some(_)) => None,
+        (MachineState::Running { .. }, Some(_)) => on_its_way(draft.estate(), machine).and_then(|(other, of)| {
+            stop(format!("{other} is being moved, and both are nodes of guest cluster {of}: one at a time."))
+        }),
         _ => stop(format!("{name} is not up; it is moved when it is.")),
     };
     match found {
@@ -144,6 +147,14 @@ fn movable(draft: &mut Draft<'_>, machine: &Machine, to: Option<HostId>) -> Opti
             machine.cluster
         }
     }
+}
+
+/// Another node of a guest cluster that it is in, which is being moved now; and what that is called.
+fn on_its_way(estate: &Estate, machine: &Machine) -> Option<(String, String)> {
+    let other = estate.fellows(machine).into_iter().find(|m| m.arriving.is_some())?;
+    let shared = machine.shares.iter().find(|s| other.shares(s.disk).is_some())?;
+    let name = estate.shared_disk(shared.disk).map(|(_, d)| d.name.clone());
+    Some((other.name.clone(), name.unwrap_or_default()))
 }
 
 /// On a network that ends at each host it loses whoever stays behind.
@@ -468,6 +479,8 @@ fn plan(
         own.count().min(at_once(uplink(host)))
     };
     let mut lanes = Lanes(BTreeMap::new());
+    // The last move of each guest cluster: two of its nodes are never on their way at once.
+    let mut nodes: BTreeMap<Uuid, (usize, Span, String)> = BTreeMap::new();
     for leg in legs {
         let (near, far) = (uplink(&leg.from), uplink(&leg.to));
         let shared = streams(&leg.from).max(streams(&leg.to));
@@ -484,8 +497,17 @@ fn plan(
         let (b, far_free, far_step) = lanes.first(leg.to.id, at_once(far));
         let mut waits: Vec<usize> = near_step.into_iter().chain(far_step).collect();
         waits.extend(moved.get(&leg.machine.id));
+        let mut begins = near_free.max(far_free);
+        for share in &leg.machine.shares {
+            let Some((step, until, other)) = nodes.get(&share.disk) else { continue };
+            waits.push(*step);
+            begins = begins.max(*until);
+            let text = format!("{} waits until {other} is there: nodes of one guest cluster are moved one at a time.", leg.machine.name);
+            draft.found(Finding::mind(Rule::Apart, &leg.machine.name, text).at("machines"));
+        }
+        waits.sort_unstable();
         waits.dedup();
-        let until = near_free.max(far_free).plus(foretold.time());
+        let until = begins.plus(foretold.time());
         let (id, to) = (leg.machine.id, leg.to.id);
         draft.intend(Event::Moving {
             machine: id,
@@ -503,6 +525,9 @@ fn plan(
             leg.machine.name, leg.from.name, leg.to.name
         );
         let step = draft.step(step, title, &waits, Some("to"));
+        for share in &leg.machine.shares {
+            nodes.insert(share.disk, (step, until, leg.machine.name.clone()));
+        }
         lanes.take(leg.from.id, a, until, step);
         lanes.take(leg.to.id, b, until, step);
     }

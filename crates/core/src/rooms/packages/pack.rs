@@ -46,6 +46,7 @@ pub(super) fn pack(draft: &mut Draft<'_>, ask: &Pack) {
         let stop = Finding::stop(Rule::Paths, &volume.name, text).at("volume");
         return draft.found(stop.remedy("Choose a volume of the same cluster."));
     }
+    draft.found_all(from.left_out());
     let all: Bytes = match number {
         Some(n) => from.disks.get(n - 1).map_or(Bytes::ZERO, |d| d.size),
         None => from.disks.iter().map(|d| d.size).sum(),

@@ -109,6 +109,10 @@ pub(super) fn may(draft: &mut Draft<'_>, machine: &Arc<Machine>) -> Option<(Arc<
         Some(stop(Rule::State, format!("{name} is being moved.")))
     } else if machine.disks.is_empty() {
         Some(stop(Rule::Disk, format!("{name} has no disks.")))
+    } else if machine.is_node() {
+        let shared = draft.estate().clustered(machine).join(" and ");
+        let text = format!("{name} shares {shared} with other machines: no snapshot holds what several write, and it would not fit what is on its own disks.");
+        Some(stop(Rule::Disk, text))
     } else {
         None
     };

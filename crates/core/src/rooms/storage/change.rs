@@ -236,6 +236,13 @@ fn used(draft: &Draft<'_>, v: &Volume) -> Option<Finding> {
             versions,
             "Remove them first.",
         )
+    } else if !v.shared.disks.is_empty() {
+        let disks = v.shared.disks.values().map(|d| d.name.clone());
+        (
+            format!("{} shared disks lie on {}.", v.shared.disks.len(), v.name),
+            disks.collect(),
+            "Share them no more, then attach them to machines or remove them.",
+        )
     } else if !v.unattached.disks.is_empty() {
         let disks = v.unattached.disks.values().map(|d| format!("one that {} had", d.had));
         (

@@ -66,4 +66,6 @@ pub(crate) struct Changed {
     pub(crate) machine: Option<Machine>,
     #[serde(default)]
     pub(crate) unattached: Option<WireUnattached>,
+    #[serde(default)]
+    pub(crate) shared: Option<super::WireShared>,
 }

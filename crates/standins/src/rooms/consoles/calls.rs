@@ -41,6 +41,7 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
             network.is_some_and(|n| state.answers_at(host, n, to).is_some())
         })
     };
+    let cluster = || crate::rooms::sharing::guests::status(&state, uuid, &record, now);
     // While it stands still nothing is printed and nothing that is typed is read.
     let mut crashes = false;
     if guest.frozen.is_none() && guest.crashed.is_none() {
@@ -52,6 +53,7 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
             up: now - guest.started,
             clock: now,
             answers: &answers,
+            cluster: &cluster,
         };
         let mut console = std::mem::take(&mut guest.console);
         console.advance(&around);

@@ -141,8 +141,9 @@ impl World {
             *of = hangs.then_some(now);
         }
     }
-    /// Machines that run, with whether each hangs, its agent is silent, it crashed, or is slow to stand still.
-    pub(crate) fn guests(&self) -> Vec<(String, [bool; 4])> {
+    /// Machines that run, with whether each hangs, its agent is silent, it crashed, or is slow to stand still; and whether one
+    /// that shares disks does so otherwise than it shall.
+    pub(crate) fn guests(&self) -> Vec<(String, [bool; 4], Option<bool>)> {
         let state = self.lock();
         let all = state.hosts.values().flat_map(|h| &h.guests);
         let named = all.filter_map(|(uuid, guest)| {
@@ -153,7 +154,8 @@ impl World {
                 guest.crashed.is_some(),
                 record.temper.slow,
             ];
-            Some((record.name.clone(), is))
+            let shares = record.shares.first().map(|s| !s.reserves());
+            Some((record.name.clone(), is, shares))
         });
         named.collect()
     }

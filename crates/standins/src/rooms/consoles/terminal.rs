@@ -79,6 +79,8 @@ pub(crate) struct Around<'a> {
     pub(crate) clock: i64,
     /// Addresses that answer a ping, asked one at a time.
     pub(crate) answers: &'a dyn Fn(&str) -> bool,
+    /// What its cluster software says of itself.
+    pub(crate) cluster: &'a dyn Fn() -> String,
 }
 
 /// What a guest does to itself because of what was typed.
@@ -269,7 +271,7 @@ impl Console {
         let said = match (command, first) {
             ("", _) => String::new(),
             ("help", _) => {
-                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
+                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  cluster status  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
             }
             ("uptime", _) => format!("up {} s\r\n", around.up / 1000),
             ("date", _) => format!("{} UTC\r\n", time_of_day(around.clock)),
@@ -294,6 +296,8 @@ impl Console {
                 return None;
             }
             ("ping", None) => "ping whom? Type an address.\r\n".into(),
+            ("cluster", Some("status")) => (around.cluster)(),
+            ("cluster", _) => "cluster status shows who writes\r\n".into(),
             ("clock", _) => {
                 self.start(Does::Clock, around);
                 return None;
@@ -400,6 +404,7 @@ mod tests {
                 up,
                 clock: up,
                 answers: &answers,
+                cluster: &String::new,
             };
             self.console.advance(&around);
             let out = self.console.input(typed, &around);

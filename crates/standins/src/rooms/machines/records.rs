@@ -178,6 +178,7 @@ pub(crate) fn made(ask: Create, disks: Vec<Disk>, now: i64) -> Result<(Record, S
         chain: None,
         copied: None,
         whole: None,
+        shares: vec![],
     };
     Ok((record, guest_key))
 }

@@ -40,6 +40,9 @@ pub(crate) struct Volume {
     /// Disks that no machine has.
     #[serde(default)]
     pub(crate) unattached: crate::rooms::hardware::unattached::Unattached,
+    /// Disks that several machines have.
+    #[serde(default)]
+    pub(crate) shared: crate::rooms::sharing::disk::SharedDisks,
     /// Room held for disks that are being copied here, by machine.
     #[serde(skip)]
     pub(crate) incoming: BTreeMap<String, u64>,
@@ -168,6 +171,9 @@ pub(crate) struct Record {
     /// The order by which a disk was last written from a file, and what it came to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) filled: Option<(String, serde_json::Value)>,
+    /// Disks that other machines have too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) shares: Vec<crate::rooms::sharing::disk::Share>,
 }
 
 /// With what a machine runs.
@@ -271,6 +277,11 @@ impl Volume {
         let spare = self.unattached.disks.iter();
         let spare: Vec<_> = spare.map(|(key, d)| (key.to_string(), d.takes())).collect();
         let spare = spare.iter().map(|(key, bytes)| (key, *bytes));
+        let shared = self.shared.disks.iter();
+        let shared: Vec<_> = shared
+            .map(|(key, d)| (key.to_string(), d.takes()))
+            .collect();
+        let spare = spare.chain(shared.iter().map(|(key, bytes)| (key, *bytes)));
         let versions = self.templates.iter().map(|(id, t)| (id, t.takes()));
         let all_of_it = images.chain(machines).chain(coming).chain(spare);
         let mut all = BTreeMap::new();
@@ -416,6 +427,7 @@ mod tests {
             chain: None,
             copied: None,
             whole: None,
+            shares: vec![],
         };
         Volume {
             records: BTreeMap::from([("u".into(), record)]),

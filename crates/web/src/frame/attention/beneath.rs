@@ -9,11 +9,12 @@ use std::{
 use zastrugi_core::{
     estate::{
         Amiss, Array, ArrayCondition, Cause, Cluster, DiskState, Drift, Estate, Front, Host,
-        Machine, MachineState, MemberState, Network, Outage, Outages, Standing, Validity, Volume,
-        WireFault,
+        Machine, MachineState, MemberState, Network, Outage, Outages, SharedDisk, Standing,
+        Validity, Volume, WireFault,
     },
     ids::{BalancerId, SiteId},
     moment::Moment,
+    shared::{Heals, troubles},
     units::Bytes,
 };
 
@@ -406,4 +407,42 @@ fn paused(estate: &Estate, outages: &Outages, at: &dyn Fn(SiteId) -> bool) -> Ve
         }
     };
     by_reason.into_iter().map(line).collect()
+}
+
+/// Disks that several machines have and that stand otherwise at some of them, a line for each disk.
+pub(super) fn shared(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let here = |v: &Volume| {
+        let cluster = v.cluster.and_then(|c| estate.clusters.get(&c));
+        cluster.is_none_or(|c| site.is_none_or(|s| c.site.0 == s))
+    };
+    let volumes = estate.volumes.values().filter(|v| here(v));
+    let line = |(key, disk): (&uuid::Uuid, &SharedDisk)| {
+        let found = troubles(estate, *key, disk);
+        let first = found.first()?;
+        let who = estate
+            .machines
+            .get(&first.machine)
+            .map_or("one machine", |m| m.name.as_str());
+        let more = match found.len() {
+            1 => String::new(),
+            2 => ", and one thing more".to_owned(),
+            n => format!(", and {} things more", n - 1),
+        };
+        Some(Need {
+            glyph: "mind",
+            text: format!("Shared disk {}: {who}: {}{more}.", disk.name, first.words),
+            since: None,
+            link: format!("/storage/shared/{key}"),
+            link_words: "Look at it",
+            detail: match first.heals {
+                Heals::Giving => "can be healed for all of them at once".into(),
+                Heals::Moving => "one of them is moved".into(),
+                Heals::Guest => "its guest's cluster software is silent".into(),
+            },
+        })
+    };
+    volumes
+        .flat_map(|v| &v.shared.disks)
+        .filter_map(line)
+        .collect()
 }

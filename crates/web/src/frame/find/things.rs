@@ -132,6 +132,7 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
         each(&mut { arrays }),
         each(&mut templates(estate, &named)),
         each(&mut first_boots(estate, &named)),
+        each(&mut shared(estate, &named)),
     ];
     all.into_iter().flatten().collect()
 }
@@ -145,6 +146,23 @@ fn templates<'a>(
         let volume = t.newest().and_then(|v| estate.volumes.get(&v.volume));
         let place = volume.map_or_else(String::new, |v| v.name.clone());
         Thing::new("template", t.id.0, &t.name, place, "/templates/")
+    })
+}
+
+/// Disks that several machines have.
+fn shared<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    estate.volumes.values().flat_map(move |v| {
+        let all = v.shared.disks.iter().filter(|(_, d)| named(&d.name));
+        all.map(|(key, d)| Thing {
+            kind: "shared disk",
+            id: v.id.0,
+            name: d.name.clone(),
+            place: v.name.clone(),
+            link: format!("/storage/shared/{key}"),
+        })
     })
 }
 

@@ -101,9 +101,10 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         some(look, console),
         some(may && !off, sheet("Stop", "power?act=stop", m)),
         some(may, sheet("Edit", "edit-machines", m)),
-        some(may, sheet("Take a snapshot", "snapshot", m)),
+        some(may && !m.is_node(), sheet("Take a snapshot", "snapshot", m)),
         some(may && runs, sheet("Move", "move", m)),
         some(may, sheet("Disks and cards", "hardware", m)),
+        some(may, sheet("Share a disk with others", "share-disk", m)),
         some(
             may,
             deed(

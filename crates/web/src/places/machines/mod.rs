@@ -13,9 +13,11 @@ mod packages;
 mod page;
 pub(crate) mod power;
 mod recover;
+pub(super) mod sharing;
 mod snapshots;
 
 pub(super) use new::volumes;
+pub(super) use sharing::{Row as Shared, on_volume as shared_on};
 pub(super) use snapshots::prepare as layers;
 
 use crate::frame::Fields;
@@ -56,6 +58,9 @@ pub(crate) const SHEETS: &[Sheet] = &[
         "machines",
         packages::write::fill,
     ),
+    Sheet::new("share-disk", Act::Machines, "machines", sharing::share),
+    Sheet::new("shared-nodes", Act::Machines, "storage", sharing::change),
+    Sheet::new("end-shared", Act::Machines, "storage", sharing::end),
     Sheet::new("keep-snapshot", Act::Machines, "machines", snapshots::keep),
 ];
 
@@ -65,7 +70,9 @@ pub(crate) fn routes() -> Vec<Route> {
         list::list_part,
         page::show,
         page::page_part,
-        snapshots::tree_part
+        snapshots::tree_part,
+        sharing::page::show,
+        sharing::page::page_part
     ]
 }
 

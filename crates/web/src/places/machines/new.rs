@@ -85,7 +85,7 @@ fn number(fields: &Fields, name: &str, otherwise: &str, wrong: &mut Vec<Wrong>) 
 }
 
 /// Reads a size; `otherwise` where nothing was typed.
-fn size(fields: &Fields, name: &str, otherwise: Bytes, wrong: &mut Vec<Wrong>) -> Bytes {
+pub(super) fn size(fields: &Fields, name: &str, otherwise: Bytes, wrong: &mut Vec<Wrong>) -> Bytes {
     match fields.get(name) {
         "" => otherwise,
         text => Bytes::parse(text).unwrap_or_else(|words| {

@@ -7,7 +7,9 @@ use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Host, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning},
+    estate::{
+        Estate, Host, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning, SharedAs,
+    },
     ids::{HostId, MachineId},
     permits::Act,
     view::View,
@@ -40,6 +42,8 @@ struct MachinePage {
     /// The newest kept picture of its screen: its identifier, when, and why.
     kept: Option<(String, String, String)>,
     may_machines: bool,
+    /// Disks that other machines have too: identity, name, what is to be known.
+    shares: Vec<(String, String, String)>,
 }
 
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, Problem> {
@@ -100,6 +104,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         },
         kept: kept.map(|p| (p.id.to_string(), crate::frame::time(p.at), p.why)),
         may_machines: signed.may(Act::Machines),
+        shares: shares(estate, m),
     })
 }
 
@@ -271,11 +276,58 @@ fn fronts(estate: &Estate, m: &Machine) -> String {
         .join(", ")
 }
 
+/// Disks that other machines have too.
+fn shares(estate: &Estate, m: &Machine) -> Vec<(String, String, String)> {
+    let one = |s: &SharedAs| {
+        let (name, size, part) = match estate.shared_disk(s.disk) {
+            Some((_, d)) if d.is_held_by(m) => {
+                (d.name.clone(), d.size.to_string(), ", and it writes")
+            }
+            Some((_, d)) if d.registered.contains_key(&m.uuid) => {
+                (d.name.clone(), d.size.to_string(), ", and it stands by")
+            }
+            Some((_, d)) => (
+                d.name.clone(),
+                d.size.to_string(),
+                ", and it is not registered",
+            ),
+            None => (
+                "a disk that nobody tells of".into(),
+                "size not known".into(),
+                "",
+            ),
+        };
+        let with: Vec<&str> = estate
+            .nodes(s.disk)
+            .filter(|o| o.id != m.id)
+            .map(|o| o.name.as_str())
+            .collect();
+        let with = if with.is_empty() {
+            "nobody".to_owned()
+        } else {
+            with.join(", ")
+        };
+        (
+            s.disk.to_string(),
+            name,
+            format!("{size}, with {with}{part}"),
+        )
+    };
+    m.shares.iter().map(one).collect()
+}
+
 /// What keeps it to certain hosts, or away from some.
 fn rules(estate: &Estate, m: &Machine) -> String {
     let group = m.apart.iter().map(|g| format!("apart as “{g}”"));
     let of = |r: &PlaceRule| format!("{} by “{}”, {}", r.kind_word(), r.name, r.strength());
-    let all: Vec<String> = group.chain(estate.rules_of(m).map(of)).collect();
+    let nodes = estate
+        .clustered(m)
+        .into_iter()
+        .map(|n| format!("apart as a node of {n}"));
+    let all: Vec<String> = group
+        .chain(estate.rules_of(m).map(of))
+        .chain(nodes)
+        .collect();
     if all.is_empty() {
         "none".into()
     } else {

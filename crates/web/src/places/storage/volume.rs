@@ -46,6 +46,7 @@ struct VolumePage {
     /// Who keeps copies, where it lies on the hosts' own disks.
     copies: String,
     pooled: bool,
+    shared: Vec<crate::places::machines::Shared>,
     machines: Vec<MachineRow>,
     more: usize,
     events: Vec<Line>,
@@ -169,6 +170,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
                 }
             })
             .collect(),
+        shared: crate::places::machines::shared_on(&view, v),
         machines: rows,
         more,
         copies: copies::of(&view, v, signed.may(Act::Storage))

@@ -8,7 +8,7 @@ pub(crate) use change::fill as change;
 
 use zastrugi_core::estate::{Provisioning, SpareDisk};
 
-fn kind(provisioning: Provisioning) -> &'static str {
+pub(super) fn kind(provisioning: Provisioning) -> &'static str {
     match provisioning {
         Provisioning::Thick => "thick",
         Provisioning::Thin => "thin",

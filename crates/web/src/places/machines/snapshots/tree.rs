@@ -141,7 +141,7 @@ impl Tree {
             },
             sentence: sentence(machine, chain),
             minds: minds(machine, now),
-            may,
+            may: may && !machine.is_node(),
         }
     }
 }
@@ -212,6 +212,9 @@ fn minds(machine: &Machine, now: Moment) -> Vec<String> {
 fn sentence(machine: &Machine, chain: Option<&Chain>) -> String {
     let all = &machine.snapshots.all;
     let memory: Bytes = all.iter().filter_map(|s| s.memory).sum();
+    if machine.is_node() && all.is_empty() {
+        return "None can be taken while it shares a disk with other machines.".into();
+    }
     let Some(chain) = chain else {
         return match all.len() {
             0 => "None. One is a state that it can go back to; it is no backup, for it lies on the same volume.".into(),
