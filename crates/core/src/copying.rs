@@ -1,7 +1,7 @@
 //! How fast a host copies what lies on volumes, and what a copy of a machine or of a version is of.
 
 use crate::{
-    estate::{Disk, Holds, Host, Machine, Parent, Provisioning, Version},
+    estate::{Disk, Firmware, Holds, Host, Machine, Parent, Provisioning, Version},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{ImageId, MachineId, TemplateId, VolumeId, draw_uuid},
@@ -66,6 +66,8 @@ pub struct Original {
     pub running: bool,
     /// Disks that it shares with others; no copy holds them.
     pub shared: Vec<String>,
+    /// What it boots with; none: that is not known.
+    pub firmware: Option<Box<Firmware>>,
 }
 
 impl Source {
@@ -189,6 +191,7 @@ fn of_package(view: &View, id: ImageId, now: Moment) -> Result<Original, Finding
         words: name,
         running: false,
         shared: vec![],
+        firmware: None,
     })
 }
 
@@ -209,6 +212,7 @@ fn of_version(view: &View, parent: Parent) -> Result<Original, Finding> {
         words: called,
         running: false,
         shared: vec![],
+        firmware: version.firmware.clone(),
     })
 }
 
@@ -241,6 +245,7 @@ fn of_machine(view: &View, id: MachineId, snapshot: Option<Uuid>) -> Result<Orig
         words,
         running: snapshot.is_none() && !machine.is_off(),
         shared: view.estate.clustered(machine),
+        firmware: machine.firmware.clone(),
     })
 }
 

@@ -9,7 +9,7 @@ pub use sharing::{ShareReport, shares};
 use crate::{
     epoch::Obeyed,
     estate::{
-        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Grows, Host,
+        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Firmware, Grows, Host,
         HostNet, Keeper, LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled, Snapshots,
         Uplink, Wanted,
     },
@@ -84,6 +84,9 @@ pub struct MachineReport {
     /// None: the agent says nothing of them.
     #[serde(default)]
     pub snapshots: Option<Box<Snapshots>>,
+    /// None: the agent says nothing of it.
+    #[serde(default)]
+    pub firmware: Option<Box<Firmware>>,
     /// None: the agent says nothing of them.
     #[serde(default)]
     pub shares: Option<Vec<ShareReport>>,
@@ -221,6 +224,7 @@ pub fn compare(view: &View, host: HostId, report: &HostReport, now: Moment) -> V
                 events.extend(snapshots_differ(runs, ours, machine));
                 events.extend(now_differs(runs, ours, machine));
                 events.extend(anew(ours, machine));
+                events.extend(firmware(ours, machine));
                 events.extend(first_boot(ours, machine));
             }
             None => {
@@ -465,6 +469,18 @@ fn first_boot(ours: &Machine, seen: &MachineReport) -> Option<Event> {
     })
 }
 
+/// What it boots with, and what its chip holds, is otherwise than we hold.
+fn firmware(ours: &Machine, seen: &MachineReport) -> Option<Event> {
+    let told = seen.firmware.as_ref()?;
+    let differs = ours.firmware.as_ref() != Some(told) && seen.generation >= ours.generation;
+    differs.then(|| {
+        Event::Machines(machines::Event::Firmware {
+            machine: ours.id,
+            firmware: told.clone(),
+        })
+    })
+}
+
 /// Its guest was told that it is not what it was.
 fn anew(ours: &Machine, seen: &MachineReport) -> Option<Event> {
     let told = seen.generation_id?;
@@ -565,6 +581,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         made_from: String::new(),
         first_boot: None,
         properties: Default::default(),
+        firmware: seen.firmware.clone(),
         shares: sharing::shares(estate, seen.shares.as_deref().unwrap_or_default()),
         vcpus_max: seen.vcpus_max,
         now: None,

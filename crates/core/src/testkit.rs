@@ -381,6 +381,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         first_boot: None,
         properties: Default::default(),
         shares: vec![],
+        firmware: None,
     }
 }
 
@@ -414,6 +415,7 @@ pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64)
         first_boot: None,
         document: None,
         taken: None,
+        firmware: Default::default(),
         labels: BTreeMap::new(),
         tier: 3,
         protected: false,
@@ -452,6 +454,7 @@ pub fn reported(uuid: uuid::Uuid, name: &str, generation: u64) -> MachineReport 
         note: String::new(),
         snapshots: None,
         shares: None,
+        firmware: None,
         vcpus_max: 0,
         now: None,
         grows: None,

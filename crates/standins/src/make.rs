@@ -3,6 +3,7 @@
 
 use crate::{
     rooms::hosts::host::{Cpu, Host, Identity},
+    rooms::machines::firmware::Chip,
     rooms::machines::guest::{Guest, hash},
     rooms::networks::network::{Nic, Port, Switch, Uplink},
     rooms::sharing::disk::{Share, SharedDisk},
@@ -304,7 +305,16 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         copied: None,
         whole: None,
         shares: vec![],
+        firmware: Default::default(),
     };
+    if machine.sealed {
+        record.firmware.secure_boot = true;
+        record.firmware.chip = Some(Chip {
+            id: disk_key(seed, 99),
+            keys: vec![],
+        });
+        record.encrypt(seed);
+    }
     let shares = machine.shares_gib.iter().zip(0..);
     for ((name, gib), unit) in shares {
         record
@@ -414,6 +424,7 @@ fn share(state: &mut State, volume: &str, (name, gib): (&str, u64), unit: u8) ->
             size: gib * GIB,
             thick: false,
             written: 0,
+            lock: 0,
         };
         let made = || SharedDisk::new(plain, Written::default(), name.to_owned(), (1, unit));
         volume.shared.disks.entry(key).or_insert_with(made);
@@ -441,6 +452,7 @@ fn disks(machine: &ScenarioMachine, seed: u64) -> Vec<Disk> {
         size: g * GIB,
         thick: false,
         written: g * GIB / 100 * (30 + seed % 40),
+        lock: 0,
     };
     machine.disks_gib.iter().zip(1u64..).map(disk).collect()
 }

@@ -180,6 +180,9 @@ pub struct ScenarioMachine {
     /// Oldest first.
     #[serde(default)]
     pub snapshots: Vec<ScenarioSnapshot>,
+    /// It boots with secure boot, and its disk is encrypted with a key in its chip.
+    #[serde(default)]
+    pub sealed: bool,
     /// Names and GiB of disks that it has with others, on the volume of its own.
     #[serde(default)]
     pub shares_gib: BTreeMap<String, u64>,
@@ -300,6 +303,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         slow: false,
         snapshots: vec![],
         shares_gib: BTreeMap::new(),
+        sealed: false,
         age_days: 90,
     };
     Scenario {

@@ -458,6 +458,12 @@ impl World {
             ) {
                 changed.insert(guest.volume.clone());
             }
+            let locked = volume.records.get(uuid).is_some_and(|r| r.is_locked());
+            // Who types the key lets it go on from where it stood.
+            if guest.locked && !locked {
+                guest.goes_on(now);
+            }
+            guest.locked = locked && guest.from == "disk";
             if volume.boots_first(uuid, guest, now) {
                 changed.insert(guest.volume.clone());
             }

@@ -8,6 +8,7 @@ mod cluster;
 mod fact;
 mod failure;
 mod fencing;
+mod firmware;
 mod first_boot;
 mod front;
 mod host;
@@ -36,6 +37,7 @@ pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use fencing::{FencingTest, Means};
+pub use firmware::{Chip, Firmware, FirmwareKind, FirmwareWish};
 pub use first_boot::{Applied, Booted, Edition, FirstBoot, User};
 pub use front::{
     Balancer, Certificate, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen,

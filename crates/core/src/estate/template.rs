@@ -40,6 +40,9 @@ pub struct Version {
     /// What guests of machines made from it are told, unless another document is chosen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first_boot: Option<FirstBootId>,
+    /// What it boots with; none: that was not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub firmware: Option<Box<super::Firmware>>,
     /// What it was made from, in words.
     pub from: String,
     pub made: Moment,

@@ -52,6 +52,7 @@ fn version(small: &Small, number: u32, sealed: Sealed) -> Version {
         memory: Bytes::gib(4),
         cards: vec![None],
         sealed,
+        firmware: None,
         first_boot: None,
         from: "db".into(),
         made: Moment(0),

@@ -19,6 +19,7 @@ mod fitting;
 mod flowing;
 mod foretelling;
 mod guarding;
+mod firmware;
 mod hardware;
 mod headroom;
 mod hostile;

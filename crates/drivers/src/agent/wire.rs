@@ -1,6 +1,7 @@
 //! Values as an agent sends them, and what they mean in core's words.
 
 mod copying;
+mod firmware;
 mod first_boot;
 mod inventory;
 mod pool;
@@ -11,6 +12,7 @@ mod unattached;
 pub(crate) use copying::WireCopying;
 pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
+pub(crate) use firmware::firmware;
 pub(crate) use shared::WireShared;
 pub(crate) use unattached::{Changed, WireUnattached};
 
@@ -372,6 +374,9 @@ pub(crate) struct Machine {
     snapshots: Option<Vec<snapshots::WireSnapshot>>,
     #[serde(default)]
     rests_on: Option<Uuid>,
+    /// None: the agent doesn't tell.
+    #[serde(default)]
+    firmware: Option<firmware::WireFirmware>,
     /// None: the agent shares none, or doesn't tell.
     #[serde(default)]
     shares: Option<Vec<shared::WireShare>>,
@@ -644,6 +649,7 @@ impl Machine {
             snapshots: self
                 .snapshots
                 .map(|all| Box::new(snapshots::all(all, self.rests_on))),
+            firmware: self.firmware.map(|f| Box::new(f.read())),
             shares: self.shares.map(|all| {
                 all.into_iter()
                     .take(64)

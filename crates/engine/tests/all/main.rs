@@ -9,6 +9,7 @@ mod disks;
 mod fallen;
 mod faults;
 mod first_boot;
+mod firmware;
 mod fronts;
 mod hardware;
 mod histories;

@@ -56,7 +56,7 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
         "memory": {"kept": record.memory.kept, "size": record.memory.size, "max": record.memory.max},
         "video": record.video,
         "disks": record.disks.iter().map(|d| json!({"key": d.key, "size": d.size, "thick": d.thick})).collect::<Vec<_>>(),
-        "nics": record.nics, "shares": record.shares, "boot": record.boot, "labels": record.labels, "tier": record.tier, "apart": record.apart,
+        "nics": record.nics, "firmware": record.firmware_told(), "shares": record.shares, "boot": record.boot, "labels": record.labels, "tier": record.tier, "apart": record.apart,
         "protected": record.protected, "note": record.note, "virtual_hardware": record.virtual_hardware,
         "generation_id": record.generation_id, "guest_key": record.guest_key, "created_ms": record.created, "deleted": record.deleted
     })

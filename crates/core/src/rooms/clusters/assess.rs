@@ -374,7 +374,7 @@ fn add_steps(
                 qualities: Default::default(),
                 note: String::new(),
                 unattached: Default::default(),
- shared: Default::default(),
+                shared: Default::default(),
             })
         }),
     });

@@ -7,7 +7,7 @@ use crate::{
     endpoint::Password,
     permits::Act,
     road::{Ask as Asked, Draft},
-    estate::{BootFrom, Memory, Provisioning},
+    estate::{BootFrom, FirmwareWish, Memory, Provisioning},
     ids::{ClusterId, FirstBootId, HostId, ImageId, MachineId, NetworkId, VolumeId},
     moment::Span,
     units::Bytes,
@@ -105,6 +105,9 @@ pub struct CreateMachines {
     /// Where they are made from an archive: what its author leaves to whoever takes it in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub taken: Option<Box<Taken>>,
+    /// What they boot with.
+    #[serde(default, skip_serializing_if = "FirmwareWish::is_none")]
+    pub firmware: FirmwareWish,
     /// An image in the drive.
     #[serde(default)]
     pub image: Option<ImageId>,

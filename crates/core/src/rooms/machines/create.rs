@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{Copied, CreateMachines, Draft, Event, Step, copied, taken, told};
+use super::{Copied, CreateMachines, Draft, Event, Step, copied, firmware, taken, told};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
@@ -31,9 +31,13 @@ pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     let Ok(origin) = copied::original(draft, ask, cluster) else {
         return;
     };
+    let boots = firmware::wished(draft, ask, origin.as_ref());
     let machines: Vec<Machine> = names
         .iter()
-        .map(|name| blank(draft, ask, cluster, name, origin.as_ref()))
+        .map(|name| Machine {
+            firmware: Some(Box::new(boots.clone())),
+            ..blank(draft, ask, cluster, name, origin.as_ref())
+        })
         .collect();
     let mut machines = addressed(draft, ask, cluster, machines);
     told::document(draft, ask, &mut machines);
@@ -309,7 +313,8 @@ fn blank(
         parent: copied::parent(ask),
         first_boot: None,
         properties: Default::default(),
- shares: vec![],
+        shares: vec![],
+        firmware: None,
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }

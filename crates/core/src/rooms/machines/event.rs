@@ -1,7 +1,7 @@
 //! What happens to machines.
 
 use crate::{
-    estate::{Applied, AsOf, Boot, Fell, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Sealed, Wanted},
+    estate::{Applied, AsOf, Boot, Fell, Firmware, Estate, Grows, Machine, MachineState, Nic, Now, Pen, Sealed, Wanted},
     ids::{HostId, MachineId, VolumeId},
     moment::{Moment, Span},
     road::{Entry, Tale},
@@ -61,6 +61,11 @@ pub enum Event {
     Anew {
         machine: MachineId,
         generation_id: uuid::Uuid,
+    },
+    /// What a machine's record says that it boots with.
+    Firmware {
+        machine: MachineId,
+        firmware: Box<Firmware>,
     },
     /// What a machine's record says of its cards.
     Nics {
@@ -162,6 +167,7 @@ impl Tale for Event {
                 }
             }),
             Event::Anew { machine, generation_id } => pen.machine(*machine, |m| m.generation_id = Some(*generation_id)),
+            Event::Firmware { machine, firmware } => pen.machine(*machine, |m| m.firmware = Some(firmware.clone())),
             Event::Nics { machine, nics } => pen.machine(*machine, |m| m.nics.clone_from(nics)),
             Event::Boot { machine, boot } => pen.machine(*machine, |m| m.boot.clone_from(boot)),
             Event::Home { machine, volume } => pen.machine(*machine, |m| {
@@ -255,7 +261,7 @@ impl Tale for Event {
                 (machine, words)
             }
             // The failure's story says it.
-            Event::Unsure { .. } | Event::Runs { .. } | Event::Anew { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
+            Event::Unsure { .. } | Event::Runs { .. } | Event::Anew { .. } | Event::Firmware { .. } | Event::Nics { .. } | Event::Home { .. } => return None,
         };
         let text = format!("{} {words}", Object::Machine(*machine).name(estate));
         Some(Entry::new("machine", text, vec![machine.to_string()]))

@@ -4,6 +4,7 @@ mod ask;
 mod copied;
 mod create;
 mod event;
+mod firmware;
 mod lifecycle;
 mod power;
 mod premise;

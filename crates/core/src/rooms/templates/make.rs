@@ -52,6 +52,7 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &Make) {
         memory: machine.memory.size,
         cards: machine.nics.iter().map(|n| n.network).collect(),
         sealed: Sealed::No,
+        firmware: machine.firmware.clone(),
         first_boot: ask.first_boot,
         from: from.words.clone(),
         made: draft.now,

@@ -1,7 +1,7 @@
 //! Machines on a host: made, changed, started, stopped, deleted.
 
 use super::{Agent, Stamp};
-use crate::agent::wire::{Machine, WireAsOf, WireCopying};
+use crate::agent::wire::{firmware, Machine, WireAsOf, WireCopying};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -236,6 +236,6 @@ pub(crate) fn record(machine: &OurMachine, volume: &str, cards: &Cards, boot: &V
         "volume": volume, "name": machine.name, "vcpus": machine.vcpus, "vcpus_max": machine.most_vcpus(), "memory": memory(&machine.memory),
         "video": machine.video.0, "disks": disks, "nics": cards.nics, "seed": cards.seed, "labels": machine.labels, "tier": machine.tier,
         "apart": machine.apart, "protected": machine.protected, "note": machine.note,
-        "virtual_hardware": machine.virtual_hardware, "boot": boot
+        "virtual_hardware": machine.virtual_hardware, "boot": boot, "firmware": machine.firmware.as_deref().map(firmware)
     })
 }

@@ -4,6 +4,7 @@ use crate::agent::{owner_only, refused};
 use crate::{
     fault::Device,
     rooms::consoles::terminal::{Around, Wish},
+    rooms::machines::guest::hash,
     world::World,
 };
 use axum::{
@@ -43,7 +44,7 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
     };
     let cluster = || crate::rooms::sharing::guests::status(&state, uuid, &record, now);
     // While it stands still nothing is printed and nothing that is typed is read.
-    let mut crashes = false;
+    let (mut crashes, mut keys) = (false, None);
     if guest.frozen.is_none() && guest.crashed.is_none() {
         let serial = state.hosts.get(host).map_or("", |h| h.serial.as_str());
         let around = Around {
@@ -62,15 +63,31 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         match wish {
             Some(Wish::PowerOff) => drop(guest.stopping.get_or_insert(now)),
             Some(Wish::Crash) => crashes = true,
+            Some(Wish::Encrypt) => keys = Some(Wish::Encrypt),
+            Some(Wish::Unlock) => {
+                guest.goes_on(now);
+                keys = Some(Wish::Unlock);
+            }
             None => {}
         }
     }
     let seen = guest.console.since(from);
+    let home = guest.volume.clone();
     state
         .hosts
         .get_mut(host)?
         .guests
         .insert(uuid.to_owned(), guest);
+    if let Some(wish) = keys {
+        let record = state.volumes.get_mut(&home).and_then(|v| v.records.get_mut(uuid));
+        if let Some(record) = record {
+            match wish {
+                Wish::Unlock => record.unlock(),
+                _ => drop(record.encrypt(hash(uuid))),
+            }
+        }
+        world.save_volume(&state, &home);
+    }
     if crashes {
         crate::rooms::consoles::screens::crash(&mut state, host, uuid, now);
     }

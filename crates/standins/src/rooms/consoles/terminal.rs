@@ -1,7 +1,7 @@
 //! The text console of a simulated guest: what it prints while it boots, a prompt to sign in, a small shell. All in the
 //! guest's own time, which stands still while it is moved.
 
-use crate::{rooms::machines::guest::BOOT, rooms::storage::volume::Record};
+use crate::{rooms::machines::firmware::LOCKED, rooms::machines::guest::BOOT, rooms::storage::volume::Record};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
 
@@ -15,6 +15,8 @@ enum Does {
     /// Firmware, loader, kernel: lines come by themselves.
     #[default]
     Boots,
+    /// The recovery key of its disk is asked for.
+    Key,
     Name,
     Password,
     Shell,
@@ -88,6 +90,10 @@ pub(crate) struct Around<'a> {
 pub(crate) enum Wish {
     PowerOff,
     Crash,
+    /// Its first disk, with the key in its chip.
+    Encrypt,
+    /// The recovery key was typed.
+    Unlock,
 }
 
 impl Console {
@@ -154,7 +160,11 @@ impl Console {
                     self.print(&text);
                 }
             }
-            Does::Name | Does::Password | Does::Shell => {}
+            Does::Key if around.phase != LOCKED => {
+                self.does = Does::Boots;
+                self.boot(around);
+            }
+            Does::Name | Does::Password | Does::Shell | Does::Key => {}
         }
     }
 
@@ -165,6 +175,11 @@ impl Console {
                 self.print("Installer: writing the system to disk 1\r\n");
             }
             return;
+        }
+        if around.phase == LOCKED {
+            self.shown = self.shown.max(3);
+            self.does = Does::Key;
+            return self.print("Disk 1 is encrypted, and the security chip does not hold its key.\r\nRecovery key: ");
         }
         while let Some((at, line)) = BOOT.get(self.shown)
             && *at <= around.up
@@ -227,7 +242,7 @@ impl Console {
                         let text = c.to_string();
                         self.print(&text);
                     }
-                    if matches!(self.does, Does::Name | Does::Shell | Does::Password) {
+                    if matches!(self.does, Does::Name | Does::Shell | Does::Password | Does::Key) {
                         self.line.push(c);
                     }
                 }
@@ -255,6 +270,16 @@ impl Console {
                 }
                 None
             }
+            // A simulated guest takes any key.
+            Does::Key if line.is_empty() => {
+                self.print("Recovery key: ");
+                None
+            }
+            Does::Key => {
+                self.print("Disk 1: unlocked\r\n");
+                self.does = Does::Boots;
+                Some(Wish::Unlock)
+            }
             // A simulated guest lets everybody in.
             Does::Password => {
                 self.print("\r\nWelcome. Type help for what can be done here.\r\n");
@@ -271,7 +296,7 @@ impl Console {
         let said = match (command, first) {
             ("", _) => String::new(),
             ("help", _) => {
-                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  cluster status  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
+                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  firmware  encrypt  cluster status  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
             }
             ("uptime", _) => format!("up {} s\r\n", around.up / 1000),
             ("date", _) => format!("{} UTC\r\n", time_of_day(around.clock)),
@@ -296,6 +321,13 @@ impl Console {
                 return None;
             }
             ("ping", None) => "ping whom? Type an address.\r\n".into(),
+            ("firmware", _) => around.record.firmware_words(),
+            ("encrypt", _) if around.record.firmware.chip.is_none() => "This machine has no security chip to keep a key in.\r\n".into(),
+            ("encrypt", _) => {
+                self.print("Disk 1 is encrypted; the security chip keeps its key.\r\n");
+                self.prompt(around);
+                return Some(Wish::Encrypt);
+            }
             ("cluster", Some("status")) => (around.cluster)(),
             ("cluster", _) => "cluster status shows who writes\r\n".into(),
             ("clock", _) => {

@@ -128,6 +128,7 @@ pub(crate) async fn add(
             size: ask.size,
             thick: ask.thick,
             written: 0,
+            lock: 0,
         };
         if let Some(chain) = &mut record.chain {
             chain.put_in(Written::default());

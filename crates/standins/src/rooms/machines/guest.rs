@@ -41,6 +41,9 @@ pub(crate) struct Guest {
     /// With what it was started, or was given since; none: with what its record says.
     #[serde(default)]
     pub(crate) now: Option<Size>,
+    /// Its disk can't be read until somebody types its recovery key; when that began to be asked for, it stands there.
+    #[serde(default)]
+    pub(crate) locked: bool,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -97,9 +100,15 @@ impl Guest {
             mute: None,
             frozen: None,
             paused: None,
+            locked: false,
             unwritten: 0,
             now: None,
         }
+    }
+    /// Its disk can be read now.
+    pub(crate) fn goes_on(&mut self, now: i64) {
+        self.locked = false;
+        self.started = self.started.max(now - super::firmware::ASKS_AFTER);
     }
     /// A reset from inside: it boots again, still on.
     pub(crate) fn boot_again(&mut self, now: i64) {
@@ -135,6 +144,9 @@ impl Guest {
             _ => {}
         }
         let mut since = self.frozen.unwrap_or(now) - self.started;
+        if self.locked && since >= super::firmware::ASKS_AFTER {
+            return super::firmware::LOCKED;
+        }
         if self.from != "disk" {
             if let Some((name, _)) = INSTALLS.iter().find(|(_, end)| since < *end) {
                 return name;

@@ -1,5 +1,6 @@
 //! Machines as their hosts run them.
 
+pub(crate) mod firmware;
 pub(crate) mod first_boot;
 pub(crate) mod guest;
 pub(crate) mod memory;

@@ -1,6 +1,6 @@
 //! Machines' records on their volume: made, rewritten, removed.
 
-use super::{power::boot_fits, seed::Seed};
+use super::{firmware::Wanted, power::boot_fits, seed::Seed};
 use crate::{
     agent::{
         change::{Outcome, keyed},
@@ -50,6 +50,8 @@ pub(crate) struct Create {
     virtual_hardware: u32,
     #[serde(default)]
     boot: Boot,
+    #[serde(default)]
+    firmware: Option<Wanted>,
 }
 
 /// A new disk, with an empty file system.
@@ -179,6 +181,7 @@ pub(crate) fn made(ask: Create, disks: Vec<Disk>, now: i64) -> Result<(Record, S
         copied: None,
         whole: None,
         shares: vec![],
+        firmware: ask.firmware.unwrap_or_default().made(),
     };
     Ok((record, guest_key))
 }

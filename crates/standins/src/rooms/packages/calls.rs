@@ -193,6 +193,7 @@ impl Package {
             size: p.size,
             thick: false,
             written: 0,
+            lock: 0,
         };
         self.parts.iter().map(disk).collect()
     }

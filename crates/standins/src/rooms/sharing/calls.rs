@@ -113,6 +113,7 @@ pub(crate) async fn make(
                 size: ask.size,
                 thick: ask.thick,
                 written: 0,
+                lock: 0,
             };
             (disk, Written::default())
         };

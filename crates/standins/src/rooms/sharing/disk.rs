@@ -199,6 +199,7 @@ mod tests {
             size: 64 << 20,
             thick: false,
             written: 0,
+            lock: 0,
         };
         SharedDisk::new(plain, Written::default(), "quorum".into(), (1, 0))
     }

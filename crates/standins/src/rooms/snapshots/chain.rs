@@ -579,6 +579,7 @@ mod tests {
             size: blocks * GRAIN,
             thick,
             written: blocks / 2 * GRAIN,
+            lock: 0,
         }
     }
 

@@ -63,6 +63,7 @@ mod tests {
             size: 64 << 30,
             thick: false,
             written: 64 << 30,
+            lock: 0,
         };
         let mut chain = Chain::of(&[disk], 7, 0);
         let frozen = crate::rooms::snapshots::chain::Snapshot {

@@ -171,6 +171,9 @@ pub(crate) struct Record {
     /// The order by which a disk was last written from a file, and what it came to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) filled: Option<(String, serde_json::Value)>,
+    /// What it boots with, and the chip that keeps its guest's secrets.
+    #[serde(default)]
+    pub(crate) firmware: crate::rooms::machines::firmware::Firmware,
     /// Disks that other machines have too.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) shares: Vec<crate::rooms::sharing::disk::Share>,
@@ -201,6 +204,9 @@ pub(crate) struct Disk {
     /// Bytes written so far; a thin disk takes no more room than that.
     #[serde(default)]
     pub(crate) written: u64,
+    /// The number of the key that its guest encrypted it with; 0: it is not encrypted.
+    #[serde(default)]
+    pub(crate) lock: u64,
 }
 
 /// How the simulated guest behaves.
@@ -406,6 +412,7 @@ mod tests {
                 size: 100,
                 thick: false,
                 written: 0,
+                lock: 0,
             }],
             nics: vec![],
             boot: Boot::default(),
@@ -428,6 +435,7 @@ mod tests {
             copied: None,
             whole: None,
             shares: vec![],
+            firmware: Default::default(),
         };
         Volume {
             records: BTreeMap::from([("u".into(), record)]),

@@ -3,6 +3,7 @@
 mod copies;
 mod deeds;
 pub(crate) mod edit;
+mod firmware;
 mod hardware;
 pub(crate) mod lifecycle;
 mod list;

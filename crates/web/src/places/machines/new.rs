@@ -1,6 +1,6 @@
 //! The sheet for creating machines.
 
-use super::{super::storage::qualities, copies::Copies};
+use super::{super::storage::qualities, copies::Copies, firmware::{self, FirmwareFields}};
 use crate::frame::{
     AtDesk, Fields,
     consequences::Wrong,
@@ -72,6 +72,7 @@ struct NewFields {
     first_boot: String,
     document: u64,
     documents: Vec<(u64, String)>,
+    firmware: FirmwareFields,
     copies: Copies,
 }
 
@@ -335,6 +336,7 @@ fn asked(
         disks,
         nics,
         copied: copies.copied,
+        firmware: Default::default(),
         taken: copies.package.as_ref().map(|p| Box::new(p.taken.clone())),
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
@@ -372,14 +374,18 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let (shown_nics, nics) = nics(view, cluster, fields, &copies, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
     let parts = (memory, disks, nics);
-    let ask = asked(
-        fields,
-        &copies,
-        (cluster, count),
-        parts,
-        &usual.0,
-        &mut wrong,
-    );
+    let (boots, firmware) = firmware::of(fields, copies.original.as_ref());
+    let ask = CreateMachines {
+        firmware,
+        ..asked(
+            fields,
+            &copies,
+            (cluster, count),
+            parts,
+            &usual.0,
+            &mut wrong,
+        )
+    };
     let shown = NewFields {
         name: fields.get("name").into(),
         count: fields.or("count", "1"),
@@ -409,6 +415,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         first_boot: fields.get("once").into(),
         document: ask.document.map_or(0, |d| d.0),
         documents: super::super::first_boot::choices(view),
+        firmware: boots,
         copies,
         clusters,
     };

@@ -172,6 +172,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ),
         ("Disks", disks.join("; ")),
         ("Made from", made_from(estate, m)),
+        ("Firmware", super::firmware::words(m)),
         ("First boot", first_boot(m)),
         ("Drive", drive(estate, m)),
         ("Boots from", boots(m)),
@@ -188,7 +189,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ),
     ];
     facts.retain(|(what, said)| {
-        !matches!(*what, "Stands behind" | "Made from" | "First boot") || !said.is_empty()
+        !matches!(*what, "Stands behind" | "Made from" | "First boot" | "Firmware") || !said.is_empty()
     });
     facts
 }
