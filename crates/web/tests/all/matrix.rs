@@ -138,6 +138,7 @@ fn with_values(route: &str) -> Vec<(String, Option<usize>)> {
         route
             .replace("<id>", id)
             .replace("<of>", "machine-7")
+            .replace("<key>", "00000000-0000-4000-8000-000000000000")
             .replace("<host>", "1"),
         None,
     )]

@@ -111,8 +111,8 @@ impl Tale for Event {
 
     fn is_sighting(&self) -> bool {
         match self {
-            Event::Shares { .. } | Event::Told { .. } | Event::TookOver { .. } => true,
-            Event::Made { .. } | Event::Changed { .. } | Event::Ended { .. } => false,
+            Event::Shares { .. } | Event::Told { .. } => true,
+            Event::Made { .. } | Event::Changed { .. } | Event::Ended { .. } | Event::TookOver { .. } => false,
         }
     }
 }
