@@ -165,6 +165,13 @@ pub enum Offer {
     Rules(ClusterId),
     /// Taking the host out of service.
     Empty(HostId),
+    /// Moving it to where there is room for so many vCPUs and so much memory, of which so much is always kept.
+    MoveThenGrow {
+        machine: MachineId,
+        vcpus: u32,
+        memory: Bytes,
+        kept: Bytes,
+    },
 }
 
 impl Finding {

@@ -236,6 +236,7 @@ rooms! {
     Snapshots snapshots,
     Hardware hardware,
     Sharing sharing,
+    Growing growing,
     Templates templates,
     FirstBoot first_boot,
     Packages packages;

@@ -2,7 +2,8 @@
 
 use super::{Draft, Work};
 use crate::{
-    estate::{Fact, Machine},
+    estate::{Fact, Machine, MachineState},
+    finding::Offer,
     ids::HostId,
     placement::{self, Ledger, obstacles},
 };
@@ -60,14 +61,25 @@ impl<S: Work> Draft<'_, S> {
             let mut finding = obstacle.finding(&machine.name, &host.name).at(field);
             if obstacle.stops() {
                 finding = match better {
-                    Some(other) => finding.remedy(format!(
-                        "Move it to {} first; there is room for it.",
-                        other.name
-                    )),
+                    Some(other) => finding
+                        .remedy(format!("There is room for it on {}.", other.name))
+                        .offering(elsewhere(machine, then)),
                     None => finding.remedy("No other host of its cluster has room for it either."),
                 };
             }
             self.found(finding);
         }
     }
+}
+
+/// That it is moved to where there is room, and then gets more; where it is its sizes that grow.
+fn elsewhere(machine: &Machine, then: &Machine) -> Option<Offer> {
+    let runs = matches!(machine.state, MachineState::Running { .. });
+    let more = machine.memory != then.memory || machine.vcpus != then.vcpus;
+    (runs && more).then_some(Offer::MoveThenGrow {
+        machine: machine.id,
+        vcpus: then.vcpus,
+        memory: then.memory.size,
+        kept: then.memory.kept,
+    })
 }

@@ -20,6 +20,7 @@ mod flowing;
 mod foretelling;
 mod guarding;
 mod firmware;
+mod growing;
 mod hardware;
 mod headroom;
 mod hostile;

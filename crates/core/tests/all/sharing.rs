@@ -430,33 +430,27 @@ fn nodes_never_come_to_one_host() {
 /// If this fails, both nodes stand still at the same moment.
 #[test]
 fn nodes_are_moved_one_after_the_other() {
-    let mut small = fixture();
-    small.alter(|estate| {
-        for n in [1, 2, 3] {
-            let host = &estate.hosts[&zastrugi_core::ids::HostId(n)];
-            assert!(host.accepts_work());
-        }
-    });
-    let ask = |machines: Vec<MachineId>| {
-        Proposal::Moving(moving::Ask::Move(moving::Move {
-            machines,
-            to: None,
-            disks: None,
-            slow: false,
-            force: true,
-            wire: false,
-        }))
+    let text = "cluster eider careless\nhost 1 512\nhost 2 512\nhost 3 512\nhost 4 512\nmachine 7 a 16 on 1\nmachine 8 b 16 on 2\nmachine 9 c 16 off";
+    let mut small = crate::moving::networked(text, 10_000);
+    let moves = |small: &Small, machines: Vec<MachineId>| {
+        put(small, &Proposal::Moving(moving::Ask::Move(moving::Move { machines, to: None, disks: None, slow: false, force: true, wire: true })))
     };
-    let on_the_way = |small: &Small, ask: &Proposal| {
-        let said = put(small, ask);
-        said.findings()
-            .iter()
-            .any(|f| f.severity == Severity::Stop && f.text.contains("one at a time"))
-    };
-    assert!(!on_the_way(&small, &ask(vec![B])));
-    let three = small.view.estate.hosts.keys().nth(2).copied();
-    on(&mut small, A, |m| m.arriving = three);
-    assert!(on_the_way(&small, &ask(vec![B])));
+    let waits = |said: &Assessment| said.steps().iter().map(|s| s.after.len()).sum::<usize>();
+    let said = moves(&small, vec![A, B]);
+    assert!(!said.blocked(), "{:#?}", worse(&said));
+    assert_eq!((said.steps().len(), waits(&said)), (2, 0), "they have nothing to do with each other");
+    let (disk, share) = (disk(&small, Some(A)), share(&small));
+    tells(&mut small, 1, disk);
+    for id in [A, B] {
+        on(&mut small, id, |m| m.shares = vec![share]);
+    }
+    let said = moves(&small, vec![A, B]);
+    assert!(!said.blocked(), "{:#?}", worse(&said));
+    assert_eq!(waits(&said), 1, "the one waits for the other");
+    says(&said, Severity::Mind, "are moved one at a time");
+    let far = small.view.estate.hosts.keys().nth(2).copied();
+    on(&mut small, A, |m| m.arriving = far);
+    says(&moves(&small, vec![B]), Severity::Stop, "one at a time");
 }
 
 /// If this fails, a snapshot holds half of what a cluster wrote, or a node is deleted under its cluster.

@@ -7,6 +7,7 @@ mod building;
 mod clusters;
 mod edits;
 mod fronts;
+mod growing;
 mod hardware;
 mod hosts;
 pub(crate) mod images;
@@ -67,6 +68,7 @@ impl Drivers {
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
+            Step::Growing(step) => self.at_growing(estate, step, turn).await,
             Step::Templates(step) => self.at_template(estate, step, turn).await,
             Step::Packages(step) => self.at_package(estate, step, turn).await,
         }
@@ -85,6 +87,7 @@ impl Drivers {
         match step {
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
+            Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
             Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
             Step::Machines(step) => self.give_up_machine(estate, step, turn).await,

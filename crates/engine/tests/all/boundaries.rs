@@ -36,6 +36,7 @@ use zastrugi_core::{
     rooms::{
         Proposal, Step, arrays, edits,
         edits::{Set, Target},
+        growing,
         hosts,
         hosts::HostPower,
         images,
@@ -96,13 +97,15 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
     let (room, inner) = first(&serde_json::to_value(step).unwrap());
     let (kind, deeper) = first(&inner);
     let home = match (room.as_str(), kind.as_str()) {
-        ("maintenance" | "joining" | "leaving", "move") => "moving".to_owned(),
+        ("maintenance" | "joining" | "leaving" | "growing", "move") => "moving".to_owned(),
         ("maintenance" | "joining" | "building" | "leaving" | "taking", "storage") => {
             "storage".to_owned()
         }
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
-        ("maintenance" | "joining" | "building" | "leaving" | "taking", own) => format!("{own}s"),
+        ("maintenance" | "joining" | "building" | "leaving" | "taking" | "growing", own) => {
+            format!("{own}s")
+        }
         _ => return vec![(room, kind)],
     };
     vec![(room, kind), (home, first(&deeper).0)]
@@ -322,6 +325,7 @@ impl Tour<'_> {
         .await;
         self.shared().await;
         self.power(PowerAct::On { host: None }).await;
+        self.grown().await;
         self.snapped().await;
         self.fitted().await;
         self.copied().await;
@@ -346,6 +350,29 @@ impl Tour<'_> {
             typed: "m".into(),
         }))
         .await;
+    }
+
+    /// It goes to the other host, and has more there.
+    async fn grown(&mut self) {
+        let lab = self.lab;
+        let answers = || {
+            let m = lab.estate().machines[&lab.machine("m")].clone();
+            m.grows.vcpus && m.state == MachineState::Running { guest: true }
+        };
+        eventually("its guest takes more", answers).await;
+        let here = lab.estate().machines[&self.machine()].host;
+        let other = lab.estate().hosts.keys().copied().find(|h| Some(*h) != here);
+        let ask = Proposal::Growing(growing::Ask::Grow(growing::Grow {
+            machine: self.machine(),
+            memory: None,
+            vcpus: Some(3),
+            to: other,
+            slow: false,
+            force: true,
+            wire: false,
+        }));
+        self.free(&ask).await;
+        self.go(ask).await;
     }
 
     /// A machine gets its name in DNS by itself, and gives it up with the zone.

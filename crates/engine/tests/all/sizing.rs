@@ -8,6 +8,7 @@ use zastrugi_core::{
     rooms::{
         Proposal,
         edits::{Ask, Set, Target},
+        growing,
         machines::{self, AfterGrace, PowerAct},
     },
     runs::RunState,
@@ -170,4 +171,26 @@ async fn a_disk_is_made_larger_while_its_machine_runs(pool: PgPool) {
     assert_eq!(lab.standins.world.disks("m"), [size.0]);
     assert_eq!(lab.standins.world.running("m").len(), 1, "it was never off");
     lab.assert_once();
+}
+
+/// If this fails, a machine that is given more than its host has ends half-way: moved, and as small as before.
+#[sqlx::test(migrations = false)]
+async fn it_is_moved_and_then_given_more_in_one_run(pool: PgPool) {
+    let lab = lab(&pool).await;
+    let here = machine(&lab).host;
+    let other = lab.estate().hosts.keys().copied().find(|h| Some(*h) != here);
+    let ask = Proposal::Growing(growing::Ask::Grow(growing::Grow {
+        machine: lab.machine("m"),
+        memory: Some(memory(1, 6, 8)),
+        vcpus: Some(4),
+        to: other,
+        slow: false,
+        force: true,
+        wire: true,
+    }));
+    lab.done(ask).await;
+    let there = machine(&lab);
+    assert_eq!(there.host, other);
+    assert_eq!((there.runs_with().memory.size, there.runs_with().vcpus), (Bytes::gib(6), 4));
+    assert!(there.now.is_none(), "it starts with that too");
 }

@@ -114,6 +114,21 @@ fn offer(offer: &Offer) -> (String, &'static str) {
             format!("/sheet/maintenance?ids={}", host.0),
             "Take it out of service",
         ),
+        Offer::MoveThenGrow {
+            machine,
+            vcpus,
+            memory,
+            kept,
+        } => {
+            let plain = |b: &Bytes| b.to_string().replace('\u{a0}', "+");
+            let link = format!(
+                "/sheet/move-and-grow?ids={}&vcpus={vcpus}&memory={}&kept={}",
+                machine.0,
+                plain(memory),
+                plain(kept)
+            );
+            (link, "Move it there, then grow")
+        }
         Offer::Rules(cluster) => (
             format!("/clusters/{}#rules", cluster.0),
             "Look at the rules",

@@ -14,7 +14,7 @@ use crate::{
     units::Bytes,
 };
 
-pub(super) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
+pub(crate) fn edit(draft: &mut Draft<'_>, targets: &[Target], sets: &[Set]) {
     if targets.is_empty() {
         return draft.found(Finding::stop(
             Rule::Nothing,

@@ -8,6 +8,7 @@ mod live;
 mod step;
 
 pub use ask::{Ask, Set, Target};
+pub(crate) use assess::edit;
 pub use event::Event;
 pub use step::Step;
 

@@ -4,6 +4,7 @@ mod copies;
 mod deeds;
 pub(crate) mod edit;
 mod firmware;
+mod growing;
 mod hardware;
 pub(crate) mod lifecycle;
 mod list;
@@ -38,6 +39,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("hardware", Act::Machines, "machines", hardware::change),
     Sheet::new("attach-disk", Act::Machines, "storage", hardware::attach),
     Sheet::new("move", Act::Machines, "machines", moving::fill),
+    Sheet::new("move-and-grow", Act::Machines, "machines", growing::fill),
     Sheet::new("power", Act::Machines, "machines", power::fill),
     Sheet::new("delete", Act::Machines, "machines", lifecycle::delete),
     Sheet::new("recover", Act::Machines, "machines", recover::fill),
