@@ -158,7 +158,14 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 6] = ["building", "growing", "joining", "leaving", "maintenance", "taking"];
+const COMPOSED: [&str; 6] = [
+    "building",
+    "growing",
+    "joining",
+    "leaving",
+    "maintenance",
+    "taking",
+];
 
 fn floors(wrong: &mut Vec<String>) -> Result<(), Failed> {
     let floor = |module: &str| FLOORS.iter().position(|f| f.contains(&module));

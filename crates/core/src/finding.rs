@@ -1,6 +1,9 @@
 //! What a check found: severity, words, evidence, remedy, and the field that would change it.
 
-use crate::ids::{ClusterId, HostId, MachineId};
+use crate::{
+    ids::{ClusterId, HostId, MachineId},
+    units::Bytes,
+};
 use serde::{Deserialize, Serialize};
 
 /// How much a finding weighs. Ordered: the last one weighs most.

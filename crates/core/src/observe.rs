@@ -9,9 +9,9 @@ pub use sharing::{ShareReport, shares};
 use crate::{
     epoch::Obeyed,
     estate::{
-        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Firmware, Grows, Host,
-        HostNet, Keeper, LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled, Snapshots,
-        Uplink, Wanted,
+        Applied, AsOf, Attached, Boot, BootFrom, Condition, DiskState, Estate, Firmware, Grows,
+        Host, HostNet, Keeper, LocalDisk, Machine, MachineState, Memory, Nic, Now, Pooled,
+        Snapshots, Uplink, Wanted,
     },
     evidence::SeenVolume,
     ids::{ClusterId, HostId, ImageId, MachineId},

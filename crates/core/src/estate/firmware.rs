@@ -14,7 +14,8 @@ pub enum FirmwareKind {
 }
 
 impl FirmwareKind {
-    pub const ALL: [FirmwareKind; 3] = [FirmwareKind::Uefi, FirmwareKind::Secure, FirmwareKind::Bios];
+    pub const ALL: [FirmwareKind; 3] =
+        [FirmwareKind::Uefi, FirmwareKind::Secure, FirmwareKind::Bios];
 
     pub fn words(self) -> &'static str {
         match self {

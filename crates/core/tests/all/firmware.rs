@@ -32,22 +32,42 @@ fn fixture(firmware: Option<Firmware>) -> Small {
 fn sealed(holds: &[&str]) -> Firmware {
     Firmware {
         kind: FirmwareKind::Secure,
-        chip: Some(Chip { id: uuid::Uuid::from_u128(1), holds: holds.iter().map(|h| (*h).to_owned()).collect() }),
+        chip: Some(Chip {
+            id: uuid::Uuid::from_u128(1),
+            holds: holds.iter().map(|h| (*h).to_owned()).collect(),
+        }),
     }
 }
 
-fn ask(had: Option<Firmware>, copied: bool, firmware: FirmwareWish) -> (Assessment, Option<Firmware>) {
+fn ask(
+    had: Option<Firmware>,
+    copied: bool,
+    firmware: FirmwareWish,
+) -> (Assessment, Option<Firmware>) {
     let mut small = fixture(had);
     let cluster = small.view.estate.clusters.keys().next().copied();
     let disk = small.view.estate.machines[&DB].disks[0].size;
     let ask = CreateMachines {
-        copied: copied.then_some(Copied { source: Source::Machine { machine: DB, snapshot: None }, dependent: false, seal: true }),
-        disks: vec![NewDisk { size: disk.max(Bytes::gib(1)), provisioning: Provisioning::Thin }],
+        copied: copied.then_some(Copied {
+            source: Source::Machine {
+                machine: DB,
+                snapshot: None,
+            },
+            dependent: false,
+            seal: true,
+        }),
+        disks: vec![NewDisk {
+            size: disk.max(Bytes::gib(1)),
+            provisioning: Provisioning::Thin,
+        }],
         firmware,
         start: false,
         ..machines("new", 1, cluster, 4)
     };
-    let said = put(&small, &Proposal::Machines(machines::Ask::Create(Box::new(ask))));
+    let said = put(
+        &small,
+        &Proposal::Machines(machines::Ask::Create(Box::new(ask))),
+    );
     // Nobody begins what is stopped.
     let planned = said.clone().accept().ok().and_then(|plan| {
         small.begin(plan);
@@ -59,14 +79,19 @@ fn ask(had: Option<Firmware>, copied: bool, firmware: FirmwareWish) -> (Assessme
 
 fn says(said: &Assessment, severity: Severity, words: &str) {
     assert!(
-        said.findings().iter().any(|f| f.severity == severity && f.text.contains(words)),
+        said.findings()
+            .iter()
+            .any(|f| f.severity == severity && f.text.contains(words)),
         "{severity:?}: {words}\n{:#?}",
         said.findings()
     );
 }
 
 fn wish(kind: FirmwareKind, chip: bool) -> FirmwareWish {
-    FirmwareWish { kind: Some(kind), chip: Some(chip) }
+    FirmwareWish {
+        kind: Some(kind),
+        chip: Some(chip),
+    }
 }
 
 /// If this fails, a machine is made with firmware that nobody asked for, or a chip is promised that BIOS can't use.
@@ -77,10 +102,19 @@ fn what_was_asked_for_is_made_and_what_nobody_asked_for_is_plain() {
     assert_eq!(plain, Some(Firmware::default()));
     let (_, made) = ask(None, false, wish(FirmwareKind::Secure, true));
     let made = made.unwrap();
-    assert_eq!((made.kind, made.chip.is_some()), (FirmwareKind::Secure, true));
+    assert_eq!(
+        (made.kind, made.chip.is_some()),
+        (FirmwareKind::Secure, true)
+    );
     let (said, _) = ask(None, false, wish(FirmwareKind::Bios, true));
     says(&said, Severity::Stop, "BIOS knows no security chip");
-    let field = said.findings().iter().find(|f| f.text.contains("BIOS knows")).unwrap().field.clone();
+    let field = said
+        .findings()
+        .iter()
+        .find(|f| f.text.contains("BIOS knows"))
+        .unwrap()
+        .field
+        .clone();
     assert_eq!(field.as_deref(), Some("chip"));
 }
 
@@ -90,26 +124,60 @@ fn a_copy_says_which_secrets_it_lacks() {
     let had = || Some(sealed(&["the key of disk 1"]));
     let (said, made) = ask(had(), true, FirmwareWish::default());
     assert!(!said.blocked(), "{:#?}", worse(&said));
-    says(&said, Severity::Mind, "without what that of db holds: the key of disk 1");
+    says(
+        &said,
+        Severity::Mind,
+        "without what that of db holds: the key of disk 1",
+    );
     let made = made.unwrap();
     assert_eq!(made.kind, FirmwareKind::Secure, "as what is copied");
-    assert_eq!(made.chip, Some(Chip::default()), "its own, with nothing in it");
+    assert_eq!(
+        made.chip,
+        Some(Chip::default()),
+        "its own, with nothing in it"
+    );
     let (said, _) = ask(had(), true, wish(FirmwareKind::Secure, false));
-    says(&said, Severity::Mind, "The copies have no security chip, without what");
-    says(&ask(Some(sealed(&[])), true, FirmwareWish::default()).0, Severity::Clear, "holds no secret");
+    says(
+        &said,
+        Severity::Mind,
+        "The copies have no security chip, without what",
+    );
+    says(
+        &ask(Some(sealed(&[])), true, FirmwareWish::default()).0,
+        Severity::Clear,
+        "holds no secret",
+    );
     // Of one whose host says nothing of it nothing is said.
     let (said, _) = ask(None, true, FirmwareWish::default());
-    assert!(!said.findings().iter().any(|f| f.text.contains("security chip")));
+    assert!(
+        !said
+            .findings()
+            .iter()
+            .any(|f| f.text.contains("security chip"))
+    );
 }
 
 #[test]
 fn disks_that_boot_with_one_kind_are_copied_to_no_other() {
-    let bios = || Some(Firmware { kind: FirmwareKind::Bios, chip: None });
-    says(&ask(bios(), true, wish(FirmwareKind::Uefi, false)).0, Severity::Stop, "boots with BIOS; with UEFI no copy");
+    let bios = || {
+        Some(Firmware {
+            kind: FirmwareKind::Bios,
+            chip: None,
+        })
+    };
+    says(
+        &ask(bios(), true, wish(FirmwareKind::Uefi, false)).0,
+        Severity::Stop,
+        "boots with BIOS; with UEFI no copy",
+    );
     let (said, made) = ask(bios(), true, FirmwareWish::default());
     assert!(!said.blocked());
     assert_eq!(made.unwrap().kind, FirmwareKind::Bios);
-    let (said, _) = ask(Some(Firmware::default()), true, wish(FirmwareKind::Secure, false));
+    let (said, _) = ask(
+        Some(Firmware::default()),
+        true,
+        wish(FirmwareKind::Secure, false),
+    );
     says(&said, Severity::Unchecked, "is signed nobody looked");
     assert!(!said.blocked());
 }
@@ -139,12 +207,17 @@ fn what_its_host_tells_is_held() {
             disks: host.disks.clone(),
         };
         let all = compare(&small.view, host.id, &report, Moment(0));
-        all.into_iter().filter(|e| matches!(e, Event::Machines(machines::Event::Firmware { .. }))).collect::<Vec<_>>()
+        all.into_iter()
+            .filter(|e| matches!(e, Event::Machines(machines::Event::Firmware { .. })))
+            .collect::<Vec<_>>()
     };
     let events = tell(&small, Some(sealed(&["a key"])), 1);
     assert_eq!(events.len(), 1);
     small.fold(&events);
     assert!(tell(&small, Some(sealed(&["a key"])), 2).is_empty());
     assert!(tell(&small, None, 3).is_empty(), "it says nothing of it");
-    assert_eq!(small.view.estate.machines[&DB].firmware.as_deref(), Some(&sealed(&["a key"])));
+    assert_eq!(
+        small.view.estate.machines[&DB].firmware.as_deref(),
+        Some(&sealed(&["a key"]))
+    );
 }

@@ -433,12 +433,26 @@ fn nodes_are_moved_one_after_the_other() {
     let text = "cluster eider careless\nhost 1 512\nhost 2 512\nhost 3 512\nhost 4 512\nmachine 7 a 16 on 1\nmachine 8 b 16 on 2\nmachine 9 c 16 off";
     let mut small = crate::moving::networked(text, 10_000);
     let moves = |small: &Small, machines: Vec<MachineId>| {
-        put(small, &Proposal::Moving(moving::Ask::Move(moving::Move { machines, to: None, disks: None, slow: false, force: true, wire: true })))
+        put(
+            small,
+            &Proposal::Moving(moving::Ask::Move(moving::Move {
+                machines,
+                to: None,
+                disks: None,
+                slow: false,
+                force: true,
+                wire: true,
+            })),
+        )
     };
     let waits = |said: &Assessment| said.steps().iter().map(|s| s.after.len()).sum::<usize>();
     let said = moves(&small, vec![A, B]);
     assert!(!said.blocked(), "{:#?}", worse(&said));
-    assert_eq!((said.steps().len(), waits(&said)), (2, 0), "they have nothing to do with each other");
+    assert_eq!(
+        (said.steps().len(), waits(&said)),
+        (2, 0),
+        "they have nothing to do with each other"
+    );
     let (disk, share) = (disk(&small, Some(A)), share(&small));
     tells(&mut small, 1, disk);
     for id in [A, B] {

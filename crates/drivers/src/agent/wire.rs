@@ -10,9 +10,9 @@ pub(crate) mod snapshots;
 mod unattached;
 
 pub(crate) use copying::WireCopying;
+pub(crate) use firmware::firmware;
 pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
-pub(crate) use firmware::firmware;
 pub(crate) use shared::WireShared;
 pub(crate) use unattached::{Changed, WireUnattached};
 

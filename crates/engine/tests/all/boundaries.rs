@@ -36,8 +36,7 @@ use zastrugi_core::{
     rooms::{
         Proposal, Step, arrays, edits,
         edits::{Set, Target},
-        growing,
-        hosts,
+        growing, hosts,
         hosts::HostPower,
         images,
         images::AddImage,
@@ -361,7 +360,12 @@ impl Tour<'_> {
         };
         eventually("its guest takes more", answers).await;
         let here = lab.estate().machines[&self.machine()].host;
-        let other = lab.estate().hosts.keys().copied().find(|h| Some(*h) != here);
+        let other = lab
+            .estate()
+            .hosts
+            .keys()
+            .copied()
+            .find(|h| Some(*h) != here);
         let ask = Proposal::Growing(growing::Ask::Grow(growing::Grow {
             machine: self.machine(),
             memory: None,

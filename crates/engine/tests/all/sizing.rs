@@ -178,7 +178,12 @@ async fn a_disk_is_made_larger_while_its_machine_runs(pool: PgPool) {
 async fn it_is_moved_and_then_given_more_in_one_run(pool: PgPool) {
     let lab = lab(&pool).await;
     let here = machine(&lab).host;
-    let other = lab.estate().hosts.keys().copied().find(|h| Some(*h) != here);
+    let other = lab
+        .estate()
+        .hosts
+        .keys()
+        .copied()
+        .find(|h| Some(*h) != here);
     let ask = Proposal::Growing(growing::Ask::Grow(growing::Grow {
         machine: lab.machine("m"),
         memory: Some(memory(1, 6, 8)),
@@ -191,6 +196,9 @@ async fn it_is_moved_and_then_given_more_in_one_run(pool: PgPool) {
     lab.done(ask).await;
     let there = machine(&lab);
     assert_eq!(there.host, other);
-    assert_eq!((there.runs_with().memory.size, there.runs_with().vcpus), (Bytes::gib(6), 4));
+    assert_eq!(
+        (there.runs_with().memory.size, there.runs_with().vcpus),
+        (Bytes::gib(6), 4)
+    );
     assert!(there.now.is_none(), "it starts with that too");
 }

@@ -1,7 +1,7 @@
 //! Machines on a host: made, changed, started, stopped, deleted.
 
 use super::{Agent, Stamp};
-use crate::agent::wire::{firmware, Machine, WireAsOf, WireCopying};
+use crate::agent::wire::{Machine, WireAsOf, WireCopying, firmware};
 use reqwest::Method;
 use serde::Deserialize;
 use serde_json::{Value, json};

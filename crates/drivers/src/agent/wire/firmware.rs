@@ -44,6 +44,10 @@ impl WireFirmware {
 
 /// As an agent takes it with a new machine.
 pub(crate) fn firmware(firmware: &Firmware) -> Value {
-    let kind = if firmware.kind.is_uefi() { "uefi" } else { "bios" };
+    let kind = if firmware.kind.is_uefi() {
+        "uefi"
+    } else {
+        "bios"
+    };
     json!({"kind": kind, "secure_boot": firmware.kind == FirmwareKind::Secure, "chip": firmware.chip.is_some()})
 }

@@ -79,7 +79,10 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         .guests
         .insert(uuid.to_owned(), guest);
     if let Some(wish) = keys {
-        let record = state.volumes.get_mut(&home).and_then(|v| v.records.get_mut(uuid));
+        let record = state
+            .volumes
+            .get_mut(&home)
+            .and_then(|v| v.records.get_mut(uuid));
         if let Some(record) = record {
             match wish {
                 Wish::Unlock => record.unlock(),

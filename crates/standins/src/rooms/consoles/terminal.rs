@@ -1,7 +1,9 @@
 //! The text console of a simulated guest: what it prints while it boots, a prompt to sign in, a small shell. All in the
 //! guest's own time, which stands still while it is moved.
 
-use crate::{rooms::machines::firmware::LOCKED, rooms::machines::guest::BOOT, rooms::storage::volume::Record};
+use crate::{
+    rooms::machines::firmware::LOCKED, rooms::machines::guest::BOOT, rooms::storage::volume::Record,
+};
 use serde::{Deserialize, Serialize};
 use std::fmt::Write;
 
@@ -242,7 +244,10 @@ impl Console {
                         let text = c.to_string();
                         self.print(&text);
                     }
-                    if matches!(self.does, Does::Name | Does::Shell | Does::Password | Does::Key) {
+                    if matches!(
+                        self.does,
+                        Does::Name | Does::Shell | Does::Password | Does::Key
+                    ) {
                         self.line.push(c);
                     }
                 }

@@ -63,16 +63,30 @@ impl Record {
     pub(crate) fn firmware_told(&self) -> Value {
         let f = &self.firmware;
         let holds = |c: &Chip| {
-            let key = |(n, d): (usize, &Disk)| (d.lock != 0 && c.keys.contains(&d.lock)).then(|| format!("the key of disk {}", n + 1));
-            self.disks.iter().enumerate().filter_map(key).collect::<Vec<_>>()
+            let key = |(n, d): (usize, &Disk)| {
+                (d.lock != 0 && c.keys.contains(&d.lock))
+                    .then(|| format!("the key of disk {}", n + 1))
+            };
+            self.disks
+                .iter()
+                .enumerate()
+                .filter_map(key)
+                .collect::<Vec<_>>()
         };
-        let chip = f.chip.as_ref().map(|c| json!({"id": c.id, "holds": holds(c)}));
+        let chip = f
+            .chip
+            .as_ref()
+            .map(|c| json!({"id": c.id, "holds": holds(c)}));
         json!({"kind": f.kind, "secure_boot": f.secure_boot, "chip": chip})
     }
     /// Its first disk is encrypted, and its chip has not the key.
     pub(crate) fn is_locked(&self) -> bool {
         let lock = self.disks.first().map_or(0, |d| d.lock);
-        let knows = self.firmware.chip.as_ref().is_some_and(|c| c.keys.contains(&lock));
+        let knows = self
+            .firmware
+            .chip
+            .as_ref()
+            .is_some_and(|c| c.keys.contains(&lock));
         lock != 0 && !knows
     }
     /// Somebody typed the recovery key: the chip keeps it from now on.
@@ -131,8 +145,13 @@ impl World {
     fn on_record(&self, machine: &str, change: impl FnOnce(&mut Record) -> bool) -> bool {
         let mut state = self.lock();
         let found = found(&state, machine);
-        let Some((uid, uuid)) = found else { return false };
-        let record = state.volumes.get_mut(&uid).and_then(|v| v.records.get_mut(&uuid));
+        let Some((uid, uuid)) = found else {
+            return false;
+        };
+        let record = state
+            .volumes
+            .get_mut(&uid)
+            .and_then(|v| v.records.get_mut(&uuid));
         let done = record.is_some_and(change);
         self.save_volume(&state, &uid);
         done

@@ -248,8 +248,16 @@ fn copied(
             "A copy has the same disks, or larger ones.",
         ));
     }
-    let locks = from.disks.iter().map(|d| d.lock).chain(std::iter::repeat(0));
-    let disks: Vec<Disk> = disks.into_iter().zip(locks).map(|(d, lock)| Disk { lock, ..d }).collect();
+    let locks = from
+        .disks
+        .iter()
+        .map(|d| d.lock)
+        .chain(std::iter::repeat(0));
+    let disks: Vec<Disk> = disks
+        .into_iter()
+        .zip(locks)
+        .map(|(d, lock)| Disk { lock, ..d })
+        .collect();
     if how.dependent {
         let beside = how.from.volume.as_ref() == Some(&uid);
         let Some(parent) = how.from.template.clone().filter(|_| beside) else {

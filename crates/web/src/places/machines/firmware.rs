@@ -19,7 +19,10 @@ pub(super) struct FirmwareFields {
 pub(super) fn of(fields: &Fields, original: Option<&Original>) -> (FirmwareFields, FirmwareWish) {
     let like = original.and_then(|o| o.firmware.as_deref());
     let shown = FirmwareFields {
-        usual: like.map_or_else(|| "UEFI".into(), |f| format!("as what is copied: {}", f.kind.words())),
+        usual: like.map_or_else(
+            || "UEFI".into(),
+            |f| format!("as what is copied: {}", f.kind.words()),
+        ),
         usual_chip: match like.map(|f| f.chip.is_some()) {
             None => "none".into(),
             Some(true) => "as what is copied: a chip of its own".into(),
@@ -53,8 +56,13 @@ fn said(firmware: &Firmware) -> String {
     let kind = firmware.kind.words();
     match &firmware.chip {
         None => format!("{kind}; no security chip"),
-        Some(chip) if chip.holds.is_empty() => format!("{kind}; a security chip, which holds nothing of its guest"),
-        Some(chip) => format!("{kind}; a security chip, which holds {}", chip.holds.join(", ")),
+        Some(chip) if chip.holds.is_empty() => {
+            format!("{kind}; a security chip, which holds nothing of its guest")
+        }
+        Some(chip) => format!(
+            "{kind}; a security chip, which holds {}",
+            chip.holds.join(", ")
+        ),
     }
 }
 
@@ -68,7 +76,10 @@ mod tests {
         let wish = |text: &str| of(&Fields::parse(text), None).1;
         assert!(wish("firmware=&chip=").is_none());
         let all = wish("firmware=secure&chip=yes");
-        assert_eq!((all.kind, all.chip), (Some(FirmwareKind::Secure), Some(true)));
+        assert_eq!(
+            (all.kind, all.chip),
+            (Some(FirmwareKind::Secure), Some(true))
+        );
         assert_eq!(wish("firmware=bios&chip=no").chip, Some(false));
     }
 }

@@ -71,7 +71,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let plain = |b: Bytes| b.to_string().replace('\u{a0}', " ");
     Filled {
         title: format!("Move {}, then give it more", what(&named)),
-        lead: "One run: it goes to a host with room for all of it while it runs, and gets more there.".into(),
+        lead:
+            "One run: it goes to a host with room for all of it while it runs, and gets more there."
+                .into(),
         run: "Run: move it, then let it grow".into(),
         danger: ask.force,
         back: back(&named),

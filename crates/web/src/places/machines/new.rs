@@ -1,6 +1,10 @@
 //! The sheet for creating machines.
 
-use super::{super::storage::qualities, copies::Copies, firmware::{self, FirmwareFields}};
+use super::{
+    super::storage::qualities,
+    copies::Copies,
+    firmware::{self, FirmwareFields},
+};
 use crate::frame::{
     AtDesk, Fields,
     consequences::Wrong,

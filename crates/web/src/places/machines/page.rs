@@ -189,7 +189,10 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ),
     ];
     facts.retain(|(what, said)| {
-        !matches!(*what, "Stands behind" | "Made from" | "First boot" | "Firmware") || !said.is_empty()
+        !matches!(
+            *what,
+            "Stands behind" | "Made from" | "First boot" | "Firmware"
+        ) || !said.is_empty()
     });
     facts
 }
