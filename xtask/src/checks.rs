@@ -151,6 +151,7 @@ const FLOORS: [&[&str]; 7] = [
         "placement",
         "pooled",
         "shared",
+        "spares",
     ],
     &["guard"],
     &["road"],
@@ -158,12 +159,13 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 6] = [
+const COMPOSED: [&str; 7] = [
     "building",
     "growing",
     "joining",
     "leaving",
     "maintenance",
+    "restocking",
     "taking",
 ];
 

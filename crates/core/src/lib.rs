@@ -55,6 +55,7 @@ pub mod road;
 pub mod rooms;
 pub mod runs;
 pub mod shared;
+pub mod spares;
 #[cfg(any(test, feature = "testkit"))]
 pub mod testkit;
 pub mod text;

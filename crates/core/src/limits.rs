@@ -73,6 +73,8 @@ at_the_field! {
     QUALITIES = 12, "qualities", "qualities of one volume";
     AT_ONCE = 100, "machines", "machines made by one run";
     DISKS = 16, "disks", "disks of one machine";
+    SPARES = 100, "machines", "spares of one pool";
+    OF_POOL = 1000, "machines", "machines of one pool";
     NODES = 16, "machines", "machines that share one disk";
     CARDS = 16, "cards", "network cards of one machine";
     GUEST_KEYS = 16, "keys", "keys of the user in a first-boot document";

@@ -582,6 +582,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         first_boot: None,
         properties: Default::default(),
         firmware: seen.firmware.clone(),
+        of_pool: None,
         shares: sharing::shares(estate, seen.shares.as_deref().unwrap_or_default()),
         vcpus_max: seen.vcpus_max,
         now: None,

@@ -237,6 +237,8 @@ rooms! {
     Hardware hardware,
     Sharing sharing,
     Growing growing,
+    Spares spares,
+    Restocking restocking,
     Templates templates,
     FirstBoot first_boot,
     Packages packages;

@@ -382,6 +382,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         properties: Default::default(),
         shares: vec![],
         firmware: None,
+        of_pool: None,
     }
 }
 

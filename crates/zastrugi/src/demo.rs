@@ -263,7 +263,8 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     fronts::front(desk, admin, net).await?;
     keep(desk, admin).await?;
     templates::first_boot(desk, admin).await?;
-    templates::kiosk(desk, admin).await
+    templates::kiosk(desk, admin).await?;
+    templates::trainers(desk, admin).await
 }
 
 /// Keepers of every cluster, where they are best put.

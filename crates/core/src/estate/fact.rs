@@ -2,7 +2,7 @@
 
 use super::{
     Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Site,
-    Switch, Template, Volume,
+    SparePool, Switch, Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -101,6 +101,7 @@ facts! {
     Front "front",
     Template "template",
     FirstBoot "first_boot",
+    SparePool "spare_pool",
 }
 
 impl Fact {

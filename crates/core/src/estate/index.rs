@@ -2,7 +2,7 @@
 //! with the same facts have the same index.
 
 use super::{Machine, MachineState};
-use crate::ids::{ClusterId, HostId, MachineId, NetworkId, SwitchId, VolumeId};
+use crate::ids::{ClusterId, HostId, MachineId, NetworkId, SparePoolId, SwitchId, VolumeId};
 use imbl::{OrdMap, OrdSet};
 use std::{borrow::Borrow, sync::Arc};
 
@@ -94,6 +94,7 @@ pub(super) struct Index {
     pub(super) on_volume: Shared<VolumeId, MachineId>,
     /// By the shared disks that they have.
     pub(super) sharing: Shared<uuid::Uuid, MachineId>,
+    pub(super) of_pool: Shared<SparePoolId, MachineId>,
     pub(super) by_label: Shared<Arc<str>, MachineId>,
     pub(super) paused: OrdSet<MachineId>,
     /// Found under a name that another has.
@@ -128,6 +129,9 @@ impl Index {
         }
         for share in &machine.shares {
             self.sharing.add(&share.disk, id);
+        }
+        if let Some(of) = &machine.of_pool {
+            self.of_pool.add(&of.pool, id);
         }
         for label in machine.label_words() {
             self.by_label.add(label.as_str(), id);
@@ -164,6 +168,9 @@ impl Index {
         }
         for share in &machine.shares {
             self.sharing.take(&share.disk, id);
+        }
+        if let Some(of) = &machine.of_pool {
+            self.of_pool.take(&of.pool, id);
         }
         for label in machine.label_words() {
             self.by_label.take(label.as_str(), id);

@@ -28,6 +28,7 @@ mod pooled;
 mod rule;
 mod sharing;
 mod snapshot;
+mod spare_pool;
 mod template;
 mod unattached;
 mod volume;
@@ -65,13 +66,14 @@ pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use sharing::{Differs, Holder, Mode, SharedAs, SharedDisk, SharedDisks, Slot, TakeOver};
 pub use snapshot::{Consistent, Snapshot, Snapshots};
+pub use spare_pool::{Held, OfPool, SparePool};
 pub use template::{Parent, Sealed, Template, Version};
 pub use unattached::{SpareDisk, Unattached};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, Revision, SiteId, SwitchId, TemplateId, VolumeId,
+    NetworkId, Revision, SiteId, SparePoolId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -98,6 +100,7 @@ pub struct Estate {
     pub fronts: OrdMap<FrontId, Arc<Front>>,
     pub templates: OrdMap<TemplateId, Arc<Template>>,
     pub first_boots: OrdMap<FirstBootId, Arc<FirstBoot>>,
+    pub spare_pools: OrdMap<SparePoolId, Arc<SparePool>>,
     index: Index,
 }
 
@@ -299,6 +302,7 @@ impl Estate {
             .chain(self.fronts.values().cloned().map(Fact::Front))
             .chain(self.templates.values().cloned().map(Fact::Template))
             .chain(self.first_boots.values().cloned().map(Fact::FirstBoot))
+            .chain(self.spare_pools.values().cloned().map(Fact::SparePool))
     }
 
     /// Whether there is such an entity.
@@ -319,6 +323,7 @@ impl Estate {
             Kind::Front => self.fronts.contains_key(&FrontId(id)),
             Kind::Template => self.templates.contains_key(&TemplateId(id)),
             Kind::FirstBoot => self.first_boots.contains_key(&FirstBootId(id)),
+            Kind::SparePool => self.spare_pools.contains_key(&SparePoolId(id)),
         }
     }
 
@@ -335,6 +340,7 @@ impl Estate {
             Fact::Front(front) => drop(self.fronts.insert(front.id, front)),
             Fact::Template(template) => drop(self.templates.insert(template.id, template)),
             Fact::FirstBoot(document) => drop(self.first_boots.insert(document.id, document)),
+            Fact::SparePool(pool) => drop(self.spare_pools.insert(pool.id, pool)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -395,6 +401,7 @@ impl Estate {
             Kind::Front => drop(self.fronts.remove(&FrontId(id))),
             Kind::Template => drop(self.templates.remove(&TemplateId(id))),
             Kind::FirstBoot => drop(self.first_boots.remove(&FirstBootId(id))),
+            Kind::SparePool => drop(self.spare_pools.remove(&SparePoolId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

@@ -2,11 +2,11 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
-    Network, Site, Switch, Template, Volume,
+    Network, Site, SparePool, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, SwitchId, TemplateId, VolumeId,
+    NetworkId, SwitchId, SparePoolId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -156,6 +156,14 @@ writes!(
     first_boots,
     FirstBoot,
     FirstBootId
+);
+writes!(
+    add_spare_pool,
+    spare_pool,
+    drop_spare_pool,
+    spare_pools,
+    SparePool,
+    SparePoolId
 );
 writes!(
     add_template,

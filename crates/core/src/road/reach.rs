@@ -73,6 +73,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         Object::Controller(_)
         | Object::Template(_)
         | Object::FirstBoot(_)
+        | Object::SparePool(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

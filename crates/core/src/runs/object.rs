@@ -4,7 +4,7 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-        NetworkId, SwitchId, TemplateId, VolumeId,
+        NetworkId, SparePoolId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -28,6 +28,7 @@ pub enum Object {
     Front(FrontId),
     Template(TemplateId),
     FirstBoot(FirstBootId),
+    SparePool(SparePoolId),
 }
 
 impl Object {
@@ -50,6 +51,7 @@ impl Object {
             Object::Front(id) => estate.fronts.get(&id).map(|f| f.name.clone()),
             Object::Template(id) => estate.templates.get(&id).map(|t| t.name.clone()),
             Object::FirstBoot(id) => estate.first_boots.get(&id).map(|d| d.name.clone()),
+            Object::SparePool(id) => estate.spare_pools.get(&id).map(|p| p.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -71,6 +73,7 @@ impl fmt::Display for Object {
             Object::Front(id) => id.fmt(f),
             Object::Template(id) => id.fmt(f),
             Object::FirstBoot(id) => id.fmt(f),
+            Object::SparePool(id) => id.fmt(f),
         }
     }
 }
@@ -116,6 +119,7 @@ impl Object {
             Object::Front(id) => estate.fronts.contains_key(&id),
             Object::Template(id) => estate.templates.contains_key(&id),
             Object::FirstBoot(id) => estate.first_boots.contains_key(&id),
+            Object::SparePool(id) => estate.spare_pools.contains_key(&id),
         }
     }
 }

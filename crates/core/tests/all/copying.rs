@@ -24,7 +24,7 @@ use zastrugi_core::{
 };
 
 const DB: MachineId = MachineId(7);
-const BASE: TemplateId = TemplateId(300);
+pub(crate) const BASE: TemplateId = TemplateId(300);
 
 fn on(small: &mut Small, id: MachineId, change: impl FnOnce(&mut Machine)) {
     small.alter(|estate: &mut Estate| {
@@ -38,7 +38,7 @@ fn home(small: &Small) -> VolumeId {
     small.view.estate.machines[&DB].disks[0].volume
 }
 
-fn version(small: &Small, number: u32, sealed: Sealed) -> Version {
+pub(crate) fn version(small: &Small, number: u32, sealed: Sealed) -> Version {
     Version {
         number,
         uuid: Uuid::from_u128(u128::from(number)),
@@ -62,7 +62,7 @@ fn version(small: &Small, number: u32, sealed: Sealed) -> Version {
 }
 
 /// Machine 7 runs, 9 is off; the hosts copy 1 GiB in about a second; *base* has versions 1 (not sealed) and 2.
-fn fixture() -> Small {
+pub(crate) fn fixture() -> Small {
     let mut small = read(
         "cluster eider careless\nhost 1 512\nhost 2 512\nmachine 7 db 16 on 1\nmachine 9 old 16 off",
     );

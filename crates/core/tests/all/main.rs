@@ -31,6 +31,7 @@ mod leaving;
 mod limits;
 mod maintenance;
 mod moving;
+mod pools;
 mod naming;
 mod networking;
 mod observing;

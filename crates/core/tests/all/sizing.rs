@@ -169,7 +169,7 @@ fn what_is_always_kept_counts_at_once_where_its_host_has_room() {
         stop.remedy
             .as_ref()
             .unwrap()
-            .contains("Move it to h2 first"),
+            .contains("There is room for it on h2"),
         "{stop:?}"
     );
 }

@@ -31,7 +31,11 @@ mod templates;
 mod told;
 
 use crate::{Drivers, Outcome, Turn};
-use zastrugi_core::{estate::Estate, rooms::Step, runs::Fault};
+use zastrugi_core::{
+    estate::Estate,
+    rooms::{Step, restocking},
+    runs::Fault,
+};
 
 impl Drivers {
     /// Carries one step out at its device. Safe to repeat with the same key.
@@ -56,6 +60,10 @@ impl Drivers {
             Step::Edits(step) => self.at_edit(estate, step, turn).await,
             Step::Qualities(step) => match *step {},
             Step::FirstBoot(step) => match *step {},
+            Step::Spares(step) => match *step {},
+            Step::Restocking(restocking::Step::Machine(step)) => {
+                self.at_machine(estate, step, turn).await
+            }
             Step::Joining(step) => self.at_joining(estate, step, turn).await,
             Step::Maintenance(step) => self.at_maintenance(estate, step, turn).await,
             Step::Keepers(step) => self.at_keepers(estate, step, turn).await,
@@ -90,7 +98,9 @@ impl Drivers {
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
             Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
-            Step::Machines(step) => self.give_up_machine(estate, step, turn).await,
+            Step::Machines(step) | Step::Restocking(restocking::Step::Machine(step)) => {
+                self.give_up_machine(estate, step, turn).await
+            }
             Step::Templates(step) => self.give_up_template(estate, step, turn).await,
             Step::Packages(step) => self.give_up_package(estate, step, turn).await,
             Step::Hosts(_)
@@ -110,6 +120,7 @@ impl Drivers {
             | Step::Hardware(_)
             | Step::Sharing(_)
             | Step::Qualities(_)
+            | Step::Spares(_)
             | Step::FirstBoot(_) => self.perform(estate, step, turn).await,
         }
     }

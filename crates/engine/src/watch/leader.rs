@@ -3,7 +3,7 @@
 use super::{
     Duties, array, balancer, closing, ending, host,
     keeping::{Errands, clear_strays},
-    leaving, naming,
+    leaving, naming, restocking,
     office::{Ears, Office},
     own, switch, tending,
     term::Term,
@@ -125,6 +125,7 @@ impl Reign {
         tasks.spawn(withdrawing::withdraw(office.clone()));
         tasks.spawn(ending::forget(office.clone()));
         tasks.spawn(naming::follow(office.clone()));
+        tasks.spawn(restocking::follow(office.clone()));
         tasks.spawn(balancer::follow(office.clone()));
         let own = duties.own.or_else(own::by_firmware);
         tasks.spawn(own::know(office.clone(), own));

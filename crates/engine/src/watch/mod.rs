@@ -11,6 +11,7 @@ mod leaving;
 mod naming;
 mod office;
 mod own;
+mod restocking;
 mod screens;
 mod switch;
 mod tending;

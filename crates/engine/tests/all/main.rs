@@ -33,6 +33,7 @@ mod sharing;
 mod sites;
 mod sizing;
 mod snapshots;
+mod spares;
 mod storage;
 mod taking;
 mod templates;

@@ -8,6 +8,7 @@ pub(crate) mod hosts;
 pub(crate) mod logbook;
 pub(crate) mod machines;
 pub(crate) mod networks;
+pub(crate) mod pools;
 pub(crate) mod settings;
 pub(crate) mod storage;
 pub(crate) mod templates;
@@ -24,6 +25,7 @@ pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
         hosts::SHEETS,
         machines::SHEETS,
         networks::SHEETS,
+        pools::SHEETS,
         storage::SHEETS,
         templates::SHEETS,
     ]
@@ -41,6 +43,7 @@ pub(crate) fn routes() -> Vec<Route> {
         logbook::routes(),
         machines::routes(),
         networks::routes(),
+        pools::routes(),
         settings::routes(),
         storage::routes(),
         templates::routes(),

@@ -5,7 +5,8 @@ use uuid::Uuid;
 use zastrugi_core::endpoint::Password;
 use zastrugi_core::rooms::{
     Proposal,
-    first_boot::{self, Keep},
+    first_boot,
+    spares::{self, Keep},
     templates::{Ask, Make},
 };
 use zastrugi_engine::{Desk, Viewer};
@@ -16,7 +17,7 @@ const FROM: &str = "kiosk-template";
 const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICqXUWw1S2iEjNvY9UoiagpVsh7ROOIHrWxcu5wAqlrq deck@skarholm.example";
 
 pub(super) async fn first_boot(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
-    let keep = Keep {
+    let keep = first_boot::Keep {
         of: None,
         name: "quay kiosks".into(),
         host_name: "{name}.skarholm.example".into(),
@@ -54,6 +55,35 @@ pub(super) async fn kiosk(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
     };
     // It is copied while people look around already.
     let ask = Proposal::Templates(Ask::Make(make));
+    let begun = desk.start(admin, ask, None, Uuid::new_v4()).await;
+    begun.map(drop).map_err(|e| Failed::Other(e.to_string()))
+}
+
+/// Made as soon as the template is whole.
+pub(super) async fn trainers(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
+    let estate = desk.look().estate;
+    let Some(template) = estate.template_named("kiosk") else {
+        return Ok(());
+    };
+    let Some(from) = estate.machine_named(FROM) else {
+        return Ok(());
+    };
+    let keep = Keep {
+        pool: None,
+        name: "kiosk trainers".into(),
+        template: Some(template.id),
+        cluster: from.cluster,
+        pattern: "trainer-{01}".into(),
+        spare: 2,
+        most: 8,
+        vcpus: from.vcpus,
+        memory: from.memory.size,
+        dependent: true,
+        networks: vec![from.nics.first().and_then(|n| n.network)],
+        document: None,
+        ends_off: true,
+    };
+    let ask = Proposal::Spares(spares::Ask::Keep(Box::new(keep)));
     let begun = desk.start(admin, ask, None, Uuid::new_v4()).await;
     begun.map(drop).map_err(|e| Failed::Other(e.to_string()))
 }

@@ -21,7 +21,7 @@ const BOOT_LIMIT: Span = Span::mins(5);
 const VIDEO: Bytes = Bytes::mib(16);
 const VIRTUAL_HARDWARE: u32 = 3;
 
-pub(super) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
+pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     let names = wanted_names(draft, ask);
     check_sizes(draft, ask);
     check_labels(draft, ask);
@@ -315,6 +315,7 @@ fn blank(
         properties: Default::default(),
         shares: vec![],
         firmware: None,
+        of_pool: None,
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }

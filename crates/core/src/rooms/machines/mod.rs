@@ -15,6 +15,7 @@ mod told;
 
 pub use ask::{AfterGrace, Ask, Back, Copied, Taken, CreateMachines, NewDisk, NewNic, PowerAct};
 pub use event::Event;
+pub(crate) use create::create;
 pub(crate) use power::power;
 pub use step::Step;
 

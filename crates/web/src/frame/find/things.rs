@@ -133,6 +133,7 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
         each(&mut templates(estate, &named)),
         each(&mut first_boots(estate, &named)),
         each(&mut shared(estate, &named)),
+        each(&mut pools(estate, &named)),
     ];
     all.into_iter().flatten().collect()
 }
@@ -146,6 +147,22 @@ fn templates<'a>(
         let volume = t.newest().and_then(|v| estate.volumes.get(&v.volume));
         let place = volume.map_or_else(String::new, |v| v.name.clone());
         Thing::new("template", t.id.0, &t.name, place, "/templates/")
+    })
+}
+
+fn pools<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    let all = estate.spare_pools.values().filter(|p| named(&p.name));
+    all.map(|p| {
+        Thing::new(
+            "pool",
+            p.id.0,
+            &p.name,
+            cluster(estate, Some(p.cluster)),
+            "/pools/",
+        )
     })
 }
 

@@ -240,6 +240,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::Front(id) => format!("/fronts/{}", id.0),
         Object::Template(id) => format!("/templates/{}", id.0),
         Object::FirstBoot(id) => format!("/first-boot/{}", id.0),
+        Object::SparePool(id) => format!("/pools/{}", id.0),
         Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }

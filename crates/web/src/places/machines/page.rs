@@ -172,6 +172,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ),
         ("Disks", disks.join("; ")),
         ("Made from", made_from(estate, m)),
+        ("Pool", of_pool(estate, m)),
         ("Firmware", super::firmware::words(m)),
         ("First boot", first_boot(m)),
         ("Drive", drive(estate, m)),
@@ -191,8 +192,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
     facts.retain(|(what, said)| {
         !matches!(
             *what,
-            "Stands behind" | "Made from" | "First boot" | "Firmware"
-        ) || !said.is_empty()
+            "Stands behind" | "Made from" | "First boot" | "Firmware" | "Pool") || !said.is_empty()
     });
     facts
 }
@@ -254,6 +254,20 @@ fn restart(estate: &Estate, m: &Machine) -> String {
         return format!("{who}, before all others: this manager runs in it");
     }
     format!("{who}, in tier {}{after}", m.tier)
+}
+
+/// The pool that made it, and who has it.
+fn of_pool(estate: &Estate, m: &Machine) -> String {
+    let Some(of) = m.of_pool.as_deref() else {
+        return String::new();
+    };
+    let pool = estate.spare_pools.get(&of.pool);
+    let name = pool.map_or_else(|| "a pool that is gone".into(), |p| p.name.clone());
+    match &of.held {
+        _ if of.back => format!("{name}; it was given back, and is thrown away"),
+        Some(held) => format!("{name}; {} has it, and it is thrown away when it is given back", held.by),
+        None => format!("{name}; a spare"),
+    }
 }
 
 /// What its guest was told, and what came of it.
