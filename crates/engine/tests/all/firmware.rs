@@ -22,6 +22,7 @@ use zastrugi_store::testkit::url;
 async fn lab(pool: &PgPool) -> Lab {
     let lab = Lab::at_speed(&url(pool), 2, 20.0).await;
     lab.ready().await;
+    lab.migration_network().await;
     let mut ask = lab.create("m", 1, true);
     if let Proposal::Machines(machines::Ask::Create(create)) = &mut ask {
         create.firmware = FirmwareWish {

@@ -36,6 +36,7 @@ fn machine(lab: &Lab) -> Machine {
 async fn lab(pool: &PgPool) -> Lab {
     let lab = Lab::with(&url(pool), crate::lab::scenario(2), 20.0, |_| {}).await;
     lab.ready().await;
+    lab.migration_network().await;
     lab.done(lab.create("m", 1, false)).await;
     let sets = vec![Set::Memory(memory(1, 2, 8)), Set::VCpusMax(8)];
     lab.done(edit(&lab, sets)).await;
