@@ -47,7 +47,9 @@ impl Stand {
         let newest = newest(estate, pool);
         let mut stand = Stand::default();
         for m in estate.pool_members(pool.id) {
-            let Some(of) = m.of_pool.as_deref() else { continue };
+            let Some(of) = m.of_pool.as_deref() else {
+                continue;
+            };
             let list = match &of.held {
                 _ if of.back => &mut stand.back,
                 Some(_) if pool.ends_off && is_off(m) => &mut stand.back,
@@ -82,11 +84,21 @@ pub fn due(estate: &Estate, pool: &SparePool) -> Due {
     // More than are wanted: those that came last go.
     let over = usize::try_from(fresh.saturating_sub(wanted)).unwrap_or(0);
     let spares: Vec<MachineId> = stand.ready.iter().chain(&stand.coming).copied().collect();
-    let coming = |id: &MachineId| stand.coming.contains(id) && estate.machines.get(id).is_some_and(|m| m.state == MachineState::Planned);
+    let coming = |id: &MachineId| {
+        stand.coming.contains(id)
+            && estate
+                .machines
+                .get(id)
+                .is_some_and(|m| m.state == MachineState::Planned)
+    };
     away.extend(spares.into_iter().rev().filter(|id| !coming(id)).take(over));
     let most = u32::try_from(limits::AT_ONCE.most).unwrap_or(u32::MAX);
     if newest(estate, pool).is_none() {
-        return Due { make: 0, away, away_first: false };
+        return Due {
+            make: 0,
+            away,
+            away_first: false,
+        };
     }
     let room = pool.most.saturating_sub(held + fresh + count(&stand.stale));
     let make = short.min(room).min(most);
@@ -113,11 +125,23 @@ pub fn names(estate: &Estate, pattern: &str, count: u32) -> Result<String, Strin
     // What is wrong with it is said by whoever spreads it.
     spread(pattern, count.max(1))?;
     let number = &pattern[open + 1..close];
-    let (width, mut first) = (number.len(), number.parse::<u32>().map_err(|_| "Between the braces stands the first number, such as {01}.".to_owned())?);
+    let (width, mut first) = (
+        number.len(),
+        number
+            .parse::<u32>()
+            .map_err(|_| "Between the braces stands the first number, such as {01}.".to_owned())?,
+    );
     loop {
-        let with = format!("{}{{{first:0width$}}}{}", &pattern[..open], &pattern[close + 1..]);
+        let with = format!(
+            "{}{{{first:0width$}}}{}",
+            &pattern[..open],
+            &pattern[close + 1..]
+        );
         let all = spread(&with, count.max(1))?;
-        let taken = (first..).zip(&all).filter(|(_, name)| estate.machine_named(name).is_some()).last();
+        let taken = (first..)
+            .zip(&all)
+            .filter(|(_, name)| estate.machine_named(name).is_some())
+            .last();
         match taken {
             None => return Ok(with),
             Some((n, _)) => first = n.saturating_add(1),
@@ -128,7 +152,12 @@ pub fn names(estate: &Estate, pattern: &str, count: u32) -> Result<String, Strin
 /// The oldest spares that can be handed out, so many at most.
 pub fn ready(estate: &Estate, pool: &SparePool, count: usize) -> Vec<Arc<Machine>> {
     let stand = Stand::of(estate, pool);
-    let mut all: Vec<Arc<Machine>> = stand.ready.iter().filter_map(|id| estate.machines.get(id)).cloned().collect();
+    let mut all: Vec<Arc<Machine>> = stand
+        .ready
+        .iter()
+        .filter_map(|id| estate.machines.get(id))
+        .cloned()
+        .collect();
     all.sort_by_key(|m| (m.created, m.id));
     all.truncate(count);
     all

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, SwitchId, SparePoolId, TemplateId, VolumeId,
+    NetworkId, SparePoolId, SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 

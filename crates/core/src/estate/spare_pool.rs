@@ -58,7 +58,8 @@ impl Estate {
     /// The machines of a pool that are not deleted, by number.
     pub fn pool_members(&self, pool: SparePoolId) -> impl Iterator<Item = &Arc<Machine>> {
         let all = self.index.of_pool.all(&pool);
-        all.filter_map(|id| self.machines.get(id)).filter(|m| m.deleted.is_none())
+        all.filter_map(|id| self.machines.get(id))
+            .filter(|m| m.deleted.is_none())
     }
     pub fn spare_pool_named(&self, name: &str) -> Option<&Arc<SparePool>> {
         self.spare_pools.values().find(|p| p.name == name)

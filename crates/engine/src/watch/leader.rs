@@ -3,9 +3,9 @@
 use super::{
     Duties, array, balancer, closing, ending, host,
     keeping::{Errands, clear_strays},
-    leaving, naming, restocking,
+    leaving, naming,
     office::{Ears, Office},
-    own, switch, tending,
+    own, restocking, switch, tending,
     term::Term,
     withdrawing,
 };

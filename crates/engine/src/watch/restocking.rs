@@ -53,7 +53,8 @@ pub(super) async fn follow(office: Office) {
 /// Whether a run about this pool is not over.
 fn is_open(shared: &Shared, pool: SparePoolId) -> bool {
     let now = shared.snapshot();
-    let of = |ask: &Proposal| matches!(ask, Proposal::Restocking(Ask::Follow { pool: p }) if *p == pool);
+    let of =
+        |ask: &Proposal| matches!(ask, Proposal::Restocking(Ask::Follow { pool: p }) if *p == pool);
     now.plans.values().any(|p| of(&p.ask))
 }
 

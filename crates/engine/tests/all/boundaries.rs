@@ -102,7 +102,11 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         }
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
-        ("maintenance" | "joining" | "building" | "leaving" | "taking" | "growing" | "restocking", own) => {
+        (
+            "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing"
+            | "restocking",
+            own,
+        ) => {
             format!("{own}s")
         }
         _ => return vec![(room, kind)],

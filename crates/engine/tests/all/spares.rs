@@ -49,7 +49,9 @@ pub(crate) fn keep(lab: &Lab, change: impl FnOnce(&mut Keep)) -> Proposal {
 
 fn kept(lab: &Lab) -> Option<SparePool> {
     let estate = lab.estate();
-    estate.spare_pool_named("trainers").map(|p| SparePool::clone(p))
+    estate
+        .spare_pool_named("trainers")
+        .map(|p| SparePool::clone(p))
 }
 
 pub(crate) fn stand(lab: &Lab) -> Stand {
@@ -59,8 +61,17 @@ pub(crate) fn stand(lab: &Lab) -> Stand {
 async fn hand_out(lab: &Lab, to: &str) -> MachineId {
     let had = stand(lab).held;
     let pool = kept(lab).unwrap().id;
-    lab.done(Proposal::Spares(Ask::HandOut { pool, count: 1, to: to.into() })).await;
-    stand(lab).held.into_iter().find(|id| !had.contains(id)).unwrap()
+    lab.done(Proposal::Spares(Ask::HandOut {
+        pool,
+        count: 1,
+        to: to.into(),
+    }))
+    .await;
+    stand(lab)
+        .held
+        .into_iter()
+        .find(|id| !had.contains(id))
+        .unwrap()
 }
 
 /// If this fails, somebody waits for a machine that should have been ready, or gets one that somebody else had.
@@ -74,13 +85,29 @@ async fn spares_make_themselves_and_what_comes_back_is_gone(pool: PgPool) {
     assert_eq!(stand(&lab).held, [first]);
     let second = hand_out(&lab, "bo").await;
     assert_ne!(first, second);
-    lab.done(Proposal::Spares(Ask::GiveBack { machines: vec![first] })).await;
-    eventually("it is gone for good", || !lab.estate().machines.contains_key(&first)).await;
+    lab.done(Proposal::Spares(Ask::GiveBack {
+        machines: vec![first],
+    }))
+    .await;
+    eventually("it is gone for good", || {
+        !lab.estate().machines.contains_key(&first)
+    })
+    .await;
     assert_eq!(stand(&lab).held, [second], "the other has hers still");
     // Whoever switches hers off has given it back.
-    let act = PowerAct::Stop { grace: Span::secs(60), then: AfterGrace::PowerOff };
-    lab.done(Proposal::Machines(machines::Ask::Power { machines: vec![second], act })).await;
-    eventually("and so is this", || !lab.estate().machines.contains_key(&second)).await;
+    let act = PowerAct::Stop {
+        grace: Span::secs(60),
+        then: AfterGrace::PowerOff,
+    };
+    lab.done(Proposal::Machines(machines::Ask::Power {
+        machines: vec![second],
+        act,
+    }))
+    .await;
+    eventually("and so is this", || {
+        !lab.estate().machines.contains_key(&second)
+    })
+    .await;
     eventually("two are ready", || stand(&lab).ready.len() == 2).await;
     let all = lab.estate().pool_members(kept(&lab).unwrap().id).count();
     assert_eq!(all, 2);
@@ -106,7 +133,9 @@ async fn a_new_version_is_rolled_through_spares_and_people_keep_theirs(pool: PgP
         let stand = stand(&lab);
         let estate = lab.estate();
         let of = |id: &MachineId| estate.machines[id].of_pool.as_ref().unwrap().version;
-        stand.ready.len() == 2 && stand.stale.is_empty() && stand.ready.iter().all(|id| of(id) == newest)
+        stand.ready.len() == 2
+            && stand.stale.is_empty()
+            && stand.ready.iter().all(|id| of(id) == newest)
     };
     eventually("both spares are of the new version", rolled).await;
     let her = lab.estate().machines[&hers].clone();
@@ -122,7 +151,10 @@ async fn a_pool_is_emptied_and_ended(pool: PgPool) {
     eventually("two are ready", || stand(&lab).ready.len() == 2).await;
     lab.done(keep(&lab, |k| k.spare = 0)).await;
     eventually("none is left", || stand(&lab) == Stand::default()).await;
-    eventually("nobody is at work on it", || lab.desk.look().runs.iter().all(|r| !r.state.open())).await;
+    eventually("nobody is at work on it", || {
+        lab.desk.look().runs.iter().all(|r| !r.state.open())
+    })
+    .await;
     let pool = kept(&lab).unwrap().id;
     lab.done(Proposal::Spares(Ask::End { pool })).await;
     assert!(kept(&lab).is_none());
@@ -137,8 +169,18 @@ async fn a_pool_that_has_no_room_makes_its_spares_once_there_is_some(pool: PgPoo
     let most = lab.estate().hosts[&hosts[0]].hardware.memory;
     lab.done(keep(&lab, |k| k.memory = most)).await;
     tokio::time::sleep(std::time::Duration::from_secs(4)).await;
-    assert_eq!(stand(&lab), Stand::default(), "nothing is begun that can't be done");
-    let runs = lab.desk.look().runs.iter().filter(|r| r.title.contains("spares of pool")).count();
+    assert_eq!(
+        stand(&lab),
+        Stand::default(),
+        "nothing is begun that can't be done"
+    );
+    let runs = lab
+        .desk
+        .look()
+        .runs
+        .iter()
+        .filter(|r| r.title.contains("spares of pool"))
+        .count();
     assert_eq!(runs, 0);
     lab.done(keep(&lab, |_| {})).await;
     eventually("two are ready", || stand(&lab).ready.len() == 2).await;

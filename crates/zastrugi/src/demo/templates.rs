@@ -4,8 +4,7 @@ use crate::serve::Failed;
 use uuid::Uuid;
 use zastrugi_core::endpoint::Password;
 use zastrugi_core::rooms::{
-    Proposal,
-    first_boot,
+    Proposal, first_boot,
     spares::{self, Keep},
     templates::{Ask, Make},
 };

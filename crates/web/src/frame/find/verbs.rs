@@ -55,12 +55,7 @@ const VERBS: [Verb; 56] = [
         Act::Machines,
     ),
     ("delete", "machine", "/sheet/delete?ids=", Act::Machines),
-    (
-        "hand out",
-        "pool",
-        "/sheet/hand-out?id=",
-        Act::Machines,
-    ),
+    ("hand out", "pool", "/sheet/hand-out?id=", Act::Machines),
     (
         "share a disk",
         "machine",

@@ -105,7 +105,10 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         some(may && runs, sheet("Move", "move", m)),
         some(may, sheet("Disks and cards", "hardware", m)),
         some(
-            may && m.of_pool.as_ref().is_some_and(|of| of.held.is_some() && !of.back),
+            may && m
+                .of_pool
+                .as_ref()
+                .is_some_and(|of| of.held.is_some() && !of.back),
             sheet("Give it back to its pool", "give-back", m),
         ),
         some(may, sheet("Share a disk with others", "share-disk", m)),

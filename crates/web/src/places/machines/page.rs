@@ -192,7 +192,8 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
     facts.retain(|(what, said)| {
         !matches!(
             *what,
-            "Stands behind" | "Made from" | "First boot" | "Firmware" | "Pool") || !said.is_empty()
+            "Stands behind" | "Made from" | "First boot" | "Firmware" | "Pool"
+        ) || !said.is_empty()
     });
     facts
 }
@@ -265,7 +266,10 @@ fn of_pool(estate: &Estate, m: &Machine) -> String {
     let name = pool.map_or_else(|| "a pool that is gone".into(), |p| p.name.clone());
     match &of.held {
         _ if of.back => format!("{name}; it was given back, and is thrown away"),
-        Some(held) => format!("{name}; {} has it, and it is thrown away when it is given back", held.by),
+        Some(held) => format!(
+            "{name}; {} has it, and it is thrown away when it is given back",
+            held.by
+        ),
         None => format!("{name}; a spare"),
     }
 }

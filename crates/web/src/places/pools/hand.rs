@@ -39,8 +39,16 @@ pub(crate) fn out(view: &View, fields: &Fields) -> Filled {
         run: "Run: hand it out".into(),
         danger: false,
         back: format!("/pools/{}", id.0),
-        fields: render(&OutFields { id: id.0, to: to.clone(), count: typed }),
-        ask: Proposal::Spares(Ask::HandOut { pool: id, count, to: to.as_str().into() }),
+        fields: render(&OutFields {
+            id: id.0,
+            to: to.clone(),
+            count: typed,
+        }),
+        ask: Proposal::Spares(Ask::HandOut {
+            pool: id,
+            count,
+            to: to.as_str().into(),
+        }),
         wrong,
     }
 }
@@ -57,15 +65,32 @@ struct BackFields {
 pub(crate) fn back(view: &View, fields: &Fields) -> Filled {
     let machines: Vec<MachineId> = fields.ids("ids");
     let estate = &view.estate;
-    let named = machines.iter().map(|id| (id.0, estate.machines.get(id).map_or_else(|| id.to_string(), |m| m.name.clone())));
-    let pool = machines.first().and_then(|id| estate.machines.get(id)?.of_pool.as_ref().map(|of| of.pool.0));
+    let named = machines.iter().map(|id| {
+        (
+            id.0,
+            estate
+                .machines
+                .get(id)
+                .map_or_else(|| id.to_string(), |m| m.name.clone()),
+        )
+    });
+    let pool = machines.first().and_then(|id| {
+        estate
+            .machines
+            .get(id)?
+            .of_pool
+            .as_ref()
+            .map(|of| of.pool.0)
+    });
     Filled {
         title: "Give machines back".into(),
         lead: "They are thrown away, and new ones are made in their place.".into(),
         run: "Run: give them back".into(),
         danger: true,
         back: pool.map_or_else(|| "/pools".into(), |p| format!("/pools/{p}")),
-        fields: render(&BackFields { machines: named.collect() }),
+        fields: render(&BackFields {
+            machines: named.collect(),
+        }),
         ask: Proposal::Spares(Ask::GiveBack { machines }),
         wrong: vec![],
     }

@@ -65,9 +65,23 @@ fn size(fields: &Fields, otherwise: Bytes, wrong: &mut Vec<Wrong>) -> (String, B
 
 /// The network of the first card that the template had, where the cluster has it.
 fn usual(had: Option<&SparePool>, version: Option<&Version>, networks: &[(u64, String)]) -> u64 {
-    let first = had.map(|p| p.networks.first()).unwrap_or_else(|| version.and_then(|v| v.cards.first()));
-    let known = first.copied().flatten().filter(|n| networks.iter().any(|(id, _)| *id == n.0));
-    known.map_or_else(|| if had.is_some() { 0 } else { networks.first().map_or(0, |n| n.0) }, |n| n.0)
+    let first = had
+        .map(|p| p.networks.first())
+        .unwrap_or_else(|| version.and_then(|v| v.cards.first()));
+    let known = first
+        .copied()
+        .flatten()
+        .filter(|n| networks.iter().any(|(id, _)| *id == n.0));
+    known.map_or_else(
+        || {
+            if had.is_some() {
+                0
+            } else {
+                networks.first().map_or(0, |n| n.0)
+            }
+        },
+        |n| n.0,
+    )
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
@@ -75,26 +89,65 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
     let of = fields.get("of").parse().ok().map(SparePoolId);
     let had = of.and_then(|id| estate.spare_pools.get(&id)).map(|p| &**p);
-    let mut templates: Vec<(u64, String)> = estate.templates.values().map(|t| (t.id.0, t.name.clone())).collect();
+    let mut templates: Vec<(u64, String)> = estate
+        .templates
+        .values()
+        .map(|t| (t.id.0, t.name.clone()))
+        .collect();
     templates.sort_by(|a, b| a.1.cmp(&b.1));
-    let first = had.map(|p| p.template.0).or(templates.first().map(|t| t.0)).unwrap_or(0);
-    let template = TemplateId(fields.or("template", &first.to_string()).parse().unwrap_or(0));
+    let first = had
+        .map(|p| p.template.0)
+        .or(templates.first().map(|t| t.0))
+        .unwrap_or(0);
+    let template = TemplateId(
+        fields
+            .or("template", &first.to_string())
+            .parse()
+            .unwrap_or(0),
+    );
     let version = estate.templates.get(&template).and_then(|t| t.newest());
     let home = version.and_then(|v| estate.volumes.get(&v.volume)?.cluster);
-    let clusters: Vec<(u64, String)> = estate.clusters.values().map(|c| (c.id.0, c.name.clone())).collect();
+    let clusters: Vec<(u64, String)> = estate
+        .clusters
+        .values()
+        .map(|c| (c.id.0, c.name.clone()))
+        .collect();
     let cluster = had.map(|p| p.cluster).or(home).map_or(0, |c| c.0);
-    let cluster = ClusterId(fields.or("cluster", &cluster.to_string()).parse().unwrap_or(0));
-    let all = estate.networks_of(cluster).into_iter().filter(|n| n.role == NetRole::Guest && n.ready);
+    let cluster = ClusterId(
+        fields
+            .or("cluster", &cluster.to_string())
+            .parse()
+            .unwrap_or(0),
+    );
+    let all = estate
+        .networks_of(cluster)
+        .into_iter()
+        .filter(|n| n.role == NetRole::Guest && n.ready);
     let networks: Vec<(u64, String)> = all.map(|n| (n.id.0, n.name.clone())).collect();
-    let network: u64 = fields.or("network", &usual(had, version, &networks).to_string()).parse().unwrap_or(0);
+    let network: u64 = fields
+        .or("network", &usual(had, version, &networks).to_string())
+        .parse()
+        .unwrap_or(0);
     let (spare_text, spare) = number(fields, "spare", had.map_or(2, |p| p.spare), &mut wrong);
     let (most_text, most) = number(fields, "most", had.map_or(10, |p| p.most), &mut wrong);
-    let (vcpus_text, vcpus) = number(fields, "vcpus", had.map_or_else(|| version.map_or(2, |v| v.vcpus), |p| p.vcpus), &mut wrong);
-    let (memory_text, memory) = size(fields, had.map_or_else(|| version.map_or(Bytes::gib(4), |v| v.memory), |p| p.memory), &mut wrong);
+    let (vcpus_text, vcpus) = number(
+        fields,
+        "vcpus",
+        had.map_or_else(|| version.map_or(2, |v| v.vcpus), |p| p.vcpus),
+        &mut wrong,
+    );
+    let (memory_text, memory) = size(
+        fields,
+        had.map_or_else(|| version.map_or(Bytes::gib(4), |v| v.memory), |p| p.memory),
+        &mut wrong,
+    );
     let name = fields.or("name", had.map_or("", |p| &p.name));
     let pattern = fields.or("pattern", had.map_or("", |p| &p.pattern));
     let document = had.and_then(|p| p.document).map_or(0, |d| d.0);
-    let document: u64 = fields.or("document", &document.to_string()).parse().unwrap_or(0);
+    let document: u64 = fields
+        .or("document", &document.to_string())
+        .parse()
+        .unwrap_or(0);
     let ask = Keep {
         pool: of,
         name: name.as_str().into(),
@@ -105,15 +158,30 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         most,
         vcpus,
         memory,
-        dependent: fields.or("how", if had.is_none_or(|p| p.dependent) { "dependent" } else { "full" }) == "dependent",
+        dependent: fields.or(
+            "how",
+            if had.is_none_or(|p| p.dependent) {
+                "dependent"
+            } else {
+                "full"
+            },
+        ) == "dependent",
         networks: vec![Some(network).filter(|n| *n > 0).map(NetworkId)],
         document: Some(document).filter(|d| *d > 0).map(FirstBootId),
         ends_off: fields.ticked("ends_off", had.is_some_and(|p| p.ends_off)),
     };
     Filled {
-        title: had.map_or_else(|| "Keep a pool".into(), |p| format!("Change pool {}", p.name)),
+        title: had.map_or_else(
+            || "Keep a pool".into(),
+            |p| format!("Change pool {}", p.name),
+        ),
         lead: "Machines of a template that run already when somebody needs one.".into(),
-        run: if had.is_some() { "Run: change it" } else { "Run: keep it" }.into(),
+        run: if had.is_some() {
+            "Run: change it"
+        } else {
+            "Run: keep it"
+        }
+        .into(),
         danger: false,
         back: of.map_or_else(|| "/pools".into(), |id| format!("/pools/{}", id.0)),
         fields: render(&KeepFields {

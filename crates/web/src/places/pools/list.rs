@@ -38,8 +38,14 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
             word,
             held: stand.held.len(),
             most: p.most,
-            template: estate.templates.get(&p.template).map_or_else(|| "a template that is gone".into(), |t| t.name.clone()),
-            cluster: estate.clusters.get(&p.cluster).map_or_else(String::new, |c| c.name.clone()),
+            template: estate
+                .templates
+                .get(&p.template)
+                .map_or_else(|| "a template that is gone".into(), |t| t.name.clone()),
+            cluster: estate
+                .clusters
+                .get(&p.cluster)
+                .map_or_else(String::new, |c| c.name.clone()),
         }
     };
     let mut rows: Vec<Row> = estate.spare_pools.values().map(row).collect();

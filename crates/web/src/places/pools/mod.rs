@@ -33,7 +33,10 @@ fn state(estate: &Estate, pool: &SparePool, stand: &Stand) -> (&'static str, Str
     match (ready, stand.coming.len()) {
         _ if newest(estate, pool).is_none() => ("mind", "its template has no version yet".into()),
         (r, _) if r >= wanted && stand.stale.is_empty() => ("steady", format!("{r} ready")),
-        (r, _) if r >= wanted => ("busy", format!("{r} ready, {} of an older version", stand.stale.len())),
+        (r, _) if r >= wanted => (
+            "busy",
+            format!("{r} ready, {} of an older version", stand.stale.len()),
+        ),
         (r, 0) => ("mind", format!("{r} of {wanted} ready")),
         (r, n) => ("busy", format!("{r} of {wanted} ready, {n} on their way")),
     }

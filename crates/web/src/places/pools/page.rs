@@ -56,7 +56,12 @@ fn member(estate: &Estate, id: MachineId, what: &'static str) -> Option<Member> 
     let of = m.of_pool.as_deref()?;
     let host = m.host.and_then(|h| estate.hosts.get(&h));
     let (glyph, word) = machine_state(m, host.map(|h| &**h));
-    let addresses: Vec<String> = m.nics.iter().flat_map(|n| &n.addresses).map(ToString::to_string).collect();
+    let addresses: Vec<String> = m
+        .nics
+        .iter()
+        .flat_map(|n| &n.addresses)
+        .map(ToString::to_string)
+        .collect();
     Some(Member {
         id: m.id.0,
         name: m.name.clone(),
@@ -79,7 +84,10 @@ fn members(estate: &Estate, stand: &Stand) -> (Vec<Member>, usize) {
         (&stand.stale, "to be replaced"),
         (&stand.back, "thrown away"),
     ];
-    let all: Vec<Member> = lists.into_iter().flat_map(|(ids, what)| ids.iter().filter_map(move |id| member(estate, *id, what))).collect();
+    let all: Vec<Member> = lists
+        .into_iter()
+        .flat_map(|(ids, what)| ids.iter().filter_map(move |id| member(estate, *id, what)))
+        .collect();
     let more = all.len().saturating_sub(SHOWN);
     (all.into_iter().take(SHOWN).collect(), more)
 }
@@ -91,12 +99,20 @@ fn stops(signed: &Signed, desk: &AtDesk, estate: &Estate, pool: &SparePool) -> V
     }
     let open = |ask: &Proposal| matches!(ask, Proposal::Restocking(restocking::Ask::Follow { pool: p }) if *p == pool.id);
     let view = desk.look();
-    if view.runs.iter().filter_map(|r| desk.plan(r.id)).any(|p| open(&p.ask)) {
+    if view
+        .runs
+        .iter()
+        .filter_map(|r| desk.plan(r.id))
+        .any(|p| open(&p.ask))
+    {
         return vec![];
     }
     let ask = Proposal::Restocking(restocking::Ask::Follow { pool: pool.id });
     let said = desk.assess(&signed.viewer, &ask);
-    let all = said.findings().iter().filter(|f| f.severity == Severity::Stop);
+    let all = said
+        .findings()
+        .iter()
+        .filter(|f| f.severity == Severity::Stop);
     all.map(|f| f.text.clone()).take(4).collect()
 }
 
@@ -104,7 +120,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<PoolPage, Prob
     let view = desk.look();
     let estate = &view.estate;
     let id = SparePoolId(id);
-    let pool = estate.spare_pools.get(&id).ok_or_else(|| Problem::not_found("This pool"))?;
+    let pool = estate
+        .spare_pools
+        .get(&id)
+        .ok_or_else(|| Problem::not_found("This pool"))?;
     let stand = Stand::of(estate, pool);
     let (glyph, word) = state(estate, pool, &stand);
     let (members, more) = members(estate, &stand);
@@ -112,24 +131,67 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<PoolPage, Prob
     let networks: Vec<String> = pool
         .networks
         .iter()
-        .map(|n| n.and_then(|n| estate.networks.get(&n)).map_or_else(|| "none of ours".into(), |n| n.name.clone()))
+        .map(|n| {
+            n.and_then(|n| estate.networks.get(&n))
+                .map_or_else(|| "none of ours".into(), |n| n.name.clone())
+        })
         .collect();
     Ok(PoolPage {
         id: id.0,
         name: pool.name.clone(),
         glyph,
         word,
-        lead: format!("{} handed out; at least {} are kept ready, at most {} exist.", stand.held.len(), pool.spare, pool.most),
+        lead: format!(
+            "{} handed out; at least {} are kept ready, at most {} exist.",
+            stand.held.len(),
+            pool.spare,
+            pool.most
+        ),
         facts: vec![
-            ("Newest version", newest(estate, pool).map_or_else(|| "none yet".into(), |v| v.to_string())),
-            ("Disks", if pool.dependent { "lie on the version, take what is written" } else { "copied in full" }.into()),
+            (
+                "Newest version",
+                newest(estate, pool).map_or_else(|| "none yet".into(), |v| v.to_string()),
+            ),
+            (
+                "Disks",
+                if pool.dependent {
+                    "lie on the version, take what is written"
+                } else {
+                    "copied in full"
+                }
+                .into(),
+            ),
             ("Each has", format!("{} vCPUs, {}", pool.vcpus, pool.memory)),
             ("Names", pool.pattern.clone()),
-            ("Networks", if networks.is_empty() { "no cards".into() } else { networks.join(", ") }),
-            ("Cluster", estate.clusters.get(&pool.cluster).map_or_else(String::new, |c| c.name.clone())),
-            ("Thrown away", if pool.ends_off { "when given back, or once it is off" } else { "when given back" }.into()),
+            (
+                "Networks",
+                if networks.is_empty() {
+                    "no cards".into()
+                } else {
+                    networks.join(", ")
+                },
+            ),
+            (
+                "Cluster",
+                estate
+                    .clusters
+                    .get(&pool.cluster)
+                    .map_or_else(String::new, |c| c.name.clone()),
+            ),
+            (
+                "Thrown away",
+                if pool.ends_off {
+                    "when given back, or once it is off"
+                } else {
+                    "when given back"
+                }
+                .into(),
+            ),
         ],
-        template: (pool.template.0, template.map_or_else(|| "a template that is gone".into(), |t| t.name.clone())),
+        template: (
+            pool.template.0,
+            template.map_or_else(|| "a template that is gone".into(), |t| t.name.clone()),
+        ),
         members,
         more,
         stops: stops(signed, desk, estate, pool),
