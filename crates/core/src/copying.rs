@@ -31,6 +31,21 @@ pub fn rate(via: &Host, from: VolumeId, to: VolumeId) -> Rate {
     bandwidth(fastest(from), fastest(to), 1)
 }
 
+/// Why its disks can't be written now: field and words.
+pub fn rests(machine: &Machine) -> Option<(&'static str, String)> {
+    let name = &machine.name;
+    if !machine.is_off() {
+        return Some(("machine", format!("{name} is on; power it off first.")));
+    }
+    if machine.arriving.is_some() || machine.deleted.is_some() {
+        return Some(("machine", format!("{name} is being moved, or was deleted.")));
+    }
+    if !machine.snapshots.is_empty() {
+        return Some(("machine", format!("{name} has snapshots, which hold earlier states of the same disk; delete them first.")));
+    }
+    machine.parent.is_some().then(|| ("machine", format!("The disks of {name} lie on a template; make it whole first.")))
+}
+
 /// What a copy is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]

@@ -239,6 +239,7 @@ rooms! {
     Growing growing,
     Spares spares,
     Restocking restocking,
+    Refreshing refreshing,
     Templates templates,
     FirstBoot first_boot,
     Packages packages;

@@ -20,6 +20,7 @@ use crate::{
         naming,
         networks::calls as network,
         packages::calls as packages,
+        refreshing,
         sharing::calls as sharing,
         snapshots::calls as snapshots,
         storage::{calls as storage, pools},
@@ -126,6 +127,11 @@ fn machine_routes() -> Router<Device> {
         .route("/v1/machines/{uuid}/copy", put(templates::copy))
         .route("/v1/machines/{uuid}/copy", delete(templates::end))
         .route("/v1/machines/{uuid}/disks/{key}/fill", put(packages::fill))
+        .route("/v1/machines/{uuid}/disks/{key}/copy", put(refreshing::copy))
+        .route(
+            "/v1/machines/{uuid}/disks/{key}/copy",
+            delete(refreshing::end),
+        )
         .route(
             "/v1/volumes/{uid}/images/{id}/pack",
             put(packages::pack_file),

@@ -39,6 +39,7 @@ mod packing;
 mod placing;
 mod pooling;
 mod pools;
+mod refreshing;
 mod recounted;
 mod rules;
 mod running;

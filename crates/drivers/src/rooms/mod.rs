@@ -22,6 +22,7 @@ mod naming;
 mod networks;
 mod packages;
 mod pools;
+mod refreshing;
 mod seeds;
 mod sharing;
 mod snapshots;
@@ -77,6 +78,7 @@ impl Drivers {
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Growing(step) => self.at_growing(estate, step, turn).await,
+            Step::Refreshing(step) => self.at_refreshing(estate, step, turn).await,
             Step::Templates(step) => self.at_template(estate, step, turn).await,
             Step::Packages(step) => self.at_package(estate, step, turn).await,
         }
@@ -101,6 +103,7 @@ impl Drivers {
             Step::Machines(step) | Step::Restocking(restocking::Step::Machine(step)) => {
                 self.give_up_machine(estate, step, turn).await
             }
+            Step::Refreshing(step) => self.give_up_refreshing(estate, step, turn).await,
             Step::Templates(step) => self.give_up_template(estate, step, turn).await,
             Step::Packages(step) => self.give_up_package(estate, step, turn).await,
             Step::Hosts(_)

@@ -26,6 +26,7 @@ mod packages;
 mod pools;
 mod processes;
 mod recovery;
+mod refreshing;
 mod restart;
 mod road;
 mod screens;

@@ -1,7 +1,8 @@
 //! What hosts do with files of disks.
 
-use super::{Event, write::rests};
+use super::Event;
 use crate::{
+    copying::rests,
     estate::Estate,
     finding::{Finding, Rule},
     ids::{HostId, ImageId, MachineId},

@@ -2,8 +2,7 @@
 
 use super::{Draft, Step, Write};
 use crate::{
-    copying::rate,
-    estate::Machine,
+    copying::{rate, rests},
     finding::{Finding, Rule},
     moment::Span,
     placement,
@@ -58,21 +57,6 @@ pub(super) fn write(draft: &mut Draft<'_>, ask: &Write) {
         time: time.unwrap_or(Span::mins(10)),
     };
     draft.step(step, format!("Write disk {} of {name}", n + 1), &[], Some("image"));
-}
-
-/// Why its disks can't be written now: field and words.
-pub(super) fn rests(machine: &Machine) -> Option<(&'static str, String)> {
-    let name = &machine.name;
-    if !machine.is_off() {
-        return Some(("machine", format!("{name} is on; power it off first.")));
-    }
-    if machine.arriving.is_some() || machine.deleted.is_some() {
-        return Some(("machine", format!("{name} is being moved, or was deleted.")));
-    }
-    if !machine.snapshots.is_empty() {
-        return Some(("machine", format!("{name} has snapshots, which hold earlier states of the same disk; delete them first.")));
-    }
-    machine.parent.is_some().then(|| ("machine", format!("The disks of {name} lie on a template; make it whole first.")))
 }
 
 impl crate::estate::Holds {

@@ -275,7 +275,7 @@ pub(crate) async fn fill(
     }
 }
 
-fn home(state: &State, host: &str, uuid: &str) -> Result<String, Response> {
+pub(crate) fn home(state: &State, host: &str, uuid: &str) -> Result<String, Response> {
     let mounts = state
         .hosts
         .get(host)

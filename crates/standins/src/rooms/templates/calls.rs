@@ -60,7 +60,7 @@ pub(crate) struct Read {
     pub(crate) disks: Vec<Disk>,
     pub(crate) content: Vec<Written>,
     /// Its guest has an agent that can seal.
-    agent: bool,
+    pub(crate) agent: bool,
 }
 
 pub(crate) fn conflict(code: &str, words: impl Into<String>) -> Response {
@@ -165,7 +165,7 @@ fn sealed(read: &mut Read, wanted: bool, said: &mut Value) {
 }
 
 /// Done before: what it came to; under way: how far it is; else begun.
-fn going_on(state: &mut State, id: &str, now: i64) -> Result<Option<(u64, i64)>, Value> {
+pub(crate) fn going_on(state: &mut State, id: &str, now: i64) -> Result<Option<(u64, i64)>, Value> {
     match copying::look(state, id, now) {
         copying::Look::None => Ok(None),
         copying::Look::Running(said) | copying::Look::Failed(said) => Err(said),
@@ -173,7 +173,7 @@ fn going_on(state: &mut State, id: &str, now: i64) -> Result<Option<(u64, i64)>,
     }
 }
 
-fn answer(device: &Device, uid: &str, said: Result<Value, Response>) -> Response {
+pub(crate) fn answer(device: &Device, uid: &str, said: Result<Value, Response>) -> Response {
     match said {
         Ok(said) => {
             device.world.volume_changed(uid);

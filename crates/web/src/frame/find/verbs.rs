@@ -7,7 +7,7 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 56] = [
+const VERBS: [Verb; 57] = [
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),
@@ -56,6 +56,12 @@ const VERBS: [Verb; 56] = [
     ),
     ("delete", "machine", "/sheet/delete?ids=", Act::Machines),
     ("hand out", "pool", "/sheet/hand-out?id=", Act::Machines),
+    (
+        "bring in a disk",
+        "machine",
+        "/sheet/bring-disk?ids=",
+        Act::Machines,
+    ),
     (
         "share a disk",
         "machine",

@@ -61,6 +61,12 @@ pub(crate) const SHEETS: &[Sheet] = &[
         "machines",
         packages::write::fill,
     ),
+    Sheet::new(
+        "bring-disk",
+        Act::Machines,
+        "machines",
+        packages::bring::fill,
+    ),
     Sheet::new("share-disk", Act::Machines, "machines", sharing::share),
     Sheet::new("shared-nodes", Act::Machines, "storage", sharing::change),
     Sheet::new("end-shared", Act::Machines, "storage", sharing::end),

@@ -1,5 +1,6 @@
 //! The sheets that pack a machine or a disk of it into a file, and that write a disk from one.
 
+pub(super) mod bring;
 pub(super) mod pack;
 pub(super) mod write;
 
