@@ -41,6 +41,6 @@ impl Tour<'_> {
         self.go(change(m, vec![DiskWish::Delete { disk }], vec![])).await;
         let typed = "m".into();
         self.go(spare(lab, disk, SpareAct::Purge { typed })).await;
-        self.go(forget(m, Which::One(dusk))).await;
+        self.go(forget(m, Which::These(vec![dusk]))).await;
     }
 }

@@ -14,6 +14,7 @@ use zastrugi_core::{
     permits::Act,
     view::View,
 };
+use zastrugi_engine::{EventFilter, StoreError};
 
 #[derive(Template)]
 #[template(path = "places/machines/page.html")]
@@ -33,6 +34,8 @@ struct MachinePage {
     deeds: Deeds,
     /// Something counts from its next start alone.
     waits: bool,
+    /// What, who asked for it, and when.
+    asked: Vec<(&'static str, String, String)>,
     /// Its disks can go to another volume.
     may_disks: bool,
     /// Foretold and measured, drawn.
@@ -89,6 +92,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         events,
         deeds: Deeds::of(&signed.viewer.permits(), estate, m),
         waits: m.now.is_some(),
+        asked: asked(desk, m).await?,
         may_disks: signed.may(Act::Machines)
             && m.deleted.is_none()
             && unknown.is_none()
@@ -118,6 +122,27 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 #[get("/machines/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
+}
+
+/// Who asked for what waits for its next start, as far as the logbook goes back.
+async fn asked(desk: &AtDesk, m: &Machine) -> Result<Vec<(&'static str, String, String)>, StoreError> {
+    let Some(now) = m.now.as_deref() else {
+        return Ok(vec![]);
+    };
+    let vcpus = (now.vcpus, now.vcpus_max) != (m.vcpus, m.most_vcpus());
+    let waiting = [(vcpus, "vCPUs", "vCPUs"), (now.memory != m.memory, "memory", "memory ")];
+    let mut all = Vec::new();
+    for (_, what, text) in waiting.into_iter().filter(|w| w.0) {
+        let filter = EventFilter {
+            about: m.id.to_string(),
+            kind: "edit".into(),
+            text: text.into(),
+            ..EventFilter::default()
+        };
+        let found = desk.events(&filter, 1).await?.into_iter().next();
+        all.extend(found.map(|e| (what, e.who, crate::frame::time(e.at))));
+    }
+    Ok(all)
 }
 
 /// What to do about a machine that is on a silent host.
