@@ -262,6 +262,7 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     places(desk, admin).await?;
     fronts::front(desk, admin, net).await?;
     keep(desk, admin).await?;
+    agents(desk, admin).await?;
     templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await?;
     templates::trainers(desk, admin).await
@@ -421,6 +422,20 @@ fn uplinks_for(role: NetRole) -> [&'static str; 2] {
         | NetRole::OutOfBand
         | NetRole::Discovery => ["uplink-3", "uplink-4"],
     }
+}
+
+/// What carries the agent and the drivers of guests, and that somebody said so.
+async fn agents(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
+    const NAME: &str = "Pilot guest agent 12";
+    image(desk, admin, NAME, "PILOT_12_AGENT", 200_000, "Eider").await?;
+    let Some(image) = desk.look().estate.image_named(NAME).map(|i| i.id) else {
+        return Ok(());
+    };
+    let ask = Proposal::Edits(edits::Ask::Edit {
+        targets: vec![Target::Image(image)],
+        sets: vec![Set::CarriesAgent(true)],
+    });
+    carry_out(desk, admin, ask).await
 }
 
 /// An image made here, sent in pieces as a person's browser sends it.

@@ -63,6 +63,9 @@ pub struct Image {
     pub ready: bool,
     #[serde(default, skip_serializing_if = "Holds::is_installer")]
     pub holds: Holds,
+    /// Somebody said that it carries the agent and the drivers of guests.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub carries_agent: bool,
     pub added: Moment,
 }
 

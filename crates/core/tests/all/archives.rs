@@ -55,6 +55,7 @@ fn image(small: &mut Small, id: ImageId, holds: Holds, size: Bytes) {
     small.alter(|estate: &mut Estate| {
         estate.put(Fact::Image(Arc::new(Image {
             id,
+            carries_agent: false,
             uuid: Uuid::from_u128(u128::from(id.0)),
             name: format!("file-{}", id.0),
             volume,

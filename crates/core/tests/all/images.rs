@@ -27,6 +27,7 @@ fn image(ready: bool) -> Image {
     Image {
         holds: Default::default(),
         id: TIDE,
+        carries_agent: false,
         uuid: Uuid::from_u128(600),
         name: "tide 3".into(),
         volume: SLAB,

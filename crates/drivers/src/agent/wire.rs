@@ -495,6 +495,7 @@ impl WireImage {
     pub(crate) fn read(self, volume: VolumeId, label: String, now: Moment) -> Image {
         Image {
             id: ImageId(0),
+            carries_agent: false,
             uuid: self.id,
             name: limited(self.name),
             volume,

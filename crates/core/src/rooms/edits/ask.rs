@@ -150,6 +150,8 @@ pub enum Set {
     BootOrder(Vec<BootFrom>),
     /// Before all others, at the next power-on only.
     BootOnce(Option<BootFrom>),
+    /// An image carries the agent and the drivers of guests, or not.
+    CarriesAgent(bool),
     /// Addresses kept for what is no machine of ours; replaces all of them.
     Reserved(BTreeMap<IpAddr, Reservation>),
 }
@@ -204,7 +206,7 @@ impl Set {
             Set::Attach(attached) => m.boot.attached = *attached,
             Set::BootOrder(order) => m.boot.order.clone_from(order),
             Set::BootOnce(once) => m.boot.once = *once,
-            Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Reserved(_) | Set::Rules(_) | Set::Kind(_) => {}
+            Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Reserved(_) | Set::Rules(_) | Set::Kind(_) | Set::CarriesAgent(_) => {}
         }
     }
     pub fn on_host(&self, h: &mut Host) {
@@ -213,7 +215,7 @@ impl Set {
             Set::Note(note) => h.note = note.into(),
             Set::Label { key, value } => drop(h.labels.insert(key.into(), value.into())),
             Set::Unlabel { key } => drop(h.labels.remove(key.as_str())),
-            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::CarriesAgent(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_cluster(&self, c: &mut Cluster) {
@@ -224,7 +226,7 @@ impl Set {
             Set::Recovers(yes) => c.recovers = *yes,
             Set::Rules(rules) => c.rules.clone_from(rules),
             Set::Kind(kind) => c.kind = *kind,
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::CarriesAgent(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_volume(&self, v: &mut Volume) {
@@ -232,19 +234,22 @@ impl Set {
             Set::Name(name) => v.name = name.into(),
             Set::Note(note) => v.note = note.into(),
             Set::Intended(hosts) => v.intended.clone_from(hosts),
-            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::Reserved(_) => {}
+            Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::CarriesAgent(_) | Set::Reserved(_) => {}
         }
     }
     pub fn on_network(&self, n: &mut Network) {
         match self {
             Set::Note(note) => n.note = note.into(),
             Set::Reserved(all) => n.reserved.clone_from(all),
-            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => {}
+            Set::Name(_) | Set::Label { .. } | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::Rules(_) | Set::Kind(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::DiskSize { .. } | Set::Memory(_) | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::CarriesAgent(_) => {}
         }
     }
     pub fn on_image(&self, i: &mut Image) {
         if let Set::Name(name) = self {
             i.name = name.into();
+        }
+        if let Set::CarriesAgent(yes) = self {
+            i.carries_agent = *yes;
         }
     }
     pub fn tell(&self) -> String {
@@ -279,6 +284,8 @@ impl Set {
             Set::BootOnce(None) => "boots as ordered".into(),
             Set::BootOnce(Some(from)) => format!("boots once from its {from}"),
             Set::Reserved(all) => format!("{} addresses are kept", all.len()),
+            Set::CarriesAgent(true) => "it carries the guest agent and drivers".into(),
+            Set::CarriesAgent(false) => "it carries no guest agent".into(),
             Set::Intended(None) => "all hosts of the cluster shall mount it".into(),
             Set::Intended(Some(hosts)) => format!("{} hosts shall mount it", hosts.len()),
             Set::Recovers(true) => "machines of a failed host start elsewhere by themselves".into(),

@@ -168,7 +168,7 @@ fn check(draft: &mut Draft<'_>, targets: &[Target], set: &Set) {
             let found = rules.iter().find_map(|r| rule(draft, targets, rules, r));
             found.or_else(|| contradiction(draft, targets, rules))
         }
-        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::DiskSize { .. } | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) => None,
+        Set::Note(_) | Set::Unlabel { .. } | Set::Tier(_) | Set::Protected(_) | Set::Restarts(_) | Set::After(_) | Set::VCpus(_) | Set::VCpusMax(_) | Set::Memory(_) | Set::DiskSize { .. } | Set::Demand(_) | Set::Recovers(_) | Set::Intended(_) | Set::Attach(_) | Set::BootOrder(_) | Set::BootOnce(_) | Set::CarriesAgent(_) => None,
     };
     draft.found_all(found);
 }

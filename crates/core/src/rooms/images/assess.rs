@@ -50,6 +50,7 @@ pub(super) fn add(draft: &mut Draft<'_>, ask: &AddImage) {
     let id = ImageId(draft.number());
     draft.intend(Event::Planned(Box::new(Image {
         id,
+        carries_agent: false,
         uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
         name: name.to_owned(),
         volume: on,

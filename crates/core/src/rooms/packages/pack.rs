@@ -61,6 +61,7 @@ pub(super) fn pack(draft: &mut Draft<'_>, ask: &Pack) {
     let id = ImageId(draft.number());
     draft.intend(Event::Planned(Box::new(Image {
         id,
+        carries_agent: false,
         uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
         name: name.clone(),
         volume: to,

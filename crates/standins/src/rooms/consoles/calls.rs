@@ -63,7 +63,7 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         match wish {
             Some(Wish::PowerOff) => drop(guest.stopping.get_or_insert(now)),
             Some(Wish::Crash) => crashes = true,
-            Some(Wish::Encrypt) => keys = Some(Wish::Encrypt),
+            Some(wish @ (Wish::Encrypt | Wish::Agent)) => keys = Some(wish),
             Some(Wish::Unlock) => {
                 guest.goes_on(now);
                 keys = Some(Wish::Unlock);
@@ -86,6 +86,7 @@ fn look(world: &World, host: &str, uuid: &str, from: u64, typed: &str) -> Option
         if let Some(record) = record {
             match wish {
                 Wish::Unlock => record.unlock(),
+                Wish::Agent => record.temper.agent = true,
                 _ => drop(record.encrypt(hash(uuid))),
             }
         }

@@ -96,6 +96,8 @@ pub(crate) enum Wish {
     Encrypt,
     /// The recovery key was typed.
     Unlock,
+    /// Installs the agent from the image in its drive.
+    Agent,
 }
 
 impl Console {
@@ -301,7 +303,7 @@ impl Console {
         let said = match (command, first) {
             ("", _) => String::new(),
             ("help", _) => {
-                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  firmware  encrypt  cluster status  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
+                "uptime  date  clock  ip addr  free  ping ADDRESS  dd  stty  serial  generation  first-boot  firmware  encrypt  cluster status  agent install  crash  poweroff  exit\r\nCtrl-C stops what runs\r\n".into()
             }
             ("uptime", _) => format!("up {} s\r\n", around.up / 1000),
             ("date", _) => format!("{} UTC\r\n", time_of_day(around.clock)),
@@ -326,6 +328,13 @@ impl Console {
                 return None;
             }
             ("ping", None) => "ping whom? Type an address.\r\n".into(),
+            ("agent", Some("install")) if around.record.boot.image.is_none() => "There is nothing in the drive.\r\n".into(),
+            ("agent", Some("install")) => {
+                self.print("Installed from the drive; the agent answers now.\r\n");
+                self.prompt(around);
+                return Some(Wish::Agent);
+            }
+            ("agent", _) => "agent install takes it from the drive\r\n".into(),
             ("firmware", _) => around.record.firmware_words(),
             ("encrypt", _) if around.record.firmware.chip.is_none() => "This machine has no security chip to keep a key in.\r\n".into(),
             ("encrypt", _) => {

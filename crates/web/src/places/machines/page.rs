@@ -8,7 +8,7 @@ use askama::Template;
 use rocket::get;
 use zastrugi_core::{
     estate::{
-        Estate, Host, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning, SharedAs,
+        Estate, Host, Image, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning, SharedAs,
     },
     ids::{HostId, MachineId},
     permits::Act,
@@ -34,6 +34,8 @@ struct MachinePage {
     deeds: Deeds,
     /// Something counts from its next start alone.
     waits: bool,
+    /// No agent answers in its guest: images that carry one, and whether one is in its drive.
+    agentless: Option<(Vec<(u64, String)>, bool)>,
     /// What, who asked for it, and when.
     asked: Vec<(&'static str, String, String)>,
     /// Its disks can go to another volume.
@@ -92,6 +94,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         events,
         deeds: Deeds::of(&signed.viewer.permits(), estate, m),
         waits: m.now.is_some(),
+        agentless: agentless(estate, m),
         asked: asked(desk, m).await?,
         may_disks: signed.may(Act::Machines)
             && m.deleted.is_none()
@@ -122,6 +125,20 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 #[get("/machines/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
+}
+
+/// Where no agent answers in a guest that is up: the images of its cluster that carry one, and whether such a one is in its drive.
+fn agentless(estate: &Estate, m: &Machine) -> Option<(Vec<(u64, String)>, bool)> {
+    if m.state != (MachineState::Running { guest: false }) {
+        return None;
+    }
+    let near = |i: &&std::sync::Arc<Image>| {
+        let volume = estate.volumes.get(&i.volume);
+        i.ready && i.carries_agent && volume.is_some_and(|v| v.cluster.is_some() && v.cluster == m.cluster)
+    };
+    let all: Vec<(u64, String)> = estate.images.values().filter(near).map(|i| (i.id.0, i.name.clone())).collect();
+    let inside = m.boot.attached.is_some_and(|a| all.iter().any(|(id, _)| *id == a.image.0));
+    Some((all, inside))
 }
 
 /// Who asked for what waits for its next start, as far as the logbook goes back.

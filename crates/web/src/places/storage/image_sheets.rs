@@ -144,23 +144,31 @@ fn chosen(view: &View, fields: &Fields) -> (ImageId, String) {
 struct NameField {
     id: u64,
     name: String,
+    /// It can be in a drive.
+    boots: bool,
+    agent: bool,
 }
 
 pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let (id, was) = chosen(view, fields);
     let name = fields.or("name", &was);
-    let sets = if name == was {
-        vec![]
-    } else {
-        vec![Set::Name((&name).into())]
-    };
+    let image = view.estate.images.get(&id);
+    let had = image.is_some_and(|i| i.carries_agent);
+    let agent = fields.ticked("agent", had);
+    let named = (name != was).then(|| Set::Name((&name).into()));
+    let sets = named.into_iter().chain((agent != had).then_some(Set::CarriesAgent(agent))).collect();
     Filled {
-        title: format!("Rename {was}"),
-        lead: "What people call it; the file itself is not touched.".into(),
-        run: "Run: rename it".into(),
+        title: format!("Edit {was}"),
+        lead: "What people call it and say of it; the file itself is not touched.".into(),
+        run: "Run: change it".into(),
         danger: false,
         back: format!("/storage/images/{}", id.0),
-        fields: render(&NameField { id: id.0, name }),
+        fields: render(&NameField {
+            id: id.0,
+            name,
+            boots: image.is_some_and(|i| i.holds.is_installer()),
+            agent,
+        }),
         ask: Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Image(id)],
             sets,
