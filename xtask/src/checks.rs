@@ -159,13 +159,14 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 7] = [
+const COMPOSED: [&str; 8] = [
     "building",
     "growing",
     "joining",
     "leaving",
     "maintenance",
     "restocking",
+    "scheduled",
     "taking",
 ];
 

@@ -239,6 +239,8 @@ rooms! {
     Growing growing,
     Spares spares,
     Restocking restocking,
+    Schedules schedules,
+    Scheduled scheduled,
     Refreshing refreshing,
     Templates templates,
     FirstBoot first_boot,

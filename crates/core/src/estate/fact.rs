@@ -1,7 +1,7 @@
 //! One versioned entity, as the store keeps it.
 
 use super::{
-    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Site,
+    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Schedule, Site,
     SparePool, Switch, Template, Volume,
 };
 use serde_json::Value;
@@ -102,6 +102,7 @@ facts! {
     Template "template",
     FirstBoot "first_boot",
     SparePool "spare_pool",
+    Schedule "schedule",
 }
 
 impl Fact {

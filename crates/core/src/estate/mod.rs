@@ -26,6 +26,7 @@ mod outage;
 mod pen;
 mod pooled;
 mod rule;
+mod schedule;
 mod sharing;
 mod snapshot;
 mod spare_pool;
@@ -64,6 +65,7 @@ pub use outage::{Cause, Outage, Outages};
 pub use pen::{Change, Pen, Touched};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
+pub use schedule::Schedule;
 pub use sharing::{Differs, Holder, Mode, SharedAs, SharedDisk, SharedDisks, Slot, TakeOver};
 pub use snapshot::{Consistent, Snapshot, Snapshots};
 pub use spare_pool::{Held, OfPool, SparePool};
@@ -73,7 +75,7 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, Revision, SiteId, SparePoolId, SwitchId, TemplateId, VolumeId,
+    NetworkId, Revision, ScheduleId, SiteId, SparePoolId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -101,6 +103,7 @@ pub struct Estate {
     pub templates: OrdMap<TemplateId, Arc<Template>>,
     pub first_boots: OrdMap<FirstBootId, Arc<FirstBoot>>,
     pub spare_pools: OrdMap<SparePoolId, Arc<SparePool>>,
+    pub schedules: OrdMap<ScheduleId, Arc<Schedule>>,
     index: Index,
 }
 
@@ -303,6 +306,7 @@ impl Estate {
             .chain(self.templates.values().cloned().map(Fact::Template))
             .chain(self.first_boots.values().cloned().map(Fact::FirstBoot))
             .chain(self.spare_pools.values().cloned().map(Fact::SparePool))
+            .chain(self.schedules.values().cloned().map(Fact::Schedule))
     }
 
     /// Whether there is such an entity.
@@ -324,6 +328,7 @@ impl Estate {
             Kind::Template => self.templates.contains_key(&TemplateId(id)),
             Kind::FirstBoot => self.first_boots.contains_key(&FirstBootId(id)),
             Kind::SparePool => self.spare_pools.contains_key(&SparePoolId(id)),
+            Kind::Schedule => self.schedules.contains_key(&ScheduleId(id)),
         }
     }
 
@@ -341,6 +346,7 @@ impl Estate {
             Fact::Template(template) => drop(self.templates.insert(template.id, template)),
             Fact::FirstBoot(document) => drop(self.first_boots.insert(document.id, document)),
             Fact::SparePool(pool) => drop(self.spare_pools.insert(pool.id, pool)),
+            Fact::Schedule(schedule) => drop(self.schedules.insert(schedule.id, schedule)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -402,6 +408,7 @@ impl Estate {
             Kind::Template => drop(self.templates.remove(&TemplateId(id))),
             Kind::FirstBoot => drop(self.first_boots.remove(&FirstBootId(id))),
             Kind::SparePool => drop(self.spare_pools.remove(&SparePoolId(id))),
+            Kind::Schedule => drop(self.schedules.remove(&ScheduleId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

@@ -2,11 +2,11 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
-    Network, Site, SparePool, Switch, Template, Volume,
+    Network, Schedule, Site, SparePool, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, SparePoolId, SwitchId, TemplateId, VolumeId,
+    NetworkId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -156,6 +156,14 @@ writes!(
     first_boots,
     FirstBoot,
     FirstBootId
+);
+writes!(
+    add_schedule,
+    schedule,
+    drop_schedule,
+    schedules,
+    Schedule,
+    ScheduleId
 );
 writes!(
     add_spare_pool,

@@ -74,6 +74,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         | Object::Template(_)
         | Object::FirstBoot(_)
         | Object::SparePool(_)
+        | Object::Schedule(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

@@ -1,8 +1,9 @@
 //! Rooms whose steps are steps of other rooms, in one run: here is what they delegate, once.
 
-/// `Step` and `Event` over those of the named rooms. `urgency` is the least of any of them.
+/// `Step` and `Event` over those of the named rooms; of those behind the second semicolon only the events. `urgency` is the least of
+/// any of them.
 macro_rules! composed {
-    (urgency: $urgency:expr; $($Room:ident $room:ident),* $(,)?) => {
+    (urgency: $urgency:expr; $($Room:ident $room:ident),* $(,)? $(; $($Told:ident $told:ident),* $(,)?)?) => {
         #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize, strum::VariantNames)]
         #[strum(serialize_all = "snake_case")]
         #[serde(rename_all = "snake_case")]
@@ -13,7 +14,8 @@ macro_rules! composed {
         /// What happens in the rooms that it passes through.
         #[derive(Debug, Clone, PartialEq)]
         pub enum Event {
-            $($Room($crate::rooms::$room::Event)),*
+            $($Room($crate::rooms::$room::Event),)*
+            $($($Told($crate::rooms::$told::Event),)*)?
         }
 
         impl $crate::road::Work for Step {
@@ -75,13 +77,13 @@ macro_rules! composed {
 
         impl $crate::road::Tale for Event {
             fn absorb(&self, pen: &mut $crate::estate::Pen<'_>) {
-                match self { $(Event::$Room(event) => event.absorb(pen)),* }
+                match self { $(Event::$Room(event) => event.absorb(pen),)* $($(Event::$Told(event) => event.absorb(pen),)*)? }
             }
             fn tell(&self, estate: &$crate::estate::Estate) -> Option<$crate::road::Entry> {
-                match self { $(Event::$Room(event) => event.tell(estate)),* }
+                match self { $(Event::$Room(event) => event.tell(estate),)* $($(Event::$Told(event) => event.tell(estate),)*)? }
             }
             fn is_sighting(&self) -> bool {
-                match self { $(Event::$Room(event) => event.is_sighting()),* }
+                match self { $(Event::$Room(event) => event.is_sighting(),)* $($(Event::$Told(event) => event.is_sighting(),)*)? }
             }
         }
     };

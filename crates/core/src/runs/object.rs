@@ -4,7 +4,7 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-        NetworkId, SparePoolId, SwitchId, TemplateId, VolumeId,
+        NetworkId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -29,6 +29,7 @@ pub enum Object {
     Template(TemplateId),
     FirstBoot(FirstBootId),
     SparePool(SparePoolId),
+    Schedule(ScheduleId),
 }
 
 impl Object {
@@ -52,6 +53,7 @@ impl Object {
             Object::Template(id) => estate.templates.get(&id).map(|t| t.name.clone()),
             Object::FirstBoot(id) => estate.first_boots.get(&id).map(|d| d.name.clone()),
             Object::SparePool(id) => estate.spare_pools.get(&id).map(|p| p.name.clone()),
+            Object::Schedule(id) => estate.schedules.get(&id).map(|s| s.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -74,6 +76,7 @@ impl fmt::Display for Object {
             Object::Template(id) => id.fmt(f),
             Object::FirstBoot(id) => id.fmt(f),
             Object::SparePool(id) => id.fmt(f),
+            Object::Schedule(id) => id.fmt(f),
         }
     }
 }
@@ -120,6 +123,7 @@ impl Object {
             Object::Template(id) => estate.templates.contains_key(&id),
             Object::FirstBoot(id) => estate.first_boots.contains_key(&id),
             Object::SparePool(id) => estate.spare_pools.contains_key(&id),
+            Object::Schedule(id) => estate.schedules.contains_key(&id),
         }
     }
 }

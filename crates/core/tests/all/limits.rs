@@ -16,7 +16,7 @@ use zastrugi_core::{
         images::AddImage,
         machines::{self, CreateMachines, NewDisk, NewNic, PowerAct},
         networks::{self, CreateNetwork},
-        qualities, sharing, storage,
+        qualities, sharing, spares, storage,
         storage::ConnectArray,
     },
     testkit::{self, read},
@@ -53,6 +53,27 @@ fn beyond(limit: &Limit) -> Option<Proposal> {
     machine(limit).or_else(|| other(limit))
 }
 
+/// A pool of so many.
+fn pool(spare: usize, most: usize) -> Proposal {
+    let count = |n: usize| u32::try_from(n).unwrap();
+    spares::Ask::Keep(Box::new(spares::Keep {
+        pool: None,
+        name: "trainers".into(),
+        template: None,
+        cluster: None,
+        pattern: "trainer-{01}".into(),
+        spare: count(spare),
+        most: count(most),
+        vcpus: 1,
+        memory: Bytes::gib(1),
+        dependent: true,
+        networks: vec![],
+        document: None,
+        ends_off: false,
+    }))
+    .into()
+}
+
 /// What is said of machines.
 fn machine(limit: &Limit) -> Option<Proposal> {
     let n = limit.most + 1;
@@ -75,6 +96,8 @@ fn machine(limit: &Limit) -> Option<Proposal> {
             };
             a.disks = vec![disk; n];
         }),
+        limits::SPARES => pool(n, 1000),
+        limits::OF_POOL => pool(1, n),
         limits::NODES => sharing::Ask::Make(sharing::Make {
             name: "quorum".into(),
             volume: None,

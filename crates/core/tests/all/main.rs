@@ -43,6 +43,7 @@ mod refreshing;
 mod recounted;
 mod rules;
 mod running;
+mod schedules;
 mod sharing;
 mod sheets;
 mod sizing;

@@ -34,7 +34,7 @@ mod told;
 use crate::{Drivers, Outcome, Turn};
 use zastrugi_core::{
     estate::Estate,
-    rooms::{Step, restocking},
+    rooms::{Step, restocking, scheduled},
     runs::Fault,
 };
 
@@ -62,6 +62,10 @@ impl Drivers {
             Step::Qualities(step) => match *step {},
             Step::FirstBoot(step) => match *step {},
             Step::Spares(step) => match *step {},
+            Step::Schedules(step) => match *step {},
+            Step::Scheduled(scheduled::Step::Snap(step)) => {
+                self.at_snapshot(estate, step, turn).await
+            }
             Step::Restocking(restocking::Step::Machine(step)) => {
                 self.at_machine(estate, step, turn).await
             }
@@ -99,7 +103,9 @@ impl Drivers {
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
-            Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
+            Step::Snapshots(step) | Step::Scheduled(scheduled::Step::Snap(step)) => {
+                self.give_up_snapshot(estate, step, turn).await
+            }
             Step::Machines(step) | Step::Restocking(restocking::Step::Machine(step)) => {
                 self.give_up_machine(estate, step, turn).await
             }
@@ -124,6 +130,7 @@ impl Drivers {
             | Step::Sharing(_)
             | Step::Qualities(_)
             | Step::Spares(_)
+            | Step::Schedules(_)
             | Step::FirstBoot(_) => self.perform(estate, step, turn).await,
         }
     }

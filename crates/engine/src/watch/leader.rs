@@ -5,7 +5,7 @@ use super::{
     keeping::{Errands, clear_strays},
     leaving, naming,
     office::{Ears, Office},
-    own, restocking, switch, tending,
+    own, restocking, scheduled, switch, tending,
     term::Term,
     withdrawing,
 };
@@ -126,6 +126,7 @@ impl Reign {
         tasks.spawn(ending::forget(office.clone()));
         tasks.spawn(naming::follow(office.clone()));
         tasks.spawn(restocking::follow(office.clone()));
+        tasks.spawn(scheduled::take(office.clone()));
         tasks.spawn(balancer::follow(office.clone()));
         let own = duties.own.or_else(own::by_firmware);
         tasks.spawn(own::know(office.clone(), own));

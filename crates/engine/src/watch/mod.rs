@@ -12,6 +12,7 @@ mod naming;
 mod office;
 mod own;
 mod restocking;
+mod scheduled;
 mod screens;
 mod switch;
 mod tending;

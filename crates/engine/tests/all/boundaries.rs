@@ -100,6 +100,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("maintenance" | "joining" | "building" | "leaving" | "taking", "storage") => {
             "storage".to_owned()
         }
+        ("scheduled", "snap") => "snapshots".to_owned(),
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (

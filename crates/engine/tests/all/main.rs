@@ -29,6 +29,7 @@ mod recovery;
 mod refreshing;
 mod restart;
 mod road;
+mod schedules;
 mod screens;
 mod sharing;
 mod sites;

@@ -9,6 +9,7 @@ pub(crate) mod logbook;
 pub(crate) mod machines;
 pub(crate) mod networks;
 pub(crate) mod pools;
+pub(crate) mod schedules;
 pub(crate) mod settings;
 pub(crate) mod storage;
 pub(crate) mod templates;
@@ -26,6 +27,7 @@ pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
         machines::SHEETS,
         networks::SHEETS,
         pools::SHEETS,
+        schedules::SHEETS,
         storage::SHEETS,
         templates::SHEETS,
     ]
@@ -44,6 +46,7 @@ pub(crate) fn routes() -> Vec<Route> {
         machines::routes(),
         networks::routes(),
         pools::routes(),
+        schedules::routes(),
         settings::routes(),
         storage::routes(),
         templates::routes(),

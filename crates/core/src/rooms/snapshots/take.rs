@@ -27,7 +27,7 @@ const MUCH: u64 = 100;
 /// The agent lets file systems go on after this long.
 const FREEZE: Span = Span::secs(10);
 
-pub(super) fn take(draft: &mut Draft<'_>, ask: &Take) {
+pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
     let name = ask.name.trim();
     draft.title = format!("Take snapshot {name}");
     let stop = |rule, field: &str, text: String| Finding::stop(rule, field, text).at(field);

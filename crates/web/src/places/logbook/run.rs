@@ -241,6 +241,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::Template(id) => format!("/templates/{}", id.0),
         Object::FirstBoot(id) => format!("/first-boot/{}", id.0),
         Object::SparePool(id) => format!("/pools/{}", id.0),
+        Object::Schedule(_) => "/schedules".to_owned(),
         Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }
