@@ -41,9 +41,19 @@ pub fn rests(machine: &Machine) -> Option<(&'static str, String)> {
         return Some(("machine", format!("{name} is being moved, or was deleted.")));
     }
     if !machine.snapshots.is_empty() {
-        return Some(("machine", format!("{name} has snapshots, which hold earlier states of the same disk; delete them first.")));
+        return Some((
+            "machine",
+            format!(
+                "{name} has snapshots, which hold earlier states of the same disk; delete them first."
+            ),
+        ));
     }
-    machine.parent.is_some().then(|| ("machine", format!("The disks of {name} lie on a template; make it whole first.")))
+    machine.parent.is_some().then(|| {
+        (
+            "machine",
+            format!("The disks of {name} lie on a template; make it whole first."),
+        )
+    })
 }
 
 /// What a copy is of.

@@ -127,7 +127,10 @@ fn machine_routes() -> Router<Device> {
         .route("/v1/machines/{uuid}/copy", put(templates::copy))
         .route("/v1/machines/{uuid}/copy", delete(templates::end))
         .route("/v1/machines/{uuid}/disks/{key}/fill", put(packages::fill))
-        .route("/v1/machines/{uuid}/disks/{key}/copy", put(refreshing::copy))
+        .route(
+            "/v1/machines/{uuid}/disks/{key}/copy",
+            put(refreshing::copy),
+        )
         .route(
             "/v1/machines/{uuid}/disks/{key}/copy",
             delete(refreshing::end),

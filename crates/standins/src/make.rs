@@ -307,20 +307,7 @@ pub(crate) fn place(state: &mut State, machine: &ScenarioMachine, now: i64) {
         shares: vec![],
         firmware: Default::default(),
     };
-    if machine.sealed {
-        record.firmware.secure_boot = true;
-        record.firmware.chip = Some(Chip {
-            id: disk_key(seed, 99),
-            keys: vec![],
-        });
-        record.encrypt(seed);
-    }
-    let shares = machine.shares_gib.iter().zip(0..);
-    for ((name, gib), unit) in shares {
-        record
-            .shares
-            .push(share(state, &machine.volume, (name, *gib), unit));
-    }
+    given(state, machine, &mut record, seed);
     let record = crate::rooms::snapshots::with(record, &machine.snapshots, seed, now);
     if let Some(volume) = state.volumes.get_mut(&machine.volume) {
         volume.records.insert(uuid.clone(), record);
@@ -413,6 +400,24 @@ pub(crate) fn make_switches(state: &mut State, scenario: &Scenario, net: &str) -
         host.uplinks.sort_by(|a, b| a.name.cmp(&b.name));
     }
     Ok(())
+}
+
+/// Its chip with the key of its disk, and the disks that it shares.
+fn given(state: &mut State, machine: &ScenarioMachine, record: &mut Record, seed: u64) {
+    if machine.sealed {
+        record.firmware.secure_boot = true;
+        record.firmware.chip = Some(Chip {
+            id: disk_key(seed, 99),
+            keys: vec![],
+        });
+        record.encrypt(seed);
+    }
+    let shares = machine.shares_gib.iter().zip(0..);
+    for ((name, gib), unit) in shares {
+        record
+            .shares
+            .push(share(state, &machine.volume, (name, *gib), unit));
+    }
 }
 
 /// How a machine has a disk that others have too; the disk is made for the first of them.

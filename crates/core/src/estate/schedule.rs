@@ -53,7 +53,12 @@ impl Schedule {
         let minutes = at.0.div_euclid(60_000);
         let (days, of_day) = (minutes.div_euclid(1440), minutes.rem_euclid(1440));
         let (year, month, day) = civil(days);
-        format!("{} {year:04}-{month:02}-{day:02} {:02}:{:02}", self.name, of_day / 60, of_day % 60)
+        format!(
+            "{} {year:04}-{month:02}-{day:02} {:02}:{:02}",
+            self.name,
+            of_day / 60,
+            of_day % 60
+        )
     }
 }
 
@@ -73,7 +78,10 @@ fn civil(days: i64) -> (i64, i64, i64) {
 impl Estate {
     /// The machines that it is about now, by number.
     pub fn scheduled(&self, schedule: &Schedule) -> Vec<&Arc<Machine>> {
-        let mut all: Vec<_> = self.machines_labelled(&schedule.label).filter(|m| m.deleted.is_none()).collect();
+        let mut all: Vec<_> = self
+            .machines_labelled(&schedule.label)
+            .filter(|m| m.deleted.is_none())
+            .collect();
         all.sort_by_key(|m| m.id);
         all
     }

@@ -66,7 +66,6 @@ macro_rules! composed {
             ) -> Result<Event, Vec<$crate::finding::Finding>> {
                 match self { $(Step::$Room(step) => step.correct(view, now, typed).map(Event::$Room)),* }
             }
-            #[allow(irrefutable_let_patterns, reason = "where it is composed of one room")]
             fn rests_on(&self, correction: &Event) -> bool {
                 $(if let (Step::$Room(step), Event::$Room(event)) = (self, correction) {
                     return step.rests_on(event);

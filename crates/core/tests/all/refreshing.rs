@@ -60,14 +60,29 @@ fn key(small: &Small, id: MachineId) -> Uuid {
 }
 
 fn ask(small: &Small, change: impl FnOnce(&mut CopyDisk)) -> Assessment {
-    let mut ask = CopyDisk { machine: B, onto: Some(key(small, B)), from: Some(A), snapshot: Some(EVE), disk: 0, typed: "old".into() };
+    let mut ask = CopyDisk {
+        machine: B,
+        onto: Some(key(small, B)),
+        from: Some(A),
+        snapshot: Some(EVE),
+        disk: 0,
+        typed: "old".into(),
+    };
     change(&mut ask);
     put(small, &Proposal::Refreshing(Ask::Copy(ask)))
 }
 
 fn says(said: &Assessment, severity: Severity, field: &str, words: &str) {
-    let hit = said.findings().iter().any(|f| f.severity == severity && f.field.as_deref().unwrap_or("") == field && f.text.contains(words));
-    assert!(hit, "{severity:?} at {field}: {words}\n{:#?}", said.findings());
+    let hit = said.findings().iter().any(|f| {
+        f.severity == severity
+            && f.field.as_deref().unwrap_or("") == field
+            && f.text.contains(words)
+    });
+    assert!(
+        hit,
+        "{severity:?} at {field}: {words}\n{:#?}",
+        said.findings()
+    );
 }
 
 fn step(said: &Assessment) -> refreshing::Step {
@@ -83,16 +98,37 @@ fn a_disk_is_written_over_with_what_a_snapshot_held() {
     let small = with_snapshot(None);
     let said = ask(&small, |_| {});
     assert!(!said.blocked(), "{:#?}", worse(&said));
-    says(&said, Severity::Mind, "onto", "holds what disk 1 of db in “eve” holds afterwards");
-    let refreshing::Step::Copy { machine, disk, new, from, snapshot, place, .. } = step(&said);
+    says(
+        &said,
+        Severity::Mind,
+        "onto",
+        "holds what disk 1 of db in “eve” holds afterwards",
+    );
+    let refreshing::Step::Copy {
+        machine,
+        disk,
+        new,
+        from,
+        snapshot,
+        place,
+        ..
+    } = step(&said);
     assert_eq!((machine, disk.key, new), (B, key(&small, B), false));
     assert_eq!((from, snapshot, place), (A, Some(EVE), 0));
-    says(&ask(&small, |a| a.typed = "db".into()), Severity::Stop, "typed", "old");
+    says(
+        &ask(&small, |a| a.typed = "db".into()),
+        Severity::Stop,
+        "typed",
+        "old",
+    );
     // In between somebody switched it on.
     let mut later = with_snapshot(None);
     let home = later.view.estate.machines[&A].host;
     on(&mut later, B, |m| (m.state, m.host) = (later_state(), home));
-    assert!(matches!(step(&said).premise(&later.view), Premise::Broken(_)));
+    assert!(matches!(
+        step(&said).premise(&later.view),
+        Premise::Broken(_)
+    ));
     assert_eq!(step(&said).premise(&small.view), Premise::Holds);
 }
 
@@ -117,18 +153,71 @@ fn one_more_needs_no_name_and_may_come_while_it_runs() {
 #[test]
 fn what_can_not_be_copied_is_refused_at_its_field() {
     let small = with_snapshot(Some(1));
-    says(&ask(&small, |a| a.from = None), Severity::Stop, "from", "Choose the machine");
-    says(&ask(&small, |a| a.snapshot = None), Severity::Stop, "snapshot", "db is on, and writes");
-    says(&ask(&small, |a| a.snapshot = Some(Uuid::from_u128(9))), Severity::Stop, "snapshot", "no such snapshot");
-    says(&ask(&small, |a| a.disk = 5), Severity::Stop, "disk", "no such disk in “eve”");
-    says(&ask(&small, |a| a.onto = Some(Uuid::from_u128(5))), Severity::Stop, "onto", "no such disk");
-    let itself = |a: &mut CopyDisk| (a.machine, a.onto, a.typed) = (A, Some(Uuid::from_u128(70)), "db".into());
-    says(&ask(&small, itself), Severity::Stop, "onto", "is on; power it off first");
+    says(
+        &ask(&small, |a| a.from = None),
+        Severity::Stop,
+        "from",
+        "Choose the machine",
+    );
+    says(
+        &ask(&small, |a| a.snapshot = None),
+        Severity::Stop,
+        "snapshot",
+        "db is on, and writes",
+    );
+    says(
+        &ask(&small, |a| a.snapshot = Some(Uuid::from_u128(9))),
+        Severity::Stop,
+        "snapshot",
+        "no such snapshot",
+    );
+    says(
+        &ask(&small, |a| a.disk = 5),
+        Severity::Stop,
+        "disk",
+        "no such disk in “eve”",
+    );
+    says(
+        &ask(&small, |a| a.onto = Some(Uuid::from_u128(5))),
+        Severity::Stop,
+        "onto",
+        "no such disk",
+    );
+    let itself = |a: &mut CopyDisk| {
+        (a.machine, a.onto, a.typed) = (A, Some(Uuid::from_u128(70)), "db".into())
+    };
+    says(
+        &ask(&small, itself),
+        Severity::Stop,
+        "onto",
+        "is on; power it off first",
+    );
     let mut off = with_snapshot(None);
-    on(&mut off, A, |m| (m.state, m.host, m.snapshots.all) = (zastrugi_core::estate::MachineState::Off, None, vec![]));
-    let itself = |a: &mut CopyDisk| (a.machine, a.onto, a.typed, a.snapshot) = (A, Some(Uuid::from_u128(70)), "db".into(), None);
-    says(&ask(&off, itself), Severity::Stop, "from", "what it held itself");
+    on(&mut off, A, |m| {
+        (m.state, m.host, m.snapshots.all) =
+            (zastrugi_core::estate::MachineState::Off, None, vec![])
+    });
+    let itself = |a: &mut CopyDisk| {
+        (a.machine, a.onto, a.typed, a.snapshot) = (A, Some(Uuid::from_u128(70)), "db".into(), None)
+    };
+    says(
+        &ask(&off, itself),
+        Severity::Stop,
+        "from",
+        "what it held itself",
+    );
     let mut small = with_snapshot(None);
-    on(&mut small, A, |m| m.disks.push(Disk { key: Uuid::from_u128(71), size: Bytes::gib(900), ..m.disks[0] }));
-    says(&ask(&small, |a| a.disk = 1), Severity::Stop, "onto", "make that larger first");
+    on(&mut small, A, |m| {
+        m.disks.push(Disk {
+            key: Uuid::from_u128(71),
+            size: Bytes::gib(900),
+            ..m.disks[0]
+        })
+    });
+    says(
+        &ask(&small, |a| a.disk = 1),
+        Severity::Stop,
+        "onto",
+        "make that larger first",
+    );
 }

@@ -53,17 +53,7 @@ pub(super) async fn hardware(s: &mut Suite, path: &str, volume: &str) {
     let marked = call(Method::PATCH, &of_volume, "check.disk.mark.2", ask).await;
     let gone = call(Method::DELETE, &of_volume, "check.disk.purge", None).await;
 
-    let copy = format!("{path}/disks/{}/copy", Uuid::new_v4());
-    let body = || Some(json!({"from": {"machine": path.rsplit('/').next()}, "disk": 9, "size": size, "new": true}));
-    let nothing = call(Method::PUT, &copy, "check.disk.copy", body()).await;
-    let over = format!("{path}/disks/{first}/copy");
-    let body = Some(json!({"from": {"machine": path.rsplit('/').next()}, "disk": 0, "size": size}));
-    let writes = call(Method::PUT, &over, "check.disk.over", body).await;
-    let ended = call(Method::DELETE, &copy, "check.disk.copy.end", None).await;
-    let fine = answered(&nothing, &[404])
-        .and_then(|()| answered(&writes, &[409]))
-        .and_then(|()| answered(&ended, &[200]));
-    s.note("no disk is copied from what is not there, or over one that a guest writes to", fine);
+    copies(s, path, &first, size).await;
 
     let both = is(&carded, "/machine/nics/1/mac", &json!("02:5a:00:00:00:02"));
     s.note("a card is added while the machine is on", both);
@@ -84,6 +74,28 @@ pub(super) async fn hardware(s: &mut Suite, path: &str, volume: &str) {
     s.note(
         "a deleted disk is removed for good",
         is(&gone, "/unattached/disks", &json!({})),
+    );
+}
+
+/// Of a disk that is not there nothing is copied, and nothing over one that a guest writes to.
+async fn copies(s: &mut Suite, path: &str, first: &str, size: u64) {
+    let call = async |method, path: &str, id: &str, body: Option<Value>| -> Said {
+        s.send(method, path, Some((id, 13)), body).await
+    };
+    let from = json!({"machine": path.rsplit('/').next()});
+    let copy = format!("{path}/disks/{}/copy", Uuid::new_v4());
+    let body = json!({"from": from, "disk": 9, "size": size, "new": true});
+    let nothing = call(Method::PUT, &copy, "check.disk.copy", Some(body)).await;
+    let over = format!("{path}/disks/{first}/copy");
+    let body = json!({"from": from, "disk": 0, "size": size});
+    let writes = call(Method::PUT, &over, "check.disk.over", Some(body)).await;
+    let ended = call(Method::DELETE, &copy, "check.disk.copy.end", None).await;
+    let fine = answered(&nothing, &[404])
+        .and_then(|()| answered(&writes, &[409]))
+        .and_then(|()| answered(&ended, &[200]));
+    s.note(
+        "no disk is copied from what is not there, or over one that a guest writes to",
+        fine,
     );
 }
 

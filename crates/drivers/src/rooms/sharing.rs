@@ -2,7 +2,7 @@
 
 use crate::{
     Drivers, Outcome, Turn,
-    agent::{Changed, NewShared},
+    agent::{Agent, Changed, NewShared},
     perform::{done, premise, stamp},
 };
 use uuid::Uuid;
@@ -27,95 +27,109 @@ impl Drivers {
         let host = self.host_of(estate, step.via())?;
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
-        let name = |disk: &Uuid| {
-            estate
-                .shared_disk(*disk)
-                .map_or_else(|| disk.to_string(), |(_, d)| d.name.clone())
-        };
         match step {
-            Step::Make {
-                volume,
-                disk,
-                name,
-                size,
-                provisioning,
-                slot,
-                kept,
-                ..
-            } => {
-                let volume = volume_of(estate, *volume)?;
-                let new = NewShared {
-                    name,
-                    size: *size,
-                    provisioning: *provisioning,
-                    slot: *slot,
-                    kept: *kept,
-                };
-                let said = agent
-                    .make_shared(stamp(turn), &volume.uid, disk, &new)
-                    .await?;
-                Ok(settled(
-                    volume,
-                    said,
-                    Told::Made {
-                        volume: volume.id,
-                        disk: *disk,
-                        name: name.clone(),
-                    },
-                ))
-            }
-            Step::End { volume, disk, .. } => {
-                let volume = volume_of(estate, *volume)?;
-                let said = agent.end_shared(stamp(turn), &volume.uid, disk).await?;
-                Ok(settled(
-                    volume,
-                    said,
-                    Told::Ended {
-                        volume: volume.id,
-                        disk: *disk,
-                        name: name(disk),
-                    },
-                ))
-            }
-            Step::Give {
-                machine,
-                volume,
-                disk,
-                slot,
-                ..
-            } => {
-                let (machine, volume) =
-                    (machine_of(estate, *machine)?, volume_of(estate, *volume)?);
-                let said = agent
-                    .give_shared(stamp(turn), &machine.uuid, &volume.uid, disk, *slot)
-                    .await?;
-                Ok(changed(
-                    estate,
-                    host.id,
-                    (machine, volume),
-                    said,
-                    (Done::Given, *disk, name(disk)),
-                ))
-            }
-            Step::Take {
-                machine,
-                volume,
-                disk,
-                ..
-            } => {
-                let (machine, volume) =
-                    (machine_of(estate, *machine)?, volume_of(estate, *volume)?);
-                let said = agent.take_shared(stamp(turn), &machine.uuid, disk).await?;
-                Ok(changed(
-                    estate,
-                    host.id,
-                    (machine, volume),
-                    said,
-                    (Done::Taken, *disk, name(disk)),
-                ))
-            }
+            Step::Make { .. } | Step::End { .. } => on_volume(&agent, estate, step, turn).await,
+            Step::Give { .. } | Step::Take { .. } => on_machine(&agent, estate, step, turn).await,
         }
     }
+}
+
+fn name(estate: &Estate, disk: Uuid) -> String {
+    let known = estate.shared_disk(disk);
+    known.map_or_else(|| disk.to_string(), |(_, d)| d.name.clone())
+}
+
+async fn on_volume(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    step: &Step,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    match step {
+        Step::Make {
+            volume,
+            disk,
+            name,
+            size,
+            provisioning,
+            slot,
+            kept,
+            ..
+        } => {
+            let volume = volume_of(estate, *volume)?;
+            let new = NewShared {
+                name,
+                size: *size,
+                provisioning: *provisioning,
+                slot: *slot,
+                kept: *kept,
+            };
+            let said = agent
+                .make_shared(stamp(turn), &volume.uid, disk, &new)
+                .await?;
+            let told = Told::Made {
+                volume: volume.id,
+                disk: *disk,
+                name: name.clone(),
+            };
+            Ok(settled(volume, said, told))
+        }
+        Step::End { volume, disk, .. } => {
+            let volume = volume_of(estate, *volume)?;
+            let said = agent.end_shared(stamp(turn), &volume.uid, disk).await?;
+            let told = Told::Ended {
+                volume: volume.id,
+                disk: *disk,
+                name: name(estate, *disk),
+            };
+            Ok(settled(volume, said, told))
+        }
+        Step::Give { .. } | Step::Take { .. } => Err(premise("That is done at a machine.")),
+    }
+}
+
+async fn on_machine(
+    agent: &Agent<'_>,
+    estate: &Estate,
+    step: &Step,
+    turn: Turn<'_>,
+) -> Result<Outcome, Fault> {
+    let (machine, volume, disk) = match step {
+        Step::Give {
+            machine,
+            volume,
+            disk,
+            ..
+        }
+        | Step::Take {
+            machine,
+            volume,
+            disk,
+            ..
+        } => (
+            machine_of(estate, *machine)?,
+            volume_of(estate, *volume)?,
+            *disk,
+        ),
+        Step::Make { .. } | Step::End { .. } => return Err(premise("That is done on a volume.")),
+    };
+    let (said, what) = if let Step::Give { slot, .. } = step {
+        let said = agent
+            .give_shared(stamp(turn), &machine.uuid, &volume.uid, &disk, *slot)
+            .await?;
+        (said, Done::Given)
+    } else {
+        let said = agent.take_shared(stamp(turn), &machine.uuid, &disk).await?;
+        (said, Done::Taken)
+    };
+    let name = name(estate, disk);
+    Ok(changed(
+        estate,
+        step.via(),
+        (machine, volume),
+        said,
+        (what, disk, name),
+    ))
 }
 
 fn machine_of(estate: &Estate, id: MachineId) -> Result<&Machine, Fault> {

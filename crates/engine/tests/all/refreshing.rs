@@ -28,7 +28,12 @@ async fn lab(pool: &PgPool) -> (Lab, Uuid) {
     (lab, eve)
 }
 
-pub(crate) fn bring(lab: &Lab, from: (&str, Option<Uuid>), to: &str, onto: Option<Uuid>) -> Proposal {
+pub(crate) fn bring(
+    lab: &Lab,
+    from: (&str, Option<Uuid>),
+    to: &str,
+    onto: Option<Uuid>,
+) -> Proposal {
     Proposal::Refreshing(Ask::Copy(CopyDisk {
         machine: lab.machine(to),
         onto,
@@ -48,7 +53,8 @@ async fn a_disk_holds_what_the_snapshot_held_and_the_original_is_left_alone(pool
     let now = lab.standins.world.content("m", None).unwrap();
     assert_ne!(then, now);
     let onto = machine(&lab, "n").disks[0].key;
-    lab.done(bring(&lab, ("m", Some(eve)), "n", Some(onto))).await;
+    lab.done(bring(&lab, ("m", Some(eve)), "n", Some(onto)))
+        .await;
     assert_eq!(lab.standins.world.content("n", None).unwrap(), then);
     assert_eq!(machine(&lab, "n").disks[0].key, onto, "it is the same disk");
     assert_eq!(lab.standins.world.content("m", Some("eve")).unwrap(), then);
@@ -74,7 +80,8 @@ async fn one_more_disk_comes_with_what_the_snapshot_held_while_the_machine_runs(
 #[sqlx::test(migrations = false)]
 async fn a_copy_that_is_cut_off_changes_nothing(pool: PgPool) {
     let (lab, _) = lab(&pool).await;
-    lab.done(change(lab.machine("n"), vec![add(1)], vec![])).await;
+    lab.done(change(lab.machine("n"), vec![add(1)], vec![]))
+        .await;
     lab.standins.world.write("m", 3 << 30);
     lab.done(take(lab.machine("m"), "late", |_| {})).await;
     let late = named(&lab, "m", "late").uuid;
@@ -83,14 +90,19 @@ async fn a_copy_that_is_cut_off_changes_nothing(pool: PgPool) {
         lab.standins.world.link(&host.name, 100);
     }
     let onto = machine(&lab, "n").disks[0].key;
-    let run = lab.start(bring(&lab, ("m", Some(late)), "n", Some(onto))).await;
+    let run = lab
+        .start(bring(&lab, ("m", Some(late)), "n", Some(onto)))
+        .await;
     eventually("it is under way", || {
         let view = lab.desk.look();
         let run = view.runs.get(run);
         run.is_some_and(|r| view.said(r, 0).contains("to go"))
     })
     .await;
-    lab.desk.answer(&lab.admin, run, Resolve::Cancel).await.unwrap();
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Cancel)
+        .await
+        .unwrap();
     lab.until(run, &[RunState::Cancelled]).await;
     assert_eq!(lab.standins.world.content("n", None).unwrap(), before);
     assert_eq!(machine(&lab, "n").disks.len(), 2);

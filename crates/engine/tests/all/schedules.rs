@@ -15,7 +15,10 @@ use zastrugi_store::testkit::url;
 fn label(lab: &Lab, name: &str) -> Proposal {
     Proposal::Edits(edits::Ask::Edit {
         targets: vec![Target::Machine(lab.machine(name))],
-        sets: vec![Set::Label { key: "env".into(), value: "prod".into() }],
+        sets: vec![Set::Label {
+            key: "env".into(),
+            value: "prod".into(),
+        }],
     })
 }
 
@@ -33,7 +36,11 @@ pub(crate) fn keep() -> Proposal {
 fn taken(lab: &Lab, name: &str) -> usize {
     let estate = lab.estate();
     let m = estate.machine_named(name).unwrap();
-    m.snapshots.all.iter().filter(|s| s.name.starts_with("often ") && s.ends.is_some()).count()
+    m.snapshots
+        .all
+        .iter()
+        .filter(|s| s.name.starts_with("often ") && s.ends.is_some())
+        .count()
 }
 
 /// If this fails, nobody's snapshots are taken at night, or those of machines that nobody meant.
@@ -48,14 +55,26 @@ async fn one_is_taken_when_it_is_due_of_all_that_have_the_label(pool: PgPool) {
         lab.done(label(&lab, name)).await;
     }
     lab.done(keep()).await;
-    eventually("both have one", || taken(&lab, "m") == 1 && taken(&lab, "n") == 1).await;
+    eventually("both have one", || {
+        taken(&lab, "m") == 1 && taken(&lab, "n") == 1
+    })
+    .await;
     tokio::time::sleep(std::time::Duration::from_secs(5)).await;
-    assert_eq!((taken(&lab, "m"), taken(&lab, "o")), (1, 0), "the next is due in a quarter of an hour");
+    assert_eq!(
+        (taken(&lab, "m"), taken(&lab, "o")),
+        (1, 0),
+        "the next is due in a quarter of an hour"
+    );
     let schedule = *lab.estate().schedules.keys().next().unwrap();
     let run = lab.by_itself("Take snapshots often").await;
     assert!(lab.desk.run(run).await.unwrap().is_some());
-    lab.done(Proposal::Schedules(Ask::Pause { schedule, paused: true })).await;
-    lab.done(Proposal::Schedules(Ask::Remove { schedule })).await;
+    lab.done(Proposal::Schedules(Ask::Pause {
+        schedule,
+        paused: true,
+    }))
+    .await;
+    lab.done(Proposal::Schedules(Ask::Remove { schedule }))
+        .await;
     assert!(lab.estate().schedules.is_empty());
     assert_eq!(taken(&lab, "m"), 1, "those that are there stay");
     lab.assert_once();

@@ -6,7 +6,10 @@ use crate::{
     estate::{Machine, Memory, OfPool, SparePool, Version},
     finding::{Finding, Rule},
     ids::{MachineId, SparePoolId},
-    rooms::machines::{self, Copied, CreateMachines, NewDisk, NewNic, PowerAct},
+    rooms::{
+        machines::{self, Copied, CreateMachines, NewDisk, NewNic, PowerAct},
+        spares,
+    },
     spares::{due, names},
 };
 use std::sync::Arc;
@@ -27,6 +30,11 @@ pub(super) fn follow(draft: &mut Draft<'_>, id: SparePoolId) {
         let text = format!("{name} has all that it shall have.");
         return draft.found(Finding::stop(Rule::Nothing, name, text));
     }
+    draft.intend(Event::Pool(spares::Event::Followed {
+        pool: id,
+        make: due.make,
+        away: due.away.len(),
+    }));
     if due.away_first {
         let gone = away(draft, &due.away, &[]);
         make(draft, &pool, due.make, &gone);
@@ -54,12 +62,12 @@ fn make(draft: &mut Draft<'_>, pool: &SparePool, count: u32, after: &[usize]) ->
     let mut part = draft.beside::<machines::Step>(draft.view);
     machines::create(&mut part, &asked(pool, &version, pattern, count));
     let of = OfPool { pool: pool.id, version: version.number, held: None, back: false };
-    let tag = move |event: machines::Event| match event {
-        machines::Event::Planned(machine) => {
-            let of_pool = Some(Box::new(of.clone()));
-            Event::Machine(machines::Event::Planned(Box::new(Machine { of_pool, ..*machine })))
-        }
-        other => Event::Machine(other),
+    let tag = move |event: machines::Event| {
+        let machines::Event::Planned(machine) = event else {
+            return Event::Machine(event);
+        };
+        let of_pool = Some(Box::new(of.clone()));
+        Event::Machine(machines::Event::Planned(Box::new(Machine { of_pool, ..*machine })))
     };
     draft.take_in(part, after, |f| f, (Step::Machine, tag)).collect()
 }

@@ -21,6 +21,12 @@ pub enum Event {
         pool: SparePoolId,
         machine: MachineId,
     },
+    /// What was due began by itself.
+    Followed {
+        pool: SparePoolId,
+        make: u32,
+        away: usize,
+    },
     Ended {
         pool: SparePoolId,
         name: String,
@@ -46,6 +52,7 @@ impl Tale for Event {
                     of.back = true;
                 }
             }),
+            Event::Followed { .. } => {}
             Event::Ended { pool, held, .. } => {
                 for machine in held {
                     pen.machine(*machine, |m| m.of_pool = None);
@@ -70,6 +77,15 @@ impl Tale for Event {
                 format!("{} was given back, and is thrown away", name(machine)),
                 vec![pool.to_string(), machine.to_string()],
             ),
+            Event::Followed { pool, make, away } => {
+                let name = Object::SparePool(*pool).name(estate);
+                let what = match (make, away) {
+                    (0, away) => format!("throws {away} away"),
+                    (make, 0) => format!("makes {make} spares"),
+                    (make, away) => format!("makes {make} spares and throws {away} away"),
+                };
+                (format!("Pool {name} {what}"), vec![pool.to_string()])
+            }
             Event::Ended { pool, name, .. } => (format!("Pool {name} is kept no more"), vec![pool.to_string()]),
         };
         Some(Entry::new("machine", text, about))

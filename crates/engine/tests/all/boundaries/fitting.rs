@@ -38,7 +38,8 @@ impl Tour<'_> {
         let dusk = named(lab, "m", "dusk").uuid;
         self.go(bring(lab, ("m", Some(dusk)), "m", None)).await;
         let disk = machine(lab, "m").disks.last().unwrap().key;
-        self.go(change(m, vec![DiskWish::Delete { disk }], vec![])).await;
+        self.go(change(m, vec![DiskWish::Delete { disk }], vec![]))
+            .await;
         let typed = "m".into();
         self.go(spare(lab, disk, SpareAct::Purge { typed })).await;
         self.go(forget(m, Which::These(vec![dusk]))).await;

@@ -91,7 +91,10 @@ fn copied(
         return Err(gone("It has no such disk."));
     };
     let said = json!({"stage": "done", "copied": copied, "left": 0, "rate": 0, "took_ms": took});
-    let record = state.volumes.get_mut(home).and_then(|v| v.records.get_mut(uuid));
+    let record = state
+        .volumes
+        .get_mut(home)
+        .and_then(|v| v.records.get_mut(uuid));
     if let Some(record) = record {
         let alone = || Box::new(Chain::of(&record.disks, seed(uuid), now));
         let mut chain = record.chain.take().unwrap_or_else(alone);
@@ -120,17 +123,36 @@ fn copied(
     Ok(said)
 }
 
-fn begin(state: &mut State, host: &str, (home, id): (&str, &str), ask: &Copy, now: i64) -> Result<Value, Response> {
-    let Read { disks, content, agent } = read(state, host, &ask.from, now)?;
-    let one = disks.get(ask.disk).copied().zip(content.get(ask.disk).cloned());
+fn begin(
+    state: &mut State,
+    host: &str,
+    (home, id): (&str, &str),
+    ask: &Copy,
+    now: i64,
+) -> Result<Value, Response> {
+    let Read {
+        disks,
+        content,
+        agent,
+    } = read(state, host, &ask.from, now)?;
+    let one = disks
+        .get(ask.disk)
+        .copied()
+        .zip(content.get(ask.disk).cloned());
     let (disk, content) = one.ok_or_else(|| gone("It has no such disk."))?;
     if disk.size > ask.size {
-        return Err(refused(StatusCode::BAD_REQUEST, "size", "It is larger than what it is copied to."));
+        return Err(refused(
+            StatusCode::BAD_REQUEST,
+            "size",
+            "It is larger than what it is copied to.",
+        ));
     }
     let bytes = takes(&disk, &content);
     room(state, home, bytes)?;
     copying::begin(state, id, host, home, bytes, now);
-    state.held.insert(id.to_owned(), (vec![disk], vec![content], agent));
+    state
+        .held
+        .insert(id.to_owned(), (vec![disk], vec![content], agent));
     match going_on(state, id, now) {
         Err(said) => Ok(said),
         Ok(_) => Ok(json!({"stage": "running", "copied": 0, "left": bytes, "rate": 0})),

@@ -248,16 +248,7 @@ fn copied(
             "A copy has the same disks, or larger ones.",
         ));
     }
-    let locks = from
-        .disks
-        .iter()
-        .map(|d| d.lock)
-        .chain(std::iter::repeat(0));
-    let disks: Vec<Disk> = disks
-        .into_iter()
-        .zip(locks)
-        .map(|(d, lock)| Disk { lock, ..d })
-        .collect();
+    let disks = locked(disks, &from.disks);
     if how.dependent {
         let beside = how.from.volume.as_ref() == Some(&uid);
         let Some(parent) = how.from.template.clone().filter(|_| beside) else {
@@ -293,6 +284,13 @@ fn copied(
     copying::end(state, uuid);
     let chain = Chain::with(&disks, from.content, seed(uuid), now);
     write(state, host, (uuid, ask), (disks, chain), said, now)
+}
+
+/// What was encrypted stays so.
+fn locked(disks: Vec<Disk>, like: &[Disk]) -> Vec<Disk> {
+    let locks = like.iter().map(|d| d.lock).chain(std::iter::repeat(0));
+    let both = disks.into_iter().zip(locks);
+    both.map(|(disk, lock)| Disk { lock, ..disk }).collect()
 }
 
 /// The record, with its disks as layers.

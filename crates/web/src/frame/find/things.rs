@@ -111,15 +111,6 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
                 "/networks/",
             )
         });
-    let arrays = estate.arrays.values().filter(|a| named(&a.name)).map(|a| {
-        Thing::new(
-            "array",
-            a.id.0,
-            &a.name,
-            site(estate, a.site),
-            "/storage/arrays/",
-        )
-    });
     let each = |things: &mut dyn Iterator<Item = Thing>| things.take(MOST).collect::<Vec<_>>();
     let all = [
         each(&mut { clusters }),
@@ -129,13 +120,29 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
         each(&mut { images }),
         each(&mut { networks }),
         each(&mut fronts(estate, &named)),
-        each(&mut { arrays }),
+        each(&mut arrays(estate, &named)),
         each(&mut templates(estate, &named)),
         each(&mut first_boots(estate, &named)),
         each(&mut shared(estate, &named)),
         each(&mut pools(estate, &named)),
     ];
     all.into_iter().flatten().collect()
+}
+
+fn arrays<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    let all = estate.arrays.values().filter(|a| named(&a.name));
+    all.map(|a| {
+        Thing::new(
+            "array",
+            a.id.0,
+            &a.name,
+            site(estate, a.site),
+            "/storage/arrays/",
+        )
+    })
 }
 
 fn templates<'a>(

@@ -8,7 +8,8 @@ use askama::Template;
 use rocket::get;
 use zastrugi_core::{
     estate::{
-        Estate, Host, Image, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning, SharedAs,
+        Estate, Host, Image, Machine, MachineState, Memory, Moved, Nic, PlaceRule, Provisioning,
+        SharedAs,
     },
     ids::{HostId, MachineId},
     permits::Act,
@@ -134,20 +135,36 @@ fn agentless(estate: &Estate, m: &Machine) -> Option<(Vec<(u64, String)>, bool)>
     }
     let near = |i: &&std::sync::Arc<Image>| {
         let volume = estate.volumes.get(&i.volume);
-        i.ready && i.carries_agent && volume.is_some_and(|v| v.cluster.is_some() && v.cluster == m.cluster)
+        i.ready
+            && i.carries_agent
+            && volume.is_some_and(|v| v.cluster.is_some() && v.cluster == m.cluster)
     };
-    let all: Vec<(u64, String)> = estate.images.values().filter(near).map(|i| (i.id.0, i.name.clone())).collect();
-    let inside = m.boot.attached.is_some_and(|a| all.iter().any(|(id, _)| *id == a.image.0));
+    let all: Vec<(u64, String)> = estate
+        .images
+        .values()
+        .filter(near)
+        .map(|i| (i.id.0, i.name.clone()))
+        .collect();
+    let inside = m
+        .boot
+        .attached
+        .is_some_and(|a| all.iter().any(|(id, _)| *id == a.image.0));
     Some((all, inside))
 }
 
 /// Who asked for what waits for its next start, as far as the logbook goes back.
-async fn asked(desk: &AtDesk, m: &Machine) -> Result<Vec<(&'static str, String, String)>, StoreError> {
+async fn asked(
+    desk: &AtDesk,
+    m: &Machine,
+) -> Result<Vec<(&'static str, String, String)>, StoreError> {
     let Some(now) = m.now.as_deref() else {
         return Ok(vec![]);
     };
     let vcpus = (now.vcpus, now.vcpus_max) != (m.vcpus, m.most_vcpus());
-    let waiting = [(vcpus, "vCPUs", "vCPUs"), (now.memory != m.memory, "memory", "memory ")];
+    let waiting = [
+        (vcpus, "vCPUs", "vCPUs"),
+        (now.memory != m.memory, "memory", "memory "),
+    ];
     let mut all = Vec::new();
     for (_, what, text) in waiting.into_iter().filter(|w| w.0) {
         let filter = EventFilter {

@@ -116,6 +116,59 @@ fn stops(signed: &Signed, desk: &AtDesk, estate: &Estate, pool: &SparePool) -> V
     all.map(|f| f.text.clone()).take(4).collect()
 }
 
+/// What it keeps, in words.
+fn facts(estate: &Estate, pool: &SparePool) -> Vec<(&'static str, String)> {
+    let networks: Vec<String> = pool
+        .networks
+        .iter()
+        .map(|n| {
+            n.and_then(|n| estate.networks.get(&n))
+                .map_or_else(|| "none of ours".into(), |n| n.name.clone())
+        })
+        .collect();
+    vec![
+        (
+            "Newest version",
+            newest(estate, pool).map_or_else(|| "none yet".into(), |v| v.to_string()),
+        ),
+        (
+            "Disks",
+            if pool.dependent {
+                "lie on the version, take what is written"
+            } else {
+                "copied in full"
+            }
+            .into(),
+        ),
+        ("Each has", format!("{} vCPUs, {}", pool.vcpus, pool.memory)),
+        ("Names", pool.pattern.clone()),
+        (
+            "Networks",
+            if networks.is_empty() {
+                "no cards".into()
+            } else {
+                networks.join(", ")
+            },
+        ),
+        (
+            "Cluster",
+            estate
+                .clusters
+                .get(&pool.cluster)
+                .map_or_else(String::new, |c| c.name.clone()),
+        ),
+        (
+            "Thrown away",
+            if pool.ends_off {
+                "when given back, or once it is off"
+            } else {
+                "when given back"
+            }
+            .into(),
+        ),
+    ]
+}
+
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<PoolPage, Problem> {
     let view = desk.look();
     let estate = &view.estate;
@@ -128,14 +181,6 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<PoolPage, Prob
     let (glyph, word) = state(estate, pool, &stand);
     let (members, more) = members(estate, &stand);
     let template = estate.templates.get(&pool.template);
-    let networks: Vec<String> = pool
-        .networks
-        .iter()
-        .map(|n| {
-            n.and_then(|n| estate.networks.get(&n))
-                .map_or_else(|| "none of ours".into(), |n| n.name.clone())
-        })
-        .collect();
     Ok(PoolPage {
         id: id.0,
         name: pool.name.clone(),
@@ -147,47 +192,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<PoolPage, Prob
             pool.spare,
             pool.most
         ),
-        facts: vec![
-            (
-                "Newest version",
-                newest(estate, pool).map_or_else(|| "none yet".into(), |v| v.to_string()),
-            ),
-            (
-                "Disks",
-                if pool.dependent {
-                    "lie on the version, take what is written"
-                } else {
-                    "copied in full"
-                }
-                .into(),
-            ),
-            ("Each has", format!("{} vCPUs, {}", pool.vcpus, pool.memory)),
-            ("Names", pool.pattern.clone()),
-            (
-                "Networks",
-                if networks.is_empty() {
-                    "no cards".into()
-                } else {
-                    networks.join(", ")
-                },
-            ),
-            (
-                "Cluster",
-                estate
-                    .clusters
-                    .get(&pool.cluster)
-                    .map_or_else(String::new, |c| c.name.clone()),
-            ),
-            (
-                "Thrown away",
-                if pool.ends_off {
-                    "when given back, or once it is off"
-                } else {
-                    "when given back"
-                }
-                .into(),
-            ),
-        ],
+        facts: facts(estate, pool),
         template: (
             pool.template.0,
             template.map_or_else(|| "a template that is gone".into(), |t| t.name.clone()),

@@ -18,7 +18,9 @@ use zastrugi_core::{
 
 /// Minutes that can be chosen.
 const EVERY: [u64; 9] = [15, 30, 60, 120, 240, 360, 720, 1440, 10_080];
-const KEEPS: [u64; 11] = [60, 240, 720, 1440, 2880, 4320, 7200, 10_080, 20_160, 30_240, 43_200];
+const KEEPS: [u64; 11] = [
+    60, 240, 720, 1440, 2880, 4320, 7200, 10_080, 20_160, 30_240, 43_200,
+];
 
 #[derive(Template)]
 #[template(path = "places/schedules/keep.html")]
@@ -39,7 +41,9 @@ fn choices(minutes: &[u64], chosen: u64) -> Vec<(u64, String)> {
         all.push(chosen);
         all.sort_unstable();
     }
-    all.into_iter().map(|m| (m, Span::mins(m).to_string())).collect()
+    all.into_iter()
+        .map(|m| (m, Span::mins(m).to_string()))
+        .collect()
 }
 
 /// `22:00`, as minutes of the day.
@@ -55,7 +59,10 @@ fn minute(text: &str, wrong: &mut Vec<Wrong>) -> Option<u16> {
     };
     let found = read();
     if found.is_none() {
-        wrong.push(("at".to_owned(), format!("“{text}” is no time of the day; write it as 22:00.")));
+        wrong.push((
+            "at".to_owned(),
+            format!("“{text}” is no time of the day; write it as 22:00."),
+        ));
     }
     found
 }
@@ -65,9 +72,20 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let of = fields.get("of").parse().ok().map(ScheduleId);
     let had = of.and_then(|id| view.estate.schedules.get(&id));
     let minutes = |span: Span| span.0 / 60_000;
-    let every = fields.or("every", &had.map_or(1440, |s| minutes(s.every)).to_string()).parse().unwrap_or(1440);
-    let keeps = fields.or("keeps", &had.map_or(10_080, |s| minutes(s.keeps)).to_string()).parse().unwrap_or(10_080);
-    let usual = had.map_or_else(String::new, |s| format!("{:02}:{:02}", s.minute() / 60, s.minute() % 60));
+    let every = fields
+        .or("every", &had.map_or(1440, |s| minutes(s.every)).to_string())
+        .parse()
+        .unwrap_or(1440);
+    let keeps = fields
+        .or(
+            "keeps",
+            &had.map_or(10_080, |s| minutes(s.keeps)).to_string(),
+        )
+        .parse()
+        .unwrap_or(10_080);
+    let usual = had.map_or_else(String::new, |s| {
+        format!("{:02}:{:02}", s.minute() / 60, s.minute() % 60)
+    });
     let at = fields.or("at", &usual);
     let name = fields.or("name", had.map_or("", |s| &s.name));
     let label = fields.or("label", had.map_or("", |s| &s.label));
@@ -80,9 +98,17 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         at: minute(&at, &mut wrong),
     };
     Filled {
-        title: had.map_or_else(|| "Take snapshots by a schedule".into(), |s| format!("Change the schedule of {}", s.name)),
+        title: had.map_or_else(
+            || "Take snapshots by a schedule".into(),
+            |s| format!("Change the schedule of {}", s.name),
+        ),
         lead: "Of every machine that has the label when one is due.".into(),
-        run: if had.is_some() { "Run: change it" } else { "Run: keep it" }.into(),
+        run: if had.is_some() {
+            "Run: change it"
+        } else {
+            "Run: keep it"
+        }
+        .into(),
         danger: false,
         back: "/schedules".into(),
         fields: render(&KeepFields {
@@ -130,7 +156,10 @@ pub(crate) fn pause(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/schedules".into(),
         fields: render(&OneField { id: id.0, name }),
-        ask: Proposal::Schedules(Ask::Pause { schedule: id, paused: !paused }),
+        ask: Proposal::Schedules(Ask::Pause {
+            schedule: id,
+            paused: !paused,
+        }),
         wrong: vec![],
     }
 }

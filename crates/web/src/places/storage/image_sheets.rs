@@ -156,7 +156,10 @@ pub(crate) fn edit(view: &View, fields: &Fields) -> Filled {
     let had = image.is_some_and(|i| i.carries_agent);
     let agent = fields.ticked("agent", had);
     let named = (name != was).then(|| Set::Name((&name).into()));
-    let sets = named.into_iter().chain((agent != had).then_some(Set::CarriesAgent(agent))).collect();
+    let sets = named
+        .into_iter()
+        .chain((agent != had).then_some(Set::CarriesAgent(agent)))
+        .collect();
     Filled {
         title: format!("Edit {was}"),
         lead: "What people call it and say of it; the file itself is not touched.".into(),

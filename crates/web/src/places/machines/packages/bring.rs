@@ -54,12 +54,25 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     }
     let rests = from.is_some_and(|m| m.is_off());
     let all = snapshots(from.map(|m| &**m));
-    let usual = if rests { None } else { all.first().map(|s| s.0) };
-    let snapshot = fields.or("snapshot", &usual.map_or_else(String::new, |u| u.to_string()));
-    let known = snapshot.parse().ok().filter(|u| all.iter().any(|s| s.0 == *u));
+    let usual = if rests {
+        None
+    } else {
+        all.first().map(|s| s.0)
+    };
+    let snapshot = fields.or(
+        "snapshot",
+        &usual.map_or_else(String::new, |u| u.to_string()),
+    );
+    let known = snapshot
+        .parse()
+        .ok()
+        .filter(|u| all.iter().any(|s| s.0 == *u));
     let disk = fields.get("disk").parse().unwrap_or(0);
     let onto: Option<Uuid> = fields.get("onto").parse().ok();
-    let theirs = disks(from.map(|m| &**m)).into_iter().map(|d| d.1).enumerate();
+    let theirs = disks(from.map(|m| &**m))
+        .into_iter()
+        .map(|d| d.1)
+        .enumerate();
     Filled {
         title: format!("Bring a disk of another machine to {name}"),
         lead: "A copy of it: as one more disk, or over one that is there. The other machine is left alone.".into(),
