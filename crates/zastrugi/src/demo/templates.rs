@@ -67,6 +67,8 @@ pub(super) async fn trainers(desk: &Desk, admin: &Viewer) -> Result<(), Failed> 
     let Some(from) = estate.machine_named(FROM) else {
         return Ok(());
     };
+    let here = from.cluster.map(|c| estate.networks_of(c)).unwrap_or_default();
+    let network = here.iter().find(|n| n.name == "tickets").map(|n| n.id);
     let keep = Keep {
         pool: None,
         name: "kiosk trainers".into(),
@@ -78,7 +80,7 @@ pub(super) async fn trainers(desk: &Desk, admin: &Viewer) -> Result<(), Failed> 
         vcpus: from.vcpus,
         memory: from.memory.size,
         dependent: true,
-        networks: vec![from.nics.first().and_then(|n| n.network)],
+        networks: vec![network],
         document: None,
         ends_off: true,
     };

@@ -4,6 +4,7 @@
 use crate::{
     browser::Browser,
     first_day::first_day,
+    kept,
     packed,
     road::{serve, sign_in},
     world::World,
@@ -58,6 +59,8 @@ async fn from_an_array_to_a_running_machine_with_an_address(pool: PgPool) {
     copies(&b, &world, base).await;
     packed::first_boot(&b, base).await;
     packed::archives(&b, &world, base).await;
+    kept::cluster(&b, &world, base).await;
+    kept::pool(&b, &world, base).await;
     b.assert_quiet(&["status of 422", "status of 502"]).await;
     world.assert_once();
 }

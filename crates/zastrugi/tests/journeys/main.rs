@@ -10,6 +10,7 @@ mod first_day;
 mod headroom;
 mod joining;
 mod keeper;
+mod kept;
 mod killed;
 mod later;
 mod logs;

@@ -48,6 +48,15 @@ pub(super) fn grow(draft: &mut Draft<'_>, ask: &Grow) {
     let there = arrived(draft.view, &machine, to);
     let mut part = draft.beside::<edits::Step>(&there);
     edits::edit(&mut part, &[edits::Target::Machine(machine.id)], &sets);
+    let gives = part.planned().any(|s| match s {
+        edits::Step::Grow { .. } => true,
+        edits::Step::Rewrite { .. } => false,
+    });
+    if !gives {
+        let text = format!("None of that counts before {name} starts next: moving it now gives it nothing.");
+        let stop = Finding::stop(Rule::State, name, text).at("memory");
+        draft.found(stop.remedy("Change it under Edit, and restart it; it gets a host with room then."));
+    }
     let after: Vec<usize> = moved.last().into_iter().collect();
     draft.take_in(part, &after, |f| f, (Step::Edit, Event::Edit));
 }

@@ -94,7 +94,7 @@ impl Tale for Event {
             }
             Event::Shares { machine, shares } => {
                 let who = Object::Machine(*machine).name(estate);
-                let text = format!("{who}: its host tells of {} shared disks, or has them otherwise", shares.len());
+                let text = format!("Its host tells how {who} has its {} shared disks", shares.len());
                 let disks = shares.iter().map(|s| about(s.disk));
                 Some(Entry::new("machine", text, [machine.to_string()].into_iter().chain(disks).collect()))
             }
