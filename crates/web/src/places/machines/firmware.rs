@@ -20,11 +20,11 @@ pub(super) fn of(fields: &Fields, original: Option<&Original>) -> (FirmwareField
     let like = original.and_then(|o| o.firmware.as_deref());
     let shown = FirmwareFields {
         usual: like.map_or_else(
-            || "UEFI".into(),
+            || "UEFI, as usual".into(),
             |f| format!("as what is copied: {}", f.kind.words()),
         ),
         usual_chip: match like.map(|f| f.chip.is_some()) {
-            None => "none".into(),
+            None => "none, as usual".into(),
             Some(true) => "as what is copied: a chip of its own".into(),
             Some(false) => "as what is copied: none".into(),
         },
