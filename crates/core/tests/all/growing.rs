@@ -180,7 +180,11 @@ fn where_there_is_no_room_or_nothing_to_do_that_is_said_at_its_field() {
     says(&grow(&off, 80, None), Severity::Stop, "does not run");
     let mut stiff = fixture();
     on(&mut stiff, |m| m.grows = Grows::default());
-    says(&grow(&stiff, 80, None), Severity::Stop, "moving it now gives it nothing");
+    says(
+        &grow(&stiff, 80, None),
+        Severity::Stop,
+        "moving it now gives it nothing",
+    );
     let same = fixture();
     let ask = Grow {
         machine: DB,

@@ -67,7 +67,10 @@ pub(super) async fn trainers(desk: &Desk, admin: &Viewer) -> Result<(), Failed> 
     let Some(from) = estate.machine_named(FROM) else {
         return Ok(());
     };
-    let here = from.cluster.map(|c| estate.networks_of(c)).unwrap_or_default();
+    let here = from
+        .cluster
+        .map(|c| estate.networks_of(c))
+        .unwrap_or_default();
     let network = here.iter().find(|n| n.name == "tickets").map(|n| n.id);
     let keep = Keep {
         pool: None,

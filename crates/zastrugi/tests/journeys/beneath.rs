@@ -4,8 +4,7 @@
 use crate::{
     browser::Browser,
     first_day::first_day,
-    kept,
-    packed,
+    kept, packed,
     road::{serve, sign_in},
     world::World,
 };

@@ -21,13 +21,19 @@ pub(crate) async fn cluster(b: &Browser, world: &World, base: &str) {
     b.says("writes: it holds the reservation").await;
     b.says("stands by, registered since").await;
     let writer = world.standins.world.writer("berth-quorum").unwrap();
-    let other = if writer == "berth-1" { "berth-2" } else { "berth-1" };
+    let other = if writer == "berth-1" {
+        "berth-2"
+    } else {
+        "berth-1"
+    };
     world.standins.world.share_otherwise(other, 2, false);
     b.says("shared with no reservations, and shall be with persistent reservations")
         .await;
     b.press(".acts a.primary").await;
-    b.says(&format!("{other} is on: its guest loses berth-quorum for a moment"))
-        .await;
+    b.says(&format!(
+        "{other} is on: its guest loses berth-quorum for a moment"
+    ))
+    .await;
     b.press("form#sheet button[type=submit]").await;
     b.says("1 of 1 steps are done").await;
     b.go(&format!("{base}/machines?q={other}")).await;
