@@ -227,6 +227,19 @@ fn what_comes_back_is_thrown_away_at_once() {
     );
 }
 
+/// If this fails, a machine that somebody protected is gone for good because it was once of a pool.
+#[test]
+fn what_is_protected_is_thrown_away_by_nobody() {
+    let mut small = with(0, 10, &[Is::Back]);
+    small.alter(|estate| {
+        let mut m = Machine::clone(&estate.machines[&MachineId(1001)]);
+        m.protected = true;
+        estate.put(Fact::Machine(Arc::new(m)));
+    });
+    let said = put(&small, &Proposal::Restocking(restocking::Ask::Follow { pool: POOL }));
+    says(&said, Severity::Stop, "", "trainer-01 can't be thrown away: it is protected from deletion");
+}
+
 /// New ones are of the pool as soon as they are planned, so that nobody makes them twice.
 #[test]
 fn what_is_planned_counts_at_once() {

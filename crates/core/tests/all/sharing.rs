@@ -5,8 +5,8 @@ use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{
-        Estate, Fact, Holder, Machine, MachineState, Mode, Provisioning, SharedAs, SharedDisk,
-        SharedDisks, Slot, SpareDisk, TakeOver, Unattached, Volume,
+        Consistent, Estate, Fact, Holder, Machine, MachineState, Mode, Provisioning, SharedAs, SharedDisk,
+        SharedDisks, Slot, Snapshot, SpareDisk, TakeOver, Unattached, Volume,
     },
     evidence::SeenVolume,
     finding::Severity,
@@ -484,6 +484,40 @@ fn no_snapshot_of_a_node_and_no_deletion() {
         Severity::Stop,
         "b shares quorum with other machines",
     );
+    // Those that it had before are deleted all the same.
+    on(&mut small, B, |m| {
+        m.snapshots.all = vec![Snapshot {
+            uuid: KEY,
+            name: "dawn".into(),
+            note: String::new(),
+            taken: Moment(0),
+            parent: None,
+            consistent: Consistent::Off,
+            memory: None,
+            disks: None,
+            ends: None,
+        }];
+    });
+    let forget = Proposal::Snapshots(snapshots::Ask::Forget(snapshots::Forget {
+        machines: vec![B],
+        which: snapshots::Which::All,
+    }));
+    let said = put(&small, &forget);
+    assert!(
+        !said
+            .findings()
+            .iter()
+            .any(|f| f.text.contains("with other machines")),
+        "{:#?}",
+        said.findings()
+    );
+    let back = Proposal::Snapshots(snapshots::Ask::Back(snapshots::Back {
+        machine: B,
+        to: Some(KEY),
+        keep: false,
+    }));
+    says(&put(&small, &back), Severity::Stop, "with other machines");
+    on(&mut small, B, |m| m.snapshots.all.clear());
     on(&mut small, B, |m| {
         (m.state, m.host) = (MachineState::Off, None)
     });

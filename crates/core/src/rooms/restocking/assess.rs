@@ -109,7 +109,7 @@ fn away(draft: &mut Draft<'_>, ids: &[MachineId], after: &[usize]) -> Vec<usize>
     let all: Vec<Arc<Machine>> = ids.iter().filter_map(|id| draft.estate().machines.get(id)).cloned().collect();
     let mut last = Vec::new();
     for machine in all {
-        if !draft.knows(&machine) {
+        if !draft.knows(&machine) || stays(draft, &machine) {
             continue;
         }
         let given = machine.of_pool.as_ref().is_some_and(|of| of.held.is_some());
@@ -117,6 +117,20 @@ fn away(draft: &mut Draft<'_>, ids: &[MachineId], after: &[usize]) -> Vec<usize>
         last.extend(thrown(draft, &machine, waits));
     }
     last
+}
+
+/// Somebody keeps it from being thrown away.
+fn stays(draft: &mut Draft<'_>, machine: &Machine) -> bool {
+    let name = &machine.name;
+    let why = if machine.protected {
+        "it is protected from deletion"
+    } else if machine.is_node() {
+        "it shares a disk with other machines"
+    } else {
+        return false;
+    };
+    draft.found(Finding::stop(Rule::Protected, name, format!("{name} can't be thrown away: {why}.")));
+    true
 }
 
 fn thrown(draft: &mut Draft<'_>, machine: &Machine, after: &[usize]) -> Option<usize> {

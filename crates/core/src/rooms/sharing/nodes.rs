@@ -88,7 +88,7 @@ pub(super) fn may(draft: &mut Draft<'_>, machine: &Machine, volume: &Volume) -> 
         return None;
     }
     if !machine.snapshots.is_empty() {
-        let text = format!("{name} has snapshots: whoever goes back to one leaves the shared disk as it is then.");
+        let text = format!("{name} has snapshots: nobody can go back to one while it shares a disk.");
         draft.found(Finding::mind(Rule::Disk, name, text).at("nodes"));
     }
     Some(via)

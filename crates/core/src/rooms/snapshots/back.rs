@@ -1,6 +1,6 @@
 //! The checks before a machine goes back to a snapshot.
 
-use super::{Back, Draft, Quiet, Step, layers, take::may};
+use super::{Back, Draft, Quiet, Step, layers, take::{alone, may}};
 use crate::{
     estate::{Consistent, Machine, Snapshot},
     finding::{Finding, Rule},
@@ -19,6 +19,9 @@ pub(super) fn back(draft: &mut Draft<'_>, ask: &Back) {
         return draft.found(Finding::stop(Rule::Nothing, name, text).at("to"));
     };
     draft.title = format!("{name} goes back to {}", to.name);
+    if !alone(draft, &machine, "to") {
+        return;
+    }
     let Some((host, _)) = may(draft, &machine) else { return };
     if let Some(more) = to.disks.filter(|n| *n < machine.disks.len()) {
         let text = format!("“{}” does not hold disk {} of {name}, which came later.", to.name, more + 1);

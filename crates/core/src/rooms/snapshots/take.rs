@@ -51,7 +51,9 @@ pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
     let mut free: BTreeMap<_, Bytes> = BTreeMap::new();
     let mut said = Said::default();
     for machine in &machines {
-        if let Some((host, volume)) = may(draft, machine) {
+        if alone(draft, machine, "machines")
+            && let Some((host, volume)) = may(draft, machine)
+        {
             let left = free.entry(volume.id).or_insert_with(|| volume.free());
             one(draft, ask, machine, (&host, &volume), left, &mut said);
         }
@@ -94,6 +96,18 @@ impl Said {
     }
 }
 
+/// No snapshot holds a disk that other machines write too.
+pub(super) fn alone(draft: &mut Draft<'_>, machine: &Machine, field: &str) -> bool {
+    if !machine.is_node() {
+        return true;
+    }
+    let (name, shared) = (&machine.name, draft.estate().clustered(machine).join(" and "));
+    let text = format!("{name} shares {shared} with other machines: no snapshot holds what several write, and it would not fit what is on its own disks.");
+    let stop = Finding::stop(Rule::Disk, name, text).at(field);
+    draft.found(stop.remedy("Take the shared disk from it first, or leave it out."));
+    false
+}
+
 /// Whether anything can be done to its disks now, and where.
 pub(super) fn may(draft: &mut Draft<'_>, machine: &Arc<Machine>) -> Option<(Arc<Host>, Arc<Volume>)> {
     let name = &machine.name;
@@ -109,10 +123,6 @@ pub(super) fn may(draft: &mut Draft<'_>, machine: &Arc<Machine>) -> Option<(Arc<
         Some(stop(Rule::State, format!("{name} is being moved.")))
     } else if machine.disks.is_empty() {
         Some(stop(Rule::Disk, format!("{name} has no disks.")))
-    } else if machine.is_node() {
-        let shared = draft.estate().clustered(machine).join(" and ");
-        let text = format!("{name} shares {shared} with other machines: no snapshot holds what several write, and it would not fit what is on its own disks.");
-        Some(stop(Rule::Disk, text))
     } else {
         None
     };

@@ -63,4 +63,10 @@ pub(super) fn remove(draft: &mut Draft<'_>, ask: &Remove) {
     let last = if goes.len() == template.versions.len() { format!(" {name} has no version left and is gone too.") } else { String::new() };
     let text = format!("{room} are free again. There is no way back.{last}");
     draft.found(Finding::mind(Rule::Deleted, name, text));
+    let pools = draft.estate().spare_pools.values().filter(|p| p.template == template.id);
+    let pools: Vec<&str> = pools.map(|p| p.name.as_str()).collect();
+    if !pools.is_empty() {
+        let text = format!("Pools are made from {name}: {}. From what is left of it they make their spares, and none where nothing is.", pools.join(", "));
+        draft.found(Finding::mind(Rule::Held, name, text).at("versions"));
+    }
 }
