@@ -236,8 +236,16 @@ fn what_is_protected_is_thrown_away_by_nobody() {
         m.protected = true;
         estate.put(Fact::Machine(Arc::new(m)));
     });
-    let said = put(&small, &Proposal::Restocking(restocking::Ask::Follow { pool: POOL }));
-    says(&said, Severity::Stop, "", "trainer-01 can't be thrown away: it is protected from deletion");
+    let said = put(
+        &small,
+        &Proposal::Restocking(restocking::Ask::Follow { pool: POOL }),
+    );
+    says(
+        &said,
+        Severity::Stop,
+        "",
+        "trainer-01 can't be thrown away: it is protected from deletion",
+    );
 }
 
 /// New ones are of the pool as soon as they are planned, so that nobody makes them twice.

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{
-        Consistent, Estate, Fact, Holder, Machine, MachineState, Mode, Provisioning, SharedAs, SharedDisk,
-        SharedDisks, Slot, Snapshot, SpareDisk, TakeOver, Unattached, Volume,
+        Consistent, Estate, Fact, Holder, Machine, MachineState, Mode, Provisioning, SharedAs,
+        SharedDisk, SharedDisks, Slot, Snapshot, SpareDisk, TakeOver, Unattached, Volume,
     },
     evidence::SeenVolume,
     finding::Severity,
