@@ -583,6 +583,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         properties: Default::default(),
         firmware: seen.firmware.clone(),
         of_pool: None,
+        console_lock: None,
         shares: sharing::shares(estate, seen.shares.as_deref().unwrap_or_default()),
         vcpus_max: seen.vcpus_max,
         now: None,

@@ -383,6 +383,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         shares: vec![],
         firmware: None,
         of_pool: None,
+        console_lock: None,
     }
 }
 

@@ -35,7 +35,7 @@ async fn look(lab: &Lab, machine: MachineId) -> Look {
     let of = ConsoleOf::Machine(machine);
     let ticket = lab
         .desk
-        .console_ticket(&lab.admin, of, ConsoleWay::Text, "bench")
+        .console_ticket(&lab.admin, of, ConsoleWay::Text, "bench", "")
         .await;
     lab.desk
         .console(&lab.admin, of, "bench", &ticket.unwrap())

@@ -88,6 +88,11 @@ fn without_keys(fact: Fact) -> Fact {
             }
             Fact::Host(Arc::new(host))
         }
+        Fact::Machine(machine) if machine.console_lock.is_some() => {
+            let mut machine = (*machine).clone();
+            machine.console_lock = None;
+            Fact::Machine(Arc::new(machine))
+        }
         Fact::Switch(switch) => {
             let mut switch = (*switch).clone();
             switch.key = None;

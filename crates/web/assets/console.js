@@ -23,6 +23,8 @@ let socket = null;
 let leaving = false;
 let wait = 500;
 let state = '';
+let password = '';
+const lock = $('[data-lock]');
 const say = (sel, words) => { const el = $(sel); if (el && el.textContent !== words) el.textContent = words; };
 const send = (what) => { if (socket && socket.readyState === 1) socket.send(JSON.stringify(what)); };
 
@@ -30,11 +32,12 @@ async function open() {
   if (socket || leaving) return;
   let answer = null;
   try {
-    answer = await fetch(`/console/${box.dataset.of}/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: '' });
+    answer = await fetch(`/console/${box.dataset.of}/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: new URLSearchParams({ password }) });
   } catch { /* said below */ }
   if (!answer || !answer.ok) {
     const told = answer ? await answer.json().catch(() => ({})) : {};
     say('[data-state]', answer && answer.status === 401 ? 'you are no longer signed in' : told.words || 'Zastrugi does not answer; trying again');
+    if (told.locked) ask();
     if (!answer || answer.status >= 500) later();
     return;
   }
@@ -56,6 +59,16 @@ async function open() {
     if (e.code !== 1008) later();
   });
 }
+// Nothing of it is kept: whoever opens it anew types it anew.
+function ask() { password = ''; lock.hidden = false; lock.querySelector('input').focus(); }
+lock.addEventListener('submit', (e) => {
+  e.preventDefault();
+  const typed = lock.querySelector('input');
+  password = typed.value;
+  typed.value = '';
+  lock.hidden = true;
+  open();
+});
 function later() { setTimeout(open, wait); wait = Math.min(8000, wait * 2); }
 
 // The guest's terminal is as large as that of who types.

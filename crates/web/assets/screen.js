@@ -15,16 +15,19 @@ let rfb = null;
 let leaving = false;
 let wait = 300;
 let why = '';
+let password = '';
+const lock = $('[data-lock]');
 
 async function open() {
   if (rfb || leaving) return;
   let answer = null;
   try {
-    answer = await fetch(`/screen/${id}/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: '' });
+    answer = await fetch(`/screen/${id}/ticket`, { method: 'POST', headers: { 'X-CSRF-Token': document.body.dataset.csrf, 'Content-Type': 'application/x-www-form-urlencoded' }, body: new URLSearchParams({ password }) });
   } catch { /* said below */ }
   if (!answer || !answer.ok) {
     const told = answer ? await answer.json().catch(() => ({})) : {};
     say(answer && answer.status === 401 ? 'you are no longer signed in' : told.words || 'Zastrugi does not answer; trying again');
+    if (told.locked) ask();
     if (!answer || answer.status >= 500) later();
     return;
   }
@@ -45,6 +48,16 @@ async function open() {
     later();
   });
 }
+// Nothing of it is kept: whoever opens it anew types it anew.
+function ask() { password = ''; lock.hidden = false; lock.querySelector('input').focus(); }
+lock.addEventListener('submit', (e) => {
+  e.preventDefault();
+  const typed = lock.querySelector('input');
+  password = typed.value;
+  typed.value = '';
+  lock.hidden = true;
+  open();
+});
 function later() { setTimeout(open, wait); wait = Math.min(4000, wait * 2); }
 function anew() { if (rfb) { wait = 50; rfb.disconnect(); } }
 

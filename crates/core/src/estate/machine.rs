@@ -202,6 +202,9 @@ pub struct Machine {
     /// What the author of an archive lets guests know (DSP0243, section 9.5): by key.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub properties: BTreeMap<String, String>,
+    /// Where the hash of the password is kept that opens its console; none: it needs none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub console_lock: Option<crate::ids::SecretRef>,
     /// The pool that made it, and whom it was handed out to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of_pool: Option<Box<super::OfPool>>,

@@ -8,6 +8,7 @@ mod bare;
 mod building;
 mod cards;
 mod coming_back;
+mod console_locks;
 mod copying;
 mod correcting;
 mod disks;

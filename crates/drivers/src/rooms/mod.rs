@@ -62,6 +62,7 @@ impl Drivers {
             Step::Qualities(step) => match *step {},
             Step::FirstBoot(step) => match *step {},
             Step::Spares(step) => match *step {},
+            Step::ConsoleLocks(step) => match *step {},
             Step::Schedules(step) => match *step {},
             Step::Scheduled(scheduled::Step::Snap(step)) => {
                 self.at_snapshot(estate, step, turn).await
@@ -130,6 +131,7 @@ impl Drivers {
             | Step::Sharing(_)
             | Step::Qualities(_)
             | Step::Spares(_)
+            | Step::ConsoleLocks(_)
             | Step::Schedules(_)
             | Step::FirstBoot(_) => self.perform(estate, step, turn).await,
         }

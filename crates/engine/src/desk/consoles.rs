@@ -44,6 +44,12 @@ pub enum ConsoleError {
     Gone,
     #[error("the machine is off, or its host does not answer")]
     Off,
+    #[error("its console has a password")]
+    Locked,
+    #[error("that is not the password of this console")]
+    Wrong,
+    #[error("too many wrong passwords; wait a few minutes")]
+    Waits,
     #[error("the ticket is used up or too old; open the console again")]
     Ticket,
     #[error("too many consoles are being opened; try again in a moment")]
@@ -69,13 +75,41 @@ struct Issued {
 }
 
 #[derive(Default)]
-pub(crate) struct Tickets(Mutex<HashMap<String, Issued>>);
+pub(crate) struct Tickets(Mutex<HashMap<String, Issued>>, Mutex<Wrongs>);
+
+/// Wrong passwords of late, by who typed them and for which machine.
+type Wrongs = HashMap<(PersonId, MachineId), Vec<Instant>>;
+
+/// So many wrong passwords are taken within this time.
+const TRIES: usize = 5;
+const WITHIN: Duration = Duration::from_mins(5);
 
 fn hash(text: &str) -> [u8; 32] {
     Sha256::digest(text.as_bytes()).into()
 }
 
 impl Tickets {
+    /// Whether this person may try once more.
+    fn may_try(&self, person: PersonId, machine: MachineId) -> bool {
+        let mut all = self.1.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|_, tries| {
+            tries.retain(|at| at.elapsed() < WITHIN);
+            !tries.is_empty()
+        });
+        all.get(&(person, machine)).map_or(0, Vec::len) < TRIES
+    }
+
+    fn tried(&self, person: PersonId, machine: MachineId) {
+        let mut all = self.1.lock().unwrap_or_else(PoisonError::into_inner);
+        all.entry((person, machine)).or_default().push(Instant::now());
+    }
+
+    /// Who knows it is not counted: their console opens anew by itself when its machine moves.
+    fn knows(&self, person: PersonId, machine: MachineId) {
+        let mut all = self.1.lock().unwrap_or_else(PoisonError::into_inner);
+        all.remove(&(person, machine));
+    }
+
     /// None when this person has too many out; nobody else's count.
     fn issue(&self, person: PersonId, of: ConsoleOf, way: Way, session: &str) -> Option<Ticket> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -108,7 +142,47 @@ impl Tickets {
 }
 
 impl Desk {
-    /// A ticket for this session to look at a console; the opening is recorded.
+    /// Whether the password opens a console that has one.
+    async fn opens(&self, viewer: &Viewer, of: ConsoleOf, password: &str) -> Result<(), ConsoleError> {
+        let ConsoleOf::Machine(id) = of else {
+            return Ok(());
+        };
+        let estate = self.shared.estate();
+        let Some(lock) = estate.machines.get(&id).and_then(|m| m.console_lock) else {
+            return Ok(());
+        };
+        if password.is_empty() {
+            return Err(ConsoleError::Locked);
+        }
+        if !self.tickets.may_try(viewer.id, id) {
+            return Err(ConsoleError::Waits);
+        }
+        // Counted before it is looked at: many at once are no way around.
+        self.tickets.tried(viewer.id, id);
+        let unavailable = |e: &dyn std::fmt::Display| ConsoleError::Unavailable(e.to_string());
+        let hash = self.shared.vault.open(lock).await.map_err(|e| unavailable(&e))?;
+        let typed = zeroize::Zeroizing::new(password.to_owned());
+        let fits = tokio::task::spawn_blocking(move || super::hosts::fits(typed.as_bytes(), &hash));
+        if fits.await.map_err(|e| unavailable(&e))? {
+            self.tickets.knows(viewer.id, id);
+            return Ok(());
+        }
+        let who = viewer.who();
+        let told = self.scribe.append(Guard::None, move |_: Sight<'_>| {
+            Ok(Decision {
+                events: vec![Event::Consoles(consoles::Event::Refused { of })],
+                who: who.clone(),
+                run: None,
+                request: None,
+            })
+        });
+        if let Err(error) = told.await {
+            tracing::warn!(?error, "a wrong password at a console was not recorded");
+        }
+        Err(ConsoleError::Wrong)
+    }
+
+    /// A ticket for this session to look at a console; the opening is recorded. `password`: what opens it, where it has one.
     ///
     /// # Errors
     /// [`ConsoleError`]; nothing was opened.
@@ -118,10 +192,12 @@ impl Desk {
         of: ConsoleOf,
         way: Way,
         session: &str,
+        password: &str,
     ) -> Result<Ticket, ConsoleError> {
         if !viewer.permits().allow(Act::Look) {
             return Err(ConsoleError::NotAllowed);
         }
+        self.opens(viewer, of, password).await?;
         let (who, writes) = (viewer.who(), viewer.permits().allow(of.act()));
         let screen = way == Way::Screen;
         let recorded = self.scribe.append(Guard::None, move |sight: Sight<'_>| {
@@ -211,6 +287,9 @@ impl Desk {
     pub async fn picture_now(&self, machine: MachineId) -> Result<Vec<u8>, ConsoleError> {
         let (estate, drivers) = (self.shared.estate(), &self.shared.drivers);
         let machine = estate.machines.get(&machine).ok_or(ConsoleError::Gone)?;
+        if machine.console_lock.is_some() {
+            return Err(ConsoleError::Locked);
+        }
         for host in machine.host.into_iter().chain(machine.arriving) {
             if let Some(host) = estate.hosts.get(&host)
                 && let Ok(png) = drivers.picture(host, &machine.uuid, None).await

@@ -283,6 +283,14 @@ fn crypt(plain: &[u8]) -> Result<String, String> {
     hash.map(|h| h.to_string()).map_err(|e| e.to_string())
 }
 
+/// Whether this is the password of which that is the hash.
+pub(super) fn fits(plain: &[u8], hash: &str) -> bool {
+    use sha_crypt::PasswordVerifier as _;
+    sha_crypt::ShaCrypt::SHA512
+        .verify_password(plain, hash)
+        .is_ok()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -109,6 +109,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
     });
     let told = now.estate.first_boots.values().flat_map(|d| &d.versions);
     let of_users = told.map(|v| v.user.as_ref().and_then(|u| u.password));
+    let of_consoles = now.estate.machines.values().map(|m| m.console_lock);
     let named: BTreeSet<SecretRef> = of_hosts
         .chain(of_arrays)
         .chain(of_switches)
@@ -116,6 +117,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
         .chain(of_fronts)
         .chain(of_names)
         .chain(of_users)
+        .chain(of_consoles)
         .flatten()
         .collect();
     // Plans name secrets in what they ask and do; few are open.

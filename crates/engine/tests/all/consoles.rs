@@ -21,7 +21,7 @@ async fn look(lab: &Lab, viewer: &Viewer, machine: MachineId) -> Look {
     let of = ConsoleOf::Machine(machine);
     let ticket = lab
         .desk
-        .console_ticket(viewer, of, ConsoleWay::Text, SESSION)
+        .console_ticket(viewer, of, ConsoleWay::Text, SESSION, "")
         .await;
     let ticket = ticket.unwrap();
     lab.desk.console(viewer, of, SESSION, &ticket).unwrap()
@@ -192,7 +192,7 @@ async fn several_look_one_types_and_each_opening_is_recorded(pool: PgPool) {
 
     let foreign = lab
         .desk
-        .console_ticket(&olga, ConsoleOf::Machine(id), ConsoleWay::Text, SESSION)
+        .console_ticket(&olga, ConsoleOf::Machine(id), ConsoleWay::Text, SESSION, "")
         .await
         .unwrap();
     let refused = lab
@@ -216,7 +216,7 @@ async fn a_host_s_own_console_tells_when_its_agent_is_stuck_or_it_has_no_power(p
     let of = ConsoleOf::Host(id);
     let ticket = lab
         .desk
-        .console_ticket(&lab.admin, of, ConsoleWay::Text, SESSION)
+        .console_ticket(&lab.admin, of, ConsoleWay::Text, SESSION, "")
         .await;
     let opened = lab.desk.console(&lab.admin, of, SESSION, &ticket.unwrap());
     let mut console = opened.unwrap();
@@ -236,4 +236,55 @@ async fn a_host_s_own_console_tells_when_its_agent_is_stuck_or_it_has_no_power(p
     lab.standins.world.clear_faults();
     lab.standins.world.power("h1", true);
     until(&mut console, &mut read, "boot 2").await;
+}
+
+/// If this fails, whoever may look at a machine reads along at a console that its team keeps to itself, or somebody tries
+/// passwords until one fits.
+#[sqlx::test(migrations = false)]
+async fn a_console_with_a_password_opens_with_that_alone(pool: PgPool) {
+    use zastrugi_core::{endpoint::Password, rooms::console_locks::Ask};
+    let lab = moving_lab(&pool, 2).await;
+    let id = lab.machine("m");
+    let of = ConsoleOf::Machine(id);
+    let kept = lab.desk.keep_hash("the-tide-turns").await.unwrap();
+    let lock = |password, open| {
+        Proposal::ConsoleLocks(Ask::Lock {
+            machines: vec![id],
+            password,
+            open,
+        })
+    };
+    lab.done(lock(Password::Kept(kept), false)).await;
+    let ask = async |way, password: &str| {
+        lab.desk
+            .console_ticket(&lab.admin, of, way, SESSION, password)
+            .await
+    };
+    let locked = ask(ConsoleWay::Text, "").await;
+    assert_eq!(locked, Err(ConsoleError::Locked), "whatever their role");
+    assert_eq!(
+        lab.desk.picture_now(id).await.map(drop),
+        Err(ConsoleError::Locked)
+    );
+    assert_eq!(
+        ask(ConsoleWay::Screen, "the-tide").await,
+        Err(ConsoleError::Wrong)
+    );
+    let ticket = ask(ConsoleWay::Text, "the-tide-turns").await.unwrap();
+    assert!(lab.desk.console(&lab.admin, of, SESSION, &ticket).is_ok());
+    let events = lab
+        .desk
+        .events(&EventFilter::default(), 50)
+        .await
+        .unwrap();
+    let told = |words: &str| events.iter().any(|e| e.text.contains(words));
+    assert!(told("A wrong password was typed for the console of m"));
+    assert!(told("The console of m has a password now"));
+    for _ in 0..5 {
+        drop(ask(ConsoleWay::Text, "guess").await);
+    }
+    let waits = ask(ConsoleWay::Text, "the-tide-turns").await;
+    assert_eq!(waits, Err(ConsoleError::Waits), "nobody tries for ever");
+    lab.done(lock(Password::Missing, true)).await;
+    assert!(ask(ConsoleWay::Text, "").await.is_ok());
 }

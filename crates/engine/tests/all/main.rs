@@ -5,6 +5,7 @@ mod boundaries;
 mod building;
 mod coming_back;
 mod consoles;
+mod copy_faults;
 mod disks;
 mod fallen;
 mod faults;

@@ -24,7 +24,7 @@ async fn open(lab: &Lab, viewer: &Viewer, id: MachineId) -> Screen {
     let of = ConsoleOf::Machine(id);
     let ticket = lab
         .desk
-        .console_ticket(viewer, of, ConsoleWay::Screen, SESSION);
+        .console_ticket(viewer, of, ConsoleWay::Screen, SESSION, "");
     let ticket = ticket.await.unwrap();
     let mut screen = lab
         .desk

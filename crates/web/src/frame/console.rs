@@ -163,9 +163,10 @@ pub(crate) async fn ticket(
     signed: Signed,
     desk: &AtDesk,
     of: Of,
-    _fields: Fields,
+    fields: Fields,
 ) -> (Status, Json<Value>) {
-    issue(&signed, desk, of.0, ConsoleWay::Text).await
+    let password = fields.secret("password");
+    issue(&signed, desk, of.0, ConsoleWay::Text, password).await
 }
 
 /// What one person may look at at once.
@@ -207,8 +208,9 @@ pub(super) async fn issue(
     desk: &Desk,
     of: ConsoleOf,
     way: ConsoleWay,
+    password: &str,
 ) -> (Status, Json<Value>) {
-    let asked = desk.console_ticket(&signed.viewer, of, way, &signed.cookie);
+    let asked = desk.console_ticket(&signed.viewer, of, way, &signed.cookie, password);
     match asked.await {
         Ok(ticket) => (Status::Ok, Json(json!({"ticket": ticket}))),
         Err(why) => refused(&why),
@@ -217,11 +219,19 @@ pub(super) async fn issue(
 
 pub(super) fn refused(why: &ConsoleError) -> (Status, Json<Value>) {
     let status = match why {
-        ConsoleError::NotAllowed | ConsoleError::Ticket => Status::Forbidden,
+        ConsoleError::NotAllowed
+        | ConsoleError::Ticket
+        | ConsoleError::Locked
+        | ConsoleError::Wrong
+        | ConsoleError::Waits => Status::Forbidden,
         ConsoleError::Gone => Status::NotFound,
         _ => Status::ServiceUnavailable,
     };
-    (status, Json(json!({"words": why.to_string()})))
+    let locked = matches!(why, ConsoleError::Locked | ConsoleError::Wrong);
+    (
+        status,
+        Json(json!({"words": why.to_string(), "locked": locked})),
+    )
 }
 
 /// The most that one message of a browser may hold.

@@ -69,10 +69,11 @@ pub(crate) async fn ticket(
     signed: Signed,
     desk: &AtDesk,
     id: u64,
-    _fields: Fields,
+    fields: Fields,
 ) -> (Status, Json<Value>) {
     let of = ConsoleOf::Machine(MachineId(id));
-    issue(&signed, desk, of, ConsoleWay::Screen).await
+    let password = fields.secret("password");
+    issue(&signed, desk, of, ConsoleWay::Screen, password).await
 }
 
 /// A socket on a screen, for a page of ours with a ticket.

@@ -19,6 +19,8 @@ pub enum Event {
         /// Its graphical screen, not its text console.
         screen: bool,
     },
+    /// Somebody typed a password that does not open it.
+    Refused { of: ConsoleOf },
     /// A picture of its screen was kept, from before something ended what it showed.
     ScreenKept {
         machine: MachineId,
@@ -31,7 +33,7 @@ impl Tale for Event {
     fn absorb(&self, _pen: &mut Pen<'_>) {
         match self {
             // Who looked is told and changes nothing; pictures are kept beside the journal.
-            Event::Opened { .. } | Event::ScreenKept { .. } => {}
+            Event::Opened { .. } | Event::Refused { .. } | Event::ScreenKept { .. } => {}
         }
     }
 
@@ -41,6 +43,10 @@ impl Tale for Event {
                 let what = if *screen { "screen" } else { "console" };
                 let how = if *writes { "" } else { ", to look at" };
                 let text = format!("The {what} of {} was opened{how}", of.name(estate));
+                (text, vec![of.to_string()])
+            }
+            Event::Refused { of } => {
+                let text = format!("A wrong password was typed for the console of {}", of.name(estate));
                 (text, vec![of.to_string()])
             }
             Event::ScreenKept {

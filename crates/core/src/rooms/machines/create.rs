@@ -316,6 +316,7 @@ fn blank(
         shares: vec![],
         firmware: None,
         of_pool: None,
+        console_lock: None,
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
     }
 }

@@ -1,5 +1,6 @@
 //! Machines: a list that stays quick at 20,000, one machine's page, and the sheets that change them.
 
+mod console_lock;
 mod copies;
 mod deeds;
 pub(crate) mod edit;
@@ -61,6 +62,13 @@ pub(crate) const SHEETS: &[Sheet] = &[
         "machines",
         packages::write::fill,
     ),
+    Sheet::new(
+        "console-password",
+        Act::Machines,
+        "machines",
+        console_lock::fill,
+    )
+    .hashing(),
     Sheet::new(
         "bring-disk",
         Act::Machines,

@@ -232,6 +232,13 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
         ("Disks", disks.join("; ")),
         ("Made from", made_from(estate, m)),
         ("Pool", of_pool(estate, m)),
+        (
+            "Console",
+            match m.console_lock {
+                Some(_) => "opens with a password".into(),
+                None => String::new(),
+            },
+        ),
         ("Firmware", super::firmware::words(m)),
         ("First boot", first_boot(m)),
         ("Drive", drive(estate, m)),
@@ -251,7 +258,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
     facts.retain(|(what, said)| {
         !matches!(
             *what,
-            "Stands behind" | "Made from" | "First boot" | "Firmware" | "Pool"
+            "Stands behind" | "Made from" | "First boot" | "Firmware" | "Pool" | "Console"
         ) || !said.is_empty()
     });
     facts
