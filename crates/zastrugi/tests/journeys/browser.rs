@@ -119,10 +119,15 @@ impl Browser {
             let marked = self.page.execute(MARK, told.clone()).await;
             if marked.is_ok()
                 && let Ok(found) = self.page.find(Locator::Css(css)).await
-                && found.click().await.is_ok()
-                && !self.is_still_there(told).await
             {
-                return;
+                let sent = match found.click().await {
+                    Ok(()) => !self.is_still_there(told).await,
+                    // The driver also says so where the press itself made the page go.
+                    Err(_) => self.is_gone(css).await,
+                };
+                if sent {
+                    return;
+                }
             }
             assert!(
                 began.elapsed() < PATIENCE,
@@ -131,6 +136,17 @@ impl Browser {
             );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
+    }
+    /// Whether it is no longer there, and doesn't come back with the next picture of the page.
+    async fn is_gone(&self, css: &str) -> bool {
+        let began = Instant::now();
+        while began.elapsed() < Duration::from_millis(400) {
+            if self.page.find(Locator::Css(css)).await.is_ok() {
+                return false;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        true
     }
     /// Whether a button that sends a form once was pressed and the form was not sent: it is on the same page, and not disabled.
     async fn is_still_there(&self, told: Vec<serde_json::Value>) -> bool {
