@@ -178,6 +178,7 @@ async fn the_last_picture_before_a_reset_or_a_crash_is_kept_with_the_event(pool:
         ConsoleOf::Machine(id),
         ConsoleWay::Screen,
         SESSION,
+        "",
     );
     let ticket = ticket.await.unwrap();
     let refused = lab

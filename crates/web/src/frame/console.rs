@@ -158,7 +158,7 @@ pub(crate) fn several(signed: Signed, desk: &AtDesk, ids: &str) -> Page {
     crate::frame::page(&signed, desk, "machines", "Consoles", &body)
 }
 
-#[post("/console/<of>/ticket", data = "<_fields>")]
+#[post("/console/<of>/ticket", data = "<fields>")]
 pub(crate) async fn ticket(
     signed: Signed,
     desk: &AtDesk,

@@ -64,7 +64,7 @@ pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, window: Option<bool>)
     )
 }
 
-#[post("/screen/<id>/ticket", data = "<_fields>")]
+#[post("/screen/<id>/ticket", data = "<fields>")]
 pub(crate) async fn ticket(
     signed: Signed,
     desk: &AtDesk,
