@@ -29,7 +29,6 @@ use tokio::sync::Notify;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::MachineState,
-    finding::Severity,
     ids::{HostId, MachineId, RunId},
     moment::Span,
     road::Work,
