@@ -4,10 +4,7 @@ use crate::{put, worse};
 use zastrugi_core::{
     endpoint::Password,
     ids::{MachineId, SecretRef},
-    rooms::{
-        Assessment, Proposal,
-        console_locks::Ask,
-    },
+    rooms::{Assessment, Proposal, console_locks::Ask},
     testkit::{Small, read},
 };
 
@@ -19,7 +16,11 @@ fn fixture() -> Small {
 
 fn ask(small: &Small, ids: &[u64], password: Password, open: bool) -> Assessment {
     let machines = ids.iter().map(|id| MachineId(*id)).collect();
-    let ask = Ask::Lock { machines, password, open };
+    let ask = Ask::Lock {
+        machines,
+        password,
+        open,
+    };
     put(small, &Proposal::ConsoleLocks(ask))
 }
 
@@ -27,19 +28,33 @@ fn ask(small: &Small, ids: &[u64], password: Password, open: bool) -> Assessment
 #[test]
 fn a_password_is_given_to_all_that_are_selected_or_to_none() {
     let small = fixture();
-    assert_eq!(worse(&ask(&small, &[], Password::Typed, false)), ["stop: No machine is selected."]);
-    assert_eq!(worse(&ask(&small, &[7], Password::Missing, false)), ["stop: Type the password."]);
+    assert_eq!(
+        worse(&ask(&small, &[], Password::Typed, false)),
+        ["stop: No machine is selected."]
+    );
+    assert_eq!(
+        worse(&ask(&small, &[7], Password::Missing, false)),
+        ["stop: Type the password."]
+    );
     let both = ask(&small, &[7, 8], Password::Typed, true);
     assert!(worse(&both)[0].starts_with("stop: A password is typed"));
     let none = ask(&small, &[7, 8], Password::Missing, true);
-    assert_eq!(worse(&none), ["stop: There is no password on the consoles of 2 machines."]);
+    assert_eq!(
+        worse(&none),
+        ["stop: There is no password on the consoles of 2 machines."]
+    );
 
     let said = ask(&small, &[7, 8], Password::Kept(KEPT), false);
     assert!(said.steps().is_empty(), "no device is told");
     assert_eq!(said.title(), "Give the consoles of 2 machines a password");
     let mut small = small;
     small.begin(said.accept().unwrap());
-    let kept = small.view.estate.machines.values().map(|m| (m.id.0, m.console_lock));
+    let kept = small
+        .view
+        .estate
+        .machines
+        .values()
+        .map(|m| (m.id.0, m.console_lock));
     assert_eq!(kept.collect::<Vec<_>>(), [(7, Some(KEPT)), (8, Some(KEPT))]);
 }
 

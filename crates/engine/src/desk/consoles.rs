@@ -101,7 +101,9 @@ impl Tickets {
 
     fn tried(&self, person: PersonId, machine: MachineId) {
         let mut all = self.1.lock().unwrap_or_else(PoisonError::into_inner);
-        all.entry((person, machine)).or_default().push(Instant::now());
+        all.entry((person, machine))
+            .or_default()
+            .push(Instant::now());
     }
 
     /// Who knows it is not counted: their console opens anew by itself when its machine moves.
@@ -143,7 +145,12 @@ impl Tickets {
 
 impl Desk {
     /// Whether the password opens a console that has one.
-    async fn opens(&self, viewer: &Viewer, of: ConsoleOf, password: &str) -> Result<(), ConsoleError> {
+    async fn opens(
+        &self,
+        viewer: &Viewer,
+        of: ConsoleOf,
+        password: &str,
+    ) -> Result<(), ConsoleError> {
         let ConsoleOf::Machine(id) = of else {
             return Ok(());
         };
@@ -160,7 +167,12 @@ impl Desk {
         // Counted before it is looked at: many at once are no way around.
         self.tickets.tried(viewer.id, id);
         let unavailable = |e: &dyn std::fmt::Display| ConsoleError::Unavailable(e.to_string());
-        let hash = self.shared.vault.open(lock).await.map_err(|e| unavailable(&e))?;
+        let hash = self
+            .shared
+            .vault
+            .open(lock)
+            .await
+            .map_err(|e| unavailable(&e))?;
         let typed = zeroize::Zeroizing::new(password.to_owned());
         let fits = tokio::task::spawn_blocking(move || super::hosts::fits(typed.as_bytes(), &hash));
         if fits.await.map_err(|e| unavailable(&e))? {

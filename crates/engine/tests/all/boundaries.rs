@@ -329,7 +329,8 @@ impl Tour<'_> {
         .await;
         self.go(Proposal::Edits(edits::Ask::Edit {
             targets: vec![Target::Machine(self.machine())],
-            sets: vec![Set::VCpus(2)],
+            // Up to four while it runs.
+            sets: vec![Set::VCpus(2), Set::VCpusMax(4)],
         }))
         .await;
         self.shared().await;

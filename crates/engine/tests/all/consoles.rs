@@ -272,11 +272,7 @@ async fn a_console_with_a_password_opens_with_that_alone(pool: PgPool) {
     );
     let ticket = ask(ConsoleWay::Text, "the-tide-turns").await.unwrap();
     assert!(lab.desk.console(&lab.admin, of, SESSION, &ticket).is_ok());
-    let events = lab
-        .desk
-        .events(&EventFilter::default(), 50)
-        .await
-        .unwrap();
+    let events = lab.desk.events(&EventFilter::default(), 50).await.unwrap();
     let told = |words: &str| events.iter().any(|e| e.text.contains(words));
     assert!(told("A wrong password was typed for the console of m"));
     assert!(told("The console of m has a password now"));

@@ -22,17 +22,32 @@ struct LockFields {
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let (ids, named) = chosen(view, fields);
-    let locked = ids.iter().filter_map(|id| view.estate.machines.get(id)).any(|m| m.console_lock.is_some());
+    let locked = ids
+        .iter()
+        .filter_map(|id| view.estate.machines.get(id))
+        .any(|m| m.console_lock.is_some());
     let open = fields.ticked("open", false);
-    let password = if fields.secret("password").is_empty() { Password::Missing } else { Password::Typed };
+    let password = if fields.secret("password").is_empty() {
+        Password::Missing
+    } else {
+        Password::Typed
+    };
     Filled {
         title: format!("Password of the console of {}", what(&named)),
         lead: "Whoever opens its console or its screen must know it.".into(),
         run: if open { "Run: take it" } else { "Run: set it" }.into(),
         danger: false,
         back: back(&named),
-        fields: render(&LockFields { machines: named, locked, open }),
-        ask: Proposal::ConsoleLocks(Ask::Lock { machines: ids, password, open }),
+        fields: render(&LockFields {
+            machines: named,
+            locked,
+            open,
+        }),
+        ask: Proposal::ConsoleLocks(Ask::Lock {
+            machines: ids,
+            password,
+            open,
+        }),
         wrong: vec![],
     }
 }
