@@ -1,6 +1,7 @@
 //! A hundred machines that lie on one version, against a hundred made with empty disks: what the copy costs each.
 #![expect(
     clippy::unwrap_used,
+    clippy::panic,
     clippy::print_stdout,
     reason = "a benchmark fails loudly and says what it measured"
 )]
