@@ -8,7 +8,9 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::{
     endpoint::Password,
+    limits,
     rooms::{Proposal, console_locks::Ask},
+    text,
     view::View,
 };
 
@@ -27,11 +29,13 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         .filter_map(|id| view.estate.machines.get(id))
         .any(|m| m.console_lock.is_some());
     let open = fields.ticked("open", false);
-    let password = if fields.secret("password").is_empty() {
-        Password::Missing
-    } else {
-        Password::Typed
+    let typed = fields.secret("password");
+    let password = match typed {
+        "" => Password::Missing,
+        _ => Password::Typed,
     };
+    // Whoever opens the console types it again: what can't be typed or seen locks everybody out.
+    let unfit = text::check(typed, &limits::PASSWORD, false).err();
     Filled {
         title: format!("Password of the console of {}", what(&named)),
         lead: "Whoever opens its console or its screen must know it.".into(),
@@ -48,6 +52,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             password,
             open,
         }),
-        wrong: vec![],
+        wrong: unfit
+            .map(|words| ("password".to_owned(), words))
+            .into_iter()
+            .collect(),
     }
 }
