@@ -5,7 +5,7 @@ use super::{
     outlook, reach,
 };
 use crate::{
-    estate::{Estate, Fact, Host, Machine, Pen, Site, Volume},
+    estate::{Estate, Fact, Host, Machine, MachineState, Pen, Site, Volume},
     finding::{Finding, Rule},
     first_boot,
     ids::{HostId, MachineId, RunId, SiteId, VolumeId},
@@ -197,7 +197,6 @@ impl<'a, S: Work> Draft<'a, S> {
         found
     }
 
-    /// The site of this name, or a new one; else a *stop*.
     /// The host that something is done to the disks of a machine at: its own, while it is on.
     pub fn at_home(&mut self, machine: &Machine, field: &str) -> Option<HostId> {
         let via = self.via(machine)?;
@@ -213,6 +212,41 @@ impl<'a, S: Work> Draft<'a, S> {
         self.found(Finding::stop(Rule::HostOpen, name, text).at(field));
         None
     }
+    /// Whether anything can be changed at a machine's disks and cards now, and by which host; else a *stop*.
+    pub fn at_rest(&mut self, machine: &Machine, field: &str) -> Option<HostId> {
+        if !self.knows(machine) {
+            return None;
+        }
+        let name = &machine.name;
+        let stop = |rule, text: String| Finding::stop(rule, name, text).at(field);
+        let busy = match machine.state {
+            MachineState::Planned => Some("being made"),
+            MachineState::Stopping => Some("being stopped"),
+            MachineState::Off
+            | MachineState::Starting(_)
+            | MachineState::Running { .. }
+            | MachineState::Paused(_) => machine.arriving.is_some().then_some("being moved"),
+        };
+        let problem = match (machine.deleted, busy) {
+            (Some(_), _) => {
+                let text = format!("{name} was deleted; bring it back first.");
+                Some(stop(Rule::Deleted, text))
+            }
+            (None, Some(busy)) => {
+                let stop = stop(Rule::State, format!("{name} is {busy}."));
+                Some(stop.remedy("Wait until that is over."))
+            }
+            (None, None) => None,
+        };
+        match problem {
+            Some(problem) => {
+                self.found(problem);
+                None
+            }
+            None => self.at_home(machine, field),
+        }
+    }
+    /// The site of this name, or a new one; else a *stop*.
     pub fn site(&mut self, name: &str) -> Option<SiteId> {
         let name = name.trim();
         let words = match name.chars().count() {

@@ -164,6 +164,11 @@ impl Fields {
         };
         self.0.iter().filter_map(flaw).collect()
     }
+    /// What is wrong with a password that people type again, in a guest or at a console: what can't be typed or seen locks them out.
+    pub(crate) fn unfit_password(&self) -> Option<(String, String)> {
+        let unfit = text::check(self.secret("password"), &limits::PASSWORD, false).err();
+        unfit.map(|words| ("password".to_owned(), words))
+    }
     /// A secret, letter by letter: blanks at its ends are part of it.
     pub(crate) fn secret(&self, name: &str) -> &str {
         let found = self.0.iter().rev().find(|(n, _)| n == name);

@@ -370,6 +370,9 @@ pub(crate) async fn send(
     let read = sheet.read(&desk.look(), &fields);
     let mut filled = read.filled;
     filled.wrong.extend(fields.flaws());
+    filled
+        .wrong
+        .extend(fields.unfit_password().filter(|_| sheet.hashes));
     if htmx.0 {
         filled.wrong.extend(read.clashes);
         let assessment = desk.assess(&signed.viewer, &filled.ask);

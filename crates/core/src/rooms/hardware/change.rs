@@ -2,7 +2,7 @@
 
 use super::{Change, Draft, DiskWish, Step, cards};
 use crate::{
-    estate::{Disk, Machine, MachineState, Provisioning, Volume},
+    estate::{Disk, Machine, Provisioning, Volume},
     finding::{Finding, Rule},
     ids::{HostId, draw_uuid},
     limits,
@@ -49,27 +49,8 @@ pub(super) fn change(draft: &mut Draft<'_>, ask: &Change) {
 /// Whether anything can be done to it now, and by which host.
 fn may(draft: &mut Draft<'_>, machine: &Machine) -> Option<(HostId, Arc<Volume>)> {
     let name = &machine.name;
-    if !draft.knows(machine) {
-        return None;
-    }
+    let via = draft.at_rest(machine, "machines")?;
     let stop = |rule, text: String| Finding::stop(rule, name, text).at("machines");
-    let busy = match machine.state {
-        MachineState::Planned => Some("being made"),
-        MachineState::Stopping => Some("being stopped"),
-        MachineState::Off | MachineState::Starting(_) | MachineState::Running { .. } | MachineState::Paused(_) => {
-            machine.arriving.is_some().then_some("being moved")
-        }
-    };
-    let problem = match (machine.deleted, busy) {
-        (Some(_), _) => Some(stop(Rule::Deleted, format!("{name} was deleted; bring it back first."))),
-        (None, Some(busy)) => Some(stop(Rule::State, format!("{name} is {busy}.")).remedy("Wait until that is over.")),
-        (None, None) => None,
-    };
-    if let Some(problem) = problem {
-        draft.found(problem);
-        return None;
-    }
-    let via = draft.at_home(machine, "machines")?;
     let volume = machine.volumes().into_iter().next();
     let volume = volume.and_then(|v| draft.estate().volumes.get(&v)).cloned();
     if volume.is_none() {

@@ -2,7 +2,7 @@
 
 use super::{Draft, Step};
 use crate::{
-    estate::{Machine, MachineState, SharedDisk, Slot, Volume},
+    estate::{Machine, SharedDisk, Slot, Volume},
     finding::{Finding, Offer, Rule},
     ids::{HostId, MachineId},
     limits,
@@ -70,7 +70,7 @@ pub(super) fn counted(draft: &mut Draft<'_>, nodes: &[MachineId]) {
 pub(super) fn may(draft: &mut Draft<'_>, machine: &Machine, volume: &Volume) -> Option<HostId> {
     let name = &machine.name;
     let stop = |rule, text: String| Finding::stop(rule, name, text).at("nodes");
-    let via = reached(draft, machine)?;
+    let via = draft.at_rest(machine, "nodes")?;
     let estate = draft.estate();
     let problem = if volume.cluster != machine.cluster {
         let text = format!("{} is not a volume of the cluster that {name} is in.", volume.name);
@@ -92,32 +92,6 @@ pub(super) fn may(draft: &mut Draft<'_>, machine: &Machine, volume: &Volume) -> 
         draft.found(Finding::mind(Rule::Disk, name, text).at("nodes"));
     }
     Some(via)
-}
-
-/// Whether anything can be done to its shared disks now, and by which host.
-fn reached(draft: &mut Draft<'_>, machine: &Machine) -> Option<HostId> {
-    let name = &machine.name;
-    if !draft.knows(machine) {
-        return None;
-    }
-    let stop = |rule, text: String| Finding::stop(rule, name, text).at("nodes");
-    let busy = match machine.state {
-        MachineState::Planned => Some("being made"),
-        MachineState::Stopping => Some("being stopped"),
-        MachineState::Off | MachineState::Starting(_) | MachineState::Running { .. } | MachineState::Paused(_) => {
-            machine.arriving.is_some().then_some("being moved")
-        }
-    };
-    let problem = match (machine.deleted, busy) {
-        (Some(_), _) => Some(stop(Rule::Deleted, format!("{name} was deleted; bring it back first."))),
-        (None, Some(busy)) => Some(stop(Rule::State, format!("{name} is {busy}.")).remedy("Wait until that is over.")),
-        (None, None) => None,
-    };
-    if let Some(problem) = problem {
-        draft.found(problem);
-        return None;
-    }
-    draft.at_home(machine, "nodes")
 }
 
 /// One that gets it, or gets it as it shall be.
@@ -147,7 +121,7 @@ fn given(draft: &mut Draft<'_>, volume: &Volume, (disk, shared): (Uuid, &SharedD
 /// One that has it no more.
 pub(super) fn taken(draft: &mut Draft<'_>, volume: &Volume, (disk, shared): (Uuid, &SharedDisk), machine: &Machine) -> Option<usize> {
     let (name, who) = (&shared.name, &machine.name);
-    let via = reached(draft, machine)?;
+    let via = draft.at_rest(machine, "nodes")?;
     if !let_go(draft, shared, machine) {
         return None;
     }

@@ -8,9 +8,7 @@ use crate::frame::{
 use askama::Template;
 use zastrugi_core::{
     endpoint::Password,
-    limits,
     rooms::{Proposal, console_locks::Ask},
-    text,
     view::View,
 };
 
@@ -29,13 +27,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         .filter_map(|id| view.estate.machines.get(id))
         .any(|m| m.console_lock.is_some());
     let open = fields.ticked("open", false);
-    let typed = fields.secret("password");
-    let password = match typed {
+    let password = match fields.secret("password") {
         "" => Password::Missing,
         _ => Password::Typed,
     };
-    // Whoever opens the console types it again: what can't be typed or seen locks everybody out.
-    let unfit = text::check(typed, &limits::PASSWORD, false).err();
     Filled {
         title: format!("Password of the console of {}", what(&named)),
         lead: "Whoever opens its console or its screen must know it.".into(),
@@ -52,9 +47,6 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             password,
             open,
         }),
-        wrong: unfit
-            .map(|words| ("password".to_owned(), words))
-            .into_iter()
-            .collect(),
+        wrong: vec![],
     }
 }
