@@ -165,6 +165,9 @@ pub struct SeenVolume {
     /// Disks on it that several machines have; none: the agent says nothing of them.
     #[serde(default)]
     pub shared: Option<Box<SharedDisks>>,
+    /// Another word whenever a record of a machine comes to it or goes; none: the agent says nothing of them.
+    #[serde(default)]
+    pub records: Option<String>,
 }
 
 /// A volume of hosts' own disks as one of them tells it; the others by their serials.

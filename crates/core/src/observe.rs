@@ -1,9 +1,11 @@
 //! What a host reports, compared with what we hold: only differences become events.
 
 mod disks;
+mod records;
 mod sharing;
 
 pub use disks::{DiskReport, hardware};
+pub use records::{RecordReport, left_over};
 pub use sharing::{ShareReport, shares};
 
 use crate::{

@@ -242,6 +242,7 @@ rooms! {
     Schedules schedules,
     Scheduled scheduled,
     Refreshing refreshing,
+    Records records,
     ConsoleLocks console_locks,
     Templates templates,
     FirstBoot first_boot,

@@ -190,6 +190,7 @@ fn volume(n: u64, cluster: ClusterId) -> Volume {
         qualities: Default::default(),
         note: String::new(),
         unattached: Default::default(),
+        strays: Default::default(),
         shared: Default::default(),
     }
 }

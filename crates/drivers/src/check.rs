@@ -5,6 +5,7 @@ mod first_boot;
 mod hardware;
 mod keepers;
 mod packages;
+mod records;
 mod sharing;
 mod snapshots;
 mod templates;
@@ -458,6 +459,7 @@ async fn machine(s: &mut Suite, volume: &str) {
     running(s, &path).await;
     snapshots::snapshots(s, &path).await;
     hardware::hardware(s, &path, volume).await;
+    records::records(s, &uuid.to_string(), volume).await;
     templates::templates(s, uuid, volume).await;
     keepers::keepers(s, volume).await;
     histories(s, &path).await;

@@ -5,7 +5,7 @@ use crate::{
     Drivers, Turn,
     perform::{premise, stamp},
     redfish::Switch,
-    rooms::machines::seen,
+    rooms::machines::{home, seen},
 };
 use serde_json::Value;
 use zastrugi_core::{
@@ -194,7 +194,7 @@ impl Drivers {
         let agent = self.agent(host, &key);
         let on = agent.power_on(
             stamp(turn),
-            &machine.uuid,
+            (&machine.uuid, home(estate, machine)),
             order.generation,
             &proved,
             Some(order.boot),

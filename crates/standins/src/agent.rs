@@ -20,6 +20,7 @@ use crate::{
         naming,
         networks::calls as network,
         packages::calls as packages,
+        records::calls as of_volume,
         refreshing,
         sharing::calls as sharing,
         snapshots::calls as snapshots,
@@ -67,6 +68,10 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/pools/{uid}/share", put(pools::share))
         .route("/v1/pools/{uid}/share", delete(pools::give_back))
         .route("/v1/volumes/{uid}/records", get(records))
+        .route(
+            "/v1/volumes/{uid}/records/{uuid}",
+            delete(of_volume::forget),
+        )
         .route("/v1/volumes/{uid}/format", post(storage::format))
         .route("/v1/volumes/{uid}/owner", put(storage::take))
         .route("/v1/volumes/{uid}/owner", delete(storage::disown))

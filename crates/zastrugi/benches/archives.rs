@@ -64,11 +64,10 @@ fn fetched(port: u16, image: ImageId, into: &std::path::Path) -> u64 {
     let body = "name=bench.admin&password=harbour-lights";
     write!(to, "POST /sign-in HTTP/1.1\r\nHost: bench\r\nSec-Fetch-Site: same-origin\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}", body.len()).unwrap();
     let said = headers(&mut to);
-    let cookie = said
+    let cookies = said
         .lines()
-        .find_map(|l| l.strip_prefix("set-cookie: "))
-        .and_then(|c| c.split(';').next());
-    let cookie = cookie.unwrap_or_else(|| panic!("{said}"));
+        .filter_map(|l| l.strip_prefix("set-cookie: ")?.split(';').next());
+    let cookie = cookies.collect::<Vec<_>>().join("; ");
     let mut to = TcpStream::connect(("127.0.0.1", port)).unwrap();
     write!(to, "GET /storage/images/{}/file HTTP/1.1\r\nHost: bench\r\nCookie: {cookie}\r\nConnection: close\r\n\r\n", image.0).unwrap();
     let said = headers(&mut to);

@@ -63,12 +63,10 @@ fn sign_in(port: u16) -> (TcpStream, String) {
     let form = "Content-Type: application/x-www-form-urlencoded";
     let head = format!("POST /sign-in HTTP/1.1\r\n{form}");
     let (headers, _) = ask(&mut to, &head, b"name=bench.admin&password=harbour-lights");
-    let cookie = headers
+    let cookies = headers
         .lines()
-        .find_map(|l| l.strip_prefix("set-cookie: "))
-        .and_then(|c| c.split(';').next())
-        .unwrap_or_else(|| panic!("{headers}"))
-        .to_owned();
+        .filter_map(|l| l.strip_prefix("set-cookie: ")?.split(';').next());
+    let cookie = cookies.collect::<Vec<_>>().join("; ");
     let (_, page) = ask(
         &mut to,
         &format!("GET /settings HTTP/1.1\r\nCookie: {cookie}"),

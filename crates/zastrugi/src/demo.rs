@@ -118,6 +118,11 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
             .world
             .change_port("quay-switch-2", "eider-04", Some(1500), None);
         standins.world.forget("eider-07", "5d20-basalt-bulk");
+        // Somebody brought an old copy of the volume back to look something up, and left two records behind.
+        standins.world.lays("test-sails", "basalt-bulk", None);
+        standins
+            .world
+            .lays("legacy-fares", "basalt-bulk", Some("fares-2023"));
     }
     // From here on the manager is a process of its own: it can be killed, and devices and keepers go on.
     engine.stop().await;

@@ -1,6 +1,6 @@
 //! A piece of shared storage that hosts mount and that holds disks and machine records.
 
-use super::{Cluster, Estate, Host, Pooled, SharedDisks, Unattached};
+use super::{Cluster, Estate, Host, Pooled, SharedDisks, Strays, Unattached};
 use crate::{
     ids::{ArrayId, ClusterId, HostId, VolumeId},
     text::Line,
@@ -55,6 +55,9 @@ pub struct Volume {
     /// Disks on it that several machines have.
     #[serde(default, skip_serializing_if = "SharedDisks::is_unheard")]
     pub shared: Box<SharedDisks>,
+    /// Records on it that no machine is held for.
+    #[serde(default, skip_serializing_if = "Strays::is_empty")]
+    pub strays: Box<Strays>,
 }
 
 fn yes() -> bool {

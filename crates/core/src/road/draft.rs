@@ -167,8 +167,25 @@ impl<'a, S: Work> Draft<'a, S> {
         self.found(stop.because(because).remedy(reach::remedy(host)));
         false
     }
+    /// Off, with a record on another volume too: which one is meant its hosts can't tell; a *stop*.
+    fn is_one(&mut self, machine: &Machine) -> bool {
+        let other = self.estate().lies_twice(machine);
+        let Some(other) = other.filter(|_| machine.is_off()) else {
+            return true;
+        };
+        let name = &machine.name;
+        let text = format!("A second record of {name} lies on {}.", other.name);
+        let stop = Finding::stop(Rule::State, name, text).at("machines");
+        self.found(
+            stop.remedy("Settle it on that volume's page first: forget it, or take that one."),
+        );
+        false
+    }
     /// A host that reaches the machine's volume: its own, else any of its cluster that answers; else a *stop*.
     pub fn via(&mut self, machine: &Machine) -> Option<HostId> {
+        if !self.is_one(machine) {
+            return None;
+        }
         let estate = self.estate();
         let own = machine
             .host

@@ -517,6 +517,7 @@ fn clustering(sees: &[(u64, &[&str])]) -> Small {
             .map(|uid| SeenVolume {
                 unattached: None,
                 shared: None,
+                records: None,
                 pool: None,
                 uid: (*uid).into(),
                 name: (*uid).into(),

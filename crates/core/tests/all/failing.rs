@@ -186,6 +186,7 @@ fn report(estate: &Estate, boot: u64, seq: u64) -> HostReport {
         volumes: vec![zastrugi_core::evidence::SeenVolume {
             unattached: None,
             shared: None,
+            records: None,
             pool: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),

@@ -152,6 +152,7 @@ fn report() -> impl Strategy<Value = HostReport> {
             .map(|(uid, name, capacity, used)| SeenVolume {
                 unattached: None,
                 shared: None,
+                records: None,
                 pool: None,
                 uid,
                 name,

@@ -40,6 +40,7 @@ mod packing;
 mod placing;
 mod pooling;
 mod pools;
+mod records;
 mod recounted;
 mod refreshing;
 mod rules;

@@ -49,6 +49,7 @@ pub(crate) fn report(
             pool: None,
             unattached: None,
             shared: None,
+            records: None,
             uid: "vol-951".into(),
             name: "slab-951".into(),
             capacity: Bytes::gib(10_240),

@@ -555,6 +555,7 @@ fn report(small: &Small, host: u64, seq: u64) -> HostReport {
             pool: None,
             unattached: None,
             shared: None,
+            records: None,
         }],
         disks: host.disks.clone(),
     }

@@ -46,6 +46,7 @@ fn two_hosts() -> Small {
         let volume = SeenVolume {
             unattached: None,
             shared: None,
+            records: None,
             pool: None,
             uid: "a".into(),
             name: "slab".into(),

@@ -69,6 +69,7 @@ fn three() -> Vec<Theirs> {
         let seen = SeenVolume {
             unattached: None,
             shared: None,
+            records: None,
             pool: None,
             uid: "their-uid".into(),
             name: "slate".into(),

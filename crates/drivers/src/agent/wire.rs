@@ -8,6 +8,7 @@ mod pool;
 mod shared;
 pub(crate) mod snapshots;
 mod unattached;
+mod volume;
 
 pub(crate) use copying::WireCopying;
 pub(crate) use firmware::firmware;
@@ -15,17 +16,19 @@ pub(crate) use inventory::Inventory;
 pub(crate) use pool::WirePool;
 pub(crate) use shared::WireShared;
 pub(crate) use unattached::{Changed, WireUnattached};
+pub(crate) use volume::WirePath;
 
 use super::measured::Load;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use uuid::Uuid;
+use volume::WireVolume;
 use zastrugi_core::guard::Word;
 use zastrugi_core::{
     epoch::{Epoch, Obeyed},
     estate::{
-        AsOf, Cpu, Grows, Hardware, HostNet, Image, Keeper, MachineState, Memory, Now, Path,
-        PsabiLevel, Uplink,
+        AsOf, Cpu, Grows, Hardware, HostNet, Image, Keeper, MachineState, Memory, Now, PsabiLevel,
+        Uplink,
     },
     evidence::{SeenDevice, SeenVolume},
     ids::{HostId, ImageId, Revision, VolumeId},
@@ -222,51 +225,6 @@ impl WireScreen {
     }
 }
 
-#[derive(Debug, Deserialize)]
-struct WireVolume {
-    uid: String,
-    name: String,
-    capacity: u64,
-    used: u64,
-    #[serde(default)]
-    paths: Vec<WirePath>,
-    #[serde(default)]
-    pool: Option<WirePool>,
-    #[serde(default)]
-    unattached: Option<WireUnattached>,
-    #[serde(default)]
-    shared: Option<WireShared>,
-    #[serde(default)]
-    leases: Option<BTreeMap<String, u64>>,
-    #[serde(default)]
-    lease_words: Option<BTreeMap<String, WireWord>>,
-}
-
-/// What a host wrote beside its lease.
-#[derive(Debug, Clone, Copy, Default, Deserialize)]
-#[serde(default)]
-struct WireWord {
-    unlinked: bool,
-    ended: u64,
-}
-
-#[derive(Debug, Deserialize)]
-pub(crate) struct WirePath {
-    portal: String,
-    uplink: String,
-    up: bool,
-}
-
-impl WirePath {
-    pub(crate) fn read(self) -> Path {
-        Path {
-            portal: limited(self.portal),
-            uplink: limited(self.uplink),
-            up: self.up,
-        }
-    }
-}
-
 /// What is offered to a host.
 #[derive(Debug, Deserialize)]
 pub(crate) struct Storage {
@@ -304,6 +262,7 @@ impl Storage {
                 pool: None,
                 unattached: None,
                 shared: None,
+                records: None,
             };
             let device = SeenDevice {
                 uid: limited(d.uid),
@@ -548,26 +507,6 @@ impl WireNet {
             vlan: self.vlan,
             mtu: self.mtu,
             uplinks: self.uplinks.into_iter().take(64).map(limited).collect(),
-        }
-    }
-}
-
-impl WireVolume {
-    fn read(self) -> SeenVolume {
-        SeenVolume {
-            uid: limited(self.uid),
-            name: limited(self.name),
-            capacity: Bytes(self.capacity),
-            used: Bytes(self.used),
-            paths: self
-                .paths
-                .into_iter()
-                .take(64)
-                .map(WirePath::read)
-                .collect(),
-            pool: self.pool.map(WirePool::read),
-            unattached: self.unattached.map(|all| Box::new(all.read())),
-            shared: self.shared.map(|all| Box::new(all.read())),
         }
     }
 }

@@ -83,9 +83,9 @@ impl Drivers {
             | Step::AwaitOff { .. }
             | Step::Off { .. }
             | Step::Delete { .. }
-            | Step::Purge { .. } => act(&agent, host, machine, step, turn).await,
+            | Step::Purge { .. } => act(&agent, estate, (host, machine), step, turn).await,
             Step::Recover { cards, .. } => {
-                let mut done = act(&agent, host, machine, step, turn).await?;
+                let mut done = act(&agent, estate, (host, machine), step, turn).await?;
                 if let (Some(cards), Outcome::Done { events, .. }) = (cards, &mut done) {
                     events.extend(recarded(&agent, estate, machine, cards, turn).await?);
                 }
@@ -95,10 +95,17 @@ impl Drivers {
     }
 }
 
+/// The identity of the volume that its record lies on.
+pub(crate) fn home<'a>(estate: &'a Estate, machine: &Machine) -> Option<&'a str> {
+    let first = machine.disks.first()?;
+    let volume = estate.volumes.get(&first.volume)?;
+    Some(volume.uid.as_str())
+}
+
 async fn act(
     agent: &Agent<'_>,
-    host: &Host,
-    machine: &Machine,
+    estate: &Estate,
+    (host, machine): (&Host, &Machine),
     step: &Step,
     turn: Turn<'_>,
 ) -> Result<Outcome, Fault> {
@@ -107,6 +114,7 @@ async fn act(
         Step::Create { .. } | Step::Copy { .. } => Err(premise("It is made elsewhere.")),
         Step::Start { .. } => {
             let generation = machine.generation + 1;
+            let by = home(estate, machine);
             let fell = machine.fell.as_ref();
             let proof = fell.and_then(|f| f.proved.as_deref());
             let proved: Vec<_> = proof
@@ -114,7 +122,7 @@ async fn act(
                 .into_iter()
                 .collect();
             let said = agent
-                .power_on(stamp(turn), uuid, generation, &proved, None)
+                .power_on(stamp(turn), (uuid, by), generation, &proved, None)
                 .await?;
             let had = said.generation.unwrap_or(generation);
             let starting = MachineState::Starting("firmware".into());

@@ -22,6 +22,7 @@ mod naming;
 mod networks;
 mod packages;
 mod pools;
+mod records;
 mod refreshing;
 mod seeds;
 mod sharing;
@@ -84,6 +85,7 @@ impl Drivers {
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Growing(step) => self.at_growing(estate, step, turn).await,
             Step::Refreshing(step) => self.at_refreshing(estate, step, turn).await,
+            Step::Records(step) => self.at_records(estate, step, turn).await,
             Step::Templates(step) => self.at_template(estate, step, turn).await,
             Step::Packages(step) => self.at_package(estate, step, turn).await,
         }
@@ -129,6 +131,7 @@ impl Drivers {
             | Step::Fronts(_)
             | Step::Hardware(_)
             | Step::Sharing(_)
+            | Step::Records(_)
             | Step::Qualities(_)
             | Step::Spares(_)
             | Step::ConsoleLocks(_)

@@ -9,7 +9,7 @@ use crate::{
 };
 use serde::Deserialize;
 use zastrugi_core::{
-    estate::{Array, Estate, Host, Volume},
+    estate::{Array, Disk, Estate, Host, Volume},
     evidence::{Answer, SeenDevice, SeenLun},
     ids::{ArrayId, HostId, VolumeId},
     moment::{Moment, Span},
@@ -436,6 +436,11 @@ pub(crate) fn records(
     for record in found {
         let (deleted, elsewhere) = (record.deleted, record.running_on.is_some());
         if let Some(known) = estate.machine_with_uuid(&record.uuid) {
+            // One whose disks are known elsewhere has a second record here, which somebody settles.
+            let other = |d: &Disk| d.volume != volume && estate.volumes.contains_key(&d.volume);
+            if known.disks.iter().any(other) {
+                continue;
+            }
             if known.disks.iter().any(|d| d.volume != volume) {
                 events.push(Event::Machines(machines::Event::Home {
                     machine: known.id,

@@ -3,6 +3,7 @@
 use super::{
     leader::Samples,
     office::Office,
+    records::Shelves,
     screens::{Hand, Screens},
 };
 use crate::{
@@ -42,6 +43,7 @@ pub(super) struct Eye {
     pub(super) samples: Samples,
     pub(super) posts: Posts,
     pub(super) office: Office,
+    pub(super) shelves: Shelves,
     pub(super) host: HostId,
 }
 
@@ -153,6 +155,7 @@ impl Eye {
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
                     self.check_history(&report).await;
+                    self.shelves.look(&self.office, self.host, &report);
                     self.compare(report).await;
                     screens.take(&self.hand(), kept).await;
                 }

@@ -5,7 +5,9 @@ use super::{
     keeping::{Errands, clear_strays},
     leaving, naming,
     office::{Ears, Office},
-    own, restocking, scheduled, switch, tending,
+    own,
+    records::Shelves,
+    restocking, scheduled, switch, tending,
     term::Term,
     withdrawing,
 };
@@ -99,6 +101,7 @@ struct Reign {
     /// Who guards each cluster, and whether it has keepers.
     guards: BTreeMap<ClusterId, (bool, AbortHandle)>,
     office: Office,
+    shelves: Shelves,
     posts: Posts,
 }
 
@@ -132,6 +135,7 @@ impl Reign {
         tasks.spawn(own::know(office.clone(), own));
         Reign {
             office,
+            shelves: Shelves::default(),
             held,
             tasks,
             followed: BTreeMap::new(),
@@ -271,6 +275,7 @@ impl Reign {
                     samples: self.samples.clone(),
                     posts: self.posts.clone(),
                     office: self.office.clone(),
+                    shelves: self.shelves.clone(),
                     host: host.id,
                 };
                 let task = self.tasks.spawn(eye.follow());

@@ -2,6 +2,7 @@
 //! each thing is done as often as without any of that.
 
 mod copying;
+mod finding;
 mod fitting;
 mod fronting;
 mod going;
@@ -334,6 +335,7 @@ impl Tour<'_> {
         }))
         .await;
         self.shared().await;
+        self.found().await;
         self.power(PowerAct::On { host: None }).await;
         self.grown().await;
         self.snapped().await;

@@ -26,6 +26,7 @@ mod outages;
 mod packages;
 mod pools;
 mod processes;
+mod records;
 mod recovery;
 mod refreshing;
 mod restart;

@@ -23,7 +23,30 @@ pub(crate) fn keyed(
     object: &str,
     act: impl FnOnce(&mut State, i64) -> Outcome,
 ) -> Response {
+    let alone = |state: &State| one_record(state, &device.name, object);
+    carry_out(device, headers, object, true, |state, now| {
+        alone(state)?;
+        act(state, now)
+    })
+}
+
+/// The same for an order that names the record it is meant for.
+pub(crate) fn keyed_at(
+    device: &Device,
+    headers: &HeaderMap,
+    object: &str,
+    act: impl FnOnce(&mut State, i64) -> Outcome,
+) -> Response {
     carry_out(device, headers, object, true, act)
+}
+
+/// Where two records of one machine lie, nobody can tell which one is meant.
+pub(crate) fn one_record(state: &State, host: &str, uuid: &str) -> Result<(), Response> {
+    if !state.is_twice(host, uuid) {
+        return Ok(());
+    }
+    let words = "Its record lies on more than one volume of this host.";
+    Err(refused(StatusCode::CONFLICT, "twice", words))
 }
 
 /// The same for what is judged by the generation of a run lease alone: whoever brings machines back while the manager is
@@ -155,6 +178,7 @@ pub(crate) fn fenced<T>(
             words,
         ));
     }
+    one_record(&state, &device.name, object)?;
     act(&mut state, &device.name, key, fence)
 }
 
@@ -174,6 +198,7 @@ pub(crate) fn by_owner(
 /// Keeps the highest fence of an object: of a machine on its volume, of the host itself and its mounts here. Hosts mount one
 /// volume side by side: none of them overtakes another.
 fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Result<(), u64> {
+    let home = state.home(host, object);
     let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get_mut(host) else {
         return Ok(());
@@ -198,12 +223,7 @@ fn raise_fence(state: &mut State, host: &str, object: &str, fence: u64) -> Resul
             None => return Ok(()),
         }
     } else {
-        let volume = host.mounted.iter().find(|uid| {
-            volumes
-                .get(*uid)
-                .is_some_and(|v| v.records.contains_key(object))
-        });
-        match volume.and_then(|uid| volumes.get_mut(uid)) {
+        match home.and_then(|uid| volumes.get_mut(&uid)) {
             Some(volume) => volume.fences.entry(object.to_owned()).or_insert(0),
             None => return Ok(()),
         }

@@ -64,11 +64,9 @@ fn body(uuid: &str, volume: &str, record: &Record) -> Value {
 
 /// A machine as this host sees it; `power` is `off` where it doesn't run here.
 pub(crate) fn machine(state: &State, host: &Host, uuid: &str, now: i64) -> Option<Value> {
-    let volume = host
-        .mounted
-        .iter()
-        .filter_map(|uid| state.volumes.get(uid))
-        .find(|v| v.records.contains_key(uuid))?;
+    let home = state.home(&host.name, uuid);
+    let home = home.filter(|uid| host.mounted.contains(uid))?;
+    let volume = state.volumes.get(&home)?;
     let record = volume.records.get(uuid)?;
     let mut said = body(uuid, &volume.uid, record);
     let phase = host
@@ -124,7 +122,7 @@ pub(crate) fn report(state: &State, host: &Host, now: i64) -> Value {
         .filter_map(|uid| state.volumes.get(uid))
         .map(|v| {
             json!({"uid": v.uid, "name": v.name, "capacity": v.capacity, "used": v.used(), "pool": state.pool_of(&v.uid, now),
-                "unattached": v.unattached.told(), "shared": v.shared.told(),
+                "unattached": v.unattached.told(), "records": v.records_sum(), "shared": v.shared.told(),
                 "leases": reads(state, host, v),
                 "lease_words": state.reaches(&host.name, &v.uid)
                     .then(|| crate::rooms::hosts::leases::words_on_volume(state, &v.uid)),

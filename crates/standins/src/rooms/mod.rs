@@ -12,6 +12,7 @@ pub(crate) mod moving;
 pub(crate) mod naming;
 pub(crate) mod networks;
 pub(crate) mod packages;
+pub(crate) mod records;
 pub(crate) mod refreshing;
 pub(crate) mod sharing;
 pub(crate) mod snapshots;

@@ -5,7 +5,7 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 78] = [
+const SHEETS: [(&str, usize); 80] = [
     ("console-password", 1),
     ("schedule", 1),
     ("pause-schedule", 1),
@@ -30,6 +30,8 @@ const SHEETS: [(&str, usize); 78] = [
     ("hardware", 1),
     ("attach-disk", 1),
     ("spare-disks", 1),
+    ("register-records", 1),
+    ("forget-records", 1),
     ("snapshot", 1),
     ("go-back", 1),
     ("delete-snapshots", 1),

@@ -374,6 +374,7 @@ fn add_steps(
                 qualities: Default::default(),
                 note: String::new(),
                 unattached: Default::default(),
+                strays: Default::default(),
                 shared: Default::default(),
             })
         }),

@@ -118,6 +118,11 @@ fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only:
             Ok(placed) => {
                 let host = placed.choice.host;
                 draft.placed(&machine, &placed.choice);
+                if let Some(other) = draft.estate().lies_twice(&machine) {
+                    let name = &machine.name;
+                    let text = format!("A second record of {name} lies on {}; it starts by its own.", other.name);
+                    draft.found(Finding::mind(Rule::State, name, text).at("machines"));
+                }
                 draft.intend(Event::Wanted {
                     machine: machine.id,
                     wanted: Wanted::On,

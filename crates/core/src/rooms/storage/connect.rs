@@ -371,6 +371,7 @@ fn add_steps(
         qualities: Default::default(),
         note: String::new(),
         unattached: Default::default(),
+        strays: Default::default(),
         shared: Default::default(),
     })));
     let made: Vec<usize> = match &ask.source {

@@ -68,6 +68,7 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &ConnectVolume, copies: u8, wait:
         qualities: BTreeSet::new(),
         note: String::new(),
         unattached: Default::default(),
+        strays: Default::default(),
         shared: Default::default(),
     })));
     let lend = |draft: &mut Draft<'_>, host: &Host, after: &[usize]| {

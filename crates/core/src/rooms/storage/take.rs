@@ -39,6 +39,7 @@ pub fn take(draft: &mut Draft<'_>, taken: &Taken<'_>, on: &[&Host]) {
         qualities: Default::default(),
         note: String::new(),
         unattached: Default::default(),
+        strays: Default::default(),
         shared: Default::default(),
     })));
     let prepare = Step::Prepare {

@@ -146,16 +146,21 @@ impl Agent<'_> {
     }
 
     /// Starts it under a higher generation. `proved_off`: serials of hosts that are proved off, each with the generation under
-    /// which it may hold the run lease; it can't give it back. `boot`: the boot of the host that the order is meant for.
+    /// which it may hold the run lease; it can't give it back. `boot`: the boot of the host that the order is meant for. `by`: the
+    /// machine, and the volume of the record that it is started by.
     pub(crate) async fn power_on(
         &self,
         stamp: Stamp<'_>,
-        uuid: &Uuid,
+        by: (&Uuid, Option<&str>),
         generation: u64,
         proved_off: &[(&str, u64)],
         boot: Option<u64>,
     ) -> Result<Powered, Fault> {
+        let (uuid, volume) = by;
         let mut body = json!({"act": "on", "generation": generation});
+        if let Some(volume) = volume {
+            body["volume"] = volume.into();
+        }
         if !proved_off.is_empty() {
             let proofs = proved_off
                 .iter()

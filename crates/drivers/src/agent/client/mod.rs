@@ -11,6 +11,7 @@ mod names;
 mod neighbours;
 mod packages;
 mod pools;
+mod records;
 mod sharing;
 mod snapshots;
 mod taking;

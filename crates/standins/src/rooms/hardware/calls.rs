@@ -10,6 +10,7 @@ use crate::{
     rooms::{
         machines::records::cards_fit,
         networks::network::Nic,
+        records::calls::home,
         snapshots::{blocks::Written, chain::Chain, going, seed},
         storage::volume::{Disk, Record, Volume},
     },
@@ -59,21 +60,6 @@ fn change(
 fn told(state: &State, host: &str, home: &str, uuid: &str, now: i64) -> serde_json::Value {
     let host = &state.hosts[host];
     json!({"machine": say::machine_now(state, host, uuid, now), "unattached": state.volumes[home].unattached.told()})
-}
-
-/// The volume of a machine that this host sees.
-fn home(state: &State, host: &str, uuid: &str) -> Result<String, Response> {
-    let mounted = state.hosts.get(host).map(|h| &h.mounted);
-    let mut all = mounted.into_iter().flatten();
-    let holds = |uid: &&String| {
-        let volume = state.volumes.get(*uid);
-        volume.is_some_and(|v| v.records.contains_key(uuid))
-    };
-    let found = all.find(holds).filter(|uid| state.reaches(host, uid));
-    found.cloned().ok_or_else(|| {
-        let words = "No volume that this host sees has such a machine.";
-        refused(StatusCode::NOT_FOUND, "machine", words)
-    })
 }
 
 fn busy(state: &State, uuid: &str) -> bool {

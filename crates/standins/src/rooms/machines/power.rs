@@ -1,7 +1,7 @@
 //! Power: on under a new generation of the run lease, stop, off; and what a machine boots from.
 
 use crate::agent::{
-    change::{by_generation, keyed},
+    change::{by_generation, keyed_at, one_record},
     owner_only, refused, say,
 };
 use crate::{
@@ -73,6 +73,9 @@ pub(crate) struct Power {
     /// The boot of this host that the order is meant for.
     #[serde(default)]
     boot: Option<u64>,
+    /// The volume of the record that it is started by.
+    #[serde(default)]
+    volume: Option<String>,
 }
 
 /// The host that holds the run lease is off: whoever gives the order has proof of it.
@@ -135,7 +138,9 @@ pub(crate) async fn power(
                 for proof in &ask.proved_off {
                     proof.end_lease(state, &name, &uuid);
                 }
-                power_on(state, &name, &uuid, ask.generation.unwrap_or(0), now)?;
+                let generation = ask.generation.unwrap_or(0);
+                let volume = ask.volume.as_deref();
+                power_on(state, &name, (&uuid, volume), generation, now)?;
             }
             "stop" => {
                 let guest = state
@@ -190,7 +195,7 @@ pub(crate) async fn power(
     if guarded {
         by_generation(&device, &headers, &uuid, act)
     } else {
-        keyed(&device, &headers, &uuid, act)
+        keyed_at(&device, &headers, &uuid, act)
     }
 }
 
@@ -250,7 +255,7 @@ fn again(
     if let Some(volume) = state.volumes.get_mut(&guest.volume) {
         volume.drop_lease(uuid, name);
     }
-    let started = power_on(state, name, uuid, generation, now);
+    let started = power_on(state, name, (uuid, Some(&guest.volume)), generation, now);
     if started.is_err() {
         let volume = state.volumes.get_mut(&guest.volume);
         let record = volume.and_then(|v| v.records.get_mut(uuid));
@@ -312,31 +317,30 @@ fn has_room(host: &Host, volume: &Volume, uuid: &str) -> Result<(), Response> {
 fn power_on(
     state: &mut State,
     name: &str,
-    uuid: &str,
+    (uuid, by): (&str, Option<&str>),
     generation: u64,
     now: i64,
 ) -> Result<(), Response> {
     let reached = state.devices(name);
-    let from = state
-        .volumes
-        .values()
-        .find_map(|v| v.records.get(uuid))
-        .map(|record| boot_source(state, name, record));
-    let from = from.flatten();
+    let home = match by {
+        Some(by) => Some(by.to_owned()),
+        None => {
+            one_record(state, name, uuid)?;
+            state.home(name, uuid)
+        }
+    };
+    let record = home
+        .as_ref()
+        .and_then(|uid| state.volumes.get(uid)?.records.get(uuid));
+    let from = record.and_then(|record| boot_source(state, name, record));
     let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get_mut(name) else {
         return Err(StatusCode::NOT_FOUND.into_response());
     };
-    let uid = host
-        .mounted
-        .iter()
-        .find(|uid| {
-            volumes
-                .get(*uid)
-                .is_some_and(|v| v.records.contains_key(uuid))
-        })
-        .cloned();
-    let Some((uid, volume)) = uid.and_then(|uid| volumes.get_mut(&uid).map(|v| (uid, v))) else {
+    let uid = home.filter(|uid| host.mounted.contains(uid));
+    let found = uid.and_then(|uid| volumes.get_mut(&uid).map(|v| (uid, v)));
+    let found = found.filter(|(_, v)| v.records.contains_key(uuid));
+    let Some((uid, volume)) = found else {
         return Err(refused(
             StatusCode::NOT_FOUND,
             "machine",

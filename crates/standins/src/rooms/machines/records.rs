@@ -212,17 +212,14 @@ fn on_record(
     uuid: &str,
     edit: impl FnOnce(&mut Record, bool) -> Result<(), Response>,
 ) -> Outcome {
+    let home = state.home(host, uuid);
     let State { hosts, volumes, .. } = state;
     let Some(host) = hosts.get(host) else {
         return Err(StatusCode::NOT_FOUND.into_response());
     };
-    let found = host.mounted.iter().find(|uid| {
-        volumes
-            .get(*uid)
-            .is_some_and(|v| v.records.contains_key(uuid))
-    });
-    let record = found
-        .and_then(|uid| volumes.get_mut(uid))
+    let record = home
+        .filter(|uid| host.mounted.contains(uid))
+        .and_then(|uid| volumes.get_mut(&uid))
         .and_then(|v| v.records.get_mut(uuid));
     let Some(record) = record else {
         return Err(refused(
@@ -254,7 +251,7 @@ pub(crate) async fn rewrite(
             keeps_running(state, &uuid, ask.memory);
         }
         if let Some(sizes) = &ask.disks {
-            grow_disks(state, &uuid, sizes)?;
+            grow_disks(state, &name, &uuid, sizes)?;
         }
         on_record(state, &name, &uuid, |record, on| {
             if on && ask.deleted == Some(true) {
@@ -292,10 +289,10 @@ fn keeps_running(state: &mut State, uuid: &str, memory: Option<Memory>) {
 }
 
 /// Disks become larger where their volume has room; the guest sees it at once.
-fn grow_disks(state: &mut State, uuid: &str, sizes: &[u64]) -> Result<(), Response> {
+fn grow_disks(state: &mut State, host: &str, uuid: &str, sizes: &[u64]) -> Result<(), Response> {
     let conflict = |code: &str, words: String| refused(StatusCode::CONFLICT, code, words);
-    let mut volumes = state.volumes.values_mut();
-    let Some(volume) = volumes.find(|v| v.records.contains_key(uuid)) else {
+    let home = state.home(host, uuid);
+    let Some(volume) = home.and_then(|uid| state.volumes.get_mut(&uid)) else {
         return Ok(());
     };
     let free = volume.free();
@@ -402,7 +399,8 @@ pub(crate) async fn remove(
             }
             Ok(())
         })?;
-        for volume in state.volumes.values_mut() {
+        let home = state.home(&name, &uuid);
+        if let Some(volume) = home.and_then(|uid| state.volumes.get_mut(&uid)) {
             volume.records.remove(&uuid);
         }
         Ok(json!({}))

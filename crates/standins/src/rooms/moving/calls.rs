@@ -34,10 +34,7 @@ pub(crate) async fn arrive(
     let arriving = device.world.moves.arriving(&device.name, &uuid);
     let room = fenced(&device, &headers, &uuid.clone(), |state, name, _, _| {
         let volume = state
-            .volumes
-            .values()
-            .find(|v| v.records.contains_key(&uuid))
-            .map(|v| v.uid.clone())
+            .home(name, &uuid)
             .ok_or_else(|| conflict("machine", "There is no such machine."))?;
         let host = &state.hosts[name];
         if !host.mounted.contains(&volume) || !state.reaches(name, &volume) {

@@ -96,10 +96,8 @@ pub(crate) fn begin(
     {
         return Ok(known.clone());
     }
-    let home = state
-        .volumes
-        .values()
-        .find(|v| v.records.contains_key(uuid));
+    let home = state.home(host, uuid);
+    let home = home.and_then(|uid| state.volumes.get(&uid));
     let Some((from, record)) = home.map(|v| (v.uid.clone(), v.records[uuid].clone())) else {
         return Err(("machine", "There is no such machine.".into()));
     };

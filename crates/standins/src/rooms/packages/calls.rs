@@ -9,6 +9,7 @@ use crate::{
     agent::{change::fenced, refused},
     fault::Device,
     rooms::{
+        records::calls::home,
         snapshots::{blocks::Written, chain::Chain, seed},
         storage::volume::Image,
         templates::calls::{From, conflict, gone, mounted, read, room},
@@ -273,22 +274,6 @@ pub(crate) async fn fill(
         }
         Err(no) => no,
     }
-}
-
-pub(crate) fn home(state: &State, host: &str, uuid: &str) -> Result<String, Response> {
-    let mounts = state
-        .hosts
-        .get(host)
-        .map(|h| h.mounted.clone())
-        .unwrap_or_default();
-    let mut all = mounts.into_iter().filter(|uid| state.reaches(host, uid));
-    let found = all.find(|uid| {
-        state
-            .volumes
-            .get(uid)
-            .is_some_and(|v| v.records.contains_key(uuid))
-    });
-    found.ok_or_else(|| gone("No volume that this host sees has such a machine."))
 }
 
 fn filled(

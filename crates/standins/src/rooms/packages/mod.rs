@@ -4,7 +4,7 @@
 pub(crate) mod calls;
 pub(crate) mod grains;
 mod jobs;
-mod pack;
+pub(crate) mod pack;
 mod unpack;
 
 pub(crate) use calls::{Package, Unpacked, unpacked};

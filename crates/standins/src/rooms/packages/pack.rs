@@ -54,7 +54,7 @@ impl Write for Summed<'_> {
     }
 }
 
-fn hex(sum: Sha256) -> String {
+pub(crate) fn hex(sum: Sha256) -> String {
     sum.finalize().iter().map(|b| format!("{b:02x}")).collect()
 }
 

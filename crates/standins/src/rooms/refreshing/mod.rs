@@ -4,7 +4,7 @@ use crate::{
     agent::{change::fenced, refused},
     fault::Device,
     rooms::{
-        packages::calls::home,
+        records::calls::home,
         snapshots::{chain::Chain, seed},
         storage::volume::Disk,
         templates::{

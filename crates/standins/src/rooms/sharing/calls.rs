@@ -9,6 +9,7 @@ use crate::{
     fault::Device,
     rooms::{
         hardware::unattached::Spare,
+        records::calls::home,
         snapshots::blocks::Written,
         storage::volume::{Disk, Record, Volume},
     },
@@ -166,32 +167,10 @@ fn on_machine(
     }
     let host = device.name.clone();
     keyed(device, headers, uuid, |state, now| -> Outcome {
-        let mounted: Vec<String> = state
-            .hosts
-            .get(&host)
-            .into_iter()
-            .flat_map(|h| h.mounted.clone())
-            .collect();
-        let holds = |uid: &&String| {
-            state
-                .volumes
-                .get(*uid)
-                .is_some_and(|v| v.records.contains_key(uuid))
-        };
-        let found = mounted
-            .iter()
-            .find(holds)
-            .filter(|uid| state.reaches(&host, uid));
-        let record = found.and_then(|home| {
-            state.volumes[home]
-                .records
-                .get(uuid)
-                .cloned()
-                .map(|r| (home, r))
-        });
-        let Some((home, mut record)) = record else {
-            let words = "No volume that this host sees has such a machine.";
-            return Err(refused(StatusCode::NOT_FOUND, "machine", words));
+        let home = &home(state, &host, uuid)?;
+        let record = state.volumes[home].records.get(uuid).cloned();
+        let Some(mut record) = record else {
+            return Err(missing("The machine is gone."));
         };
         if record.lease.holder.as_ref().is_some_and(|h| *h != host) {
             return Err(conflict("elsewhere", "The machine is on at another host."));

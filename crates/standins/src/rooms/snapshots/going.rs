@@ -102,11 +102,8 @@ pub(crate) struct Wish {
 
 /// The volume of a machine that this host reaches; nobody else runs it.
 fn home(state: &State, host: &str, uuid: &str) -> Result<String, No> {
-    let volume = state
-        .volumes
-        .values()
-        .find(|v| v.records.contains_key(uuid));
-    let Some(volume) = volume else {
+    let home = state.home(host, uuid);
+    let Some(volume) = home.and_then(|uid| state.volumes.get(&uid)) else {
         return Err(("machine", "There is no such machine.".into()));
     };
     let mounted = state

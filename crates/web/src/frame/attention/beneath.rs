@@ -10,7 +10,7 @@ use zastrugi_core::{
     estate::{
         Amiss, Array, ArrayCondition, Cause, Cluster, DiskState, Drift, Estate, Front, Host,
         Machine, MachineState, MemberState, Network, Outage, Outages, SharedDisk, Standing,
-        Validity, Volume, WireFault,
+        Validity, Volume, Why, WireFault,
     },
     ids::{BalancerId, SiteId},
     moment::Moment,
@@ -443,6 +443,41 @@ pub(super) fn shared(estate: &Estate, site: Option<u64>) -> Vec<Need> {
     };
     volumes
         .flat_map(|v| &v.shared.disks)
+        .filter_map(line)
+        .collect()
+}
+
+/// Records on volumes that no machine is held for, a line for each volume.
+pub(super) fn records(estate: &Estate, site: Option<u64>) -> Vec<Need> {
+    let here = |v: &Volume| {
+        let cluster = v.cluster.and_then(|c| estate.clusters.get(&c));
+        cluster.is_none_or(|c| site.is_none_or(|s| c.site.0 == s))
+    };
+    let line = |volume: &Arc<Volume>| {
+        let all: Vec<_> = volume.strays(estate).collect();
+        let (_, first, why) = all.first()?;
+        let more = volume.strays.more;
+        let text = match (all.len() + more, why) {
+            (1, Why::Unknown) => format!(
+                "On {} lies a record that nobody knows: {}.",
+                volume.name, first.name
+            ),
+            (1, Why::Twice(m)) => format!("On {} lies a second record of {}.", volume.name, m.name),
+            (n, _) => format!("On {} lie {n} records that are no machine's.", volume.name),
+        };
+        Some(Need {
+            glyph: "mind",
+            text,
+            since: all.iter().map(|(_, s, _)| s.since).min(),
+            link: format!("/storage/volumes/{}#records", volume.id.0),
+            link_words: "Settle",
+            detail: String::new(),
+        })
+    };
+    estate
+        .volumes
+        .values()
+        .filter(|v| here(v))
         .filter_map(line)
         .collect()
 }

@@ -106,6 +106,7 @@ fn compute(
     all.extend(beneath::fronts(estate, site));
     all.extend(beneath::certificates(estate, site, now));
     all.extend(beneath::shared(estate, site));
+    all.extend(beneath::records(estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

@@ -12,6 +12,7 @@ pub(crate) mod keep_array;
 mod list;
 mod paths;
 pub(crate) mod qualities;
+pub(crate) mod records;
 pub(crate) mod spare;
 mod volume;
 
@@ -57,6 +58,13 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("edit-volume", Act::Storage, "storage", change::edit).merging(),
     Sheet::new("give-volume", Act::Storage, "storage", change::give),
     Sheet::new("spare-disks", Act::Machines, "storage", spare::fill),
+    Sheet::new(
+        "register-records",
+        Act::Machines,
+        "storage",
+        records::register,
+    ),
+    Sheet::new("forget-records", Act::Machines, "storage", records::forget),
     Sheet::new("add-image", Act::Images, "storage", image_sheets::add).leading(image_sheets::after),
     Sheet::new("edit-image", Act::Storage, "storage", image_sheets::edit).merging(),
     Sheet::new(

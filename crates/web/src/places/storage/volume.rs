@@ -1,6 +1,6 @@
 //! One volume: its room in both layers, its paths, what is on it.
 
-use super::{copies, paths, state, width};
+use super::{copies, paths, records, state, width};
 use crate::{
     frame::{
         AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part, sheet::render,
@@ -10,7 +10,7 @@ use crate::{
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Outages, Volume},
+    estate::{Outages, Volume, Why},
     ids::VolumeId,
     permits::Act,
     view::View,
@@ -47,6 +47,11 @@ struct VolumePage {
     copies: String,
     pooled: bool,
     shared: Vec<crate::places::machines::Shared>,
+    strays: Vec<records::Row>,
+    more_strays: usize,
+    /// How many of them nobody knows.
+    unknown: usize,
+    may_machines: bool,
     machines: Vec<MachineRow>,
     more: usize,
     events: Vec<Line>,
@@ -171,6 +176,13 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
             })
             .collect(),
         shared: crate::places::machines::shared_on(&view, v),
+        strays: records::rows(&view, v),
+        more_strays: v.strays.more,
+        unknown: v
+            .strays(estate)
+            .filter(|(.., w)| *w == Why::Unknown)
+            .count(),
+        may_machines: signed.may(Act::Machines),
         machines: rows,
         more,
         copies: copies::of(&view, v, signed.may(Act::Storage))
