@@ -94,6 +94,15 @@ pub enum BootFrom {
 impl BootFrom {
     pub const ALL: [BootFrom; 3] = [BootFrom::Disk, BootFrom::Image, BootFrom::Network];
 
+    /// What a machine lacks that can't boot from it.
+    pub fn lack(self) -> &'static str {
+        match self {
+            BootFrom::Disk => "it has no disk",
+            BootFrom::Image => "no image is in its drive",
+            BootFrom::Network => "none of its cards is on a network",
+        }
+    }
+
     pub fn word(self) -> &'static str {
         match self {
             BootFrom::Disk => "disk",

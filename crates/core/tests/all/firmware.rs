@@ -10,7 +10,8 @@ use zastrugi_core::{
     moment::Moment,
     observe::{HostReport, compare},
     rooms::{
-        Assessment, Event, Proposal,
+        Assessment, Event, Proposal, edits,
+        edits::{Set, Target},
         machines::{self, Copied, CreateMachines, NewDisk},
     },
     testkit::{Small, machines, read, reported},
@@ -155,6 +156,38 @@ fn a_copy_says_which_secrets_it_lacks() {
             .iter()
             .any(|f| f.text.contains("security chip"))
     );
+}
+
+/// If this fails, a guest is installed on a disk of which its firmware finds only the beginning, or its disk grows until it is so.
+#[test]
+fn a_bios_boots_only_from_the_first_two_tebibytes() {
+    let of = |kind: FirmwareKind, size: Bytes| {
+        let firmware = Firmware { kind, chip: None };
+        let mut small = fixture(Some(firmware));
+        let grow = Proposal::Edits(edits::Ask::Edit {
+            targets: vec![Target::Machine(DB)],
+            sets: vec![Set::DiskSize {
+                disk: 0,
+                size,
+                key: None,
+            }],
+        });
+        let grown = worse(&put(&small, &grow));
+        small.alter(|estate: &mut Estate| {
+            let mut m = Machine::clone(&estate.machines[&DB]);
+            m.disks[0].size = size;
+            estate.put(Fact::Machine(Arc::new(m)));
+        });
+        let machine = &small.view.estate.machines[&DB];
+        let said = zastrugi_core::booting::out_of_reach(machine).is_some();
+        let warned = grown.iter().any(|w| w.contains("A BIOS boots only"));
+        assert_eq!(said, warned, "made so, or grown so");
+        said
+    };
+    let edge = Bytes::gib(2048);
+    assert!(!of(FirmwareKind::Bios, edge));
+    assert!(of(FirmwareKind::Bios, Bytes(edge.0 + 1)));
+    assert!(!of(FirmwareKind::Uefi, Bytes::gib(4096)));
 }
 
 #[test]

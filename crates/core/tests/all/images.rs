@@ -176,6 +176,30 @@ fn drive(image: ImageId) -> Set {
     }))
 }
 
+/// If this fails, a machine whose card left its network is placed and powered on, and then stands in its firmware.
+#[test]
+fn one_that_has_nothing_to_boot_from_is_not_powered_on() {
+    let mut small = with_image(true);
+    let on = Proposal::Machines(machines::Ask::Power {
+        machines: vec![MachineId(8)],
+        act: machines::PowerAct::On { host: None },
+    });
+    let stops = |small: &Small| {
+        let all = worse(&put(small, &on)).into_iter();
+        all.filter(|w| w.starts_with("stop")).collect::<Vec<_>>()
+    };
+    assert_eq!(stops(&small), Vec::<String>::new());
+    small.alter(|e| {
+        let mut web = Machine::clone(&e.machines[&MachineId(8)]);
+        web.boot.order = vec![BootFrom::Network];
+        e.put(Fact::Machine(Arc::new(web)));
+    });
+    assert_eq!(
+        stops(&small),
+        ["stop: web has nothing to boot from: none of its cards is on a network."]
+    );
+}
+
 #[test]
 fn a_machine_boots_only_from_what_it_has() {
     let small = with_image(true);
@@ -198,6 +222,16 @@ fn a_machine_boots_only_from_what_it_has() {
         edit(&small, 8, vec![Set::BootOrder(vec![])]),
         ["stop: It must boot from something."]
     );
+    let only = |all: &[BootFrom]| vec![Set::BootOrder(all.to_vec())];
+    assert_eq!(
+        edit(&small, 8, only(&[BootFrom::Network, BootFrom::Image])),
+        [
+            "stop: It could boot from nothing of this: none of its cards is on a network, no image is in its drive."
+        ]
+    );
+    let mut order = only(&[BootFrom::Image]);
+    order.insert(0, drive(TIDE));
+    assert_eq!(edit(&small, 8, order), Vec::<String>::new());
     assert_eq!(
         edit(&small, 8, vec![drive(ImageId(5))]),
         ["stop: This image is gone."]

@@ -34,6 +34,7 @@ mod road;
 mod schedules;
 mod screens;
 mod sharing;
+mod short_volumes;
 mod sites;
 mod sizing;
 mod snapshots;

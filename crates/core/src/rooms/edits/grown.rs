@@ -2,6 +2,7 @@
 
 use super::{Draft, Set};
 use crate::{
+    booting,
     estate::{Disk, Machine, Provisioning},
     finding::{Finding, Rule},
     ids::VolumeId,
@@ -19,6 +20,11 @@ pub(super) fn disks(draft: &mut Draft<'_>, machine: &Machine, sets: &[Set]) {
             let needs = if thick { size.less(was.size) } else { Bytes::ZERO };
             *more.entry(was.volume).or_default() += needs;
         }
+    }
+    if !more.is_empty() && booting::out_of_reach(machine).is_none() {
+        let mut then = machine.clone();
+        sets.iter().for_each(|s| s.on_machine(&mut then));
+        draft.found_all(booting::out_of_reach(&then).map(|mind| mind.at("disk-1")));
     }
     for (volume, needs) in more {
         if let Some(volume) = draft.estate().volumes.get(&volume).cloned() {

@@ -44,6 +44,7 @@ pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     taken::apply(draft, ask, &mut machines);
     if let Some(first) = machines.first() {
         draft.found_all(booting::check(draft.estate(), first, &first.boot));
+        draft.found_all(booting::out_of_reach(first));
         draft.found_all(first_boot(ask));
     }
     draft.title = match machines.as_slice() {

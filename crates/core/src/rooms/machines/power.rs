@@ -2,7 +2,7 @@
 
 use super::{AfterGrace, Draft, Event, PowerAct, Step};
 use crate::{
-    booting::installs,
+    booting::{installs, source},
     estate::{Cluster, Machine, MachineState, Wanted},
     finding::{Finding, Rule},
     fronts,
@@ -90,7 +90,11 @@ fn state_allows(draft: &mut Draft<'_>, machine: &Machine, act: PowerAct) -> bool
     } else {
         match (act, machine.state == MachineState::Off) {
             (PowerAct::On { .. }, false) => Some((Rule::State, format!("{name} is on already."))),
-            (PowerAct::On { .. }, true) => None,
+            (PowerAct::On { .. }, true) => source(machine).is_none().then(|| {
+                let lacks: Vec<&str> = machine.boot.order.iter().map(|f| f.lack()).collect();
+                let words = format!("{name} has nothing to boot from: {}.", lacks.join(", "));
+                (Rule::Disk, words)
+            }),
             (_, true) => Some((Rule::State, format!("{name} is off already."))),
             (_, false) => None,
         }
