@@ -145,6 +145,18 @@ async fn bytes_of_each_state_stay_whatever_is_done_to_the_others(pool: PgPool) {
     lab.assert_once();
 }
 
+/// Until its layers are known as they are now: else nothing is foretold, and that is said.
+async fn read(lab: &Lab, id: MachineId) {
+    loop {
+        lab.desk.ask_for_layers(&[id]).await;
+        let view = lab.desk.look();
+        if snapshots::layers(&view, &view.estate.machines[&id], lab.desk.now()).is_some() {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+}
+
 /// If this fails, what a deletion was foretold to copy is not what it copies.
 #[sqlx::test(migrations = false)]
 async fn what_a_deletion_copies_is_what_was_foretold(pool: PgPool) {
@@ -164,7 +176,7 @@ async fn what_a_deletion_copies_is_what_was_foretold(pool: PgPool) {
         }
         let which = ["a", "b", "c"][usize::try_from(n % 3).unwrap()];
         let gone = named(&lab, "m", which).uuid;
-        lab.desk.ask_for_layers(&[m]).await;
+        read(&lab, m).await;
         let run = lab.start(forget(m, Which::These(vec![gone]))).await;
         lab.until(run, &[RunState::Done]).await;
         let (foretold, said) = foretold_and_copied(&lab, run).await;

@@ -19,6 +19,11 @@ pub(crate) struct Window {
 }
 
 impl Window {
+    /// There are others before or behind.
+    pub(crate) fn is_long(&self) -> bool {
+        self.before.is_some() || self.after.is_some()
+    }
+
     /// The window that the query asks for of a list of so many rows at `path`, and which rows that are.
     pub(crate) fn of(path: &str, query: &Query, total: usize) -> (Window, Range<usize>) {
         let asked = query.0.get("from").parse::<usize>().unwrap_or(0);

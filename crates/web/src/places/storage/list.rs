@@ -1,7 +1,7 @@
 //! All volumes, and what they lie on.
 
 use super::{super::templates, image, spare, state, width};
-use crate::frame::{AtDesk, Page, Signed, page as whole, part};
+use crate::frame::{AtDesk, Page, Query, Signed, Window, page as whole, part};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
@@ -61,6 +61,9 @@ struct List {
     images: Vec<ImageRow>,
     templates: Vec<templates::Row>,
     spare: Vec<spare::Row>,
+    /// Which of the unattached disks these are.
+    window: Window,
+    query: String,
     may: bool,
     may_machines: bool,
     may_purge: bool,
@@ -244,7 +247,7 @@ fn sentence(volumes: &[VolumeRow], arrays: &[ArrayRow]) -> String {
     }
 }
 
-fn build(signed: &Signed, desk: &AtDesk) -> List {
+fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     let view = desk.look();
     let estate = &view.estate;
     let at = |site: u64| signed.site.is_none_or(|s| s == site);
@@ -266,11 +269,14 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
         .map(|a| array_row(&view, a, &outages))
         .collect();
     arrays.sort_by(|a, b| a.name.cmp(&b.name));
+    let (spare, window) = spare::rows(&view, volumes.iter().map(|v| v.id), query);
     List {
         sentence: sentence(&volumes, &arrays),
+        query: query.0.with("", ""),
         images: images(&view, &volumes),
         templates: templates::rows(&view, |id| volumes.iter().any(|v| v.id == id)),
-        spare: spare::rows(&view, volumes.iter().map(|v| v.id)),
+        spare,
+        window,
         volumes,
         arrays,
         may: signed.may(Act::Storage),
@@ -281,10 +287,11 @@ fn build(signed: &Signed, desk: &AtDesk) -> List {
 }
 
 #[get("/storage")]
-pub(crate) fn show(signed: Signed, desk: &AtDesk) -> Page {
-    whole(&signed, desk, "storage", "Storage", &build(&signed, desk))
+pub(crate) fn show(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    let body = build(&signed, desk, &query);
+    whole(&signed, desk, "storage", "Storage", &body)
 }
 #[get("/storage/part")]
-pub(crate) fn list_part(signed: Signed, desk: &AtDesk) -> Page {
-    part(&build(&signed, desk))
+pub(crate) fn list_part(signed: Signed, desk: &AtDesk, query: Query) -> Page {
+    part(&build(&signed, desk, &query))
 }

@@ -1,7 +1,7 @@
 //! Disks that no machine has: the list, and the sheet that deletes them, brings them back or removes them for good.
 
 use crate::frame::{
-    Fields,
+    Fields, Query, Window,
     sheet::{Filled, render},
     time,
 };
@@ -44,14 +44,20 @@ fn row(volume: &Volume, key: Uuid, disk: &SpareDisk) -> Row {
     }
 }
 
-/// Those of these volumes, the oldest first.
-pub(super) fn rows(view: &View, volumes: impl Iterator<Item = u64>) -> Vec<Row> {
+/// Those of these volumes, the oldest first, a window at a time.
+pub(super) fn rows(
+    view: &View,
+    volumes: impl Iterator<Item = u64>,
+    query: &Query,
+) -> (Vec<Row>, Window) {
     let found = volumes.filter_map(|id| view.estate.volumes.get(&VolumeId(id)));
     let mut all: Vec<_> = found
         .flat_map(|v| v.unattached.disks.iter().map(move |(k, d)| (v, *k, d)))
         .collect();
     all.sort_by_key(|(_, key, disk)| (disk.since, *key));
-    all.into_iter().map(|(v, key, d)| row(v, key, d)).collect()
+    let (window, shown) = Window::of("/storage", query, all.len());
+    let rows = all[shown].iter().map(|(v, key, d)| row(v, *key, d));
+    (rows.collect(), window)
 }
 
 #[derive(Template)]
