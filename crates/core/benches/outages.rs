@@ -39,6 +39,7 @@ fn array(n: u64) -> Array {
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     }
 }
 

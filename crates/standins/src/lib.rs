@@ -23,7 +23,10 @@ pub use rooms::keepers::{
     calls::Given,
     running::{Runner, Runs},
 };
-pub use rooms::storage::array::ArrayKind;
+pub use rooms::storage::{
+    array::ArrayKind,
+    classes::{Class, Every},
+};
 pub use scenario::{
     Handmade, Scenario, ScenarioArray, ScenarioBalancer, ScenarioHost, ScenarioMachine,
     ScenarioMistake, ScenarioNames, ScenarioSwitch, ScenarioVolume, large,

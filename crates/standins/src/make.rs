@@ -47,6 +47,7 @@ pub(crate) fn make_arrays(state: &mut State, scenario: &Scenario, net: &str) -> 
         addresses: vec!["250.1".into(), "250.2".into()],
         portals: vec!["250.11".into(), "250.12".into()],
         pools: BTreeMap::from([("main".into(), all + 10_000)]),
+        classes: BTreeMap::new(),
     };
     let alone = [shelf];
     let arrays = if scenario.arrays.is_empty() {
@@ -138,8 +139,10 @@ pub(crate) fn make_array(array: &ScenarioArray, net: &str) -> io::Result<Array> 
         initiators: BTreeMap::new(),
         connections: BTreeMap::new(),
         effects: BTreeMap::new(),
+        classes: array.classes.clone(),
         next: 0,
         slow: 0,
+        lapsed: false,
     })
 }
 

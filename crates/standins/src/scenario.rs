@@ -135,6 +135,9 @@ pub struct ScenarioArray {
     pub portals: Vec<String>,
     /// Pool → GiB.
     pub pools: BTreeMap<String, u64>,
+    /// Pool → what the array does for what is made in it.
+    #[serde(default)]
+    pub classes: BTreeMap<String, crate::Class>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]

@@ -63,6 +63,9 @@ const BARE: [(&str, Quirk); 4] = [
 /// What a slow array takes longer for everything, in milliseconds.
 const SLOW: u64 = 5_000;
 
+/// Somebody switched an array's own snapshots off.
+const LAPSED: &str = "without snapshots";
+
 /// A time source that is wrong, and by how much in milliseconds.
 const WRONG: &str = "3 s wrong";
 const BY: i64 = 3_000;
@@ -174,7 +177,13 @@ impl World {
                 .enumerate()
                 .map(|(n, p)| (format!("portal {}", n + 1), !p.up));
             let slow = [("slow".to_owned(), a.slow > 0)];
-            let words = controllers.chain(portals).chain(slow).collect();
+            let snaps = a.classes.values().any(|c| c.snapshots.is_some());
+            let lapsed = snaps.then(|| (LAPSED.to_owned(), a.lapsed));
+            let words = controllers
+                .chain(portals)
+                .chain(slow)
+                .chain(lapsed)
+                .collect();
             sky("array", &a.name, words)
         });
         let switches = state
@@ -291,6 +300,9 @@ impl World {
     }
 
     fn blow_array(&self, name: &str, word: &str, up: bool) {
+        if word == LAPSED {
+            return self.lapse(name, !up);
+        }
         let Some((what, n)) = word.rsplit_once(' ') else {
             return self.slow_down(name, if up { 0 } else { SLOW });
         };

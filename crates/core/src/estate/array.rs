@@ -1,5 +1,6 @@
 //! Storage arrays and filers: where volumes come from.
 
+use super::{Served, Service};
 use crate::{
     ids::{ArrayId, SecretRef, SiteId, VolumeId},
     moment::Moment,
@@ -34,6 +35,9 @@ pub struct Pool {
     pub capacity: Bytes,
     /// Really written, after the array's own data reduction.
     pub used: Bytes,
+    /// What it does for what is made in it; none: it doesn't say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub service: Option<Box<Service>>,
 }
 
 impl Pool {
@@ -78,6 +82,9 @@ pub struct Array {
     /// What a run found on a LUN that it could not take, by the array's own number, in its words.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub found: BTreeMap<String, String>,
+    /// What it does for volumes of ours, where it says so.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub served: BTreeMap<VolumeId, Served>,
 }
 
 /// A LUN that was ours: handed back, or made for a connection that was given up.
@@ -117,8 +124,27 @@ impl Array {
             key: self.key,
             left: self.left.clone(),
             found: self.found.clone(),
+            served: self.still_served(read),
             ..read.clone()
         }
+    }
+    /// What is said as before has been so since then.
+    fn still_served(&self, read: &Array) -> BTreeMap<VolumeId, Served> {
+        let since = |(id, now): (&VolumeId, &Served)| {
+            let before = self.served.get(id).filter(|b| b.says_as(now));
+            (*id, before.unwrap_or(now).clone())
+        };
+        read.served.iter().map(since).collect()
+    }
+    /// The volumes of ours for which it does something else than before, with what it did.
+    pub fn serves_otherwise<'a>(
+        &'a self,
+        before: &'a Array,
+    ) -> impl Iterator<Item = (VolumeId, &'a Served, &'a Served)> {
+        self.served.iter().filter_map(|(id, now)| {
+            let was = before.served.get(id).filter(|b| !b.says_as(now))?;
+            Some((*id, was, now))
+        })
     }
     pub fn pool(&self, name: &str) -> Option<&Pool> {
         self.pools.iter().find(|p| p.name == name)

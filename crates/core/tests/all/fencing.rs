@@ -72,6 +72,7 @@ fn array(condition: ArrayCondition) -> Array {
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     }
 }
 

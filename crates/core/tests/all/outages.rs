@@ -41,6 +41,7 @@ fn fixture() -> Small {
             note: String::new(),
             left: vec![],
             found: Default::default(),
+            served: Default::default(),
         };
         e.put(Fact::Array(array.into()));
         for id in [951, 952] {

@@ -47,12 +47,14 @@ fn array() -> Array {
             name: "fast".into(),
             capacity: Bytes::gib(1000),
             used: Bytes::gib(400),
+            service: None,
         }],
         portals: vec!["10.0.9.1:3260".into(), "10.0.9.2:3260".into()],
         condition: ArrayCondition::Steady,
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     }
 }
 

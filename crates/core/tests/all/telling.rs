@@ -7,7 +7,7 @@ use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{
         Array, ArrayCondition, ArrayKind, Backing, Controller, Demand, Estate, Fact, MachineState,
-        NetRole, Network, Switch, Wanted,
+        NetRole, Network, Served, Service, Snaps, Switch, Wanted,
     },
     ids::{ArrayId, ClusterId, HostId, MachineId, NetworkId, SiteId, SwitchId, VolumeId},
     moment::{Moment, Span},
@@ -41,6 +41,7 @@ fn array(condition: ArrayCondition) -> Array {
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     }
 }
 
@@ -294,6 +295,53 @@ fn what_happens_all_the_time_is_no_line() {
     ] {
         assert_eq!(told(&estate, &event), None, "{event:?}");
     }
+}
+
+/// If this fails, an array that takes snapshots no more is shown as one that still does, or as one that never did; or what it has
+/// done for a year looks as if it began today.
+#[test]
+fn what_an_array_does_is_held_with_since_when_and_a_change_is_told() {
+    let served = |every: Option<Span>, at: i64| Served {
+        service: Service {
+            class: "fast".into(),
+            snapshots: every.map(|every| Snaps {
+                every,
+                keep: Some(Span::days(2)),
+            }),
+            ..Service::default()
+        },
+        group: None,
+        since: Moment(at),
+    };
+    let with = |s: Served| Array {
+        served: [(VolumeId(951), s)].into(),
+        ..array(ArrayCondition::Steady)
+    };
+    let hour = Some(Span::mins(60));
+    let held = with(served(hour, 5));
+    let same = held.as_read(&with(served(hour, 9)));
+    assert_eq!(same, held, "unchanged since then");
+    assert_eq!(same.serves_otherwise(&held).count(), 0);
+    let less = held.as_read(&with(served(None, 9)));
+    assert_eq!(less.served[&VolumeId(951)].since, Moment(9));
+    let all: Vec<_> = less.serves_otherwise(&held).collect();
+    assert_eq!(all.len(), 1);
+    let (volume, was, now) = all[0];
+    let (was, now) = (was.words(), now.words());
+    let event = Event::Storage(storage::Event::Served { volume, was, now });
+    let text = told(&read("cluster eider\nhost 1 64").view.estate, &event)
+        .unwrap()
+        .1;
+    assert_eq!(
+        text,
+        "The array of slab-951 does something else for it: fast: no snapshots, no copy elsewhere; before it was fast: snapshots every 60 min, kept 2 days, no copy elsewhere"
+    );
+    // Nothing is told of what was not known before.
+    assert_eq!(
+        held.serves_otherwise(&array(ArrayCondition::Steady))
+            .count(),
+        0
+    );
 }
 
 #[test]

@@ -39,7 +39,7 @@ impl Drivers {
                 // The same serial number, or it is another array.
                 let seen = self
                     .keeper(&fresh, &password, turn.key)
-                    .seen(estate)
+                    .seen(estate, turn.now)
                     .await?;
                 let access = Event::Arrays(arrays::Event::Access {
                     array: *array,

@@ -76,7 +76,7 @@ impl Drivers {
     pub async fn look_at(&self, estate: &Estate, array: &Array, now: Moment) -> Vec<Event> {
         let read = async {
             let password = self.password_of(array).await?;
-            self.keeper(array, &password, "").seen(estate).await
+            self.keeper(array, &password, "").seen(estate, now).await
         };
         // An array that hangs takes every one of its calls: it is silent after so long.
         let read = tokio::time::timeout(WHOLE_LOOK, read)
@@ -194,7 +194,7 @@ impl Drivers {
             | Step::Expel { .. }
             | Step::VolumeReady { .. }
             | Step::VolumeGone { .. } => {
-                let events = keeper.seen(estate).await?;
+                let events = keeper.seen(estate, turn.now).await?;
                 Ok(done(events, "read"))
             }
         }

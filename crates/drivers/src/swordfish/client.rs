@@ -1,6 +1,6 @@
 //! The calls, and the values as an array sends them.
 
-use super::made::Wanted;
+use super::{classes::Classes, made::Wanted};
 use crate::{
     agent::limited,
     fault::garbled,
@@ -49,6 +49,8 @@ pub(super) struct Chassis {
 struct WirePool {
     name: String,
     capacity: Capacity,
+    #[serde(default)]
+    default_class_of_service: Option<Link>,
 }
 #[derive(Deserialize)]
 #[serde(rename_all = "PascalCase")]
@@ -69,13 +71,13 @@ struct Identifier {
 }
 
 #[derive(Deserialize)]
-struct Link {
+pub(super) struct Link {
     #[serde(rename = "@odata.id")]
     id: String,
 }
 
 impl Link {
-    fn last(&self) -> String {
+    pub(super) fn last(&self) -> String {
         limited(self.id.rsplit('/').next().unwrap_or_default().to_owned())
     }
 }
@@ -90,6 +92,15 @@ pub(super) struct WireVolume {
     identifiers: Vec<Identifier>,
     #[serde(default)]
     capacity_sources: Vec<Source>,
+    #[serde(default)]
+    links: VolumeLinks,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(rename_all = "PascalCase", default)]
+struct VolumeLinks {
+    class_of_service: Option<Link>,
+    consistency_groups: Vec<Link>,
 }
 #[derive(Deserialize)]
 #[serde(rename_all = "PascalCase")]
@@ -273,12 +284,47 @@ impl Keeper<'_> {
         }
     }
 
-    pub(super) async fn pools(&self) -> Result<Vec<Pool>, Fault> {
+    /// The same; none where there is no such thing.
+    pub(super) async fn members_if_any<T: DeserializeOwned>(
+        &self,
+        path: &str,
+    ) -> Result<Option<Vec<T>>, Fault> {
+        let mut last = no_address();
+        for controller in self.in_order() {
+            let call = self.call_at(controller, Method::GET, path, None);
+            match self.http.call_if_found::<Members<T>>(call).await {
+                Ok(said) => return Ok(said.map(|all| all.members)),
+                Err(fault) if gave_no_answer(&fault) => last = fault,
+                Err(fault) => return Err(fault),
+            }
+        }
+        Err(last)
+    }
+
+    /// Of each volume its own identity, its class of service, and its consistency group.
+    pub(super) async fn classed(
+        &self,
+    ) -> Result<Vec<(String, Option<String>, Option<String>)>, Fault> {
+        let volumes = self.members::<WireVolume>(self.volumes_path()).await?;
+        let one = |v: WireVolume| {
+            let uid = v.identifiers.into_iter().next()?;
+            let class = v.links.class_of_service.as_ref().map(Link::last);
+            let group = Link::named(&v.links.consistency_groups);
+            Some((limited(uid.durable_name), class, group))
+        };
+        Ok(volumes.into_iter().take(4096).filter_map(one).collect())
+    }
+
+    pub(super) async fn pools(&self, classes: &Classes) -> Result<Vec<Pool>, Fault> {
         let pools = self.members::<WirePool>("/Storage/1/StoragePools").await?;
         Ok(pools
             .into_iter()
             .take(64)
             .map(|p| Pool {
+                service: p
+                    .default_class_of_service
+                    .and_then(|c| classes.get(&c.last()).cloned())
+                    .map(Box::new),
                 name: limited(p.name),
                 capacity: Bytes(figure(
                     p.capacity.data.allocated_bytes,

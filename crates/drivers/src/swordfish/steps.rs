@@ -20,7 +20,7 @@ fn refused(said: impl Into<String>, remedy: &str) -> Fault {
 impl Keeper<'_> {
     /// Signs in on every management address and reads what there is. One that is silent is noted; all silent is a
     /// fault, and so are addresses of different arrays.
-    pub(crate) async fn read_all(&self) -> Result<Array, Fault> {
+    pub(crate) async fn read_all(&self, estate: &Estate, now: Moment) -> Result<Array, Fault> {
         let mut controllers = Vec::new();
         let mut known = None;
         let mut silence = None;
@@ -68,8 +68,10 @@ impl Keeper<'_> {
             array: &read,
             ..*self
         };
-        let (pools, fabric) = (live.pools().await?, live.fabric().await?);
+        let classes = live.classes().await?;
+        let (pools, fabric) = (live.pools(&classes).await?, live.fabric().await?);
         Ok(Array {
+            served: live.serves(estate, &classes, now).await?,
             pools,
             portals: fabric.portals,
             condition: ArrayCondition::Steady,
@@ -78,8 +80,8 @@ impl Keeper<'_> {
     }
 
     /// What a reading means; volumes of ours that are found there learn what they lie on.
-    pub(crate) async fn seen(&self, estate: &Estate) -> Result<Vec<Event>, Fault> {
-        let array = self.read_all().await?;
+    pub(crate) async fn seen(&self, estate: &Estate, now: Moment) -> Result<Vec<Event>, Fault> {
+        let array = self.read_all(estate, now).await?;
         let live = Keeper {
             array: &array,
             ..*self

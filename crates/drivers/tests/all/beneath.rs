@@ -53,6 +53,7 @@ async fn with_array() -> Bench {
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     };
     bench.estate.put(Fact::Array(array.into()));
     let slab = bench.estate.volumes.values().next().unwrap().clone();

@@ -9,8 +9,8 @@ use std::{sync::Arc, time::Duration};
 use tokio::time::sleep;
 use zastrugi_core::rooms::storage;
 use zastrugi_core::{
-    estate::{Array, ArrayCondition},
-    ids::{ArrayId, draw_uuid},
+    estate::{Array, ArrayCondition, Served},
+    ids::{ArrayId, VolumeId, draw_uuid},
     permits::{Permits, Role, Who},
     rooms::{Event, Proposal, arrays},
     view::View,
@@ -98,6 +98,28 @@ fn is_loss(event: &Event) -> bool {
 
 /// What of a reading is new. What people said of the array is never taken from a reading.
 fn news(view: &View, seen: &[Event]) -> Vec<Event> {
+    let mut all = changes(view, seen);
+    let otherwise: Vec<Event> = all.iter().flat_map(|e| otherwise(view, e)).collect();
+    all.extend(otherwise);
+    all
+}
+
+/// For which volumes of ours it does something else than before.
+fn otherwise(view: &View, event: &Event) -> Vec<Event> {
+    let Event::Storage(storage::Event::ArraySeen(next)) = event else {
+        return vec![];
+    };
+    let Some(held) = view.estate.arrays.get(&next.id) else {
+        return vec![];
+    };
+    let one = |(volume, was, now): (VolumeId, &Served, &Served)| {
+        let (was, now) = (was.words(), now.words());
+        Event::Storage(storage::Event::Served { volume, was, now })
+    };
+    next.serves_otherwise(held).map(one).collect()
+}
+
+fn changes(view: &View, seen: &[Event]) -> Vec<Event> {
     let fresh = |event: &Event| match event {
         Event::Storage(storage::Event::ArraySeen(read)) => {
             let held = view.estate.arrays.get(&read.id)?;

@@ -179,6 +179,7 @@ impl Lab {
             addresses: vec!["250.1".into(), "250.2".into()],
             portals: vec!["250.11".into(), "250.12".into()],
             pools: [("main".to_owned(), 20_000)].into(),
+            classes: std::collections::BTreeMap::new(),
         };
         let scenario = Scenario {
             arrays: vec![filer],

@@ -1,11 +1,12 @@
 //! Storage on real sockets: volumes connected to all hosts, and everything beneath them that breaks.
 
-use crate::lab::{Lab, eventually};
+use crate::lab::{Lab, eventually, eventually_within};
 use sqlx::PgPool;
 use zastrugi_core::rooms::{arrays, machines, storage};
 use zastrugi_core::{
     estate::MachineState,
     finding::Severity,
+    moment::Span,
     rooms::Proposal,
     runs::{FaultKind, RunState},
     units::Bytes,
@@ -559,4 +560,65 @@ async fn hosts_that_mount_side_by_side_do_not_overtake_each_other(pool: PgPool) 
     let said: Vec<_> = ended.steps().filter_map(|s| s.fault.clone()).collect();
     assert_eq!(ended.state, RunState::Done, "{said:?}");
     assert_eq!(paths(&lab, "quay"), [2, 2, 2]);
+}
+
+fn class() -> zastrugi_standins::Class {
+    zastrugi_standins::Class {
+        name: "fast and copied".into(),
+        latency_us: Some(400),
+        spare: Some(2),
+        snapshots: Some(zastrugi_standins::Every {
+            every: "PT1H".into(),
+            keep: "P2D".into(),
+        }),
+        remote: Some(("far".into(), "PT15M".into())),
+        group: Some("ledger".into()),
+    }
+}
+
+/// If this fails, an administrator of the array switches its snapshots off, and here they stand as taken; or an array that knows no
+/// classes of service counts as lost.
+#[sqlx::test(migrations = false)]
+async fn what_an_array_does_is_read_from_it_and_a_change_there_is_told(pool: PgPool) {
+    let lab = Lab::new(&pool, 1).await;
+    lab.ready().await;
+    lab.done(lab.array("first-light").await).await;
+    let array = || lab.estate().array_named("shelf").unwrap().clone();
+    assert!(array().answers() && array().served.is_empty());
+    lab.standins.world.class("shelf", "main", class());
+    let slab = lab.volume_named("slab").id;
+    let snapshots = || {
+        array()
+            .served
+            .get(&slab)
+            .map(|s| s.service.snapshots.clone())
+    };
+    let hourly = || snapshots().flatten().is_some();
+    eventually_within("its class is read", 40, hourly).await;
+    let served = array().served[&slab].clone();
+    assert_eq!(served.group.as_deref(), Some("ledger"));
+    let (service, every) = (&served.service, Span::mins(60));
+    assert_eq!((service.latency_us, service.spare), (Some(400), Some(2)));
+    let snaps = service.snapshots.clone().unwrap();
+    assert_eq!((snaps.every, snaps.keep), (every, Some(Span::days(2))));
+    let remote = service.remote.clone().unwrap();
+    assert_eq!((remote.at.as_str(), remote.every), ("far", Span::mins(15)));
+    assert_eq!(array().pools[0].service.as_deref(), Some(service));
+    // Whoever makes another one there is told beforehand.
+    let ask = lab.volume("quay", Some(64)).await;
+    let said = lab.desk.assess(&lab.admin, &ask);
+    let told = |f: &zastrugi_core::finding::Finding| {
+        f.text
+            .starts_with("What shelf does for it: snapshots every")
+    };
+    assert!(said.findings().iter().any(told), "{:#?}", said.findings());
+
+    lab.standins.world.lapse("shelf", true);
+    let lapsed = || snapshots() == Some(None);
+    eventually_within("that they were switched off is seen", 40, lapsed).await;
+    assert!(array().served[&slab].since > served.since);
+    let all = lab.desk.events(&Default::default(), 20).await.unwrap();
+    let told = all.iter().find(|e| e.text.contains("does something else"));
+    let text = &told.unwrap().text;
+    assert!(text.contains("no snapshots, a copy at far"), "{text}");
 }

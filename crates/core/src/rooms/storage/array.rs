@@ -83,6 +83,7 @@ pub(super) fn connect(draft: &mut Draft<'_>, ask: &ConnectArray) {
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     })));
     let read = Step::ReadArray { array: id };
     draft.step(

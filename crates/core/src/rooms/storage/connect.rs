@@ -147,6 +147,10 @@ fn check_new(
         draft.found(Finding::stop(Rule::Pool, "pool", text).at("pool"));
         return false;
     };
+    if let Some(service) = &pool.service {
+        let text = format!("What {} does for it: {}.", array.name, service.words());
+        draft.found(Finding::clear(Rule::Storage, &pool.name, text).because(&service.class));
+    }
     let finding = pool_room(draft, array.id, pool, size, provisioning);
     let fine = !finding.stops();
     draft.found(finding.at("size"));

@@ -68,6 +68,12 @@ pub enum Event {
         /// Those that died.
         dead: Vec<String>,
     },
+    /// Its array does something else for it than before; for those who read of it.
+    Served {
+        volume: VolumeId,
+        was: String,
+        now: String,
+    },
     VolumeSeen {
         volume: VolumeId,
         capacity: Bytes,
@@ -197,6 +203,8 @@ impl Tale for Event {
                 h.initiator.clone_from(initiator);
                 h.mounts.clone_from(mounts);
             }),
+            // What it does now stands at its array.
+            Event::Served { .. } => {}
         }
     }
 
@@ -246,6 +254,10 @@ impl Tale for Event {
                 let text = format!("{} unmounted {}", held.name, name(volume));
                 let about = vec![host.to_string(), volume.to_string()];
                 Some(Entry::new("storage", text, about))
+            }
+            Event::Served { volume, was, now } => {
+                let text = format!("The array of {} does something else for it: {now}; before it was {was}", name(volume));
+                line(volume, text)
             }
             Event::PoolSeen { volume, turn, .. } => line(volume, format!("{} {}", name(volume), turn.as_ref()?.words())),
             Event::Lent { volume, host, raw, .. } => {

@@ -140,12 +140,14 @@ fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
             name: "fast".into(),
             capacity: Bytes::gib(100),
             used: Bytes::ZERO,
+            service: None,
         }],
         portals: vec![],
         condition: ArrayCondition::Steady,
         note: String::new(),
         left: vec![],
         found: Default::default(),
+        served: Default::default(),
     })));
     small.view = small.view.with(now);
     let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {

@@ -33,6 +33,12 @@ pub(crate) struct Array {
     /// What it is asked, and what is written to it, takes so many milliseconds longer.
     #[serde(default)]
     pub(crate) slow: u64,
+    /// What it does for what is made in a pool.
+    #[serde(default)]
+    pub(crate) classes: BTreeMap<String, super::classes::Class>,
+    /// Somebody switched its snapshots off.
+    #[serde(default)]
+    pub(crate) lapsed: bool,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]

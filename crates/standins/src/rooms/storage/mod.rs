@@ -2,6 +2,7 @@
 
 pub(crate) mod array;
 pub(crate) mod calls;
+pub(crate) mod classes;
 pub(crate) mod pool;
 pub(crate) mod pools;
 pub(crate) mod swordfish;

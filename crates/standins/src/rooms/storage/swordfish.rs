@@ -17,7 +17,7 @@ use axum::{
 use base64::{Engine, prelude::BASE64_STANDARD};
 use serde_json::{Value, json};
 
-const ROOT: &str = "/redfish/v1";
+pub(super) const ROOT: &str = "/redfish/v1";
 
 pub(crate) fn routes(device: Device) -> Router {
     let at = |path: &str| format!("{ROOT}{path}");
@@ -26,6 +26,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route(ROOT, get(root))
         .route(&at("/Chassis/1"), get(chassis))
         .route(&at("/Storage/1/StoragePools"), get(pools))
+        .route(&at("/StorageServices/1/ClassesOfService"), get(classes))
         .route(&at("/Storage/1/Volumes"), get(volumes).post(make_volume))
         .route(
             &at("/Storage/1/FileSystems"),
@@ -150,10 +151,20 @@ fn collection(path: &str, members: Vec<Value>) -> Value {
 async fn pools(State(device): State<Device>, headers: HeaderMap) -> Response {
     look(&device, &headers, |state, array| {
         let pools = array.pools.iter().map(|(id, size)| {
+            let class = array.classes.get(id).map(|_| super::classes::at(id));
             json!({"@odata.id": format!("{ROOT}/Storage/1/StoragePools/{id}"), "Id": id, "Name": id,
+                "DefaultClassOfService": class,
                 "Capacity": {"Data": {"AllocatedBytes": size, "ConsumedBytes": state.pool_used(array, id)}}})
         });
         collection("/Storage/1/StoragePools", pools.collect())
+    })
+}
+
+async fn classes(State(device): State<Device>, headers: HeaderMap) -> Response {
+    look(&device, &headers, |_, array| {
+        let all = array.classes.iter();
+        let told = all.map(|(pool, class)| super::classes::told(array, pool, class));
+        collection("/StorageServices/1/ClassesOfService", told.collect())
     })
 }
 
@@ -172,6 +183,7 @@ fn volume(state: &World, array: &Array, id: &str, lun: &Lun) -> Value {
         "ProvisioningPolicy": if lun.thin { "Thin" } else { "Fixed" },
         "Capacity": {"Data": {"AllocatedBytes": lun.capacity, "ConsumedBytes": used}},
         "Identifiers": [{"DurableName": lun.uid, "DurableNameFormat": "NAA"}],
+        "Links": super::classes::links(array, &lun.pool),
         "CapacitySources": [{"ProvidingPools": {"Members": [{"@odata.id": format!("{ROOT}/Storage/1/StoragePools/{}", lun.pool)}]}}]
     });
     if array.kind == ArrayKind::File {

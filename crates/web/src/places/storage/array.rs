@@ -35,8 +35,8 @@ struct ArrayPage {
     word: String,
     lead: String,
     pool: String,
-    /// (name, width, figures)
-    pools: Vec<(String, u64, String)>,
+    /// (name, width, figures, what it does for what is made there)
+    pools: Vec<(String, u64, String, String)>,
     facts: Vec<(&'static str, String)>,
     /// (glyph, address, why it is silent)
     controllers: Vec<(&'static str, String, String)>,
@@ -95,7 +95,11 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<ArrayPage, Pro
             .iter()
             .map(|p| {
                 let figures = format!("{} of {}", p.used, p.capacity);
-                (p.name.clone(), width(p.used, p.capacity), figures)
+                let does = p
+                    .service
+                    .as_ref()
+                    .map_or_else(String::new, |s| format!("{}: {}", s.class, s.words()));
+                (p.name.clone(), width(p.used, p.capacity), figures, does)
             })
             .collect(),
         facts: vec![

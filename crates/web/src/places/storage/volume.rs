@@ -10,7 +10,7 @@ use crate::{
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Outages, Volume, Why},
+    estate::{Array, Outages, Volume, Why},
     ids::VolumeId,
     permits::Act,
     view::View,
@@ -41,6 +41,7 @@ struct VolumePage {
     uid: String,
     note: String,
     paths: String,
+    served: Option<ServedView>,
     drift: Vec<String>,
     drifts: bool,
     /// Who keeps copies, where it lies on the hosts' own disks.
@@ -113,6 +114,32 @@ fn room(view: &View, v: &Volume) -> Vec<(&'static str, u64, String)> {
     rows
 }
 
+/// What the array says that it does for it, line by line, with who said so and since when.
+struct ServedView {
+    lines: Vec<(&'static str, String)>,
+    array: String,
+    since: String,
+    asked: &'static str,
+}
+
+fn served(array: &Array, volume: &Volume) -> Option<ServedView> {
+    let served = array.served.get(&volume.id)?;
+    let mut lines = served.service.lines();
+    if let Some(group) = &served.group {
+        lines.push(("Copied together", format!("with all of {group}")));
+    }
+    let asked = match array.answers() {
+        true => "it is asked every few seconds",
+        false => "now it does not answer",
+    };
+    Some(ServedView {
+        lines,
+        array: array.name.clone(),
+        since: crate::frame::time(served.since),
+        asked,
+    })
+}
+
 async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Problem> {
     let view = desk.look();
     let estate = &view.estate;
@@ -163,6 +190,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<VolumePage, Pr
         ],
         uid: v.uid.clone(),
         note: v.note.clone(),
+        served: array.and_then(|a| served(a, v)),
         paths: render(&paths::picture(&view, v)),
         drifts: v.ready && !Outages::of(estate).mendable(estate, v).is_empty(),
         drift: drift
