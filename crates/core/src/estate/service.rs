@@ -72,10 +72,7 @@ impl Service {
         vec![
             ("Class", self.class.clone()),
             ("An operation", latency.unwrap_or_else(|| "not said".into())),
-            (
-                "May die at once",
-                spare.unwrap_or_else(|| "not said".into()),
-            ),
+            ("Drives may die", spare.unwrap_or_else(|| "not said".into())),
             (
                 "Snapshots there",
                 self.snapshots
