@@ -1,7 +1,7 @@
 //! Ways into the estate besides the identifier. An entity is taken out before it changes and added after it, so two estates
 //! with the same facts have the same index.
 
-use super::{Machine, MachineState};
+use super::{Machine, MachineState, Parent};
 use crate::ids::{ClusterId, HostId, MachineId, NetworkId, SparePoolId, SwitchId, VolumeId};
 use imbl::{OrdMap, OrdSet};
 use std::{borrow::Borrow, sync::Arc};
@@ -95,6 +95,8 @@ pub(super) struct Index {
     /// By the shared disks that they have.
     pub(super) sharing: Shared<uuid::Uuid, MachineId>,
     pub(super) of_pool: Shared<SparePoolId, MachineId>,
+    /// By the version that their disks lie on.
+    pub(super) lying_on: Shared<Parent, MachineId>,
     pub(super) by_label: Shared<Arc<str>, MachineId>,
     pub(super) paused: OrdSet<MachineId>,
     /// Found under a name that another has.
@@ -132,6 +134,9 @@ impl Index {
         }
         if let Some(of) = &machine.of_pool {
             self.of_pool.add(&of.pool, id);
+        }
+        if let Some(parent) = machine.parent {
+            self.lying_on.add(&parent, id);
         }
         for label in machine.label_words() {
             self.by_label.add(label.as_str(), id);
@@ -171,6 +176,9 @@ impl Index {
         }
         if let Some(of) = &machine.of_pool {
             self.of_pool.take(&of.pool, id);
+        }
+        if let Some(parent) = machine.parent {
+            self.lying_on.take(&parent, id);
         }
         for label in machine.label_words() {
             self.by_label.take(label.as_str(), id);

@@ -89,7 +89,8 @@ impl Template {
 impl Estate {
     /// Machines whose disks lie on a version, those that are deleted and recoverable too.
     pub fn dependents(&self, of: Parent) -> impl Iterator<Item = &Arc<Machine>> {
-        self.machines.values().filter(move |m| m.parent == Some(of))
+        let all = self.index.lying_on.all(&of);
+        all.filter_map(|id| self.machines.get(id))
     }
     pub fn template_named(&self, name: &str) -> Option<&Arc<Template>> {
         self.templates.values().find(|t| t.name == name)

@@ -8,13 +8,16 @@ use crate::{
 use rocket::http::Status;
 use sqlx::PgPool;
 use std::{collections::BTreeSet, sync::Arc};
+use uuid::Uuid;
 use zastrugi_core::{
     addressing::range,
     estate::{
         Array, ArrayCondition, ArrayKind, Backing, Controller, Estate, Fact, Host, HostNet,
-        Network, Part, Pool, Subnet, Switch, SwitchPort, Uplink, Volume,
+        Network, Part, Pool, Provisioning, Served, Service, Snaps, SpareDisk, Stray, Subnet,
+        Switch, SwitchPort, Uplink, Volume,
     },
-    ids::{ArrayId, HostId, NetworkId, SiteId, SwitchId, VolumeId},
+    ids::{ArrayId, HostId, MachineId, NetworkId, SiteId, SwitchId, VolumeId},
+    moment::{Moment, Span},
     testkit::{self, paths},
     units::Bytes,
 };
@@ -423,4 +426,125 @@ async fn kept_addresses_may_be_ranges(pool: PgPool) {
     let body = format!("_csrf={token}&sent=1&ids=600&note=&reserved=10.9.0.9-10.9.0.1,x");
     let (_, page) = house.post(&cookie, "/sheet/edit-network", body).await;
     assert!(page.contains("the first is above the last"), "{page}");
+}
+
+/// A second volume on which lie a record that nobody knows, called as whoever made it liked, and a second one of `db`; and so many
+/// unattached disks.
+fn left_behind(disks: u128) -> Estate {
+    let mut estate = estate();
+    let db = estate.machines[&MachineId(7)].clone();
+    let mut quay = Volume::clone(&estate.volumes[&VolumeId(951)]);
+    (quay.id, quay.name, quay.uid) = (VolumeId(952), "quay".into(), "vol-952".into());
+    let held = Stray::of(&db, Moment(0));
+    let unknown = Stray {
+        name: "<b>payroll</b>".into(),
+        ..held.clone()
+    };
+    quay.strays.all = [(Uuid::from_u128(77), unknown), (db.uuid, held)].into();
+    quay.unattached.seq = 1;
+    for n in 0..disks {
+        let disk = SpareDisk {
+            size: Bytes::gib(4),
+            provisioning: Provisioning::Thin,
+            takes: Bytes::gib(1),
+            had: format!("berth-{n:04}"),
+            since: Moment(i64::try_from(n).unwrap()),
+            deleted: None,
+        };
+        quay.unattached.disks.insert(Uuid::from_u128(n + 1), disk);
+    }
+    estate.put(Fact::Volume(Arc::new(quay)));
+    estate
+}
+
+/// If this fails, records that are no machine's are listed nowhere, or a name that somebody gave one is read as markup.
+#[sqlx::test(migrations = false)]
+async fn records_that_are_no_machines_stand_where_they_can_be_settled(pool: PgPool) {
+    let house = House::of(&pool, &left_behind(0)).await;
+    let ada = house.sign_in("ada").await;
+    let volume = read(&house, &ada, "/storage/volumes/952").await;
+    for said in [
+        "Records that are no machine’s",
+        "a second record of",
+        "Compare",
+        "Register",
+        "Forget",
+    ] {
+        assert!(volume.contains(said), "“{said}” is not in {volume}");
+    }
+    assert!(!volume.contains("<b>payroll</b>"), "{volume}");
+    let machine = read(&house, &ada, "/machines/7").await;
+    assert!(
+        machine.contains("A second record of it lies on quay"),
+        "{machine}"
+    );
+    let field = read(&house, &ada, "/").await;
+    assert!(
+        field.contains("On quay lie 2 records that are no machine"),
+        "{field}"
+    );
+    let known = left_behind(0).machines[&MachineId(7)].uuid;
+    let path = format!("/sheet/register-records?volume=952&records={known}");
+    let sheet = read(&house, &ada, &path).await;
+    for said in ["Which record is db?", "Taken by hosts", "the same"] {
+        assert!(sheet.contains(said), "“{said}” is not in {sheet}");
+    }
+    let vera = house.sign_in("vera").await;
+    let seen = read(&house, &vera, "/storage/volumes/952").await;
+    assert!(
+        seen.contains("a second record of") && !seen.contains("Forget"),
+        "{seen}"
+    );
+    assert_eq!(house.get(&vera, &path).await.0, Status::Forbidden);
+}
+
+/// If this fails, a thousand unattached disks make a page that nobody waits for, or those behind the first hundred are never seen.
+#[sqlx::test(migrations = false)]
+async fn a_thousand_unattached_disks_are_shown_a_window_at_a_time(pool: PgPool) {
+    let house = House::of(&pool, &left_behind(1000)).await;
+    let ada = house.sign_in("ada").await;
+    let first = read(&house, &ada, "/storage").await;
+    assert!(first.contains("berth-0000") && first.contains("berth-0099"));
+    assert!(!first.contains("berth-0100"));
+    assert!(first.contains("1–100 of 1000"), "{first}");
+    let last = read(&house, &ada, "/storage?from=900").await;
+    assert!(last.contains("berth-0999") && !last.contains("berth-0899"));
+}
+
+/// If this fails, what an array does for a volume is not to be seen, or looks as if it were certain while the array is silent.
+#[sqlx::test(migrations = false)]
+async fn a_volume_shows_what_its_array_says_that_it_does(pool: PgPool) {
+    let mut estate = estate();
+    let mut array = array();
+    let service = Service {
+        class: "fast & copied".into(),
+        latency_us: Some(400),
+        snapshots: Some(Snaps {
+            every: Span::mins(15),
+            keep: None,
+        }),
+        ..Service::default()
+    };
+    array.pools[0].service = Some(Box::new(service.clone()));
+    let served = Served {
+        service,
+        group: Some("ledger".into()),
+        since: Moment(0),
+    };
+    array.served.insert(VolumeId(951), served);
+    estate.put(Fact::Array(Arc::new(array.clone())));
+    let house = House::of(&pool, &estate).await;
+    let ada = house.sign_in("ada").await;
+    let volume = read(&house, &ada, "/storage/volumes/951").await;
+    for said in [
+        "400 µs on average",
+        "every 15 min",
+        "with all of ledger",
+        "it is asked every few seconds",
+    ] {
+        assert!(volume.contains(said), "“{said}” is not in {volume}");
+    }
+    assert!(!volume.contains("fast & copied"), "escaped");
+    let page = read(&house, &ada, "/storage/arrays/700").await;
+    assert!(page.contains("snapshots every 15 min"), "{page}");
 }

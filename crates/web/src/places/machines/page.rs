@@ -37,6 +37,8 @@ struct MachinePage {
     waits: bool,
     /// No agent answers in its guest: images that carry one, and whether one is in its drive.
     agentless: Option<(Vec<(u64, String)>, bool)>,
+    /// Another volume on which a record of it lies, and its own.
+    twice: Option<(u64, String, String)>,
     /// What, who asked for it, and when.
     asked: Vec<(&'static str, String, String)>,
     /// Its disks can go to another volume.
@@ -96,6 +98,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         deeds: Deeds::of(&signed.viewer.permits(), estate, m),
         waits: m.now.is_some(),
         agentless: agentless(estate, m),
+        twice: twice(estate, m),
         asked: asked(desk, m).await?,
         may_disks: signed.may(Act::Machines)
             && m.deleted.is_none()
@@ -126,6 +129,14 @@ pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64) -> Page {
 #[get("/machines/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64) -> Page {
     part(&build(&signed, desk, id).await?)
+}
+
+/// Where a second record of it lies: nothing but its start is possible while it is off.
+fn twice(estate: &Estate, m: &Machine) -> Option<(u64, String, String)> {
+    let other = estate.lies_twice(m)?;
+    let home = m.volumes().into_iter().find_map(|v| estate.volumes.get(&v));
+    let home = home.map_or_else(String::new, |v| v.name.clone());
+    Some((other.id.0, other.name.clone(), home))
 }
 
 /// Where no agent answers in a guest that is up: the images of its cluster that carry one, and whether such a one is in its drive.
