@@ -468,7 +468,7 @@ pub(super) fn records(estate: &Estate, site: Option<u64>) -> Vec<Need> {
         Some(Need {
             glyph: "mind",
             text,
-            since: all.iter().map(|(_, s, _)| s.since).min(),
+            since: None,
             link: format!("/storage/volumes/{}#records", volume.id.0),
             link_words: "Settle",
             detail: String::new(),
