@@ -105,7 +105,8 @@ pub(super) struct Index {
     pub(super) fallen: OrdSet<(HostId, MachineId)>,
     pub(super) by_name: OrdMap<Arc<str>, MachineId>,
     pub(super) by_uuid: OrdMap<uuid::Uuid, MachineId>,
-    pub(super) by_mac: OrdMap<Arc<str>, MachineId>,
+    /// Two may have the same one: a record that somebody copied.
+    pub(super) by_mac: Shared<Arc<str>, MachineId>,
     pub(super) by_address: OrdMap<Arc<str>, HostId>,
     pub(super) host_names: Shared<Arc<str>, HostId>,
     pub(super) switch_names: Shared<Arc<str>, SwitchId>,
@@ -151,7 +152,7 @@ impl Index {
             self.fallen.insert((fell.host, id));
         }
         for nic in &machine.nics {
-            self.by_mac.insert(nic.mac.as_str().into(), id);
+            self.by_mac.add(nic.mac.as_str(), id);
         }
         self.by_name.insert(machine.name.as_str().into(), id);
         self.by_uuid.insert(machine.uuid, id);
@@ -189,7 +190,7 @@ impl Index {
             self.fallen.remove(&(fell.host, id));
         }
         for nic in &machine.nics {
-            self.by_mac.remove(nic.mac.as_str());
+            self.by_mac.take(nic.mac.as_str(), id);
         }
         if self.by_name.get(machine.name.as_str()) == Some(&id) {
             self.by_name.remove(machine.name.as_str());

@@ -164,8 +164,8 @@ impl Estate {
     pub fn machine_with_mac(&self, mac: &str) -> Option<&Arc<Machine>> {
         self.index
             .by_mac
-            .get(mac)
-            .and_then(|id| self.machines.get(id))
+            .first(mac)
+            .and_then(|id| self.machines.get(&id))
     }
     /// Machines in the order of their names.
     pub fn machines_by_name(&self) -> impl DoubleEndedIterator<Item = &Arc<Machine>> {

@@ -379,3 +379,21 @@ fn two_records_are_compared_setting_by_setting() {
     assert_eq!(differs, ["Taken by hosts", "vCPUs"]);
     assert!(held.state == MachineState::Off);
 }
+
+/// If this fails, a copy of a machine that is removed again takes the address of the original with it: a third one may get it.
+#[test]
+fn of_two_machines_with_one_mac_address_each_is_found_as_long_as_it_is_there() {
+    let small = fixture();
+    let mut estate = Estate::clone(&small.view.estate);
+    let original = Machine::clone(&estate.machines[&A]);
+    let mac = original.nics[0].mac.clone();
+    let copy = Machine {
+        id: MachineId(99),
+        uuid: NOBODY,
+        name: "copy".into(),
+        ..original
+    };
+    estate.put(Fact::Machine(Arc::new(copy)));
+    estate.remove(zastrugi_core::estate::Kind::Machine, 99);
+    assert_eq!(estate.machine_with_mac(&mac).map(|m| m.id), Some(A));
+}

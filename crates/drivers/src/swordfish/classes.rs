@@ -8,7 +8,7 @@ use zastrugi_core::{
     estate::{Estate, Remote, Served, Service, Snaps},
     ids::VolumeId,
     moment::{Moment, Span},
-    runs::Fault,
+    runs::{Fault, FaultKind},
 };
 
 /// Of one array.
@@ -108,8 +108,29 @@ impl WireClass {
 }
 
 impl Keeper<'_> {
+    /// Its classes, and what it does for volumes of ours. What of it makes no sense, or is more than is read, says nothing: the
+    /// array itself answers.
+    pub(super) async fn does(
+        &self,
+        estate: &Estate,
+        now: Moment,
+    ) -> Result<(Classes, BTreeMap<VolumeId, Served>), Fault> {
+        let said = async {
+            let classes = self.classes().await?;
+            let served = self.serves(estate, &classes, now).await?;
+            Ok((classes, served))
+        };
+        match said.await {
+            Err(Fault {
+                kind: FaultKind::Garbled,
+                ..
+            }) => Ok(Default::default()),
+            said => said,
+        }
+    }
+
     /// All classes by their identity; an array that knows none has none.
-    pub(super) async fn classes(&self) -> Result<Classes, Fault> {
+    async fn classes(&self) -> Result<Classes, Fault> {
         let path = "/StorageServices/1/ClassesOfService";
         let Some(all) = self.members_if_any::<WireClass>(path).await? else {
             return Ok(Classes::new());
@@ -119,7 +140,7 @@ impl Keeper<'_> {
     }
 
     /// What it does for volumes of ours.
-    pub(super) async fn serves(
+    async fn serves(
         &self,
         estate: &Estate,
         classes: &Classes,

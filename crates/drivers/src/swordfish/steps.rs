@@ -68,10 +68,10 @@ impl Keeper<'_> {
             array: &read,
             ..*self
         };
-        let classes = live.classes().await?;
+        let (classes, served) = live.does(estate, now).await?;
         let (pools, fabric) = (live.pools(&classes).await?, live.fabric().await?);
         Ok(Array {
-            served: live.serves(estate, &classes, now).await?,
+            served,
             pools,
             portals: fabric.portals,
             condition: ArrayCondition::Steady,

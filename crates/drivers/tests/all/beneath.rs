@@ -365,3 +365,22 @@ async fn a_silent_array_is_an_answer_and_keeps_what_was_known() {
     assert!(!none.answers());
     assert_eq!(none.pools, array.pools);
 }
+
+/// If this fails, an array whose classes of service make no sense counts as one that does not answer, and nothing is made on it.
+#[tokio::test]
+async fn classes_that_make_no_sense_say_nothing_and_the_array_answers() {
+    let mut bench = with_array().await;
+    for controller in ["shelf-1", "shelf-2"] {
+        bench.standins.world.add_fault(Fault {
+            device: controller.into(),
+            call: "ClassesOfService".into(),
+            kind: Breaks::Garbage,
+            times: 9,
+        });
+    }
+    let read = Step::Storage(storage::Step::ReadArray { array: SHELF });
+    bench.done(&read, turn("read", 1)).await;
+    let array = &bench.estate.arrays[&SHELF];
+    assert!(array.answers() && array.served.is_empty());
+    assert!(!array.pools.is_empty());
+}

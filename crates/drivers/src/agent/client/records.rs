@@ -1,6 +1,6 @@
 //! The records of machines on a volume.
 
-use super::{Agent, Stamp};
+use super::{Agent, Stamp, at_volume};
 use crate::agent::{Machine, wire::Changed};
 use reqwest::Method;
 use serde::Deserialize;
@@ -18,7 +18,7 @@ struct All {
 impl Agent<'_> {
     /// All of a volume, whoever they are of.
     pub(crate) async fn records(&self, volume: &str) -> Result<Vec<Machine>, Fault> {
-        let all: All = self.get(format!("/v1/volumes/{volume}/records")).await?;
+        let all: All = self.get(at_volume(volume, "records")).await?;
         Ok(all.machines.into_iter().take(MOST).collect())
     }
 
@@ -29,7 +29,7 @@ impl Agent<'_> {
         volume: &str,
         record: &Uuid,
     ) -> Result<Changed, Fault> {
-        let path = format!("/v1/volumes/{volume}/records/{record}");
+        let path = at_volume(volume, &format!("records/{record}"));
         let call = self.ask(Method::DELETE, path, Some(stamp), None);
         self.http.call(call).await
     }
