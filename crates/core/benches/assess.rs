@@ -23,6 +23,7 @@ fn main() {
     let small = read(&large(20_000, 8));
     let ask = |count| {
         Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+            pledge: None,
             vcpus: 4,
             ..machines("new-{001}", count, Some(ClusterId(907)), 16)
         })))

@@ -571,6 +571,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         .volume_with_uid(&seen.volume)
         .map_or(crate::ids::VolumeId(0), |v| v.id);
     let mut found = Machine {
+        pledged: None,
         id: UNNUMBERED,
         uuid: seen.uuid,
         name: seen.name.clone(),

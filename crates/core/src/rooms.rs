@@ -241,6 +241,7 @@ rooms! {
     Restocking restocking,
     Schedules schedules,
     Scheduled scheduled,
+    Pledges pledges,
     Refreshing refreshing,
     Records records,
     ConsoleLocks console_locks,

@@ -382,6 +382,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         first_boot: None,
         properties: Default::default(),
         shares: vec![],
+        pledged: None,
         firmware: None,
         of_pool: None,
         console_lock: None,
@@ -393,6 +394,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
 pub fn machines(pattern: &str, count: u32, cluster: Option<ClusterId>, gib: u64) -> CreateMachines {
     let size = Bytes::gib(gib);
     CreateMachines {
+        pledge: None,
         pattern: pattern.into(),
         count,
         cluster,

@@ -43,6 +43,7 @@ fn machines(lab: &Lab, name: &str, copies: bool) -> Proposal {
     };
     let disk = &version.disks[0];
     Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+        pledge: None,
         copied: copies.then_some(copied),
         disks: vec![NewDisk {
             size: disk.size,

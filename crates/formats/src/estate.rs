@@ -48,7 +48,8 @@ pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Erro
         | Fact::Template(_)
         | Fact::FirstBoot(_)
         | Fact::SparePool(_)
-        | Fact::Schedule(_) => false,
+        | Fact::Schedule(_)
+        | Fact::Pledge(_) => false,
         Fact::Site(_) | Fact::Switch(_) => true,
         Fact::Cluster(c) => c.id == cluster,
         Fact::Host(h) => h.cluster == Some(cluster),

@@ -337,7 +337,7 @@
     rowMark();
     all[row].scrollIntoView({ block: 'nearest' });
   }
-  const places = { f: '/', h: '/hosts', m: '/machines', t: '/storage', n: '/networks', l: '/logbook', s: '/settings' };
+  const places = { f: '/', h: '/hosts', m: '/machines', t: '/storage', n: '/networks', p: '/protect', l: '/logbook', s: '/settings' };
   let going = false;
   document.addEventListener('keydown', (e) => {
     const search = $('#search');

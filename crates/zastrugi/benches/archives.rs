@@ -149,6 +149,7 @@ async fn main() {
     let cluster = lab.estate().clusters.keys().next().copied();
     let create = |name: &str, copied| {
         Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+            pledge: None,
             disks: vec![disk()],
             copied,
             start: copied.is_none(),

@@ -1,6 +1,7 @@
 //! The demo: devices, people, and an estate that is claimed by runs like any other.
 
 mod fronts;
+mod pledges;
 mod templates;
 
 use crate::{
@@ -123,6 +124,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         standins
             .world
             .lays("legacy-fares", "basalt-bulk", Some("fares-2023"));
+        pledges::drift(&desk, &standins.world).await;
     }
     // From here on the manager is a process of its own: it can be killed, and devices and keepers go on.
     engine.stop().await;
@@ -268,6 +270,7 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     fronts::front(desk, admin, net).await?;
     keep(desk, admin).await?;
     agents(desk, admin).await?;
+    pledges::make(desk, admin).await?;
     templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await?;
     templates::trainers(desk, admin).await

@@ -131,8 +131,15 @@ impl Array {
     /// What is said as before has been so since then.
     fn still_served(&self, read: &Array) -> BTreeMap<VolumeId, Served> {
         let since = |(id, now): (&VolumeId, &Served)| {
-            let before = self.served.get(id).filter(|b| b.says_as(now));
-            (*id, before.unwrap_or(now).clone())
+            let next = match self.served.get(id) {
+                Some(held) if held.says_as(now) => held.clone(),
+                Some(held) => Served {
+                    before: Some(Box::new(held.service.clone())),
+                    ..now.clone()
+                },
+                None => now.clone(),
+            };
+            (*id, next)
         };
         read.served.iter().map(since).collect()
     }

@@ -1,8 +1,8 @@
 //! One versioned entity, as the store keeps it.
 
 use super::{
-    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Schedule,
-    Site, SparePool, Switch, Template, Volume,
+    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Pledge,
+    Schedule, Site, SparePool, Switch, Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -103,6 +103,7 @@ facts! {
     FirstBoot "first_boot",
     SparePool "spare_pool",
     Schedule "schedule",
+    Pledge "pledge",
 }
 
 impl Fact {

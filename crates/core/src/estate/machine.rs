@@ -214,6 +214,9 @@ pub struct Machine {
     /// Disks that other machines have too.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub shares: Vec<super::SharedAs>,
+    /// Pledges that it was given by hand, and disks of which nothing is promised.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pledged: Option<Box<super::Pledged>>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

@@ -24,6 +24,7 @@ mod naming;
 mod network;
 mod outage;
 mod pen;
+mod pledge;
 mod pooled;
 mod rule;
 mod schedule;
@@ -65,6 +66,7 @@ pub use network::{
 };
 pub use outage::{Cause, Outage, Outages};
 pub use pen::{Change, Pen, Touched};
+pub use pledge::{Away, Clauses, Offers, Pledge, Pledged, Point, Taker};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use schedule::Schedule;
@@ -79,7 +81,7 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, Revision, ScheduleId, SiteId, SparePoolId, SwitchId, TemplateId, VolumeId,
+    NetworkId, PledgeId, Revision, ScheduleId, SiteId, SparePoolId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -108,6 +110,7 @@ pub struct Estate {
     pub first_boots: OrdMap<FirstBootId, Arc<FirstBoot>>,
     pub spare_pools: OrdMap<SparePoolId, Arc<SparePool>>,
     pub schedules: OrdMap<ScheduleId, Arc<Schedule>>,
+    pub pledges: OrdMap<PledgeId, Arc<Pledge>>,
     index: Index,
 }
 
@@ -311,6 +314,7 @@ impl Estate {
             .chain(self.first_boots.values().cloned().map(Fact::FirstBoot))
             .chain(self.spare_pools.values().cloned().map(Fact::SparePool))
             .chain(self.schedules.values().cloned().map(Fact::Schedule))
+            .chain(self.pledges.values().cloned().map(Fact::Pledge))
     }
 
     /// Whether there is such an entity.
@@ -333,6 +337,7 @@ impl Estate {
             Kind::FirstBoot => self.first_boots.contains_key(&FirstBootId(id)),
             Kind::SparePool => self.spare_pools.contains_key(&SparePoolId(id)),
             Kind::Schedule => self.schedules.contains_key(&ScheduleId(id)),
+            Kind::Pledge => self.pledges.contains_key(&PledgeId(id)),
         }
     }
 
@@ -351,6 +356,7 @@ impl Estate {
             Fact::FirstBoot(document) => drop(self.first_boots.insert(document.id, document)),
             Fact::SparePool(pool) => drop(self.spare_pools.insert(pool.id, pool)),
             Fact::Schedule(schedule) => drop(self.schedules.insert(schedule.id, schedule)),
+            Fact::Pledge(pledge) => drop(self.pledges.insert(pledge.id, pledge)),
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -413,6 +419,7 @@ impl Estate {
             Kind::FirstBoot => drop(self.first_boots.remove(&FirstBootId(id))),
             Kind::SparePool => drop(self.spare_pools.remove(&SparePoolId(id))),
             Kind::Schedule => drop(self.schedules.remove(&ScheduleId(id))),
+            Kind::Pledge => drop(self.pledges.remove(&PledgeId(id))),
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

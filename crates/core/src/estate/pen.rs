@@ -2,11 +2,11 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
-    Network, Schedule, Site, SparePool, Switch, Template, Volume,
+    Network, Pledge, Schedule, Site, SparePool, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
+    NetworkId, PledgeId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -157,6 +157,7 @@ writes!(
     FirstBoot,
     FirstBootId
 );
+writes!(add_pledge, pledge, drop_pledge, pledges, Pledge, PledgeId);
 writes!(
     add_schedule,
     schedule,

@@ -41,6 +41,9 @@ pub struct Served {
     pub group: Option<String>,
     /// Since when it has said so.
     pub since: Moment,
+    /// What it did before that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<Box<Service>>,
 }
 
 impl Served {
@@ -105,7 +108,7 @@ impl Service {
 }
 
 impl Snaps {
-    fn words(&self) -> String {
+    pub fn words(&self) -> String {
         match self.keep {
             Some(keep) => format!("every {}, kept {keep}", self.every),
             None => format!("every {}", self.every),

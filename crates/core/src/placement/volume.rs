@@ -159,13 +159,23 @@ fn lacks(volume: &Volume, asked: &BTreeSet<Line>) -> Option<Finding> {
     Some(stop.remedy("Ask for less, or state what it offers on the volume's page."))
 }
 
+/// What is promised of the machines would not hold there.
+fn unpledged(volume: &Volume, why: &str) -> Finding {
+    let stop = Finding::stop(Rule::Storage, &volume.name, format!("{why}."));
+    stop.at("pledge").remedy(
+        "Choose another pledge, or another volume; or have this one's array do what is promised.",
+    )
+}
+
 /// Which volumes come into question.
-#[derive(Debug, Clone, Copy)]
+#[derive(Clone, Copy)]
 pub struct Among<'a> {
     /// What it must offer.
     pub qualities: &'a BTreeSet<Line>,
     /// This one and no other.
     pub only: Option<VolumeId>,
+    /// Why what the machines are promised would not hold there.
+    pub breaks: &'a dyn Fn(&Volume) -> Option<String>,
 }
 
 /// Chooses among the cluster's volumes (rules, section 2): the qualities asked for, then room, then 15 % free afterwards,
@@ -195,6 +205,8 @@ pub fn choose_volume(
     for volume in all.iter().filter(asked) {
         let found = if let Some(lacks) = lacks(volume, among.qualities) {
             vec![lacks]
+        } else if let Some(why) = (among.breaks)(volume) {
+            vec![unpledged(volume, &why)]
         } else if volume.ready {
             volume_findings(view, volume, &machines(volume.id), starting)
         } else {

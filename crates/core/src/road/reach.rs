@@ -75,6 +75,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         | Object::FirstBoot(_)
         | Object::SparePool(_)
         | Object::Schedule(_)
+        | Object::Pledge(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

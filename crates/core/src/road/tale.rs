@@ -5,9 +5,9 @@ use serde::{Deserialize, Serialize};
 use std::fmt::Debug;
 
 /// The kinds of lines that there are.
-pub const KINDS: [&str; 12] = [
+pub const KINDS: [&str; 13] = [
     "run", "machine", "host", "cluster", "site", "edit", "console", "storage", "network", "people",
-    "history", "failure",
+    "history", "failure", "pledge",
 ];
 
 /// A line of the Logbook.

@@ -4,7 +4,7 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-        NetworkId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
+        NetworkId, PledgeId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -30,6 +30,7 @@ pub enum Object {
     FirstBoot(FirstBootId),
     SparePool(SparePoolId),
     Schedule(ScheduleId),
+    Pledge(PledgeId),
 }
 
 impl Object {
@@ -54,6 +55,7 @@ impl Object {
             Object::FirstBoot(id) => estate.first_boots.get(&id).map(|d| d.name.clone()),
             Object::SparePool(id) => estate.spare_pools.get(&id).map(|p| p.name.clone()),
             Object::Schedule(id) => estate.schedules.get(&id).map(|s| s.name.clone()),
+            Object::Pledge(id) => estate.pledges.get(&id).map(|p| p.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -77,6 +79,7 @@ impl fmt::Display for Object {
             Object::FirstBoot(id) => id.fmt(f),
             Object::SparePool(id) => id.fmt(f),
             Object::Schedule(id) => id.fmt(f),
+            Object::Pledge(id) => id.fmt(f),
         }
     }
 }
@@ -124,6 +127,7 @@ impl Object {
             Object::FirstBoot(id) => estate.first_boots.contains_key(&id),
             Object::SparePool(id) => estate.spare_pools.contains_key(&id),
             Object::Schedule(id) => estate.schedules.contains_key(&id),
+            Object::Pledge(id) => estate.pledges.contains_key(&id),
         }
     }
 }

@@ -223,6 +223,7 @@ fn made(small: &Small, taken: Taken, count: u32) -> Assessment {
         provisioning: zastrugi_core::estate::Provisioning::Thin,
     };
     let ask = CreateMachines {
+        pledge: None,
         disks: vec![disk],
         copied: Some(Copied {
             source: Source::Package { image: OVA },

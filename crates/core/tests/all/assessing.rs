@@ -24,6 +24,7 @@ const PLAIN: &str =
 
 fn create(edit: impl FnOnce(&mut CreateMachines)) -> Proposal {
     let mut ask = CreateMachines {
+        pledge: None,
         vcpus: 4,
         ..machines("stowage-{01}", 2, Some(ClusterId(901)), 16)
     };

@@ -114,6 +114,7 @@ fn of_db(snapshot: Option<Uuid>) -> Source {
 fn copies(small: &Small, source: Source, dependent: bool, count: u32) -> CreateMachines {
     let cluster = small.view.estate.clusters.keys().next().copied();
     CreateMachines {
+        pledge: None,
         copied: Some(Copied {
             source,
             dependent,

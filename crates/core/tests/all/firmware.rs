@@ -49,6 +49,7 @@ fn ask(
     let cluster = small.view.estate.clusters.keys().next().copied();
     let disk = small.view.estate.machines[&DB].disks[0].size;
     let ask = CreateMachines {
+        pledge: None,
         copied: copied.then_some(Copied {
             source: Source::Machine {
                 machine: DB,

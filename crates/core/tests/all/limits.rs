@@ -4,7 +4,9 @@ use crate::put;
 use std::{collections::BTreeMap, net::IpAddr};
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
-    estate::{ArrayKind, NetRole, PlaceRule, Provisioning, Reservation, RuleKind, Subnet, Who},
+    estate::{
+        ArrayKind, Clauses, NetRole, PlaceRule, Provisioning, Reservation, RuleKind, Subnet, Who,
+    },
     ids::{ClusterId, MachineId, NetworkId, VolumeId},
     limits::{self, Limit},
     moment::Moment,
@@ -16,7 +18,7 @@ use zastrugi_core::{
         images::AddImage,
         machines::{self, CreateMachines, NewDisk, NewNic, PowerAct},
         networks::{self, CreateNetwork},
-        qualities, sharing, spares, storage,
+        pledges, qualities, sharing, spares, storage,
         storage::ConnectArray,
     },
     testkit::{self, read},
@@ -70,6 +72,21 @@ fn pool(spare: usize, most: usize) -> Proposal {
         networks: vec![],
         document: None,
         ends_off: false,
+    }))
+    .into()
+}
+
+/// A pledge for whoever has one of so many labels.
+fn pledge(labels: usize) -> Proposal {
+    pledges::Ask::Keep(Box::new(pledges::Keep {
+        pledge: None,
+        name: "gold".into(),
+        note: "".into(),
+        to: vec!["a"; labels].join(" or ").into(),
+        clauses: Clauses {
+            tier: Some(1),
+            ..Clauses::default()
+        },
     }))
     .into()
 }
@@ -194,6 +211,7 @@ fn other(limit: &Limit) -> Option<Proposal> {
             let rules = (0..n).map(rule).collect();
             edit(Target::Cluster(ClusterId(901)), vec![Set::Rules(rules)])
         }
+        limits::TERMS => pledge(n),
         limits::GUEST_KEYS => first_boot(|k| k.keys = vec![KEY.into(); n]),
         limits::NAME_SERVERS => first_boot(|k| k.dns = vec!["10.1.2.53".into(); n]),
         limits::COMMANDS => first_boot(|k| k.commands = vec!["true".into(); n]),
@@ -230,8 +248,9 @@ fn subnet(i: usize) -> Subnet {
     }
 }
 
-/// Held at other edges, with tests there: texts, scans, management networks, passwords, people.
-const ELSEWHERE: [Limit; 7] = [
+/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges.
+const ELSEWHERE: [Limit; 8] = [
+    limits::PLEDGES,
     limits::LINE,
     limits::NOTE,
     limits::LIST,

@@ -38,6 +38,7 @@ mod observing;
 mod outages;
 mod packing;
 mod placing;
+mod pledges;
 mod pooling;
 mod pools;
 mod records;

@@ -349,6 +349,7 @@ fn a_network_with_machines_is_not_removed() {
 
 fn machines(count: u32, nics: Vec<NewNic>) -> Proposal {
     Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+        pledge: None,
         nics,
         start: false,
         ..testkit::machines("gate-{01}", count, Some(ClusterId(901)), 4)

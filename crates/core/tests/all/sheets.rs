@@ -447,6 +447,7 @@ fn machines_powered_on_together_share_what_there_is() {
 
 fn create(small: &Small, count: u32, disk: NewDisk, kept: u64) -> Vec<(Severity, String)> {
     let mut ask = CreateMachines {
+        pledge: None,
         vcpus: 2,
         disks: vec![disk],
         ..testkit::machines("new", count, Some(ClusterId(901)), 16)

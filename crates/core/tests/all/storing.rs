@@ -634,6 +634,7 @@ fn machines_go_where_what_they_ask_for_is_offered() {
     let ask = |words: &[&str], volume| {
         let qualities = words.iter().map(|w| (*w).into()).collect();
         let machine = CreateMachines {
+            pledge: None,
             qualities,
             volume,
             ..machines("m", 1, small.view.estate.clusters.keys().next().copied(), 2)

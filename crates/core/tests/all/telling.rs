@@ -312,6 +312,7 @@ fn what_an_array_does_is_held_with_since_when_and_a_change_is_told() {
         },
         group: None,
         since: Moment(at),
+        before: None,
     };
     let with = |s: Served| Array {
         served: [(VolumeId(951), s)].into(),

@@ -75,6 +75,23 @@ impl Drivers {
                 });
                 Ok(done(vec![deleted], said))
             }
+            Step::SetBack {
+                array,
+                volume,
+                snaps,
+            } => {
+                let of = estate.volumes.get(volume).ok_or_else(gone)?;
+                let password = self.password_of(held).await?;
+                let keeper = self.keeper(held, &password, turn.key);
+                let class = keeper.take_snapshots(&of.uid, snaps).await?;
+                let back = Event::Arrays(arrays::Event::SetBack {
+                    array: *array,
+                    volume: *volume,
+                    snaps: snaps.clone(),
+                    at: turn.now,
+                });
+                Ok(done(vec![back], format!("its class {class} says so now")))
+            }
             Step::Forget { .. } => Err(gone()),
         }
     }

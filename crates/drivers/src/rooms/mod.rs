@@ -65,6 +65,7 @@ impl Drivers {
             Step::Spares(step) => match *step {},
             Step::ConsoleLocks(step) => match *step {},
             Step::Schedules(step) => match *step {},
+            Step::Pledges(step) => match *step {},
             Step::Scheduled(scheduled::Step::Snap(step)) => {
                 self.at_snapshot(estate, step, turn).await
             }
@@ -136,6 +137,7 @@ impl Drivers {
             | Step::Spares(_)
             | Step::ConsoleLocks(_)
             | Step::Schedules(_)
+            | Step::Pledges(_)
             | Step::FirstBoot(_) => self.perform(estate, step, turn).await,
         }
     }

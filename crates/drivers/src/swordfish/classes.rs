@@ -2,7 +2,9 @@
 
 use super::{Keeper, client::Link};
 use crate::agent::limited;
+use reqwest::Method;
 use serde::Deserialize;
+use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use zastrugi_core::{
     estate::{Estate, Remote, Served, Service, Snaps},
@@ -61,6 +63,27 @@ struct Storing {
 struct Performance {
     #[serde(rename = "AverageIOOperationLatencyMicroseconds")]
     latency: Option<u32>,
+}
+
+/// The same, as it is told.
+fn told(span: Span) -> String {
+    let whole = jiff::SignedDuration::from_millis(i64::try_from(span.0).unwrap_or(i64::MAX));
+    whole.to_string()
+}
+
+/// The line of a class that is about snapshots, with everything else that stands in it.
+fn with_snapshots(mut lines: Vec<Value>, snaps: &Snaps) -> Vec<Value> {
+    let is = |line: &Value| line.get("ReplicaType").is_some_and(|t| t == "Snapshot");
+    if !lines.iter().any(is) {
+        lines.push(json!({"Name": "snapshots", "ReplicaType": "Snapshot", "IsIsolated": false}));
+    }
+    for line in lines.iter_mut().filter(|l| is(l)) {
+        line["RecoveryPointObjectiveTime"] = told(snaps.every).into();
+        if let Some(keep) = snaps.keep {
+            line["MinLifetime"] = told(keep).into();
+        }
+    }
+    lines
 }
 
 /// A duration of ISO 8601, days of 24 hours; what is none, or no more than nothing, is not said.
@@ -129,6 +152,38 @@ impl Keeper<'_> {
         }
     }
 
+    /// Asks it to take snapshots of a volume as said, and looks whether it does: the line is written into the class of service
+    /// that the volume has. Answers what the class is called.
+    pub(crate) async fn take_snapshots(&self, uid: &str, snaps: &Snaps) -> Result<String, Fault> {
+        let refused = |said: String| {
+            let remedy = "Have its administrator set it, or move the disks to where it holds.";
+            Fault::new(FaultKind::Refused, said, remedy)
+        };
+        let name = &self.array.name;
+        let all = self.classed().await?;
+        let class = all.into_iter().find(|(of, ..)| of == uid);
+        let Some(class) = class.and_then(|(_, class, _)| class) else {
+            let said = format!("{name} names no class of service for it any more.");
+            return Err(refused(said));
+        };
+        let path = format!("/StorageServices/1/ClassesOfService/{class}");
+        let whole: Value = self.any(Method::GET, &path, None).await?;
+        let lines = whole.get("DataProtectionLinesOfService");
+        let lines = lines.and_then(Value::as_array).cloned().unwrap_or_default();
+        let body = json!({"DataProtectionLinesOfService": with_snapshots(lines, snaps)});
+        let answer: Value = self.any(Method::PATCH, &path, Some(body)).await?;
+        let read = serde_json::from_value::<WireClass>(answer).map(WireClass::read);
+        match read {
+            Ok(now) if now.snapshots.as_ref() == Some(snaps) => Ok(now.class),
+            Ok(_) => Err(refused(format!(
+                "{name} took the change of {class}, and does otherwise all the same."
+            ))),
+            Err(_) => Err(refused(format!(
+                "What {name} says of {class} makes no sense."
+            ))),
+        }
+    }
+
     /// All classes by their identity; an array that knows none has none.
     async fn classes(&self) -> Result<Classes, Fault> {
         let path = "/StorageServices/1/ClassesOfService";
@@ -154,15 +209,13 @@ impl Keeper<'_> {
         for (uid, class, group) in self.classed().await? {
             let service = class.and_then(|c| classes.get(&c).cloned());
             if let (Some(id), Some(service)) = (ours(&uid), service) {
-                let since = now;
-                served.insert(
-                    id,
-                    Served {
-                        service,
-                        group,
-                        since,
-                    },
-                );
+                let said = Served {
+                    service,
+                    group,
+                    since: now,
+                    before: None,
+                };
+                served.insert(id, said);
             }
         }
         Ok(served)
@@ -178,6 +231,25 @@ impl Link {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// If this fails, an array is asked for another interval than the one that a person saw, or loses what else its class does.
+    #[test]
+    fn a_class_is_written_as_it_is_read_and_keeps_its_other_lines() {
+        let mirror =
+            json!({"Name": "copy", "ReplicaType": "Mirror", "RecoveryPointObjectiveTime": "PT15M"});
+        for minutes in [15, 60, 90, 1440, 10_080] {
+            let snaps = Snaps {
+                every: Span::mins(minutes),
+                keep: Some(Span::days(14)),
+            };
+            let lines = with_snapshots(vec![mirror.clone()], &snaps);
+            assert_eq!(lines[0], mirror);
+            let class =
+                json!({"Id": "bulk", "Name": "bulk", "DataProtectionLinesOfService": lines});
+            let read: WireClass = serde_json::from_value(class).unwrap();
+            assert_eq!(read.read().snapshots, Some(snaps));
+        }
+    }
 
     #[test]
     fn durations_are_read_as_iso_8601_says_them() {

@@ -224,7 +224,7 @@ impl Keeper<'_> {
     }
 
     /// By the first controller that answers. Only for what may be asked twice.
-    async fn any<T: DeserializeOwned>(
+    pub(super) async fn any<T: DeserializeOwned>(
         &self,
         method: Method,
         path: &str,

@@ -10,6 +10,7 @@ mod images;
 mod logbook;
 mod networks;
 mod people;
+mod promises;
 mod runs;
 mod snapshots;
 mod storage;
@@ -86,6 +87,7 @@ pub struct Desk {
     remembered: Arc<door::Remembered>,
     browsers: Browsers,
     headrooms: Arc<std::sync::Mutex<Option<headroom::Cached>>>,
+    promises: Arc<std::sync::Mutex<Arc<zastrugi_core::pledges::Promises>>>,
     tickets: Arc<consoles::Tickets>,
     lent: Arc<bare::Lent>,
 }
@@ -103,6 +105,7 @@ impl Desk {
             remembered: Arc::default(),
             browsers: Browsers::new(key),
             headrooms: Arc::default(),
+            promises: Arc::default(),
             tickets: Arc::default(),
             lent: Arc::default(),
         }

@@ -8,6 +8,7 @@ mod fronting;
 mod going;
 mod own_disks;
 mod packing;
+mod setting_back;
 mod sharing;
 mod snapping;
 
@@ -242,6 +243,7 @@ impl Tour<'_> {
             size,
         }))
         .await;
+        self.set_back(volume).await;
         self.go(crate::network::switch(lab, "switch-1-1").await)
             .await;
         self.go(lab.network()).await;

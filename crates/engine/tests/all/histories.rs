@@ -103,6 +103,7 @@ async fn a_restored_database_gives_no_orders_until_a_new_history_is_begun(pool: 
     let create = |name: &str| {
         use zastrugi_core::rooms::machines::{Ask, CreateMachines};
         let made = CreateMachines {
+            pledge: None,
             start: true,
             ..zastrugi_core::testkit::machines(name, 1, cluster, 2)
         };

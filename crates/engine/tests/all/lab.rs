@@ -369,6 +369,7 @@ impl Lab {
     pub(crate) fn create(&self, name: &str, count: u32, start: bool) -> Proposal {
         let cluster = self.estate().clusters.keys().next().copied();
         Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+            pledge: None,
             start,
             ..machines(name, count, cluster, 2)
         })))

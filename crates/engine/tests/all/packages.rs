@@ -132,6 +132,7 @@ fn of(lab: &Lab, name: &str, image: ImageId, taken: Taken) -> Proposal {
         provisioning: zastrugi_core::estate::Provisioning::Thin,
     };
     Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+        pledge: None,
         start: false,
         disks: vec![disk],
         copied: Some(Copied {

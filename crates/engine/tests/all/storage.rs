@@ -562,13 +562,13 @@ async fn hosts_that_mount_side_by_side_do_not_overtake_each_other(pool: PgPool) 
     assert_eq!(paths(&lab, "quay"), [2, 2, 2]);
 }
 
-fn class() -> zastrugi_standins::Class {
+pub(crate) fn class(every: &str) -> zastrugi_standins::Class {
     zastrugi_standins::Class {
         name: "fast and copied".into(),
         latency_us: Some(400),
         spare: Some(2),
         snapshots: Some(zastrugi_standins::Every {
-            every: "PT1H".into(),
+            every: every.into(),
             keep: "P2D".into(),
         }),
         remote: Some(("far".into(), "PT15M".into())),
@@ -585,7 +585,7 @@ async fn what_an_array_does_is_read_from_it_and_a_change_there_is_told(pool: PgP
     lab.done(lab.array("first-light").await).await;
     let array = || lab.estate().array_named("shelf").unwrap().clone();
     assert!(array().answers() && array().served.is_empty());
-    lab.standins.world.class("shelf", "main", class());
+    lab.standins.world.class("shelf", "main", class("PT1H"));
     let slab = lab.volume_named("slab").id;
     let snapshots = || {
         array()
@@ -621,4 +621,36 @@ async fn what_an_array_does_is_read_from_it_and_a_change_there_is_told(pool: PgP
     let told = all.iter().find(|e| e.text.contains("does something else"));
     let text = &told.unwrap().text;
     assert!(text.contains("no snapshots, a copy at far"), "{text}");
+
+    // What it did before is asked for again: the array itself says so then, and keeps what else its class does.
+    let array_id = array().id;
+    let back = || {
+        Proposal::Arrays(arrays::Ask::SetBack {
+            array: array_id,
+            volume: slab,
+        })
+    };
+    lab.done(back()).await;
+    let served = array().served[&slab].clone();
+    let snaps = served.service.snapshots.clone().unwrap();
+    assert_eq!((snaps.every, snaps.keep), (every, Some(Span::days(2))));
+    assert_eq!(served.service.remote.unwrap().at, "far");
+    let again = lab.desk.assess(&lab.admin, &back());
+    assert!(again.blocked(), "it is as it was: {:#?}", again.findings());
+    // What the next reading says is the same: nothing is told a second time.
+    let since = array().served[&slab].since;
+    lab.standins.world.class("shelf", "main", class("PT2H"));
+    eventually_within("a change after that is seen", 40, || {
+        array().served[&slab].since > since
+    })
+    .await;
+    let all = lab.desk.events(&Default::default(), 40).await.unwrap();
+    let told = |words: &str| all.iter().filter(|e| e.text.contains(words)).count();
+    assert_eq!(
+        (
+            told("again, as it was asked to"),
+            told("does something else")
+        ),
+        (1, 2)
+    );
 }

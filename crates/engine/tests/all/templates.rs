@@ -64,6 +64,7 @@ pub(crate) fn copies(
         provisioning: d.provisioning,
     });
     Proposal::Machines(machines::Ask::Create(Box::new(CreateMachines {
+        pledge: None,
         copied: Some(Copied {
             source,
             dependent,

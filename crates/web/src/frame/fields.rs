@@ -16,6 +16,7 @@ use std::{
 use zastrugi_core::{
     ids::HostId,
     limits::{self, Limit},
+    moment::Span,
     text,
 };
 
@@ -104,6 +105,17 @@ fn same_twice(text: &str) -> Option<String> {
             "{key} stands twice: “{key}={before}” and “{key}={value}”. A label has one value."
         ))
     })
+}
+
+/// Lengths of time that can be chosen, in minutes, with what was chosen among them.
+pub(crate) fn minutes_to_choose(minutes: &[u64], chosen: u64) -> Vec<(u64, String)> {
+    let mut all = minutes.to_vec();
+    if !all.contains(&chosen) {
+        all.push(chosen);
+        all.sort_unstable();
+    }
+    let words = |m: u64| (m, Span::mins(m).to_string());
+    all.into_iter().map(words).collect()
 }
 
 /// Identifiers as they stand in an address.

@@ -9,6 +9,7 @@ pub(crate) mod logbook;
 pub(crate) mod machines;
 pub(crate) mod networks;
 pub(crate) mod pools;
+pub(crate) mod protect;
 pub(crate) mod schedules;
 pub(crate) mod settings;
 pub(crate) mod storage;
@@ -27,6 +28,7 @@ pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
         machines::SHEETS,
         networks::SHEETS,
         pools::SHEETS,
+        protect::SHEETS,
         schedules::SHEETS,
         storage::SHEETS,
         templates::SHEETS,
@@ -46,6 +48,7 @@ pub(crate) fn routes() -> Vec<Route> {
         machines::routes(),
         networks::routes(),
         pools::routes(),
+        protect::routes(),
         schedules::routes(),
         settings::routes(),
         storage::routes(),

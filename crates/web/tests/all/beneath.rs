@@ -530,6 +530,7 @@ async fn a_volume_shows_what_its_array_says_that_it_does(pool: PgPool) {
         service,
         group: Some("ledger".into()),
         since: Moment(0),
+        before: None,
     };
     array.served.insert(VolumeId(951), served);
     estate.put(Fact::Array(Arc::new(array.clone())));

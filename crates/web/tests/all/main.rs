@@ -14,5 +14,6 @@ mod house;
 mod markup;
 mod matrix;
 mod pages;
+mod protect;
 mod settings;
 mod two;

@@ -26,6 +26,7 @@ async fn the_change_that_is_named_lets_the_cluster_lose_a_host(pool: PgPool) {
         let estate = served.desk.look().estate;
         let cluster = estate.clusters.keys().next().copied();
         let ask = CreateMachines {
+            pledge: None,
             host: estate.host_named(host).map(|h| h.id),
             ..machines(name, 1, cluster, gib)
         };

@@ -64,6 +64,7 @@ async fn a_host_loses_its_power_and_nobody_has_to_do_anything(pool: PgPool) {
     migration_network(&served.desk, &admin).await;
     let estate = served.desk.look().estate;
     let ask = CreateMachines {
+        pledge: None,
         host: estate.host_named("eider-01").map(|h| h.id),
         ..machines("gate-{1}", 3, estate.clusters.keys().next().copied(), 8)
     };

@@ -1,9 +1,9 @@
 //! What is asked for an array that is connected.
 
-use super::{Step, assess};
+use super::{Step, assess, back};
 use crate::{
     endpoint::{Endpoint, Password},
-    ids::ArrayId,
+    ids::{ArrayId, VolumeId},
     permits::Act,
     road::{Ask as Asked, Draft},
     text::Line,
@@ -23,6 +23,11 @@ pub enum Ask {
     Withdraw {
         array: ArrayId,
         lun: String,
+    },
+    /// It shall take snapshots of a volume as it did before that was changed there.
+    SetBack {
+        array: ArrayId,
+        volume: VolumeId,
     },
     /// A LUN that was ours and is not connected any more.
     DeleteLun {
@@ -54,6 +59,7 @@ impl Asked for Ask {
             Ask::Change(access) => assess::change(draft, access),
             Ask::Remove { array } => assess::remove(draft, *array),
             Ask::Withdraw { array, lun } => assess::withdraw(draft, *array, lun),
+            Ask::SetBack { array, volume } => back::set_back(draft, *array, *volume),
             Ask::DeleteLun { array, lun, typed } => assess::delete(draft, *array, lun, typed),
         }
     }
@@ -61,7 +67,7 @@ impl Asked for Ask {
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Change(access) => Some(&mut access.password),
-            Ask::Remove { .. } | Ask::Withdraw { .. } | Ask::DeleteLun { .. } => None,
+            Ask::Remove { .. } | Ask::Withdraw { .. } | Ask::SetBack { .. } | Ask::DeleteLun { .. } => None,
         }
     }
 }

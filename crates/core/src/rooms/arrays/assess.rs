@@ -11,7 +11,7 @@ use crate::{
 };
 use std::sync::Arc;
 
-fn array(draft: &mut Draft<'_>, id: ArrayId) -> Option<Arc<Array>> {
+pub(super) fn array(draft: &mut Draft<'_>, id: ArrayId) -> Option<Arc<Array>> {
     let found = draft.estate().arrays.get(&id).cloned();
     if found.is_none() {
         draft.found(Finding::stop(Rule::Exists, "array", "This array is gone."));

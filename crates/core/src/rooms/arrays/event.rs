@@ -1,8 +1,9 @@
 //! What happens to arrays that are connected.
 
 use crate::{
-    estate::{Controller, Estate, Pen},
-    ids::{ArrayId, SecretRef},
+    estate::{Controller, Estate, Pen, Snaps},
+    ids::{ArrayId, SecretRef, VolumeId},
+    moment::Moment,
     road::{Entry, Tale},
     runs::Object,
 };
@@ -28,6 +29,13 @@ pub enum Event {
     Deleted {
         array: ArrayId,
         lun: String,
+    },
+    /// It takes snapshots of this class's volumes so, because it was asked to.
+    SetBack {
+        array: ArrayId,
+        volume: VolumeId,
+        snaps: Snaps,
+        at: Moment,
     },
 }
 
@@ -56,6 +64,15 @@ impl Tale for Event {
                 // What was there before is the array's own again.
                 a.left.retain(|l| l.ours || !l.reach.is_empty());
             }),
+            Event::SetBack { array, volume, snaps, at } => pen.array(*array, |a| {
+                let class = a.served.get(volume).map(|s| s.service.class.clone());
+                let same = a.served.values_mut().filter(|s| Some(&s.service.class) == class.as_ref());
+                for served in same.filter(|s| s.service.snapshots.as_ref() != Some(snaps)) {
+                    served.before = Some(Box::new(served.service.clone()));
+                    served.service.snapshots = Some(snaps.clone());
+                    served.since = *at;
+                }
+            }),
             Event::Deleted { array, lun } => {
                 pen.array(*array, |a| a.left.retain(|l| l.lun != *lun));
             }
@@ -76,6 +93,10 @@ impl Tale for Event {
                 let host = estate.hosts.values().find(|h| h.initiator == *initiator);
                 let who = host.map_or(initiator.as_str(), |h| h.name.as_str());
                 (array, format!("does not let {who} reach {} any more", left.name))
+            }
+            Event::SetBack { array, volume, snaps, .. } => {
+                let of = Object::Volume(*volume).name(estate);
+                (array, format!("takes snapshots of {of} {} again, as it was asked to", snaps.words()))
             }
             Event::Deleted { array, lun } => {
                 let held = estate.arrays.get(array)?;

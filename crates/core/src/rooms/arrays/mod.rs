@@ -2,6 +2,7 @@
 
 mod ask;
 mod assess;
+mod back;
 mod event;
 mod step;
 

@@ -2,9 +2,9 @@
 
 use super::Event;
 use crate::{
-    estate::{Controller, Estate},
+    estate::{Controller, Estate, Snaps},
     finding::{Finding, Rule},
-    ids::{ArrayId, SecretRef},
+    ids::{ArrayId, SecretRef, VolumeId},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -30,6 +30,12 @@ pub enum Step {
         lun: String,
         initiator: String,
     },
+    /// Looks afterwards whether it does.
+    SetBack {
+        array: ArrayId,
+        volume: VolumeId,
+        snaps: Snaps,
+    },
     /// Looks first: the same LUN, reached by nobody.
     Delete {
         array: ArrayId,
@@ -44,6 +50,7 @@ impl Step {
             Step::Try { array, .. }
             | Step::Forget { array }
             | Step::Withdraw { array, .. }
+            | Step::SetBack { array, .. }
             | Step::Delete { array, .. } => *array,
         }
     }
@@ -57,6 +64,7 @@ impl Work for Step {
             Step::Try { .. } => "sign in the new way",
             Step::Forget { .. } => "forget the array",
             Step::Withdraw { .. } => "take reach away",
+            Step::SetBack { .. } => "set snapshots back",
             Step::Delete { .. } => "delete the LUN",
         }
     }
@@ -64,7 +72,7 @@ impl Work for Step {
     fn length(&self) -> Length {
         match self {
             Step::Forget { .. } => Length::Computed(Span(0)),
-            Step::Try { .. } | Step::Withdraw { .. } | Step::Delete { .. } => Length::Call(Span::secs(1)),
+            Step::Try { .. } | Step::Withdraw { .. } | Step::SetBack { .. } | Step::Delete { .. } => Length::Call(Span::secs(1)),
         }
     }
 
@@ -80,7 +88,7 @@ impl Work for Step {
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::Try { .. } | Step::Forget { .. } => None,
-            Step::Withdraw { array, .. } | Step::Delete { array, .. } => Some(Object::Array(*array)),
+            Step::Withdraw { array, .. } | Step::SetBack { array, .. } | Step::Delete { array, .. } => Some(Object::Array(*array)),
         }
     }
 
@@ -96,7 +104,7 @@ impl Work for Step {
         let array = Object::Array(self.array());
         match self {
             Step::Try { .. } | Step::Forget { .. } => vec![Lock::exclusive(array)],
-            Step::Withdraw { .. } | Step::Delete { .. } => vec![Lock::shared(array)],
+            Step::Withdraw { .. } | Step::SetBack { .. } | Step::Delete { .. } => vec![Lock::shared(array)],
         }
     }
 
@@ -108,7 +116,7 @@ impl Work for Step {
                 .map(|(v, _)| v)
         };
         let used = match self {
-            Step::Try { .. } => None,
+            Step::Try { .. } | Step::SetBack { .. } => None,
             Step::Forget { .. } => on_it(None),
             Step::Withdraw { lun, .. } | Step::Delete { lun, .. } => on_it(Some(lun)),
         };
@@ -124,7 +132,7 @@ impl Work for Step {
     fn record(&self) -> Option<Event> {
         match self {
             Step::Forget { array } => Some(Event::Removed { array: *array }),
-            Step::Try { .. } | Step::Withdraw { .. } | Step::Delete { .. } => None,
+            Step::Try { .. } | Step::Withdraw { .. } | Step::SetBack { .. } | Step::Delete { .. } => None,
         }
     }
 

@@ -8,7 +8,7 @@ use crate::{
     permits::Act,
     road::{Ask as Asked, Draft},
     estate::{BootFrom, FirmwareWish, Memory, Provisioning},
-    ids::{ClusterId, FirstBootId, HostId, ImageId, MachineId, NetworkId, VolumeId},
+    ids::{ClusterId, FirstBootId, HostId, ImageId, MachineId, NetworkId, PledgeId, VolumeId},
     moment::Span,
     units::Bytes,
 };
@@ -91,6 +91,9 @@ pub struct CreateMachines {
     /// What the volume must offer.
     #[serde(default)]
     pub qualities: BTreeSet<Line>,
+    /// What they are promised, beside what their labels give them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pledge: Option<PledgeId>,
     /// None: the best of those, with reasons.
     pub volume: Option<VolumeId>,
     /// None: the best, with reasons.

@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{Copied, CreateMachines, Draft, Event, Step, copied, firmware, taken, told};
+use super::{Copied, CreateMachines, Draft, Event, Step, copied, firmware, promised, taken, told};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
@@ -11,6 +11,7 @@ use crate::{
     limits,
     moment::Span,
     names,
+    pledges::Lies,
     placement::{Among, Ledger, NotPlaced, Obstacle, choose_all, choose_volume, clear_checks},
     units::Bytes,
 };
@@ -65,13 +66,18 @@ pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     };
     let dependent = ask.copied.is_some_and(|c| c.dependent);
     let parents = origin.as_ref().filter(|_| dependent).map(|o| o.volume);
+    promised::exists(draft, ask);
+    let estate = draft.estate();
+    let (first, now) = (machines.first().cloned(), draft.now);
     let among = Among {
         qualities: &ask.qualities,
         only: ask.volume.or(parents),
+        breaks: &|volume| Lies::on(estate, volume).lacks(first.as_ref()?, now),
     };
     match choose_volume(draft.view, cluster, with, among, ask.start) {
         Ok(choice) => {
             draft.found_all(choice.findings);
+            draft.found_all(promised::told(draft, first.as_ref(), choice.volume));
             copied::room(draft, ask, origin.as_ref(), choice.volume);
             place(draft, ask, cluster, with(choice.volume));
         }
@@ -315,6 +321,7 @@ fn blank(
         first_boot: None,
         properties: Default::default(),
         shares: vec![],
+        pledged: promised::by_hand(ask),
         firmware: None,
         of_pool: None,
         console_lock: None,

@@ -8,6 +8,7 @@ mod firmware;
 mod lifecycle;
 mod power;
 mod premise;
+mod promised;
 mod recover;
 mod step;
 mod taken;

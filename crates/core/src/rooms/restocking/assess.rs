@@ -75,6 +75,7 @@ fn make(draft: &mut Draft<'_>, pool: &SparePool, count: u32, after: &[usize]) ->
 fn asked(pool: &SparePool, version: &Version, pattern: String, count: u32) -> CreateMachines {
     let disk = |d: &crate::estate::Disk| NewDisk { size: d.size, provisioning: d.provisioning };
     CreateMachines {
+        pledge: None,
         pattern: pattern.into(),
         count,
         cluster: Some(pool.cluster),

@@ -53,6 +53,30 @@ pub(super) fn told(array: &Array, pool: &str, class: &Class) -> Value {
         "IOPerformanceLinesOfService": [{"Name": "speed", "AverageIOOperationLatencyMicroseconds": class.latency_us}]})
 }
 
+/// Takes over how snapshots are taken; none: there is no such class.
+pub(super) fn write(array: &mut Array, pool: &str, ask: &Value) -> Option<Result<(), String>> {
+    let class = array.classes.get_mut(pool)?;
+    let lines = ask
+        .get("DataProtectionLinesOfService")
+        .and_then(Value::as_array);
+    let line = lines.and_then(|l| l.iter().find(|l| l["ReplicaType"] == "Snapshot"));
+    let Some(line) = line else {
+        return Some(Err("Only how snapshots are taken can be written.".into()));
+    };
+    let said = |key: &str| line.get(key).and_then(Value::as_str).map(str::to_owned);
+    let every = said("RecoveryPointObjectiveTime").filter(|e| e.starts_with('P'));
+    let Some(every) = every else {
+        return Some(Err("RecoveryPointObjectiveTime is no duration.".into()));
+    };
+    let keep = said("MinLifetime").or_else(|| class.snapshots.as_ref().map(|s| s.keep.clone()));
+    class.snapshots = Some(Every {
+        every,
+        keep: keep.unwrap_or_else(|| "P1D".into()),
+    });
+    array.lapsed = false;
+    Some(Ok(()))
+}
+
 /// What a volume in this pool links to.
 pub(super) fn links(array: &Array, pool: &str) -> Value {
     let class = array.classes.get(pool);

@@ -27,6 +27,10 @@ pub(crate) fn routes(device: Device) -> Router {
         .route(&at("/Chassis/1"), get(chassis))
         .route(&at("/Storage/1/StoragePools"), get(pools))
         .route(&at("/StorageServices/1/ClassesOfService"), get(classes))
+        .route(
+            &at("/StorageServices/1/ClassesOfService/{id}"),
+            get(class).patch(write_class),
+        )
         .route(&at("/Storage/1/Volumes"), get(volumes).post(make_volume))
         .route(
             &at("/Storage/1/FileSystems"),
@@ -165,6 +169,37 @@ async fn classes(State(device): State<Device>, headers: HeaderMap) -> Response {
         let all = array.classes.iter();
         let told = all.map(|(pool, class)| super::classes::told(array, pool, class));
         collection("/StorageServices/1/ClassesOfService", told.collect())
+    })
+}
+
+async fn class(
+    State(device): State<Device>,
+    Path(id): Path<String>,
+    headers: HeaderMap,
+) -> Response {
+    if let Err(no) = signed_in(&device, &headers) {
+        return no;
+    }
+    let state = device.world.lock();
+    let array = state.arrays.get(&device.name);
+    let told = array.and_then(|a| Some(super::classes::told(a, &id, a.classes.get(&id)?)));
+    told.map_or_else(missing, |told| Json(told).into_response())
+}
+
+async fn write_class(
+    State(device): State<Device>,
+    Path(id): Path<String>,
+    headers: HeaderMap,
+    Json(ask): Json<Value>,
+) -> Response {
+    change(&device, &headers, |state, at| {
+        let array = state.arrays.get_mut(at).ok_or_else(missing)?;
+        super::classes::write(array, &id, &ask)
+            .ok_or_else(missing)?
+            .map_err(|words| refused(StatusCode::BAD_REQUEST, "PropertyValueIncorrect", words))?;
+        let array = state.arrays.get(at).ok_or_else(missing)?;
+        let class = array.classes.get(&id).ok_or_else(missing)?;
+        Ok(Json(super::classes::told(array, &id, class)).into_response())
     })
 }
 

@@ -2,6 +2,7 @@
 
 mod beneath;
 mod hosts;
+mod promises;
 
 use super::fields::joined;
 use std::{
@@ -13,6 +14,7 @@ use zastrugi_core::{
     availability::broken,
     estate::{Cause, Cluster, Estate, Outages},
     moment::Moment,
+    pledges::Promises,
     runs::RunState,
     view::View,
 };
@@ -29,10 +31,18 @@ pub(crate) struct Need {
     pub(crate) detail: String,
 }
 
+/// What it follows from, beside the clock.
+struct Seen<'a> {
+    view: &'a View,
+    headrooms: &'a Headrooms,
+    promises: &'a Arc<Promises>,
+}
+
 /// What was computed for the last estate, by site: every page counts it, and it follows from the estate alone.
 struct Kept {
     estate: Arc<Estate>,
     headrooms: Headrooms,
+    promises: Arc<Promises>,
     held: Option<String>,
     /// Of the clock: certificates run out while nothing else changes.
     hour: i64,
@@ -45,10 +55,12 @@ const HOUR: i64 = 3_600_000;
 static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
 
 impl Kept {
-    fn of(estate: &Arc<Estate>, headrooms: &Headrooms, held: Option<String>, hour: i64) -> Kept {
+    fn of(seen: &Seen<'_>, held: Option<String>, hour: i64) -> Kept {
+        let estate = &seen.view.estate;
         Kept {
             estate: estate.clone(),
-            headrooms: headrooms.clone(),
+            headrooms: seen.headrooms.clone(),
+            promises: seen.promises.clone(),
             held,
             hour,
             outages: Arc::new(Outages::of(estate)),
@@ -62,38 +74,35 @@ pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> (Arc<Vec<Need>>, Arc<Outa
     let now = desk.now();
     let hour = now.0 / HOUR;
     let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
+    let promises = &desk.promises();
+    let seen = Seen {
+        view,
+        headrooms,
+        promises,
+    };
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
     let same = kept.take().filter(|k| {
         Arc::ptr_eq(&k.estate, &view.estate)
             && Arc::ptr_eq(&k.headrooms, headrooms)
+            && Arc::ptr_eq(&k.promises, promises)
             && k.held == held
             && k.hour == hour
     });
-    let known =
-        kept.insert(same.unwrap_or_else(|| Kept::of(&view.estate, headrooms, held.clone(), hour)));
+    let known = kept.insert(same.unwrap_or_else(|| Kept::of(&seen, held.clone(), hour)));
     let outages = known.outages.clone();
-    let fresh = || {
-        Arc::new(compute(
-            view,
-            headrooms,
-            held.as_deref(),
-            &outages,
-            site,
-            now,
-        ))
-    };
+    let fresh = || Arc::new(compute(&seen, held.as_deref(), &outages, site, now));
     let needs = known.by_site.entry(site).or_insert_with(fresh).clone();
     (needs, outages)
 }
 
 fn compute(
-    view: &View,
-    headrooms: &Headrooms,
+    seen: &Seen<'_>,
     held: Option<&str>,
     outages: &Outages,
     site: Option<u64>,
     now: Moment,
 ) -> Vec<Need> {
+    let (view, headrooms) = (seen.view, seen.headrooms);
     let estate = &view.estate;
     let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
     all.extend(hosts::hosts(estate, site));
@@ -107,6 +116,7 @@ fn compute(
     all.extend(beneath::certificates(estate, site, now));
     all.extend(beneath::shared(estate, site));
     all.extend(beneath::records(estate, site));
+    all.extend(promises::promises(estate, seen.promises, site, now));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

@@ -7,7 +7,13 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 57] = [
+const VERBS: [Verb; 58] = [
+    (
+        "give a pledge",
+        "machine",
+        "/sheet/give-pledge?ids=",
+        Act::Machines,
+    ),
     ("console", "machine", "/consoles?ids=", Act::Look),
     ("console", "host", "/console/host-", Act::Look),
     ("screen", "machine", "/screen/", Act::Look),

@@ -44,6 +44,7 @@ struct Field {
     needs: std::sync::Arc<Vec<Need>>,
     running: Vec<RunView>,
     colour: &'static str,
+    others: Vec<&'static str>,
     may_hosts: bool,
     loose: usize,
     query: String,
@@ -170,24 +171,22 @@ fn html(text: &str) -> String {
 
 fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> Field {
     let view = desk.look();
-    let colour = if query.0.get("colour") == "load" {
-        Colour::Load
-    } else {
-        Colour::Tier
-    };
+    let colour = Colour::of(query.0.get("colour"));
+    let promises = desk.promises();
     let (_, headrooms) = desk.headrooms();
     let only = query.0.get("cluster").parse().ok();
-    let shown = ridge::ridges(&view, &headrooms, (signed.site, only), colour);
+    let shown = ridge::ridges(&view, &headrooms, (signed.site, only), (colour, &promises));
     let (needs, outages) = attention::needs(desk, signed.site);
     Field {
         sentence: sentence(&view, &shown, &outages, signed.site),
         needs,
         running: view.runs.iter().map(|r| run_view(&view, r)).collect(),
-        colour: if matches!(colour, Colour::Load) {
-            "load"
-        } else {
-            "tier"
-        },
+        colour: colour.word(),
+        others: Colour::ALL
+            .into_iter()
+            .filter(|c| *c != colour)
+            .map(Colour::word)
+            .collect(),
         may_hosts: signed.may(Act::Hosts),
         loose: view
             .estate

@@ -95,7 +95,7 @@ struct Stacked {
     name: Option<(Px, Px, String)>,
 }
 
-type Tone<'a> = &'a dyn Fn(&Machine, &Host) -> &'static str;
+type Tone<'a> = &'a dyn Fn(&Machine, &Host) -> (&'static str, &'static str);
 
 impl Picture {
     /// Of each host at most `each` machines have a box of their own.
@@ -230,7 +230,7 @@ fn boxes(
         } else if machine.fell.is_some() {
             ("unk", " · off, should be on")
         } else {
-            (tone(machine, host), "")
+            tone(machine, host)
         };
         let held = machine.held();
         let words = format!("{} · {held} · tier {}{state}", machine.name, machine.tier);
@@ -285,7 +285,7 @@ impl Stack {
             link,
             words,
             tone,
-            dark: tone == "t1",
+            dark: matches!(tone, "t1" | "broken" | "risk"),
             path,
             name: named.then(|| {
                 let shown = name.chars().take(most).collect();

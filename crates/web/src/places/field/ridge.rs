@@ -7,14 +7,34 @@ use zastrugi_core::{
     estate::{Cluster, Host, Machine},
     loads::Loads,
     placement::Ledger,
+    pledges::{Promises, Standing},
     view::View,
 };
 use zastrugi_engine::{Headroom, Headrooms};
 
-#[derive(Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Colour {
     Tier,
     Load,
+    Pledge,
+}
+
+impl Colour {
+    pub(super) const ALL: [Colour; 3] = [Colour::Tier, Colour::Load, Colour::Pledge];
+    /// By which it is chosen, and called.
+    pub(super) fn word(self) -> &'static str {
+        match self {
+            Colour::Tier => "tier",
+            Colour::Load => "load",
+            Colour::Pledge => "pledge",
+        }
+    }
+    pub(super) fn of(word: &str) -> Colour {
+        let all = Colour::ALL.into_iter();
+        all.into_iter()
+            .find(|c| c.word() == word)
+            .unwrap_or(Colour::Tier)
+    }
 }
 
 pub(super) struct Ridge {
@@ -43,7 +63,7 @@ pub(super) fn ridges(
     view: &View,
     headrooms: &Headrooms,
     only: (Option<u64>, Option<u64>),
-    colour: Colour,
+    (colour, promises): (Colour, &Promises),
 ) -> Ridges {
     let survives = |c: &Cluster| headrooms.get(&c.id).is_some_and(|h| h.meets);
     let (site, cluster) = only;
@@ -74,7 +94,10 @@ pub(super) fn ridges(
     let ridges = clusters
         .into_iter()
         .zip(spans)
-        .map(|(c, span)| ridge(view, (c, headrooms.get(&c.id)), (span, each), colour))
+        .map(|(c, span)| {
+            let of = (&**c, headrooms.get(&c.id));
+            ridge(view, of, (span, each), (colour, promises))
+        })
         .collect();
     Ridges { ridges, rest, weak }
 }
@@ -104,7 +127,7 @@ fn ridge(
     view: &View,
     (cluster, headroom): (&Cluster, Option<&Arc<Headroom>>),
     (span, each): (usize, usize),
-    colour: Colour,
+    (colour, promises): (Colour, &Promises),
 ) -> Ridge {
     let estate = &view.estate;
     let mut hosts: Vec<_> = estate.hosts_in(cluster.id).cloned().collect();
@@ -119,7 +142,11 @@ fn ridge(
     let count = estate.count_in(cluster.id);
     let caption = format!("{site} · {words} · {} hosts, {count} machines", hosts.len());
     let scale = Scale::of(span, hosts.len());
-    let tone = |m: &Machine, h: &Host| tone(&view.loads, colour, m, h);
+    let tone = |m: &Machine, h: &Host| {
+        let stands = promises.get(m.id).map(|p| p.standing());
+        let said = stands.map_or("", said);
+        (tone(&view.loads, (colour, stands), m, h), said)
+    };
     let picture = Picture::draw(view, &ledger, &hosts, (scale, each), line, &tone);
     Ridge {
         id: cluster.id.0,
@@ -130,13 +157,34 @@ fn ridge(
     }
 }
 
-fn tone(loads: &Loads, colour: Colour, machine: &Machine, host: &Host) -> &'static str {
+/// What is said of a machine that is promised something, beside its colour.
+fn said(stands: Standing) -> &'static str {
+    match stands {
+        Standing::Kept => " · promises kept",
+        Standing::Unchecked => " · promises unchecked",
+        Standing::AtRisk => " · a promise is at risk",
+        Standing::Broken => " · a promise is broken",
+    }
+}
+
+fn tone(
+    loads: &Loads,
+    (colour, stands): (Colour, Option<Standing>),
+    machine: &Machine,
+    host: &Host,
+) -> &'static str {
     if machine.is_off() {
         return "arr";
     }
-    let level = match colour {
-        Colour::Tier => machine.tier,
-        Colour::Load => load_level(loads, machine, host),
+    let level = match (colour, stands) {
+        (Colour::Load, _) => load_level(loads, machine, host),
+        // Whatever the tier: this one is to be seen.
+        (Colour::Tier | Colour::Pledge, Some(Standing::Broken)) => return "broken",
+        (Colour::Tier, _) => machine.tier,
+        (Colour::Pledge, Some(Standing::AtRisk)) => return "risk",
+        (Colour::Pledge, Some(Standing::Kept)) => 2,
+        (Colour::Pledge, Some(Standing::Unchecked)) => 3,
+        (Colour::Pledge, None) => 4,
     };
     ["t1", "t2", "t3", "t4"][usize::from(level.clamp(1, 4)) - 1]
 }

@@ -26,7 +26,7 @@ struct Events {
     kind: String,
     who: String,
     about: String,
-    kinds: [&'static str; 12],
+    kinds: [&'static str; 13],
     from: String,
     until: String,
     csv: String,

@@ -242,6 +242,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::FirstBoot(id) => format!("/first-boot/{}", id.0),
         Object::SparePool(id) => format!("/pools/{}", id.0),
         Object::Schedule(_) => "/schedules".to_owned(),
+        Object::Pledge(id) => format!("/protect/pledges/{}", id.0),
         Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }

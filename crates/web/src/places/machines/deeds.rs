@@ -111,6 +111,11 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
                 .is_some_and(|of| of.held.is_some() && !of.back),
             sheet("Give it back to its pool", "give-back", m),
         ),
+        some(may, sheet("Give it a pledge", "give-pledge", m)),
+        some(
+            may,
+            sheet("Leave disks out of its pledges", "except-disks", m),
+        ),
         some(may, sheet("Password of its console", "console-password", m)),
         some(may, sheet("Bring in a disk of another", "bring-disk", m)),
         some(may, sheet("Share a disk with others", "share-disk", m)),

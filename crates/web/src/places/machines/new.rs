@@ -17,7 +17,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::{Disk, Memory, NetRole, Provisioning},
-    ids::{ClusterId, FirstBootId, HostId, ImageId, NetworkId, VolumeId},
+    ids::{ClusterId, FirstBootId, HostId, ImageId, NetworkId, PledgeId, VolumeId},
     rooms::Proposal,
     rooms::machines::{CreateMachines, NewDisk, NewNic},
     text::Line,
@@ -68,6 +68,8 @@ struct NewFields {
     note: String,
     volume: u64,
     qualities: String,
+    pledge: u64,
+    pledges: Vec<(u64, String)>,
     /// What the cluster's volumes offer.
     offered: Vec<String>,
     volumes: Vec<(u64, String)>,
@@ -329,6 +331,7 @@ fn asked(
     wrong: &mut Vec<Wrong>,
 ) -> CreateMachines {
     CreateMachines {
+        pledge: fields.get("pledge").parse().ok().map(PledgeId),
         pattern: fields.get("name").into(),
         count,
         cluster,
@@ -411,6 +414,8 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         start: ask.start,
         note: (&ask.note).into(),
         qualities: fields.get("qualities").into(),
+        pledge: ask.pledge.map_or(0, |p| p.0),
+        pledges: super::super::protect::choices(view),
         offered: offered(view, cluster),
         volume: ask.volume.map_or(0, |v| v.0),
         volumes: volumes(view, cluster),

@@ -13,6 +13,7 @@ use zastrugi_core::{
     },
     ids::{HostId, MachineId},
     permits::Act,
+    pledges::Promise,
     view::View,
 };
 use zastrugi_engine::{EventFilter, StoreError};
@@ -28,6 +29,8 @@ struct MachinePage {
     host: Option<(u64, String)>,
     cluster: Option<(u64, String)>,
     facts: Vec<(&'static str, String)>,
+    /// Its pledges, and how they stand.
+    pledged: Option<(String, &'static str, &'static str)>,
     mono: Vec<(&'static str, String)>,
     labels: Vec<String>,
     note: String,
@@ -91,6 +94,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             .and_then(|c| estate.clusters.get(&c))
             .map(|c| (c.id.0, c.name.clone())),
         facts: facts(&view, m),
+        pledged: Promise::of(estate, m, desk.now()).map(|p| pledged(&p)),
         mono: identity(estate, m),
         labels: m.label_words().collect(),
         note: m.note.clone(),
@@ -365,6 +369,14 @@ fn made_from(estate: &Estate, m: &Machine) -> String {
         Some(parent) => format!("{}; its disks lie on it", estate.called(parent)),
         None => m.made_from.clone(),
     }
+}
+
+/// What it is promised, and how that stands.
+fn pledged(promise: &Promise) -> (String, &'static str, &'static str) {
+    let names: Vec<&str> = promise.pledges.iter().map(|(_, n)| n.as_str()).collect();
+    let standing = promise.standing();
+    let glyph = super::super::protect::glyph_of(standing);
+    (names.join(", "), glyph, standing.word())
 }
 
 /// Service fronts that it is a member of.

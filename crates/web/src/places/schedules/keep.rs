@@ -3,6 +3,7 @@
 use crate::frame::{
     Fields,
     consequences::Wrong,
+    fields::minutes_to_choose,
     sheet::{Filled, render},
 };
 use askama::Template;
@@ -33,17 +34,6 @@ struct KeepFields {
     keeps: u64,
     kept: Vec<(u64, String)>,
     at: String,
-}
-
-fn choices(minutes: &[u64], chosen: u64) -> Vec<(u64, String)> {
-    let mut all = minutes.to_vec();
-    if !all.contains(&chosen) {
-        all.push(chosen);
-        all.sort_unstable();
-    }
-    all.into_iter()
-        .map(|m| (m, Span::mins(m).to_string()))
-        .collect()
 }
 
 /// `22:00`, as minutes of the day.
@@ -116,9 +106,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             name,
             label,
             every,
-            everies: choices(&EVERY, every),
+            everies: minutes_to_choose(&EVERY, every),
             keeps,
-            kept: choices(&KEEPS, keeps),
+            kept: minutes_to_choose(&KEEPS, keeps),
             at,
         }),
         ask: Proposal::Schedules(Ask::Keep(ask)),

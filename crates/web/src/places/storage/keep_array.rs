@@ -10,9 +10,9 @@ use futures::future::BoxFuture;
 use std::sync::Arc;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
-    estate::Array,
+    estate::{Array, Served},
     evidence::Probe,
-    ids::ArrayId,
+    ids::{ArrayId, VolumeId},
     rooms::{Proposal, arrays},
     view::View,
 };
@@ -102,6 +102,60 @@ pub(crate) fn greet<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, (
         };
         desk.greet_arrays(&asked).await;
     })
+}
+
+#[derive(Template)]
+#[template(path = "places/storage/set_back.html")]
+struct SetBackFields {
+    id: u64,
+    array: String,
+    volume: u64,
+    volumes: Vec<(u64, String)>,
+}
+
+/// Volumes for which the array takes snapshots otherwise than before.
+pub(crate) fn changed(view: &View, array: &Array) -> Vec<(u64, String)> {
+    let other = |s: &Served| {
+        let was = s.before.as_ref().and_then(|b| b.snapshots.as_ref());
+        was.is_some() && was != s.service.snapshots.as_ref()
+    };
+    let of = array.served.iter().filter(|(_, s)| other(s));
+    of.filter_map(|(id, _)| Some((id.0, view.estate.volumes.get(id)?.name.clone())))
+        .collect()
+}
+
+pub(crate) fn set_back(view: &View, fields: &Fields) -> Filled {
+    let (id, array) = chosen(view, fields);
+    let volumes = array
+        .as_deref()
+        .map(|a| changed(view, a))
+        .unwrap_or_default();
+    let first = volumes.first().map_or(0, |(id, _)| *id);
+    let volume = fields
+        .or("volume", &first.to_string())
+        .parse()
+        .unwrap_or(first);
+    let array = name(array.as_ref());
+    Filled {
+        title: format!("Have {array} take snapshots as before"),
+        lead:
+            "What was changed there is asked to be as it was. Nothing of what is kept is touched."
+                .into(),
+        run: "Run: ask for it".into(),
+        danger: false,
+        back: format!("/storage/arrays/{}", id.0),
+        fields: render(&SetBackFields {
+            id: id.0,
+            array,
+            volume,
+            volumes,
+        }),
+        ask: Proposal::Arrays(arrays::Ask::SetBack {
+            array: id,
+            volume: VolumeId(volume),
+        }),
+        wrong: vec![],
+    }
 }
 
 #[derive(Template)]

@@ -39,6 +39,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
         connect_volume::fill,
     )
     .prepared(connect_volume::prepare),
+    Sheet::new("set-back", Act::Storage, "storage", keep_array::set_back),
     Sheet::new("array-access", Act::Storage, "storage", keep_array::access)
         .prepared(keep_array::greet),
     Sheet::new("remove-array", Act::Storage, "storage", keep_array::remove),

@@ -1,0 +1,74 @@
+//! Protect: what machines are promised, whether it holds, and what that rests on.
+
+mod clauses;
+mod give;
+mod keep;
+mod line;
+mod list;
+mod machine;
+mod pledge;
+
+pub(crate) use clauses::key;
+
+use crate::frame::sheet::Sheet;
+use rocket::{Route, routes};
+use zastrugi_core::{estate::Estate, permits::Act, pledges::Standing, runs::Object, view::View};
+
+/// What can be changed from here.
+pub(crate) const SHEETS: &[Sheet] = &[
+    Sheet::new("pledge", Act::Machines, "protect", keep::fill).merging(),
+    Sheet::new("remove-pledge", Act::Machines, "protect", keep::remove),
+    Sheet::new("give-pledge", Act::Machines, "machines", give::give),
+    Sheet::new("except-disks", Act::Machines, "machines", give::except),
+];
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![
+        list::show,
+        list::list_part,
+        pledge::show,
+        pledge::page_part,
+        machine::show,
+        machine::page_part
+    ]
+}
+
+/// The shape of a standing.
+pub(crate) fn glyph_of(standing: Standing) -> &'static str {
+    match standing {
+        Standing::Kept => "steady",
+        Standing::Unchecked => "unknown",
+        Standing::AtRisk => "mind",
+        Standing::Broken => "down",
+    }
+}
+
+/// By which a standing is chosen in an address.
+pub(crate) fn key_of(standing: Standing) -> &'static str {
+    match standing {
+        Standing::Kept => "kept",
+        Standing::Unchecked => "unchecked",
+        Standing::AtRisk => "risk",
+        Standing::Broken => "broken",
+    }
+}
+
+/// Pledges that can be given by hand, by name.
+pub(crate) fn choices(view: &View) -> Vec<(u64, String)> {
+    let pledges = view.estate.pledges.values();
+    let mut all: Vec<(u64, String)> = pledges.map(|p| (p.id.0, p.name.clone())).collect();
+    all.sort_by(|a, b| a.1.cmp(&b.1));
+    all
+}
+
+/// Where something that evidence names can be looked at.
+fn place(estate: &Estate, of: Object) -> Option<(String, String)> {
+    let to = match of {
+        Object::Machine(id) => format!("/machines/{}", id.0),
+        Object::Volume(id) => format!("/storage/volumes/{}", id.0),
+        Object::Array(id) => format!("/storage/arrays/{}", id.0),
+        Object::Schedule(_) => "/schedules".to_owned(),
+        _ => return None,
+    };
+    Some((of.name(estate), to))
+}
