@@ -11,36 +11,16 @@ mod shared;
 
 use shared::measure;
 use zastrugi_core::{
-    estate::{
-        Array, ArrayCondition, ArrayKind, Backing, Estate, Fact, Host, Outages, Path, Volume,
-    },
+    estate::{Array, Backing, Estate, Fact, Host, Outages, Path, Volume},
     ids::{ArrayId, SiteId, VolumeId},
-    testkit::{large, read},
+    testkit::{self, large, read},
 };
 
 const ARRAYS: u64 = 20;
 const VOLUMES: u64 = 20;
 
 fn array(n: u64) -> Array {
-    Array {
-        id: ArrayId(900_000 + n),
-        name: format!("array-{n}"),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
-        controllers: vec![],
-        user: String::new(),
-        key: None,
-        maker: String::new(),
-        model: String::new(),
-        serial: String::new(),
-        pools: vec![],
-        portals: vec![],
-        condition: ArrayCondition::Steady,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
-    }
+    testkit::array(ArrayId(900_000 + n), &format!("array-{n}"), SiteId(900))
 }
 
 /// Each host mounts a volume of every array by four portals of it; `up` by host and array.

@@ -10,21 +10,17 @@
 mod shared;
 
 use shared::measure;
-use std::{
-    collections::{BTreeMap, BTreeSet},
-    hint::black_box,
-    sync::Arc,
-};
+use std::{collections::BTreeSet, hint::black_box, sync::Arc};
 use zastrugi_core::{
     estate::{
-        Array, ArrayCondition, ArrayKind, Backing, Clauses, Estate, Fact, Machine, Offers, Pledge,
-        Point, Served, Service, Snaps, Taker, Volume,
+        Array, Backing, Clauses, Estate, Fact, Machine, Offers, Pledge, Point, Served, Service,
+        Snaps, Taker, Volume,
     },
     expression::Expression,
     ids::{ArrayId, MachineId, PledgeId, SiteId},
     moment::{Moment, Span},
     pledges::{Promises, Standing},
-    testkit::{large, read},
+    testkit::{self, large, read},
 };
 
 const NOW: Moment = Moment(1_000_000_000_000);
@@ -54,23 +50,8 @@ fn estate() -> Estate {
         (v.id, served)
     };
     estate.put(Fact::Array(Arc::new(Array {
-        id: array,
-        name: "basalt".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
-        controllers: vec![],
-        user: String::new(),
-        key: None,
-        maker: String::new(),
-        model: String::new(),
-        serial: String::new(),
-        pools: vec![],
-        portals: vec![],
-        condition: ArrayCondition::Steady,
-        note: String::new(),
-        left: vec![],
-        found: BTreeMap::new(),
         served: volumes.iter().map(served).collect(),
+        ..testkit::array(array, "basalt", SiteId(900))
     })));
     for volume in volumes {
         let mut v = Volume::clone(&volume);

@@ -11,11 +11,14 @@
 
 use crate::{
     estate::{
-        Access, Change, Cluster, Condition, Cpu, Demand, Disk, Estate, Fact, Hardware, Host,
-        Machine, MachineState, Memory, NetRole, Network, Nic, Path, Pen, Provisioning, PsabiLevel,
-        Site, Volume, Wanted,
+        Access, Array, ArrayCondition, ArrayKind, Change, Cluster, Condition, Cpu, Demand, Disk,
+        Estate, Fact, Hardware, Host, Machine, MachineState, Memory, NetRole, Network, Nic, Path,
+        Pen, Provisioning, PsabiLevel, Site, Volume, Wanted,
     },
-    ids::{ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SecretRef, SiteId, VolumeId},
+    ids::{
+        ArrayId, ClusterId, HostId, MachineId, NetworkId, Revision, RunId, SecretRef, SiteId,
+        VolumeId,
+    },
     moment::Moment,
     observe::MachineReport,
     permits::{Permits, Role, Who},
@@ -37,6 +40,29 @@ pub struct Small {
     pub plans: Plans,
     pub permits: Permits,
     pub now: Moment,
+}
+
+/// An array that answers, with nothing on it.
+pub fn array(id: ArrayId, name: &str, site: SiteId) -> Array {
+    Array {
+        id,
+        name: name.into(),
+        site,
+        kind: ArrayKind::Block,
+        controllers: vec![],
+        user: String::new(),
+        key: None,
+        maker: String::new(),
+        model: String::new(),
+        serial: String::new(),
+        pools: vec![],
+        portals: vec![],
+        condition: ArrayCondition::Steady,
+        note: String::new(),
+        left: vec![],
+        found: BTreeMap::new(),
+        served: BTreeMap::new(),
+    }
 }
 
 /// The estate alone, without runs.

@@ -231,6 +231,12 @@ impl Estate {
             .filter(|_| !machine.is_off())?;
         Some((host, host.silent_since()?))
     }
+    /// Where a machine is: at the site of its cluster, else of its host.
+    pub fn site_of(&self, machine: &Machine) -> Option<SiteId> {
+        let cluster = machine.cluster.and_then(|c| self.clusters.get(&c));
+        let host = || self.hosts.get(&machine.host?).map(|h| h.site);
+        cluster.map(|c| c.site).or_else(host)
+    }
     pub fn cluster_named(&self, name: &str) -> Option<&Arc<Cluster>> {
         self.clusters
             .values()

@@ -57,6 +57,11 @@ impl Served {
             group.unwrap_or_default()
         )
     }
+    /// How it took snapshots before somebody changed that; none: it was not changed, or nothing is known of before.
+    pub fn snapshots_before(&self) -> Option<&Snaps> {
+        let was = self.before.as_ref()?.snapshots.as_ref();
+        was.filter(|_| was != self.service.snapshots.as_ref())
+    }
     /// The same, whenever it was first seen.
     pub fn says_as(&self, other: &Served) -> bool {
         self.service == other.service && self.group == other.group

@@ -67,6 +67,10 @@ impl Verdict {
             false => (self, other),
         };
         better.until = better.until.into_iter().chain(worse.until).min();
+        // Until the last means failed it was kept.
+        if better.standing == Standing::Broken {
+            better.since = better.since.max(worse.since);
+        }
         better.by(worse.evidence)
     }
     /// The one that stands worse, with the evidence of both.
@@ -76,6 +80,10 @@ impl Verdict {
             false => (self, other),
         };
         worse.until = worse.until.into_iter().chain(better.until).min();
+        // Since the first of them failed it is broken.
+        if better.standing == Standing::Broken {
+            worse.since = worse.since.into_iter().chain(better.since).min();
+        }
         worse.by(better.evidence)
     }
 }
@@ -117,7 +125,10 @@ impl<'a> Case<'a> {
 
     pub(super) fn judge(&self, demand: &Demand) -> Verdict {
         if self.volumes.is_empty() && !matches!(demand, Demand::Tier(_)) {
-            return Verdict::new(Standing::Kept, "It has no disk that this is promised of.");
+            return Verdict::new(
+                Standing::Unchecked,
+                "It has no disk that this could be promised of.",
+            );
         }
         match demand {
             Demand::Storage(offers) => self.each(|v| self.lies(v).offers(offers)),
@@ -139,7 +150,7 @@ impl<'a> Case<'a> {
         };
         let all = self.volumes.values().map(one);
         all.reduce(Verdict::and)
-            .unwrap_or_else(|| Verdict::new(Standing::Kept, ""))
+            .unwrap_or_else(|| Verdict::new(Standing::Unchecked, ""))
     }
 
     fn served(&self) -> impl Iterator<Item = (&Arc<Volume>, &Arc<Array>, &Served)> {
@@ -282,10 +293,11 @@ impl<'a> Case<'a> {
         let array = self.each(|v| self.lies(v).keeps(span));
         let longest = self.schedules().into_iter().max_by_key(|s| s.keeps);
         let schedule = longest.map(|s| {
-            let standing = if s.keeps >= span {
-                Standing::Kept
-            } else {
-                Standing::Broken
+            let standing = match s.keeps >= span {
+                // One that took nothing yet keeps nothing yet.
+                true if s.last.is_none() => Standing::Unchecked,
+                true => Standing::Kept,
+                false => Standing::Broken,
             };
             let seen = Evidence {
                 text: say!(self, "Schedule {} keeps each for {}", s.name, s.keeps),

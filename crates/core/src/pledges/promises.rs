@@ -3,7 +3,7 @@
 use super::{Demand, Sort, Standing, demands, judge::Case};
 use crate::{
     estate::{Array, Estate, Machine, Pledge, Volume},
-    ids::{ArrayId, MachineId, PledgeId},
+    ids::{ArrayId, MachineId, PledgeId, SiteId},
     moment::Moment,
 };
 use imbl::{OrdMap, OrdSet, ordmap::DiffItem};
@@ -105,15 +105,21 @@ pub struct Promises {
 impl Promises {
     /// All of them, judged. O(machines × pledges).
     pub fn all(estate: &Arc<Estate>, now: Moment) -> Promises {
+        Promises::among(estate, estate.machines.keys().copied(), now)
+    }
+
+    /// Those of some machines.
+    pub fn among(
+        estate: &Arc<Estate>,
+        machines: impl IntoIterator<Item = MachineId>,
+        now: Moment,
+    ) -> Promises {
         let mut promises = Promises {
             estate: estate.clone(),
             ..Promises::default()
         };
         if !estate.pledges.is_empty() {
-            estate
-                .machines
-                .keys()
-                .for_each(|id| promises.judge(*id, now));
+            machines.into_iter().for_each(|id| promises.judge(id, now));
         }
         promises
     }
@@ -195,20 +201,22 @@ impl Promises {
 
 /// What of a volume promises rest on.
 fn volume_differs(a: &Volume, b: &Volume) -> bool {
-    a.qualities != b.qualities
-        || a.name != b.name
-        || a.backing != b.backing
-        || a.pooled != b.pooled
-        || a.shared != b.shared
+    a.qualities != b.qualities || a.backing != b.backing || a.pooled != b.pooled
 }
 
 fn array_differs(a: &Array, b: &Array) -> bool {
-    a.served != b.served || a.name != b.name || a.condition != b.condition || a.site != b.site
+    a.served != b.served || a.condition != b.condition
+}
+
+/// By their names arrays say where they keep copies: one that comes, goes, moves or is renamed can touch what lies on any other.
+fn places(estate: &Estate) -> impl Iterator<Item = (ArrayId, &str, SiteId)> {
+    let arrays = estate.arrays.values();
+    arrays.map(|a| (a.id, a.name.as_str(), a.site))
 }
 
 /// The machines whose promises can stand otherwise in `new`; none: all of them.
 fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> {
-    if old.pledges != new.pledges || old.sites != new.sites {
+    if old.pledges != new.pledges || old.sites != new.sites || !places(old).eq(places(new)) {
         return None;
     }
     if new.pledges.is_empty() || Arc::ptr_eq(old, new) {
@@ -230,12 +238,6 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
                 .is_none_or(|was| array_differs(was, a))
         })
         .map(|a| a.id)
-        .chain(
-            old.arrays
-                .keys()
-                .filter(|id| !new.arrays.contains_key(*id))
-                .copied(),
-        )
         .collect();
     let volumes = new.volumes.values().filter(|v| {
         let beneath = v

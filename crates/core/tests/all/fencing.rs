@@ -5,8 +5,8 @@ use std::sync::Arc;
 use zastrugi_core::{
     availability::Survival,
     estate::{
-        Array, ArrayCondition, ArrayKind, Backing, Bmc, Condition, Controller, Fact, FencingTest,
-        Host, Means, Volume,
+        Array, ArrayCondition, Backing, Bmc, Condition, Controller, Fact, FencingTest, Host, Means,
+        Volume,
     },
     evidence::{Answer, EvidenceBook, Probe},
     finding::Offer,
@@ -14,7 +14,7 @@ use zastrugi_core::{
     moment::{Moment, Span},
     road::{Left, Work},
     rooms::{Event, Proposal, Step, hosts, hosts::Ask},
-    testkit::{Folding, Small, read},
+    testkit::{self, Folding, Small, read},
 };
 
 const TWO: &str =
@@ -52,10 +52,6 @@ fn answers(small: &mut Small, host: u64, power: &str) {
 
 fn array(condition: ArrayCondition) -> Array {
     Array {
-        id: ArrayId(60),
-        name: "basalt".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
         controllers: vec![Controller {
             address: "10.2.0.1:443".into(),
             pin: "pin".into(),
@@ -63,16 +59,9 @@ fn array(condition: ArrayCondition) -> Array {
         }],
         user: "zastrugi".into(),
         key: key(),
-        maker: String::new(),
-        model: String::new(),
         serial: "A1".into(),
-        pools: vec![],
-        portals: vec![],
         condition,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
+        ..testkit::array(ArrayId(60), "basalt", SiteId(900))
     }
 }
 

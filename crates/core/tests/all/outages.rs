@@ -2,13 +2,10 @@
 
 use crate::{put, worse};
 use zastrugi_core::{
-    estate::{
-        Array, ArrayCondition, ArrayKind, Backing, Cause, Controller, Fact, MachineState, Outages,
-        Path, Volume,
-    },
+    estate::{Array, Backing, Cause, Controller, Fact, MachineState, Outages, Path, Volume},
     ids::{ArrayId, HostId, MachineId, SiteId, VolumeId},
     rooms::{Proposal, Step, storage},
-    testkit::{Small, read},
+    testkit::{self, Small, read},
 };
 
 const PORTALS: [&str; 2] = ["10.0.9.1:3260", "10.0.9.2:3260"];
@@ -21,27 +18,17 @@ fn fixture() -> Small {
     );
     small.alter(|e| {
         let array = Array {
-            id: ArrayId(800),
-            name: "basalt".into(),
-            site: SiteId(900),
-            kind: ArrayKind::Block,
             controllers: vec![Controller {
                 address: "10.0.8.1:8443".into(),
                 pin: "p".into(),
                 silent: None,
             }],
             user: "admin".into(),
-            key: None,
             maker: "Hollin".into(),
             model: "A".into(),
             serial: "1".into(),
-            pools: vec![],
             portals: PORTALS.map(str::to_owned).to_vec(),
-            condition: ArrayCondition::Steady,
-            note: String::new(),
-            left: vec![],
-            found: Default::default(),
-            served: Default::default(),
+            ..testkit::array(ArrayId(800), "basalt", SiteId(900))
         };
         e.put(Fact::Array(array.into()));
         for id in [951, 952] {

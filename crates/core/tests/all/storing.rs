@@ -18,7 +18,7 @@ use zastrugi_core::{
     rooms::machines::PowerAct,
     rooms::storage::{ConnectArray, ConnectVolume, VolumeSource},
     rooms::{Event, Proposal, Step},
-    testkit::{Small, paths, read},
+    testkit::{self, Small, paths, read},
     units::Bytes,
 };
 use zastrugi_core::{road::Work, testkit::Folding};
@@ -33,13 +33,8 @@ fn array() -> Array {
         silent: None,
     };
     Array {
-        id: ArrayId(700),
-        name: "basalt".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
         controllers: vec![controller(201), controller(202)],
         user: "keeper".into(),
-        key: None,
         maker: "Tidestone".into(),
         model: "B4".into(),
         serial: "TS1".into(),
@@ -50,11 +45,7 @@ fn array() -> Array {
             service: None,
         }],
         portals: vec!["10.0.9.1:3260".into(), "10.0.9.2:3260".into()],
-        condition: ArrayCondition::Steady,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
+        ..testkit::array(ArrayId(700), "basalt", SiteId(900))
     }
 }
 

@@ -25,23 +25,9 @@ use zastrugi_core::{
 
 fn array(condition: ArrayCondition) -> Array {
     Array {
-        id: ArrayId(700),
-        name: "basalt".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
-        controllers: vec![],
         user: "keeper".into(),
-        key: None,
-        maker: String::new(),
-        model: String::new(),
-        serial: String::new(),
-        pools: vec![],
-        portals: vec![],
         condition,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
+        ..testkit::array(ArrayId(700), "basalt", SiteId(900))
     }
 }
 

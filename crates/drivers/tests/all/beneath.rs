@@ -3,12 +3,13 @@
 use crate::{bench::Bench, turn};
 use zastrugi_core::rooms::{networks, storage};
 use zastrugi_core::{
-    estate::{Array, ArrayCondition, ArrayKind, Controller, Fact, Provisioning, Switch, Volume},
+    estate::{Array, ArrayCondition, Controller, Fact, Provisioning, Switch, Volume},
     evidence::{Answer, Probe},
     ids::{ArrayId, HostId, SiteId, SwitchId, VolumeId},
     moment::Moment,
     rooms::{Event, Step},
     runs::FaultKind,
+    testkit,
     units::Bytes,
 };
 use zastrugi_drivers::Outcome;
@@ -37,23 +38,11 @@ async fn with_array() -> Bench {
         });
     }
     let array = Array {
-        id: SHELF,
-        name: "shelf".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
         controllers,
         user: "keeper".into(),
         key: Some(bench.password()),
-        maker: String::new(),
-        model: String::new(),
-        serial: String::new(),
-        pools: vec![],
-        portals: vec![],
         condition: ArrayCondition::Connecting,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
+        ..testkit::array(SHELF, "shelf", SiteId(900))
     };
     bench.estate.put(Fact::Array(array.into()));
     let slab = bench.estate.volumes.values().next().unwrap().clone();

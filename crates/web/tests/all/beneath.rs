@@ -12,9 +12,8 @@ use uuid::Uuid;
 use zastrugi_core::{
     addressing::range,
     estate::{
-        Array, ArrayCondition, ArrayKind, Backing, Controller, Estate, Fact, Host, HostNet,
-        Network, Part, Pool, Provisioning, Served, Service, Snaps, SpareDisk, Stray, Subnet,
-        Switch, SwitchPort, Uplink, Volume,
+        Array, Backing, Controller, Estate, Fact, Host, HostNet, Network, Part, Pool, Provisioning,
+        Served, Service, Snaps, SpareDisk, Stray, Subnet, Switch, SwitchPort, Uplink, Volume,
     },
     ids::{ArrayId, HostId, MachineId, NetworkId, SiteId, SwitchId, VolumeId},
     moment::{Moment, Span},
@@ -32,16 +31,11 @@ fn controller(address: &str, silent: Option<&str>) -> Controller {
 
 fn array() -> Array {
     Array {
-        id: ArrayId(700),
-        name: "basalt".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
         controllers: vec![
             controller("10.0.9.201:8443", None),
             controller("10.0.9.202:8443", Some("no answer in 2 s")),
         ],
         user: "keeper".into(),
-        key: None,
         maker: "Tidestone".into(),
         model: "B4".into(),
         serial: "TS77".into(),
@@ -52,11 +46,7 @@ fn array() -> Array {
             service: None,
         }],
         portals: vec!["10.0.9.1:3260".into(), "10.0.9.2:3260".into()],
-        condition: ArrayCondition::Steady,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
+        ..testkit::array(ArrayId(700), "basalt", SiteId(900))
     }
 }
 

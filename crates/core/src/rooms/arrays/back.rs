@@ -5,9 +5,9 @@ use crate::{
     estate::{Array, Estate, Fact, Served, Snaps},
     finding::{Finding, Rule},
     ids::{ArrayId, VolumeId},
-    pledges::{Promise, Standing},
+    pledges::{Promises, Standing},
 };
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 pub(super) fn set_back(draft: &mut Draft<'_>, id: ArrayId, volume: VolumeId) {
     "Set snapshots back".clone_into(&mut draft.title);
@@ -19,8 +19,7 @@ pub(super) fn set_back(draft: &mut Draft<'_>, id: ArrayId, volume: VolumeId) {
         let text = format!("{name} says nothing of what it does for {of}.");
         return draft.found(Finding::stop(Rule::Exists, of, text).at("volume"));
     };
-    let was = served.before.as_ref().and_then(|b| b.snapshots.clone());
-    let Some(was) = was.filter(|was| served.service.snapshots.as_ref() != Some(was)) else {
+    let Some(was) = served.snapshots_before().cloned() else {
         let text = format!("How {name} takes snapshots of {of} was not changed there, or not from what it could be set back to.");
         return draft.found(Finding::stop(Rule::Nothing, of, text).at("volume"));
     };
@@ -48,20 +47,20 @@ fn others(estate: &Estate, array: &Array, volume: VolumeId, served: &Served) -> 
 
 /// What becomes of promises of machines on it.
 fn holds(draft: &mut Draft<'_>, array: &Arc<Array>, served: &Served, was: &Snaps) {
-    let before = draft.estate();
+    let before = &draft.view.estate;
     let mut then = Array::clone(array);
-    for other in then.served.values_mut().filter(|s| s.service.class == served.service.class) {
+    let mut machines = BTreeSet::new();
+    for (id, other) in then.served.iter_mut().filter(|(_, s)| s.service.class == served.service.class) {
         other.service.snapshots = Some(was.clone());
+        machines.extend(before.machines_with_disk_on(*id).map(|m| m.id));
     }
-    let touched: Vec<VolumeId> = then.served.iter().filter(|(_, s)| s.service.class == served.service.class).map(|(id, _)| *id).collect();
-    let mut after = before.clone();
+    let mut after = Estate::clone(before);
     after.put(Fact::Array(Arc::new(then)));
-    let broken = |estate: &Estate| {
-        let all = touched.iter().flat_map(|v| estate.machines_with_disk_on(*v));
-        let ill = all.filter_map(|m| Promise::of(estate, m, draft.now)).filter(|p| p.standing() == Standing::Broken);
-        ill.map(|p| p.machine).collect::<std::collections::BTreeSet<_>>().len()
+    let broken = |estate: &Arc<Estate>| {
+        let all = Promises::among(estate, machines.iter().copied(), draft.now);
+        all.count(Standing::Broken)
     };
-    let (is, will) = (broken(before), broken(&after));
+    let (is, will) = (broken(before), broken(&Arc::new(after)));
     let what = |n: usize| match n {
         0 => "no machine".to_owned(),
         1 => "one machine".to_owned(),

@@ -11,6 +11,7 @@ use crate::{
     ids::{MachineId, VolumeId},
     loads::DiskUse,
     migration::FIXED,
+    pledges::Lies,
     moment::Span,
     units::{Bytes, Rate, round},
 };
@@ -45,6 +46,8 @@ pub(super) fn shift(draft: &mut Draft<'_>, to: VolumeId, machines: &[Machine]) -
         let Some((from, via)) = ends(draft, machine, &volume) else {
             continue;
         };
+        let breaks = Lies::on(draft.estate(), &volume).lacks(machine, draft.now);
+        draft.found_all(breaks.map(|why| unpledged(machine, &volume, &why)));
         let copy = foretell(draft, machine, &from, &volume, &via);
         free = room(draft, machine, &volume, copy.bytes, free);
         let (id, name) = (machine.id, &machine.name);
@@ -73,6 +76,13 @@ pub(super) fn shift(draft: &mut Draft<'_>, to: VolumeId, machines: &[Machine]) -
         draft.found(Finding::mind(Rule::Disk, &volume.name, text).at("volume"));
     }
     out
+}
+
+/// It would not have there what it is promised.
+fn unpledged(machine: &Machine, to: &Volume, why: &str) -> Finding {
+    let text = format!("Not all that {} is promised holds on {}: {why}.", machine.name, to.name);
+    let mind = Finding::mind(Rule::Storage, &machine.name, text).at("volume");
+    mind.remedy("Choose a volume where it holds.")
 }
 
 /// The volume that the disks are on, and the host that copies: both must be within its reach.

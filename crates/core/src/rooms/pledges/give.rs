@@ -1,11 +1,10 @@
 //! The checks before a pledge is given by hand or taken away, and before disks are taken out of what is promised.
 
-use super::{Draft, Event};
+use super::{Draft, Event, stands::stands};
 use crate::{
     estate::{Fact, Machine},
     finding::{Finding, Rule},
     ids::{MachineId, PledgeId},
-    pledges::{Promise, Standing},
 };
 use std::{collections::BTreeSet, sync::Arc};
 use uuid::Uuid;
@@ -51,7 +50,7 @@ pub(super) fn give(draft: &mut Draft<'_>, id: PledgeId, named: &[MachineId], giv
     let ids: Vec<MachineId> = changed.iter().map(|m| m.id).collect();
     let event = Event::Given { pledge: id, machines: ids, given };
     if given {
-        would_hold(draft, changed, |m| m.pledge(|p| _ = p.by_hand.insert(id)));
+        would_hold(draft, &changed, |m| m.pledge(|p| _ = p.by_hand.insert(id)));
     } else {
         let text = format!("Nobody looks any more whether {name} holds for them.");
         draft.found(Finding::mind(Rule::State, name, text));
@@ -60,33 +59,14 @@ pub(super) fn give(draft: &mut Draft<'_>, id: PledgeId, named: &[MachineId], giv
 }
 
 /// How each would stand.
-fn would_hold(draft: &mut Draft<'_>, machines: Vec<Arc<Machine>>, change: impl Fn(&mut Machine)) {
+fn would_hold(draft: &mut Draft<'_>, machines: &[Arc<Machine>], change: impl Fn(&mut Machine)) {
     let mut after = draft.estate().clone();
-    let (mut kept, mut not) = (0, Vec::new());
     for m in machines {
-        let mut then = Machine::clone(&m);
+        let mut then = Machine::clone(m);
         change(&mut then);
-        let then = Arc::new(then);
-        after.put(Fact::Machine(then.clone()));
-        let Some(promise) = Promise::of(&after, &then, draft.now) else { continue };
-        match promise.worst().filter(|j| j.standing != Standing::Kept) {
-            None => kept += 1,
-            Some(worst) => {
-                let text = format!("{}: {} is {}. {}", m.name, worst.demand.sort().word(), worst.standing.word(), worst.why);
-                not.push(match worst.standing {
-                    Standing::Unchecked => Finding::unchecked(Rule::State, &m.name, text),
-                    Standing::Kept | Standing::AtRisk | Standing::Broken => Finding::mind(Rule::State, &m.name, text),
-                });
-            }
-        }
+        after.put(Fact::Machine(Arc::new(then)));
     }
-    let what = match kept {
-        0 => None,
-        1 => Some("For one machine everything that it is promised holds then.".to_owned()),
-        n => Some(format!("For {n} machines everything that they are promised holds then.")),
-    };
-    draft.found_all(what.map(|text| Finding::clear(Rule::State, "promises", text)));
-    draft.found_all(not);
+    stands(draft, after, machines.iter().map(|m| m.id), None);
 }
 
 pub(super) fn except(draft: &mut Draft<'_>, id: MachineId, disks: &BTreeSet<Uuid>) {
@@ -104,6 +84,6 @@ pub(super) fn except(draft: &mut Draft<'_>, id: MachineId, disks: &BTreeSet<Uuid
         draft.found(Finding::mind(Rule::Disk, name, text).at("disks"));
     }
     let event = Event::Excepted { machine: id, disks: there.clone() };
-    would_hold(draft, vec![machine.clone()], |m| m.pledge(|p| p.except.clone_from(&there)));
+    would_hold(draft, &[machine], |m| m.pledge(|p| p.except.clone_from(&there)));
     draft.intend(event);
 }

@@ -1,21 +1,19 @@
 //! The checks before a pledge is kept or withdrawn: who enters, who leaves, which clause changes, and what would hold.
 
-use super::{Draft, Event, Keep};
+use super::{Draft, Event, Keep, stands::{count, listed, stands}};
 use crate::{
     estate::{Estate, Fact, Machine, Pledge},
     expression::Expression,
     finding::{Finding, Rule},
-    ids::PledgeId,
+    ids::{MachineId, PledgeId},
     limits, names,
     moment::Span,
-    pledges::{CLAUSES, Demand, Promise, Sort, Standing},
+    pledges::{CLAUSES, Demand, Sort},
 };
 use std::{collections::BTreeMap, sync::Arc};
 
 /// Nothing is promised more often, nor for a shorter time.
 const LEAST: Span = Span::mins(1);
-/// Names that are told; more are counted.
-const NAMED: usize = 6;
 
 pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     let name = ask.name.trim().to_owned();
@@ -46,7 +44,9 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     after.put(Fact::Pledge(Arc::new(pledge.clone())));
     who(draft, had.as_deref(), &pledge);
     what(draft, had.as_deref(), &pledge, &after);
-    holds(draft, &pledge, &after);
+    let having = draft.estate().machines.values().filter(|m| pledge.is_given(m)).map(|m| m.id);
+    let having: Vec<MachineId> = having.collect();
+    stands(draft, after, having, Some(&pledge.name));
     draft.intend(Event::Kept(Box::new(pledge)));
 }
 
@@ -125,19 +125,6 @@ fn sound(draft: &mut Draft<'_>, ask: &Keep) {
     }
 }
 
-/// Names, and how many more.
-fn listed(all: &[&Arc<Machine>]) -> String {
-    let names: Vec<&str> = all.iter().take(NAMED).map(|m| m.name.as_str()).collect();
-    match all.len().saturating_sub(names.len()) {
-        0 => names.join(", "),
-        more => format!("{} and {more} more", names.join(", ")),
-    }
-}
-
-fn count(n: usize) -> String {
-    if n == 1 { "One machine".into() } else { format!("{n} machines") }
-}
-
 /// Who has it then, who enters, and who leaves.
 fn who(draft: &mut Draft<'_>, had: Option<&Pledge>, pledge: &Pledge) {
     let estate = draft.estate();
@@ -185,31 +172,6 @@ fn what(draft: &mut Draft<'_>, had: Option<&Pledge>, pledge: &Pledge, after: &Es
         draft.found(match less {
             true => Finding::mind(Rule::State, &pledge.name, format!("{text} Less is promised than before.")),
             false => Finding::clear(Rule::State, &pledge.name, text),
-        });
-    }
-}
-
-/// How it would stand with those who have it.
-fn holds(draft: &mut Draft<'_>, pledge: &Pledge, after: &Estate) {
-    let having = after.machines_by_name().filter(|m| m.deleted.is_none() && pledge.is_given(m));
-    let mut all: BTreeMap<Standing, Vec<(&Arc<Machine>, String)>> = BTreeMap::new();
-    for m in having {
-        let Some(promise) = Promise::of(after, m, draft.now) else { continue };
-        let mine = promise.judged.iter().filter(|j| j.by.contains(&pledge.name));
-        let Some(worst) = mine.max_by_key(|j| j.standing) else { continue };
-        all.entry(worst.standing).or_default().push((m, worst.why.clone()));
-    }
-    for (standing, of) in all {
-        let machines: Vec<&Arc<Machine>> = of.iter().map(|(m, _)| *m).collect();
-        let first = of.first().map_or("", |(_, why)| why.as_str());
-        let (who, names) = (count(of.len()), listed(&machines));
-        let finding = |make: fn(Rule, &str, String) -> Finding, text: String| make(Rule::State, &pledge.name, text).because(names.clone());
-        let mind: fn(Rule, &str, String) -> Finding = |r, s, t| Finding::mind(r, s, t);
-        draft.found(match standing {
-            Standing::Kept => finding(|r, s, t| Finding::clear(r, s, t), format!("For {} it holds now.", who.to_lowercase())),
-            Standing::Unchecked => finding(|r, s, t| Finding::unchecked(r, s, t), format!("For {} nothing tells. {first}", who.to_lowercase())),
-            Standing::AtRisk => finding(mind, format!("For {} it is at risk. {first}", who.to_lowercase())),
-            Standing::Broken => finding(mind, format!("For {} it is broken from the start. {first}", who.to_lowercase())),
         });
     }
 }

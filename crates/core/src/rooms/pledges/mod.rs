@@ -4,6 +4,7 @@ mod ask;
 mod event;
 mod give;
 mod keep;
+mod stands;
 mod step;
 
 pub use ask::{Ask, Keep};

@@ -126,15 +126,7 @@ fn a_restart_leaves_the_machine_wanted_on() {
 fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
     let mut now = estate(small).clone();
     now.put(Fact::Array(Arc::new(Array {
-        id: ArrayId(700),
-        name: "basalt".into(),
-        site: SiteId(900),
-        kind: ArrayKind::Block,
-        controllers: vec![],
         user: "keeper".into(),
-        key: None,
-        maker: String::new(),
-        model: String::new(),
         serial: "TS1".into(),
         pools: vec![Pool {
             name: "fast".into(),
@@ -142,12 +134,7 @@ fn connect(small: &mut Small) -> (RunId, Vec<usize>) {
             used: Bytes::ZERO,
             service: None,
         }],
-        portals: vec![],
-        condition: ArrayCondition::Steady,
-        note: String::new(),
-        left: vec![],
-        found: Default::default(),
-        served: Default::default(),
+        ..testkit::array(ArrayId(700), "basalt", SiteId(900))
     })));
     small.view = small.view.with(now);
     let ask = Proposal::Storage(storage::Ask::ConnectVolume(ConnectVolume {

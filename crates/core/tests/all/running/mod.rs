@@ -13,7 +13,7 @@ use uuid::Uuid;
 use zastrugi_core::rooms::{edits, hosts, machines, storage};
 use zastrugi_core::testkit::Folding;
 use zastrugi_core::{
-    estate::{Array, ArrayCondition, ArrayKind, Estate, Fact, Pool, Provisioning},
+    estate::{Array, Estate, Fact, Pool, Provisioning},
     ids::{ArrayId, ClusterId, HostId, MachineId, Revision, RunId, SiteId},
     moment::{Moment, Span},
     permits::Who,

@@ -1,8 +1,8 @@
 //! Promises that are broken or at risk: one cause, one line.
 
 use super::Need;
-use crate::places::protect::{glyph_of, key, key_of};
-use std::{collections::BTreeMap, sync::Arc};
+use crate::places::protect::{at_site, glyph_of, key, key_of};
+use std::{cmp::Reverse, collections::BTreeMap, sync::Arc};
 use zastrugi_core::{
     estate::{Estate, Machine},
     ids::ArrayId,
@@ -11,7 +11,7 @@ use zastrugi_core::{
 };
 
 /// What stands behind it: the array that does otherwise, if one does. What is broken comes first.
-type Cause = (std::cmp::Reverse<Standing>, Sort, Option<ArrayId>);
+type Cause = (Reverse<Standing>, Sort, Option<ArrayId>);
 
 #[derive(Default)]
 struct Felt<'a> {
@@ -25,10 +25,7 @@ pub(super) fn promises(
     site: Option<u64>,
     now: Moment,
 ) -> Vec<Need> {
-    let here = |m: &Machine| {
-        let cluster = m.cluster.and_then(|c| estate.clusters.get(&c));
-        site.is_none_or(|s| cluster.is_some_and(|c| c.site.0 == s))
-    };
+    let here = |m: &Machine| at_site(estate, m, site);
     let mut all: BTreeMap<Cause, Felt<'_>> = BTreeMap::new();
     let ill = |s: Standing| s >= Standing::AtRisk;
     for promise in promises.iter().filter(|p| ill(p.standing())) {
@@ -37,9 +34,7 @@ pub(super) fn promises(
             continue;
         };
         for (sort, standing, since, array) in promise.clauses().filter(|c| ill(c.1)) {
-            let felt = all
-                .entry((std::cmp::Reverse(standing), sort, array))
-                .or_default();
+            let felt = all.entry((Reverse(standing), sort, array)).or_default();
             felt.since = felt.since.into_iter().chain(since).min();
             if felt.machines.last().is_none_or(|m| m.id != machine.id) {
                 felt.machines.push(machine);

@@ -117,14 +117,8 @@ fn filtered(view: &View, signed: &Signed, query: &Query, now: Moment) -> Vec<Arc
     let cluster = fields.get("cluster").parse().ok().map(ClusterId);
     let host = fields.get("host").parse().ok().map(HostId);
     let at_site = |m: &Machine| {
-        let site = m
-            .cluster
-            .and_then(|c| estate.clusters.get(&c))
-            .map(|c| c.site);
-        let site = site.or_else(|| m.host.and_then(|h| estate.hosts.get(&h)).map(|h| h.site));
-        signed
-            .site
-            .is_none_or(|wanted| site.is_some_and(|s| s.0 == wanted))
+        let of = || estate.site_of(m).map(|s| s.0);
+        signed.site.is_none_or(|wanted| of() == Some(wanted))
     };
     let fits = |m: &&Arc<Machine>| {
         in_state(estate, m, state, now)

@@ -95,19 +95,14 @@ pub(super) fn columns<'a>(pledges: impl Iterator<Item = &'a Arc<Pledge>>) -> Vec
     all.into_iter().collect()
 }
 
-/// The site that a machine is at, if it is at one.
-fn at_site(estate: &Estate, m: &Machine, site: Option<u64>) -> bool {
-    let of = m
-        .cluster
-        .and_then(|c| estate.clusters.get(&c))
-        .map(|c| c.site);
-    site.is_none_or(|wanted| of.is_some_and(|s| s.0 == wanted))
+pub(crate) fn at_site(estate: &Estate, m: &Machine, site: Option<u64>) -> bool {
+    site.is_none_or(|wanted| estate.site_of(m).is_some_and(|s| s.0 == wanted))
 }
 
 /// Names in the sentence; more are counted.
 const NAMED: usize = 3;
 
-/// “41 of 68 machines have a pledge; 2 are broken: payroll and crew-portal.”
+/// “41 of 68 machines have a pledge; of 2 it is broken: payroll, crew-portal.”
 fn sentence(estate: &Estate, here: &[&Arc<Brief>], machines: usize) -> String {
     let of = |standing| {
         here.iter()

@@ -119,8 +119,7 @@ fn set_back(estate: &Estate, m: &Machine, judged: &Judged) -> Option<(String, St
         let backing = estate.volumes.get(&v)?.backing.as_ref()?;
         let array = estate.arrays.get(&backing.array)?;
         let served = array.served.get(&v)?;
-        let was = served.before.as_ref()?.snapshots.as_ref()?;
-        (Some(was) != served.service.snapshots.as_ref()).then_some((array, v, was))
+        Some((array, v, served.snapshots_before()?))
     });
     let (array, volume, was) = changed?;
     Some((

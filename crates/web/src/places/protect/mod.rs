@@ -9,6 +9,7 @@ mod machine;
 mod pledge;
 
 pub(crate) use clauses::key;
+pub(crate) use list::at_site;
 
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};

@@ -10,7 +10,7 @@ use futures::future::BoxFuture;
 use std::sync::Arc;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
-    estate::{Array, Served},
+    estate::Array,
     evidence::Probe,
     ids::{ArrayId, VolumeId},
     rooms::{Proposal, arrays},
@@ -114,12 +114,11 @@ struct SetBackFields {
 }
 
 /// Volumes for which the array takes snapshots otherwise than before.
-pub(crate) fn changed(view: &View, array: &Array) -> Vec<(u64, String)> {
-    let other = |s: &Served| {
-        let was = s.before.as_ref().and_then(|b| b.snapshots.as_ref());
-        was.is_some() && was != s.service.snapshots.as_ref()
-    };
-    let of = array.served.iter().filter(|(_, s)| other(s));
+fn changed(view: &View, array: &Array) -> Vec<(u64, String)> {
+    let of = array
+        .served
+        .iter()
+        .filter(|(_, s)| s.snapshots_before().is_some());
     of.filter_map(|(id, _)| Some((id.0, view.estate.volumes.get(id)?.name.clone())))
         .collect()
 }
