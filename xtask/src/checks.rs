@@ -170,7 +170,8 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 8] = [
+const COMPOSED: [&str; 9] = [
+    "backups",
     "building",
     "growing",
     "joining",

@@ -35,6 +35,8 @@ pub enum Probe {
     SwitchGreeting(String),
     /// Who balances at this address (`ip:port`)?
     BalancerGreeting(String),
+    /// Who has buckets at this address (`ip:port`)?
+    StoreGreeting(String),
     /// Does a packet of the network's MTU get from one host to another, unfragmented?
     Mtu {
         network: NetworkId,
@@ -303,6 +305,7 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::ArrayGreeting(_)
         | Probe::SwitchGreeting(_)
         | Probe::BalancerGreeting(_)
+        | Probe::StoreGreeting(_)
         | Probe::ControllerGreeting(_)
         | Probe::Beneath { .. } => Span::mins(30),
         Probe::Clock(_)

@@ -51,6 +51,8 @@ id_type!(/** An address for machines behind a load balancer. */ FrontId, "front"
 id_type!(/** A series of versions that machines are made from. */ TemplateId, "template");
 id_type!(/** Snapshots that are taken again and again. */ ScheduleId, "schedule");
 id_type!(/** What machines are promised. */ PledgeId, "pledge");
+id_type!(/** A place for backups. */ StoreId, "store");
+id_type!(/** What a store has of one machine. */ SeriesId, "series");
 id_type!(/** Machines that are kept ready. */ SparePoolId, "pool");
 id_type!(/** A series of versions of what guests are told at their first boot. */ FirstBootId, "first-boot");
 id_type!(/** A host that failed, and what became of its machines. */ FailureId, "failure");

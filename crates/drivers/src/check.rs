@@ -75,6 +75,25 @@ impl Suite {
         Ok((status, value))
     }
 
+    /// How many bytes are answered.
+    async fn fetch(&self, path: &str) -> Result<usize, String> {
+        let asked = self
+            .client
+            .get(format!("{}{path}", self.base))
+            .timeout(Duration::from_secs(5))
+            .bearer_auth(&self.key);
+        let answer = asked.send().await.map_err(|e| format!("no answer: {e}"))?;
+        let status = answer.status();
+        let bytes = answer
+            .bytes()
+            .await
+            .map_err(|e| format!("the answer broke off: {e}"))?;
+        match status.is_success() {
+            true => Ok(bytes.len()),
+            false => Err(format!("{status}")),
+        }
+    }
+
     /// Notes whether a promise was kept.
     async fn check(
         &mut self,

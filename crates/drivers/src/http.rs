@@ -119,6 +119,22 @@ impl Http {
         body(call, response).await
     }
 
+    /// The same for as many bytes as one answer may have.
+    pub(crate) async fn fetch_long(&self, call: &Call<'_>) -> Result<Vec<u8>, Fault> {
+        let response = self.send(call, Some(PIECE)).await?;
+        body(call, response).await
+    }
+
+    /// Which certificate is shown at an address, whatever is answered there.
+    pub(crate) async fn shown(&self, address: &str) -> Result<String, Fault> {
+        let (client, shown) = build(None)?;
+        let asked = client.get(format!("https://{address}/"));
+        let response = asked.timeout(Duration::from_secs(3)).send().await;
+        response.map_err(|e| unanswered(address, &e))?;
+        let pin = shown.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        Ok(pin.unwrap_or_default())
+    }
+
     /// Sends it and answers whatever came, with what its head says of signing in and patience.
     pub(crate) async fn exchange(&self, call: &Call<'_>) -> Result<Reply, Fault> {
         let response = self.send(call, Some(WHOLE)).await?;

@@ -6,6 +6,7 @@
 
 pub mod agent;
 mod announce;
+pub mod backup;
 mod balancer;
 pub mod check;
 mod console;
@@ -57,6 +58,7 @@ pub struct Drivers {
     >,
     installation: Installation,
     media: Arc<Media>,
+    movers: rooms::carrying::Movers,
 }
 
 impl Drivers {
@@ -70,6 +72,7 @@ impl Drivers {
             archives: Default::default(),
             installation,
             media: Arc::default(),
+            movers: Default::default(),
         }
     }
     /// The same, with what hosts are installed from.

@@ -13,6 +13,9 @@ const TIME_PORTS: [u16; 2] = [123, 1123];
 /// The same of name servers.
 const NAME_PORTS: [u16; 2] = [53, 1053];
 
+/// The same of servers that have buckets.
+const STORE_PORTS: [u16; 2] = [443, 9443];
+
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Networks(pub Vec<IpNet>);
 
@@ -28,6 +31,8 @@ pub enum NotAllowed {
     TimePort(u16),
     #[error("port {0} is not one of name servers (53 and 1053 are)")]
     NamePort(u16),
+    #[error("port {0} is not one of servers that have buckets (443 and 9443 are)")]
+    StorePort(u16),
 }
 
 impl Networks {
@@ -61,6 +66,14 @@ impl Networks {
     /// [`NotAllowed`] likewise.
     pub fn check_names(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
         self.check_at(address, NAME_PORTS, NotAllowed::NamePort)
+    }
+
+    /// Where backups are kept.
+    ///
+    /// # Errors
+    /// [`NotAllowed`] likewise.
+    pub fn check_store(&self, address: &str) -> Result<SocketAddr, NotAllowed> {
+        self.check_at(address, STORE_PORTS, NotAllowed::StorePort)
     }
 
     fn check_at(

@@ -81,6 +81,7 @@ impl Drivers {
                     devices: storage.devices().into_iter().map(|(d, _)| d).collect(),
                 })
             }
+            Probe::StoreGreeting(address) => self.store_greeting(address).await,
             Probe::BalancerGreeting(address) => self.balancer_greeting(address).await,
             Probe::SwitchGreeting(address) => self.switch_greeting(address).await,
             Probe::RoundTrip { from, to } => self.round_trip(estate, *from, *to).await,

@@ -49,7 +49,9 @@ pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Erro
         | Fact::FirstBoot(_)
         | Fact::SparePool(_)
         | Fact::Schedule(_)
-        | Fact::Pledge(_) => false,
+        | Fact::Pledge(_)
+        | Fact::Store(_)
+        | Fact::Series(_) => false,
         Fact::Site(_) | Fact::Switch(_) => true,
         Fact::Cluster(c) => c.id == cluster,
         Fact::Host(h) => h.cluster == Some(cluster),

@@ -2,6 +2,7 @@
 //! tables and estates for checking the computation from outside.
 //! Nothing here knows the network or the database.
 
+pub mod backup;
 pub mod build;
 pub mod certificate;
 pub mod csv;

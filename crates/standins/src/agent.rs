@@ -10,6 +10,7 @@ pub(crate) use history::Seen;
 use crate::{
     fault::Device,
     rooms::{
+        carrying::calls as carrying,
         consoles::{calls as console, screens as screen},
         hardware::calls as hardware,
         hosts::{claim, leases},
@@ -165,6 +166,12 @@ fn machine_routes() -> Router<Device> {
             post(snapshots::go_back),
         )
         .route("/v1/machines/{uuid}/forget", post(snapshots::forget))
+        .route("/v1/machines/{uuid}/marks/{id}", put(carrying::mark))
+        .route(
+            "/v1/machines/{uuid}/marks/{id}/blocks",
+            get(carrying::blocks),
+        )
+        .route("/v1/machines/{uuid}/marks/{id}/bytes", get(carrying::bytes))
         .route("/v1/machines/{uuid}/grow", post(records::grow))
         .route("/v1/machines/{uuid}/power", post(power::power))
 }

@@ -56,6 +56,7 @@ pub(crate) enum Part {
     Controller(usize),
     Switch,
     Balancer,
+    Buckets,
 }
 
 impl Device {
@@ -64,7 +65,7 @@ impl Device {
         match self.part {
             Part::Agent => self.name.clone(),
             Part::Bmc => format!("{}-bmc", self.name),
-            Part::Switch | Part::Balancer => self.name.clone(),
+            Part::Switch | Part::Balancer | Part::Buckets => self.name.clone(),
             Part::Controller(n) => format!("{}-{}", self.name, n + 1),
         }
     }
@@ -75,6 +76,7 @@ impl Device {
             Part::Bmc => self.world.bmc_answers(&self.name),
             Part::Switch => self.world.switch_answers(&self.name),
             Part::Balancer => self.world.balancer_answers(&self.name),
+            Part::Buckets => self.world.buckets_answer(&self.name),
             Part::Controller(n) => self.world.answers(&self.name, n),
         }
     }

@@ -28,8 +28,8 @@ pub use rooms::storage::{
     classes::{Class, Every},
 };
 pub use scenario::{
-    Handmade, Scenario, ScenarioArray, ScenarioBalancer, ScenarioHost, ScenarioMachine,
-    ScenarioMistake, ScenarioNames, ScenarioSwitch, ScenarioVolume, large,
+    Handmade, Scenario, ScenarioArray, ScenarioBalancer, ScenarioBuckets, ScenarioHost,
+    ScenarioMachine, ScenarioMistake, ScenarioNames, ScenarioSwitch, ScenarioVolume, large,
 };
 pub use server::{Foreign, Settings, Standins};
 pub use weather::{Gust, House, Sky};

@@ -26,6 +26,9 @@ pub struct Scenario {
     /// Load balancers, by name.
     #[serde(default)]
     pub balancers: BTreeMap<String, ScenarioBalancer>,
+    /// Servers of buckets, by name.
+    #[serde(default)]
+    pub buckets: BTreeMap<String, ScenarioBuckets>,
     /// Clusters that were built by hand, under other managers.
     #[serde(default)]
     pub handmade: Vec<Handmade>,
@@ -38,6 +41,18 @@ pub struct ScenarioBalancer {
     pub address: String,
     /// What it takes orders with.
     pub token: String,
+}
+
+/// A server of buckets, which speaks S3.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ScenarioBuckets {
+    /// Last two numbers of its address.
+    pub address: String,
+    /// Its only access key.
+    pub access: String,
+    pub secret: String,
+    pub buckets: Vec<String>,
 }
 
 /// A name server that takes signed changes.
@@ -318,6 +333,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         time: BTreeMap::new(),
         names: BTreeMap::new(),
         balancers: BTreeMap::new(),
+        buckets: BTreeMap::new(),
         handmade: vec![],
     }
 }

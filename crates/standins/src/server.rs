@@ -63,6 +63,7 @@ impl Standins {
         serve_arrays(&mut tasks, &world).await?;
         serve_switches(&mut tasks, &world).await?;
         serve_balancers(&mut tasks, &world).await?;
+        serve_buckets(&mut tasks, &world).await?;
         timing::serve(&mut tasks, &world).await?;
         naming::serve(&mut tasks, &world).await?;
         tasks.spawn(keep_time(world.clone(), listening));
@@ -229,6 +230,21 @@ async fn serve_balancers(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Res
         serve_tls(tasks, &balancer.address, balancer.identity, routes, device).await?;
     }
     tasks.spawn(crate::rooms::fronts::live::keep(world.clone()));
+    Ok(())
+}
+
+async fn serve_buckets(tasks: &mut JoinSet<()>, world: &Arc<World>) -> io::Result<()> {
+    let servers: Vec<_> = world.lock().buckets.values().cloned().collect();
+    for server in servers {
+        let device = Device {
+            world: world.clone(),
+            name: server.name.clone(),
+            part: Part::Buckets,
+        };
+        let guard = middleware::from_fn_with_state(device.clone(), fault::inject);
+        let routes = crate::rooms::stores::routes(device.clone(), &server)?.layer(guard);
+        serve_tls(tasks, &server.address, server.identity, routes, device).await?;
+    }
     Ok(())
 }
 

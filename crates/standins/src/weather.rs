@@ -76,6 +76,9 @@ const NO_REVERSE: &str = "without reverse";
 /// No question of a host reaches a name server.
 const NAMES: &str = "name servers";
 
+/// A server of buckets has no room.
+const FULL: &str = "full";
+
 /// No router answers.
 const SILENT: &str = "silent";
 
@@ -113,6 +116,10 @@ fn services(state: &State) -> Vec<Sky> {
         .balancers
         .values()
         .map(|b| sky("load balancer", &b.name, vec![("management".into(), !b.up)]));
+    let buckets = state.buckets.values().map(|b| {
+        let words = vec![(SILENT.into(), !b.up), (FULL.into(), b.full)];
+        sky("bucket server", &b.name, words)
+    });
     let all = time.chain(names).chain(formers);
     let routers = sky(
         "router",
@@ -121,6 +128,7 @@ fn services(state: &State) -> Vec<Sky> {
     );
     all.map(|(kind, name, words)| sky(kind, name, words.map(|(w, is)| (w.to_owned(), is)).into()))
         .chain(balancers)
+        .chain(buckets)
         .chain([routers])
         .collect()
 }
@@ -238,6 +246,8 @@ impl World {
                     self.former_orders(&gust.name, gust.broken);
                 }
                 "manager elsewhere" => self.former_automation(&gust.name, gust.broken),
+                "bucket server" if gust.word == FULL => self.fill_buckets(&gust.name, gust.broken),
+                "bucket server" => self.silence_buckets(&gust.name, gust.broken),
                 "load balancer" => self.silence_balancer(&gust.name, gust.broken),
                 "router" => self.silence_routers(gust.broken),
                 "time" => self.time_silent(&gust.name, gust.broken),

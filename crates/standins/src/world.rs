@@ -19,6 +19,7 @@ use crate::{
     rooms::snapshots::blocks::Written,
     rooms::storage::array::Array,
     rooms::storage::volume::Volume,
+    rooms::stores::BucketServer,
     rooms::taking::{self, Former},
     rooms::timing::TimeSource,
     scenario::Scenario,
@@ -63,6 +64,7 @@ pub(crate) struct State {
     pub(crate) sources: BTreeMap<String, TimeSource>,
     pub(crate) names: BTreeMap<String, NameServer>,
     pub(crate) balancers: BTreeMap<String, LoadBalancer>,
+    pub(crate) buckets: BTreeMap<String, BucketServer>,
     /// What the line between any two sites adds to a round trip.
     pub(crate) line_micros: u64,
     /// Other managers, by name.
@@ -96,6 +98,7 @@ impl World {
         fs::create_dir_all(dir.join("formers"))?;
         fs::create_dir_all(dir.join("names"))?;
         fs::create_dir_all(dir.join("balancers"))?;
+        fs::create_dir_all(dir.join("bucket-servers"))?;
         let mut state = State::default();
         for volume in read_all::<Volume>(&dir.join("volumes"))? {
             state.volumes.insert(volume.uid.clone(), volume);
@@ -119,6 +122,9 @@ impl World {
         }
         for balancer in read_all::<LoadBalancer>(&dir.join("balancers"))? {
             state.balancers.insert(balancer.name.clone(), balancer);
+        }
+        for server in read_all::<BucketServer>(&dir.join("bucket-servers"))? {
+            state.buckets.insert(server.name.clone(), server);
         }
         for former in read_all::<Former>(&dir.join("formers"))? {
             state.formers.insert(former.name.clone(), former);
@@ -197,6 +203,12 @@ impl World {
                 .balancers
                 .insert(name.clone(), LoadBalancer::of(name, made, net)?);
             self.save_balancer(&state, name);
+        }
+        for (name, made) in &scenario.buckets {
+            state
+                .buckets
+                .insert(name.clone(), BucketServer::of(name, made, net)?);
+            self.save_buckets(&state, name);
         }
         for machine in &scenario.machines {
             place(&mut state, machine, self.now());

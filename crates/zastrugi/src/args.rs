@@ -33,6 +33,8 @@ pub(crate) enum Command {
     AgentCheck(AgentCheck),
     /// Look at a machine in an archive, without database or devices.
     Ovf(Ovf),
+    /// Look into a backup store with nothing but its place and its key; machines come out of it without a manager.
+    Store(Store),
     /// Compute from files, without database or devices; answers in JSON.
     Compute(Compute),
 }
@@ -59,6 +61,66 @@ pub(crate) enum OvfWhat {
     Check {
         /// A file in the OVA format; `-` reads standard input.
         file: PathBuf,
+    },
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Store {
+    #[command(subcommand)]
+    pub(crate) what: StoreWhat,
+}
+
+/// Where a store lies, and what opens it.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct At {
+    /// A folder of a mounted export, or a bucket such as https://10.20.0.9:9443/bucket/folder.
+    pub(crate) place: String,
+    /// A file with the store's key, as it was shown when the store was made.
+    #[arg(long)]
+    pub(crate) key_file: PathBuf,
+    /// Name of the bucket's access key.
+    #[arg(long)]
+    pub(crate) access: Option<String>,
+    /// A file with its secret.
+    #[arg(long)]
+    pub(crate) secret_file: Option<PathBuf>,
+    #[arg(long, default_value = "us-east-1")]
+    pub(crate) region: String,
+    /// SHA-256 of the server's public key.
+    #[arg(long)]
+    pub(crate) pin: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StoreWhat {
+    /// The recovery points in it, by machine and instant.
+    List {
+        #[command(flatten)]
+        at: At,
+        /// Only those of a machine, by its name or identity.
+        #[arg(long)]
+        machine: Option<String>,
+    },
+    /// Whether everything that its recovery points need is there; leaves with 2 where it is not.
+    Check {
+        #[command(flatten)]
+        at: At,
+        /// Read and open every chunk too.
+        #[arg(long)]
+        read: bool,
+    },
+    /// Write the disks of a recovery point into a folder.
+    Restore {
+        #[command(flatten)]
+        at: At,
+        /// By its name or identity.
+        machine: String,
+        /// The session that `list` tells; without it the newest.
+        #[arg(long)]
+        point: Option<String>,
+        /// Files in it are not written over.
+        #[arg(long)]
+        out: PathBuf,
     },
 }
 

@@ -2,6 +2,7 @@
 
 mod fronts;
 mod pledges;
+mod stores;
 mod templates;
 
 use crate::{
@@ -271,6 +272,7 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     keep(desk, admin).await?;
     agents(desk, admin).await?;
     pledges::make(desk, admin).await?;
+    stores::store(desk, admin, net).await?;
     templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await?;
     templates::trainers(desk, admin).await

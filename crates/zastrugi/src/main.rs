@@ -8,6 +8,7 @@ mod keeper;
 mod log;
 mod ovf;
 mod serve;
+mod store;
 mod weather;
 
 use clap::Parser;
@@ -32,6 +33,9 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     };
+    if let args::Command::Store(what) = &args.command {
+        return answer(runtime.block_on(store::store(what)));
+    }
     match runtime.block_on(run(args.command)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
@@ -66,6 +70,6 @@ async fn run(command: args::Command) -> Result<(), serve::Failed> {
         args::Command::AddPerson(args) => serve::add_person(args).await,
         args::Command::AgentCheck(args) => serve::agent_check(args).await,
         // Answered before.
-        args::Command::Compute(_) | args::Command::Ovf(_) => Ok(()),
+        args::Command::Compute(_) | args::Command::Ovf(_) | args::Command::Store(_) => Ok(()),
     }
 }

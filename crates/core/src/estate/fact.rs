@@ -2,7 +2,7 @@
 
 use super::{
     Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Pledge,
-    Schedule, Site, SparePool, Switch, Template, Volume,
+    Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -104,6 +104,8 @@ facts! {
     SparePool "spare_pool",
     Schedule "schedule",
     Pledge "pledge",
+    Store "store",
+    Series "series",
 }
 
 impl Fact {

@@ -2,7 +2,9 @@
 //! with the same facts have the same index.
 
 use super::{Machine, MachineState, Parent};
-use crate::ids::{ClusterId, HostId, MachineId, NetworkId, SparePoolId, SwitchId, VolumeId};
+use crate::ids::{
+    ClusterId, HostId, MachineId, NetworkId, SeriesId, SparePoolId, SwitchId, VolumeId,
+};
 use imbl::{OrdMap, OrdSet};
 use std::{borrow::Borrow, sync::Arc};
 
@@ -113,6 +115,8 @@ pub(super) struct Index {
     /// Volumes by what devices call them; one that is being made has no such name yet.
     pub(super) uids: Shared<Arc<str>, VolumeId>,
     pub(super) networks: Shared<ClusterId, NetworkId>,
+    /// By the identity of the machine.
+    pub(super) backups: Shared<uuid::Uuid, SeriesId>,
 }
 
 impl Index {

@@ -4,6 +4,7 @@
 //! `put` and `remove` in this file and by nothing else.
 
 mod array;
+mod backup;
 mod cluster;
 mod fact;
 mod failure;
@@ -38,6 +39,7 @@ mod unattached;
 mod volume;
 
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
+pub use backup::{Bucket, Series, Store, StoredPoint};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
@@ -81,7 +83,8 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, PledgeId, Revision, ScheduleId, SiteId, SparePoolId, SwitchId, TemplateId, VolumeId,
+    NetworkId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId, StoreId, SwitchId,
+    TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -111,6 +114,9 @@ pub struct Estate {
     pub spare_pools: OrdMap<SparePoolId, Arc<SparePool>>,
     pub schedules: OrdMap<ScheduleId, Arc<Schedule>>,
     pub pledges: OrdMap<PledgeId, Arc<Pledge>>,
+    /// Places for backups, and what each has of one machine.
+    pub stores: OrdMap<StoreId, Arc<Store>>,
+    pub series: OrdMap<SeriesId, Arc<Series>>,
     index: Index,
 }
 
@@ -321,6 +327,8 @@ impl Estate {
             .chain(self.spare_pools.values().cloned().map(Fact::SparePool))
             .chain(self.schedules.values().cloned().map(Fact::Schedule))
             .chain(self.pledges.values().cloned().map(Fact::Pledge))
+            .chain(self.stores.values().cloned().map(Fact::Store))
+            .chain(self.series.values().cloned().map(Fact::Series))
     }
 
     /// Whether there is such an entity.
@@ -344,6 +352,8 @@ impl Estate {
             Kind::SparePool => self.spare_pools.contains_key(&SparePoolId(id)),
             Kind::Schedule => self.schedules.contains_key(&ScheduleId(id)),
             Kind::Pledge => self.pledges.contains_key(&PledgeId(id)),
+            Kind::Store => self.stores.contains_key(&StoreId(id)),
+            Kind::Series => self.series.contains_key(&SeriesId(id)),
         }
     }
 
@@ -363,6 +373,12 @@ impl Estate {
             Fact::SparePool(pool) => drop(self.spare_pools.insert(pool.id, pool)),
             Fact::Schedule(schedule) => drop(self.schedules.insert(schedule.id, schedule)),
             Fact::Pledge(pledge) => drop(self.pledges.insert(pledge.id, pledge)),
+            Fact::Store(store) => drop(self.stores.insert(store.id, store)),
+            Fact::Series(series) => {
+                self.remove(Kind::Series, series.id.0);
+                self.index.backups.add(&series.machine, series.id);
+                self.series.insert(series.id, series);
+            }
             Fact::Host(host) => {
                 self.remove(Kind::Host, host.id.0);
                 self.index
@@ -426,6 +442,12 @@ impl Estate {
             Kind::SparePool => drop(self.spare_pools.remove(&SparePoolId(id))),
             Kind::Schedule => drop(self.schedules.remove(&ScheduleId(id))),
             Kind::Pledge => drop(self.pledges.remove(&PledgeId(id))),
+            Kind::Store => drop(self.stores.remove(&StoreId(id))),
+            Kind::Series => {
+                if let Some(series) = self.series.remove(&SeriesId(id)) {
+                    self.index.backups.take(&series.machine, series.id);
+                }
+            }
             Kind::Host => {
                 if let Some(host) = self.hosts.remove(&HostId(id)) {
                     self.index.by_address.remove(host.access.address.as_str());

@@ -2,11 +2,12 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
-    Network, Pledge, Schedule, Site, SparePool, Switch, Template, Volume,
+    Network, Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, PledgeId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
+    NetworkId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId, TemplateId,
+    VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -157,6 +158,8 @@ writes!(
     FirstBoot,
     FirstBootId
 );
+writes!(add_store, store, drop_store, stores, Store, StoreId);
+writes!(add_series, series, drop_series, series, Series, SeriesId);
 writes!(add_pledge, pledge, drop_pledge, pledges, Pledge, PledgeId);
 writes!(
     add_schedule,

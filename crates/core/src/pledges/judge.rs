@@ -50,11 +50,11 @@ impl Verdict {
     pub(super) fn since(self, since: Option<Moment>) -> Verdict {
         Verdict { since, ..self }
     }
-    fn until(self, until: Option<Moment>) -> Verdict {
+    pub(super) fn until(self, until: Option<Moment>) -> Verdict {
         Verdict { until, ..self }
     }
     /// The one that stands better; the evidence of both, the better one's first.
-    fn or(self, other: Verdict) -> Verdict {
+    pub(super) fn or(self, other: Verdict) -> Verdict {
         // What holds for now is more than what nobody knows.
         let rank = |v: &Verdict| match v.standing {
             Standing::Kept => 0,
@@ -90,13 +90,13 @@ impl Verdict {
 
 /// A machine, and what it lies on.
 pub(super) struct Case<'a> {
-    estate: &'a Estate,
-    machine: &'a Machine,
+    pub(super) estate: &'a Estate,
+    pub(super) machine: &'a Machine,
     /// The volumes of the disks that anything is promised of.
     volumes: BTreeMap<VolumeId, Option<&'a Arc<Volume>>>,
-    now: Moment,
+    pub(super) now: Moment,
     /// Whether it is said why.
-    words: bool,
+    pub(super) words: bool,
 }
 
 impl<'a> Case<'a> {
@@ -166,7 +166,7 @@ impl<'a> Case<'a> {
         match point.taker {
             Taker::Array => array(),
             Taker::Snapshot => snapshots(),
-            Taker::Any => array().or(snapshots()),
+            Taker::Any => array().or(snapshots()).or(self.by_backups(point)),
         }
     }
 
@@ -310,14 +310,22 @@ impl<'a> Case<'a> {
             )
             .by([seen])
         });
-        match schedule {
+        let best = match schedule {
             Some(schedule) => schedule.or(array),
             None => array,
+        };
+        match self.kept_in_stores() {
+            Some(stores) => best.or(stores),
+            None => best,
         }
     }
 
     fn remote(&self, away: &Away) -> Verdict {
-        self.each(|v| self.lies(v).away(away))
+        let arrays = self.each(|v| self.lies(v).away(away));
+        match self.away_in_stores(away) {
+            Some(stores) => arrays.or(stores),
+            None => arrays,
+        }
     }
 
     fn tier(&self, tier: u8) -> Verdict {

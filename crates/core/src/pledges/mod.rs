@@ -11,6 +11,7 @@ mod demand;
 mod judge;
 mod lie;
 mod promises;
+mod stored;
 
 pub use demand::{CLAUSES, Demand, Sort, demands};
 pub use lie::Lies;

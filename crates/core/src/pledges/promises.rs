@@ -216,7 +216,11 @@ fn places(estate: &Estate) -> impl Iterator<Item = (ArrayId, &str, SiteId)> {
 
 /// The machines whose promises can stand otherwise in `new`; none: all of them.
 fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> {
-    if old.pledges != new.pledges || old.sites != new.sites || !places(old).eq(places(new)) {
+    if old.pledges != new.pledges
+        || old.sites != new.sites
+        || old.stores != new.stores
+        || !places(old).eq(places(new))
+    {
         return None;
     }
     if new.pledges.is_empty() || Arc::ptr_eq(old, new) {
@@ -228,6 +232,15 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
             DiffItem::Add(id, _) | DiffItem::Remove(id, _) => *id,
             DiffItem::Update { new: (id, _), .. } => *id,
         });
+    }
+    // Whoever has copies in a store that came, went, or changed.
+    for item in old.series.diff(&new.series) {
+        let (DiffItem::Add(_, series)
+        | DiffItem::Remove(_, series)
+        | DiffItem::Update {
+            new: (_, series), ..
+        }) = item;
+        all.extend(new.machine_with_uuid(&series.machine).map(|m| m.id));
     }
     let arrays: Vec<_> = new
         .arrays

@@ -76,6 +76,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         | Object::SparePool(_)
         | Object::Schedule(_)
         | Object::Pledge(_)
+        | Object::Store(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

@@ -4,7 +4,7 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-        NetworkId, PledgeId, ScheduleId, SparePoolId, SwitchId, TemplateId, VolumeId,
+        NetworkId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -31,6 +31,7 @@ pub enum Object {
     SparePool(SparePoolId),
     Schedule(ScheduleId),
     Pledge(PledgeId),
+    Store(StoreId),
 }
 
 impl Object {
@@ -56,6 +57,7 @@ impl Object {
             Object::SparePool(id) => estate.spare_pools.get(&id).map(|p| p.name.clone()),
             Object::Schedule(id) => estate.schedules.get(&id).map(|s| s.name.clone()),
             Object::Pledge(id) => estate.pledges.get(&id).map(|p| p.name.clone()),
+            Object::Store(id) => estate.stores.get(&id).map(|s| s.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -80,6 +82,7 @@ impl fmt::Display for Object {
             Object::SparePool(id) => id.fmt(f),
             Object::Schedule(id) => id.fmt(f),
             Object::Pledge(id) => id.fmt(f),
+            Object::Store(id) => id.fmt(f),
         }
     }
 }
@@ -128,6 +131,7 @@ impl Object {
             Object::SparePool(id) => estate.spare_pools.contains_key(&id),
             Object::Schedule(id) => estate.schedules.contains_key(&id),
             Object::Pledge(id) => estate.pledges.contains_key(&id),
+            Object::Store(id) => estate.stores.contains_key(&id),
         }
     }
 }

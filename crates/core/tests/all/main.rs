@@ -3,6 +3,7 @@
 
 mod archives;
 mod assessing;
+mod backups;
 mod balancing;
 mod bare;
 mod building;

@@ -1,7 +1,7 @@
 //! What a host promises of snapshots.
 
 use super::{Said, Suite, answered, is};
-use crate::agent::wire_layers;
+use crate::agent::{Blocks, WireBlocks, wire_layers};
 use reqwest::Method;
 use serde_json::json;
 use std::time::Duration;
@@ -42,6 +42,7 @@ pub(super) async fn snapshots(s: &mut Suite, path: &str) {
         .send(Method::GET, &format!("{path}/layers"), None, None)
         .await;
     s.note("its layers tell which blocks they hold", lie(&layers, id));
+    marked(s, path, id).await;
     let before = generation(s, path).await;
     let back = format!("{one}/back");
     let said = s
@@ -62,6 +63,73 @@ pub(super) async fn snapshots(s: &mut Suite, path: &str) {
     let gone = folded(s, path, id).await;
     s.check("it is folded away within a minute", async { gone })
         .await;
+}
+
+/// What movers rest on: a mark on the snapshot, no change since itself, and the bytes of its first block.
+async fn marked(s: &mut Suite, path: &str, id: Uuid) {
+    let mark = format!("{path}/marks/{id}");
+    let set = s
+        .send(
+            Method::PUT,
+            &mark,
+            Some(("check.mark", 13)),
+            Some(json!({})),
+        )
+        .await;
+    s.note("a snapshot is marked", answered(&set, &[200]));
+    let said = s
+        .send(
+            Method::GET,
+            &format!("{mark}/blocks?since={id}"),
+            None,
+            None,
+        )
+        .await;
+    let blocks = wire_blocks(&said);
+    let same = blocks.as_ref().map_err(Clone::clone).and_then(|all| {
+        match all
+            .iter()
+            .all(|b| b.changed.as_ref().is_some_and(|c| c.is_empty()))
+        {
+            true => Ok(()),
+            false => Err("it says that something changed since the same moment".into()),
+        }
+    });
+    s.note("nothing changed since the mark itself", same);
+    let unknown = s
+        .send(
+            Method::GET,
+            &format!("{mark}/blocks?since={}", Uuid::new_v4()),
+            None,
+            None,
+        )
+        .await;
+    let honest =
+        wire_blocks(&unknown).and_then(|all| match all.iter().all(|b| b.changed.is_none()) {
+            true => Ok(()),
+            false => Err("it says what changed since a mark that it never had".into()),
+        });
+    s.note("what changed since an unknown mark it does not say", honest);
+    let disk = blocks.ok().and_then(|all| all.first().map(|b| b.key));
+    let at = format!(
+        "{mark}/bytes?disk={}&from=0&length=65536",
+        disk.unwrap_or_default()
+    );
+    let read = s.fetch(&at).await;
+    s.note(
+        "the bytes of a block are read",
+        match read {
+            Ok(65536) => Ok(()),
+            Ok(n) => Err(format!("{n} bytes came, not 65536")),
+            Err(why) => Err(why),
+        },
+    );
+}
+
+fn wire_blocks(said: &Said) -> Result<Vec<Blocks>, String> {
+    let (_, body) = said.as_ref().map_err(Clone::clone)?;
+    let read: WireBlocks = serde_json::from_value(body.clone()).map_err(|e| e.to_string())?;
+    read.read()
 }
 
 async fn generation(s: &Suite, path: &str) -> Option<String> {

@@ -3,7 +3,9 @@
 #![deny(clippy::wildcard_enum_match_arm)]
 
 mod arrays;
+mod backups;
 mod building;
+pub(crate) mod carrying;
 mod clusters;
 mod edits;
 mod fronts;
@@ -28,6 +30,7 @@ mod seeds;
 mod sharing;
 mod snapshots;
 pub(crate) mod storage;
+mod stores;
 mod taking;
 mod templates;
 mod told;
@@ -82,6 +85,9 @@ impl Drivers {
             Step::Fronts(step) => self.at_front(estate, step, turn).await,
             Step::Naming(step) => self.at_naming(estate, step).await,
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
+            Step::Stores(step) => self.at_store(estate, step).await,
+            Step::Carrying(step) => self.at_carrying(estate, step, turn).await,
+            Step::Backups(step) => self.at_backup(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Growing(step) => self.at_growing(estate, step, turn).await,
@@ -103,6 +109,8 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         match step {
+            Step::Carrying(step) => self.give_up_carrying(estate, step, turn).await,
+            Step::Backups(step) => self.give_up_backup(estate, step, turn).await,
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
@@ -119,6 +127,7 @@ impl Drivers {
             Step::Hosts(_)
             | Step::Clusters(_)
             | Step::Storage(_)
+            | Step::Stores(_)
             | Step::Arrays(_)
             | Step::Images(_)
             | Step::Networks(_)

@@ -1,6 +1,7 @@
 //! The drivers against stand-ins on real sockets: what is asked, what is answered, and what is said when it goes wrong.
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
+mod backups;
 mod bench;
 mod beneath;
 mod redfish;

@@ -14,6 +14,7 @@ mod promises;
 mod runs;
 mod snapshots;
 mod storage;
+mod stores;
 
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
 pub use door::{Asking, SignIn, SignInError};

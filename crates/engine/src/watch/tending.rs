@@ -107,6 +107,8 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
         let key = c.dns.as_ref().and_then(|d| d.key.as_ref());
         key.map(|k| k.secret)
     });
+    let of_stores = now.estate.stores.values();
+    let of_stores = of_stores.flat_map(|s| [s.key, s.bucket.secret]);
     let told = now.estate.first_boots.values().flat_map(|d| &d.versions);
     let of_users = told.map(|v| v.user.as_ref().and_then(|u| u.password));
     let of_consoles = now.estate.machines.values().map(|m| m.console_lock);
@@ -116,6 +118,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
         .chain(of_balancers)
         .chain(of_fronts)
         .chain(of_names)
+        .chain(of_stores)
         .chain(of_users)
         .chain(of_consoles)
         .flatten()

@@ -1,6 +1,7 @@
 //! Every kind of step is ended at every boundary between its order and its written result. Whoever comes next goes on, and
 //! each thing is done as often as without any of that.
 
+mod carrying;
 mod copying;
 mod finding;
 mod fitting;
@@ -101,7 +102,8 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("maintenance" | "joining" | "building" | "leaving" | "taking", "storage") => {
             "storage".to_owned()
         }
-        ("scheduled", "snap") => "snapshots".to_owned(),
+        ("scheduled" | "backups", "snap") => "snapshots".to_owned(),
+        ("backups", "carry") => "carrying".to_owned(),
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
@@ -344,6 +346,7 @@ impl Tour<'_> {
         self.fitted().await;
         self.copied().await;
         self.packed().await;
+        self.backed_up().await;
         self.maintenance().await;
         self.keepers().await;
         self.leaves().await;

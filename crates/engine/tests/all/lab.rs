@@ -34,8 +34,8 @@ pub(crate) const HASTE: u64 = 6;
 
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, RunFilter, Viewer};
 use zastrugi_standins::{
-    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioBalancer, ScenarioHost,
-    ScenarioNames, ScenarioVolume, Settings, Standins,
+    ArrayKind as DeviceKind, Scenario, ScenarioArray, ScenarioBalancer, ScenarioBuckets,
+    ScenarioHost, ScenarioNames, ScenarioVolume, Settings, Standins,
 };
 use zastrugi_store::testkit::url;
 
@@ -77,6 +77,15 @@ fn names() -> ScenarioNames {
         ]
         .map(str::to_owned)
         .into(),
+    }
+}
+
+fn buckets() -> ScenarioBuckets {
+    ScenarioBuckets {
+        address: "1.90".to_owned(),
+        access: "zastrugi".to_owned(),
+        secret: "first-light".to_owned(),
+        buckets: vec!["points".to_owned()],
     }
 }
 
@@ -134,6 +143,7 @@ pub(crate) fn scenario(hosts: u32) -> Scenario {
         time: [("tide".to_owned(), "1.123".to_owned())].into(),
         names: [("lantern".to_owned(), names())].into(),
         balancers: [("scales".to_owned(), balancer())].into(),
+        buckets: [("breakwater".to_owned(), buckets())].into(),
         handmade: vec![],
     }
 }

@@ -1,6 +1,7 @@
 //! The engine against real devices on real sockets and a real database.
 #![expect(clippy::unwrap_used, clippy::panic, reason = "tests fail loudly")]
 
+mod backups;
 mod boundaries;
 mod building;
 mod coming_back;

@@ -1,5 +1,6 @@
 //! What devices can do, by the rooms that the application has for it.
 
+pub(crate) mod carrying;
 pub(crate) mod consoles;
 pub(crate) mod fronts;
 pub(crate) mod hardware;
@@ -17,6 +18,7 @@ pub(crate) mod refreshing;
 pub(crate) mod sharing;
 pub(crate) mod snapshots;
 pub(crate) mod storage;
+pub(crate) mod stores;
 pub(crate) mod taking;
 pub(crate) mod templates;
 pub(crate) mod timing;

@@ -5,7 +5,11 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 85] = [
+const SHEETS: [(&str, usize); 89] = [
+    ("back-up", 1),
+    ("copy-snapshot", 1),
+    ("make-store", 2),
+    ("forget-store", 2),
     ("set-back", 2),
     ("pledge", 1),
     ("remove-pledge", 1),
@@ -321,13 +325,14 @@ async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
 
 /// Routes that write, besides sheets, and the least role for each; none: it depends on what it is about, or ends the
 /// session, and has a test of its own. One that isn't here fails.
-const WRITES: [(&str, Option<usize>); 20] = [
+const WRITES: [(&str, Option<usize>); 21] = [
     ("/clusters/build/save", Some(2)),
     ("/console/<of>/ticket", Some(0)),
     ("/hosts/look", Some(2)),
     ("/hosts/look/announced", Some(2)),
     ("/logbook/runs/<id>", None),
     ("/networks/<id>/try", Some(2)),
+    ("/protect/stores/<id>/key", Some(2)),
     ("/screen/<id>/ticket", Some(0)),
     ("/settings/history", Some(2)),
     ("/settings/macs", Some(2)),

@@ -1,5 +1,6 @@
 //! The calls of the agent's protocol: a file for what each part of it is about.
 
+mod carrying;
 mod claim;
 mod consoles;
 mod hardware;
@@ -19,6 +20,7 @@ mod templates;
 mod volumes;
 mod watch;
 
+pub(crate) use carrying::{Blocks, WireBlocks};
 pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
 pub(crate) use machines::{Cards, boot, record};
 pub(crate) use names::Told;

@@ -173,6 +173,17 @@ struct WireLayer {
     disks: Vec<Vec<String>>,
 }
 
+/// The serialised form of a roaring bitmap in base64, in pieces that nobody cuts.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub(crate) fn bitmap(pieces: &[String]) -> Result<RoaringBitmap, String> {
+    let bytes = BASE64_STANDARD.decode(pieces.concat());
+    let bytes = bytes.map_err(|_| "a bitmap is no base64".to_owned())?;
+    let read = RoaringBitmap::deserialize_from(bytes.as_slice());
+    read.map_err(|e| format!("a bitmap can't be read: {e}"))
+}
+
 impl WireLayers {
     /// # Errors
     /// What is wrong with them, in words.
@@ -180,14 +191,8 @@ impl WireLayers {
         if self.grain != GRAIN.0 {
             return Err(format!("its blocks have {} bytes, not {GRAIN}", self.grain));
         }
-        let blocks = |pieces: &Vec<String>| {
-            let bytes = BASE64_STANDARD.decode(pieces.concat());
-            let bytes = bytes.map_err(|_| "a bitmap is no base64".to_owned())?;
-            let read = RoaringBitmap::deserialize_from(bytes.as_slice());
-            read.map_err(|e| format!("a bitmap can't be read: {e}"))
-        };
         let layer = |l: WireLayer| {
-            let disks = l.disks.iter().take(limits::DISKS.most).map(blocks);
+            let disks = l.disks.iter().take(limits::DISKS.most).map(|d| bitmap(d));
             let read = Layer {
                 parent: l.parent,
                 snapshot: l.snapshot,

@@ -1,6 +1,7 @@
 //! What stands in a block: generated from where it is and which writing wrote it; or, where it came from outside, kept as it
 //! is, under a number that is a digest of it. So equal numbers are equal bytes.
 
+use crate::rooms::snapshots::blocks::{GRAIN, Written, grains};
 use sha2::{Digest, Sha256};
 use std::{
     fs, io,
@@ -70,6 +71,23 @@ impl Grains {
         let n = kept.len().min(into.len());
         into[..n].copy_from_slice(&kept[..n]);
         Ok(())
+    }
+
+    /// The bytes of a disk from a block on.
+    pub(crate) fn extent(&self, content: &Written, from: u64, length: u64) -> io::Result<Vec<u8>> {
+        let mut all = vec![0; usize::try_from(length).unwrap_or(0)];
+        let first = u32::try_from(from / GRAIN).unwrap_or(u32::MAX);
+        let last = first.saturating_add(grains(length));
+        for (writing, blocks) in content.writings() {
+            for block in blocks.range(first..last) {
+                let at = (block - first) as usize * LENGTH;
+                let end = (at + LENGTH).min(all.len());
+                if let Some(slot) = all.get_mut(at..end) {
+                    self.read(block, writing, slot)?;
+                }
+            }
+        }
+        Ok(all)
     }
 
     /// The number under which these bytes are read again; none: they are all zeros. A block at a disk's end may be shorter.

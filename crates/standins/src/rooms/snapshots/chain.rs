@@ -1,7 +1,10 @@
 //! A machine's disks as layers on each other: a snapshot freezes the current one, and what is written goes into a new one.
 
 use super::blocks::{GRAIN, Written, grains};
-use crate::rooms::storage::volume::Disk;
+use crate::rooms::{
+    carrying::{self, Mark},
+    storage::volume::Disk,
+};
 use roaring::RoaringBitmap;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -77,6 +80,9 @@ pub(crate) struct Chain {
     /// Writings are numbered so much higher than layers: what came with a disk from elsewhere is older than all that follows.
     #[serde(default)]
     ahead: u64,
+    /// From which it can be told what changed.
+    #[serde(default)]
+    pub(crate) marks: carrying::Marks,
     /// A version that the first layer lies on, with what is seen of it.
     #[serde(default)]
     beneath: Option<Beneath>,
@@ -135,6 +141,7 @@ impl Chain {
             went_back: String::new(),
             resumes: None,
             ahead: 0,
+            marks: Default::default(),
             beneath: None,
         }
     }
@@ -393,8 +400,11 @@ impl Chain {
         let [only] = self.layers.values().collect::<Vec<_>>()[..] else {
             return None;
         };
-        // Which blocks came with a disk from elsewhere is told by the chain alone.
-        let none = self.snapshots.is_empty() && self.resumes.is_none() && self.ahead == 0;
+        // Which blocks came with a disk from elsewhere, and what changed since a mark, is told by the chain alone.
+        let none = self.snapshots.is_empty()
+            && self.resumes.is_none()
+            && self.ahead == 0
+            && self.marks.is_empty();
         none.then(|| only.disks.iter().map(|d| d.len() * GRAIN).collect())
     }
 
@@ -442,6 +452,13 @@ impl Chain {
         p.often += often;
         p.seldom += seldom;
         self.put(0, &all);
+    }
+
+    /// From now on it is told what changed since; what is written from now on is numbered higher than all that was.
+    pub(crate) fn mark(&mut self, id: &str, mark: Mark) {
+        let newest = mark.disks.values().filter_map(Written::newest).max();
+        self.ahead = self.ahead.max(newest.map_or(0, |n| n + 1));
+        carrying::keep(&mut self.marks, id, mark);
     }
 
     /// Blocks of a disk get new content.

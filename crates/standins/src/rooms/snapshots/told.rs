@@ -24,7 +24,7 @@ pub(crate) fn snapshots(record: &Record) -> (Vec<Value>, Option<String>) {
 const PIECE: usize = 1_500;
 
 /// A text in pieces: whoever listens to devices cuts long ones.
-fn pieces(text: &str) -> Vec<&str> {
+pub(crate) fn pieces(text: &str) -> Vec<&str> {
     let mut left = text;
     let mut all = Vec::new();
     while let Some((piece, rest)) = left.split_at_checked(PIECE) {

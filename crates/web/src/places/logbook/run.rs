@@ -243,6 +243,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::SparePool(id) => format!("/pools/{}", id.0),
         Object::Schedule(_) => "/schedules".to_owned(),
         Object::Pledge(id) => format!("/protect/pledges/{}", id.0),
+        Object::Store(id) => format!("/protect/stores/{}", id.0),
         Object::Switch(_) | Object::Balancer(_) => return None,
     })
 }

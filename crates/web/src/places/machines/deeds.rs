@@ -102,6 +102,7 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         some(may && !off, sheet("Stop", "power?act=stop", m)),
         some(may, sheet("Edit", "edit-machines", m)),
         some(may && !m.is_node(), sheet("Take a snapshot", "snapshot", m)),
+        some(may && !m.is_node(), sheet("Back up", "back-up", m)),
         some(may && runs, sheet("Move", "move", m)),
         some(may, sheet("Disks and cards", "hardware", m)),
         some(
@@ -145,6 +146,10 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
         some(
             may && snapshots,
             sheet("Go back to a snapshot", "go-back", m),
+        ),
+        some(
+            may && snapshots,
+            sheet("Copy a snapshot to a store", "copy-snapshot", m),
         ),
         some(
             may && snapshots,

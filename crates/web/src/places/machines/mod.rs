@@ -21,7 +21,7 @@ mod snapshots;
 
 pub(super) use new::volumes;
 pub(super) use sharing::{Row as Shared, on_volume as shared_on};
-pub(super) use snapshots::prepare as layers;
+pub(crate) use snapshots::prepare as layers;
 
 use crate::frame::Fields;
 use crate::frame::sheet::Sheet;
@@ -94,7 +94,7 @@ pub(crate) fn routes() -> Vec<Route> {
 }
 
 /// The machines that a sheet is about, as their numbers and names.
-fn chosen(view: &View, fields: &Fields) -> (Vec<MachineId>, Vec<(u64, String)>) {
+pub(crate) fn chosen(view: &View, fields: &Fields) -> (Vec<MachineId>, Vec<(u64, String)>) {
     let ids: Vec<MachineId> = fields.ids("ids");
     let named = ids
         .iter()
@@ -112,7 +112,7 @@ fn chosen(view: &View, fields: &Fields) -> (Vec<MachineId>, Vec<(u64, String)>) 
 }
 
 /// `payroll`, or `4 machines`.
-fn what(named: &[(u64, String)]) -> String {
+pub(crate) fn what(named: &[(u64, String)]) -> String {
     match named {
         [(_, one)] => one.clone(),
         many => format!("{} machines", many.len()),
@@ -120,7 +120,7 @@ fn what(named: &[(u64, String)]) -> String {
 }
 
 /// Where a sheet leads back to.
-fn back(named: &[(u64, String)]) -> String {
+pub(crate) fn back(named: &[(u64, String)]) -> String {
     match named {
         [(id, _)] => format!("/machines/{id}"),
         _ => "/machines".into(),

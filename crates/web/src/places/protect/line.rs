@@ -25,6 +25,14 @@ struct Gap {
     title: String,
 }
 
+/// What lies in one place, on a line of its own.
+struct Lane {
+    name: String,
+    y: Px,
+    marks: Vec<Mark>,
+    gaps: Vec<Gap>,
+}
+
 /// What an array says it does by itself: a band, for it names no single point.
 struct Band {
     y: Px,
@@ -38,13 +46,12 @@ struct Band {
 pub(super) struct Line {
     from: String,
     words: String,
-    marks: Vec<Mark>,
-    gaps: Vec<Gap>,
+    lanes: Vec<Lane>,
     bands: Vec<Band>,
     ticks: Vec<(Px, String)>,
     high: Px,
     /// The same in words: when, and what kind.
-    points: Vec<(String, &'static str)>,
+    points: Vec<(String, &'static str, String)>,
     more: usize,
 }
 
@@ -63,55 +70,90 @@ impl Line {
         let span = Span(every.0.saturating_mul(INTERVALS)).max(LEAST);
         let from = now.before(span);
         let x = |at: Moment| LEFT + at.since(from).0 as f64 / span.0 as f64 * (WIDE - LEFT);
-        let taken: Vec<(Moment, Consistent, &str)> = m
-            .snapshots
-            .all
-            .iter()
-            .map(|s| (s.taken, s.consistent, s.name.as_str()))
-            .collect();
-        let shown: Vec<_> = taken.iter().filter(|(at, ..)| *at >= from).collect();
-        let marks = shown.iter().rev().take(MOST).map(|(at, kind, name)| Mark {
-            x: Px(x(*at)),
-            title: format!("{name}, {}", kind.word()),
-        });
-        let bands = bands(estate, m, every);
+        let places = places(estate, m);
+        let bands = bands(estate, m, every, places.len());
         // What the arrays do often enough needs no snapshot beside it; and where none counts, none is missed.
         let by_arrays = !bands.is_empty() && bands.iter().all(|b| b.enough);
         let missed = taker == Taker::Snapshot || (taker == Taker::Any && !by_arrays);
-        let more = taken.len().saturating_sub(12);
+        let mut all: Vec<&Taken> = places.iter().flat_map(|(_, taken)| taken).collect();
+        all.sort_by_key(|t| std::cmp::Reverse(t.0));
+        let shown = all.iter().filter(|t| t.0 >= from).count();
+        let counts = |n: usize| n == 0 || taker == Taker::Any;
+        let hatched = gaps(&places, every, (from.max(m.created), now), counts);
+        let lane = |(n, (name, taken)): (usize, &(String, Vec<Taken>))| Lane {
+            name: name.clone(),
+            y: Px(lane_at(n)),
+            marks: taken
+                .iter()
+                .rev()
+                .filter(|t| t.0 >= from)
+                .take(MOST)
+                .map(|(at, kind, words)| Mark {
+                    x: Px(x(*at)),
+                    title: format!("{words}, {}", kind.word()),
+                })
+                .collect(),
+            gaps: hatched
+                .iter()
+                .filter(|_| missed && counts(n))
+                .map(|(a, b)| Gap {
+                    x: Px(x((*a).max(from))),
+                    wide: Px((x(*b) - x((*a).max(from))).max(1.0)),
+                    title: format!("no point younger than {every} for {}", b.since(*a)),
+                })
+                .collect(),
+        };
+        let lanes: Vec<Lane> = places.iter().enumerate().map(lane).collect();
+        let more = all.len().saturating_sub(12);
         Some(Line {
             from: time(from),
             words: format!(
                 "{} in {}; a recovery point every {every} is promised, {}",
-                match shown.len() {
-                    1 => "1 snapshot".to_owned(),
-                    n => format!("{n} snapshots"),
+                match shown {
+                    1 => "1 point".to_owned(),
+                    n => format!("{n} points"),
                 },
                 span,
                 taker.words()
             ),
-            gaps: gaps(&taken, every, from.max(m.created), now)
-                .into_iter()
-                .filter(|_| missed)
-                .map(|(a, b)| Gap {
-                    x: Px(x(a.max(from))),
-                    wide: Px((x(b) - x(a.max(from))).max(1.0)),
-                    title: format!("no snapshot younger than {every} for {}", b.since(a)),
-                })
-                .collect(),
-            marks: marks.collect(),
-            high: Px(58.0 + 26.0 * bands.len() as f64),
+            high: Px(lane_at(lanes.len()) + 22.0 + 26.0 * bands.len() as f64),
+            lanes,
             bands,
             ticks: (0..=4_u64).map(|n| tick(span, n)).collect(),
-            points: taken
+            points: all
                 .iter()
-                .rev()
                 .take(12)
-                .map(|(at, kind, _)| (time(*at), kind.word()))
+                .map(|(at, kind, words)| (time(*at), kind.word(), words.clone()))
                 .collect(),
             more,
         })
     }
+}
+
+/// When, how, and what it is called.
+type Taken = (Moment, Consistent, String);
+
+/// Where the line of a place begins.
+fn lane_at(n: usize) -> f64 {
+    10.0 + 30.0 * n as f64
+}
+
+/// What lies with the machine, then what each store has of it, by name.
+fn places(estate: &Estate, m: &Machine) -> Vec<(String, Vec<Taken>)> {
+    let own = m.snapshots.all.iter();
+    let own = own.map(|s| (s.taken, s.consistent, format!("snapshot {}", s.name)));
+    let mut stores: Vec<(String, Vec<Taken>)> = estate
+        .backups_of(m)
+        .filter_map(|s| {
+            let store = estate.stores.get(&s.store)?;
+            let points = s.points.iter();
+            let points = points.map(|p| (p.taken, p.consistent, format!("copy in {}", store.name)));
+            Some((store.name.clone(), points.collect()))
+        })
+        .collect();
+    stores.sort_by(|a, b| a.0.cmp(&b.0));
+    let first = ("Snapshots".to_owned(), own.collect());
+    std::iter::once(first).chain(stores).collect()
 }
 
 fn tick(span: Span, n: u64) -> (Px, String) {
@@ -128,7 +170,7 @@ fn tick(span: Span, n: u64) -> (Px, String) {
 }
 
 /// What the arrays beneath it do by themselves.
-fn bands(estate: &Estate, m: &Machine, every: Span) -> Vec<Band> {
+fn bands(estate: &Estate, m: &Machine, every: Span, lanes: usize) -> Vec<Band> {
     let said = m.volumes().into_iter().filter_map(|v| {
         let volume = estate.volumes.get(&v)?;
         let array = estate.arrays.get(&volume.backing.as_ref()?.array)?;
@@ -144,7 +186,7 @@ fn bands(estate: &Estate, m: &Machine, every: Span) -> Vec<Band> {
     });
     said.enumerate()
         .map(|(n, (words, enough))| Band {
-            y: Px(48.0 + 26.0 * n as f64),
+            y: Px(lane_at(lanes) + 8.0 + 26.0 * n as f64),
             enough,
             words,
         })
@@ -153,15 +195,16 @@ fn bands(estate: &Estate, m: &Machine, every: Span) -> Vec<Band> {
 
 /// Stretches of time between `from` and `to` in which the newest point was older than promised.
 fn gaps(
-    points: &[(Moment, Consistent, &str)],
+    places: &[(String, Vec<Taken>)],
     every: Span,
-    from: Moment,
-    to: Moment,
+    (from, to): (Moment, Moment),
+    counts: impl Fn(usize) -> bool,
 ) -> Vec<(Moment, Moment)> {
     let mut all = Vec::new();
     let mut covered: Option<Moment> = None;
-    let mut times: Vec<Moment> = points
-        .iter()
+    let counted = places.iter().enumerate().filter(|(n, _)| counts(*n));
+    let mut times: Vec<Moment> = counted
+        .flat_map(|(_, (_, taken))| taken)
         .map(|(at, ..)| *at)
         .filter(|at| *at <= to)
         .collect();
@@ -190,12 +233,13 @@ mod tests {
     fn it_is_hatched_exactly_where_no_point_was_young_enough() {
         let at = |minutes: i64| Moment(minutes * 60_000);
         let points = |all: &[i64]| {
-            all.iter()
-                .map(|m| (at(*m), Consistent::Crash, ""))
-                .collect::<Vec<_>>()
+            let taken = all
+                .iter()
+                .map(|m| (at(*m), Consistent::Crash, String::new()));
+            vec![(String::new(), taken.collect::<Vec<_>>())]
         };
         let of = |all: &[i64]| {
-            let found = gaps(&points(all), Span::mins(60), at(0), at(600));
+            let found = gaps(&points(all), Span::mins(60), (at(0), at(600)), |_| true);
             found
                 .iter()
                 .map(|(a, b)| (a.0 / 60_000, b.0 / 60_000))

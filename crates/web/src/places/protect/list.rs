@@ -3,6 +3,7 @@
 use super::{
     clauses::{Bars, key},
     glyph_of, key_of,
+    stores::StoreRow,
 };
 use crate::frame::{AtDesk, Page, Query, Signed, Window, page as whole, part, sheet::render};
 use askama::Template;
@@ -71,6 +72,8 @@ struct PledgeRow {
 struct List {
     sentence: String,
     pledges: Vec<PledgeRow>,
+    stores: Vec<StoreRow>,
+    may_store: bool,
     bars: String,
     rows: Vec<Row>,
     columns: Vec<&'static str>,
@@ -245,6 +248,8 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
     List {
         sentence: sentence(estate, &here, machines),
         pledges: pledge_rows(estate, &here),
+        stores: super::stores::rows(estate),
+        may_store: signed.may(Act::Storage),
         bars: render(&Bars::of(here.iter().map(|p| &***p), "/protect?")),
         rows: rows.collect(),
         columns: columns.iter().map(|s| s.word()).collect(),

@@ -9,6 +9,7 @@ use zastrugi_core::{
     ids::MachineId,
     permits::Act,
     pledges::{Demand, Evidence, Judged, Promise, Standing},
+    runs::Object,
 };
 
 struct Fact {
@@ -42,7 +43,42 @@ struct MachinePage {
     clauses: Vec<Clause>,
     line: String,
     uncovered: Vec<String>,
+    copies: Vec<CopyRow>,
     may: bool,
+}
+
+/// A recovery point in a store.
+struct CopyRow {
+    at: String,
+    store: (u64, String),
+    how: &'static str,
+    read: String,
+    stored: String,
+    took: String,
+}
+
+/// More of them are in the store's own list.
+const SHOWN: usize = 50;
+
+fn copies(estate: &Estate, m: &Machine) -> Vec<CopyRow> {
+    let mut all: Vec<_> = estate
+        .backups_of(m)
+        .flat_map(|s| s.points.iter().map(|p| (p, s.store)))
+        .collect();
+    all.sort_by_key(|(p, _)| std::cmp::Reverse(p.taken));
+    all.truncate(SHOWN);
+    let row = |(p, store): (
+        &zastrugi_core::estate::StoredPoint,
+        zastrugi_core::ids::StoreId,
+    )| CopyRow {
+        at: time(p.taken),
+        store: (store.0, Object::Store(store).name(estate)),
+        how: p.consistent.word(),
+        read: p.read.to_string(),
+        stored: p.stored.to_string(),
+        took: p.took.to_string(),
+    };
+    all.into_iter().map(row).collect()
 }
 
 fn fact(estate: &Estate, e: &Evidence) -> Fact {
@@ -197,6 +233,7 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, Problem
             .as_ref()
             .map(|p| p.uncovered.clone())
             .unwrap_or_default(),
+        copies: copies(estate, m),
         may: may && m.deleted.is_none(),
     })
 }

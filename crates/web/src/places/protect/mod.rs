@@ -1,5 +1,6 @@
 //! Protect: what machines are promised, whether it holds, and what that rests on.
 
+pub(crate) mod back_up;
 mod clauses;
 mod give;
 mod keep;
@@ -7,6 +8,7 @@ mod line;
 mod list;
 mod machine;
 mod pledge;
+mod stores;
 
 pub(crate) use clauses::key;
 pub(crate) use list::at_site;
@@ -19,6 +21,17 @@ use zastrugi_core::{estate::Estate, permits::Act, pledges::Standing, runs::Objec
 pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("pledge", Act::Machines, "protect", keep::fill).merging(),
     Sheet::new("remove-pledge", Act::Machines, "protect", keep::remove),
+    Sheet::new("make-store", Act::Storage, "protect", stores::make).prepared(stores::prepare),
+    Sheet::new("forget-store", Act::Storage, "protect", stores::forget),
+    Sheet::new("back-up", Act::Machines, "machines", back_up::now)
+        .prepared(crate::places::machines::layers),
+    Sheet::new(
+        "copy-snapshot",
+        Act::Machines,
+        "machines",
+        back_up::snapshot,
+    )
+    .prepared(crate::places::machines::layers),
     Sheet::new("give-pledge", Act::Machines, "machines", give::give),
     Sheet::new("except-disks", Act::Machines, "machines", give::except),
 ];
@@ -30,7 +43,10 @@ pub(crate) fn routes() -> Vec<Route> {
         pledge::show,
         pledge::page_part,
         machine::show,
-        machine::page_part
+        machine::page_part,
+        stores::show,
+        stores::page_part,
+        stores::take_out
     ]
 }
 
@@ -69,6 +85,7 @@ fn place(estate: &Estate, of: Object) -> Option<(String, String)> {
         Object::Volume(id) => format!("/storage/volumes/{}", id.0),
         Object::Array(id) => format!("/storage/arrays/{}", id.0),
         Object::Schedule(_) => "/schedules".to_owned(),
+        Object::Store(id) => format!("/protect/stores/{}", id.0),
         _ => return None,
     };
     Some((of.name(estate), to))

@@ -1,0 +1,153 @@
+//! The checks before a store is made, its key is taken out, or it is forgotten (rules, section 17).
+
+use super::{Draft, Event, MakeStore, Step};
+use crate::{
+    endpoint::Password,
+    estate::{Bucket, Store},
+    evidence::Probe,
+    finding::{Finding, Rule},
+    ids::{SecretRef, StoreId, draw_uuid},
+    limits,
+    text::Line,
+    units::Bytes,
+};
+
+fn stop(rule: Rule, field: &str, text: impl Into<String>) -> Finding {
+    Finding::stop(rule, field, text).at(field)
+}
+
+pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
+    "Make a store".clone_into(&mut draft.title);
+    let name = ask.name.trim();
+    if name.is_empty() {
+        draft.found(stop(Rule::Name, "name", "Give it a name."));
+    } else if let Err(words) = limits::NAME.check(name.chars().count()) {
+        draft.found(stop(Rule::Name, "name", words));
+    } else if draft.estate().store_named(name).is_some() {
+        draft.found(stop(Rule::Name, "name", format!("There is a store {name} already.")));
+    } else {
+        draft.title = format!("Make store {name}");
+    }
+    if ask.access.trim().is_empty() {
+        draft.found(stop(Rule::Name, "access", "The name of the access key is missing."));
+    }
+    if ask.secret == Password::Missing {
+        draft.found(stop(Rule::Password, "password", "Type the secret of this access key."));
+    }
+    named(draft, ask);
+    let site = draft.site(&ask.site);
+    let address = &ask.target.address;
+    if address.is_empty() {
+        return draft.found(stop(Rule::Nothing, "address", "Type the address of the server that has the bucket."));
+    }
+    let folder = ask.folder.trim().trim_matches('/').to_owned();
+    let there = |s: &Store| s.bucket.address == **address && s.bucket.name == ask.bucket.trim() && s.bucket.folder == folder;
+    if let Some(known) = draft.estate().stores.values().find(|s| there(s)) {
+        let text = format!("{} is there already; choose another bucket or folder.", known.name);
+        draft.found(stop(Rule::Owner, "bucket", text));
+    }
+    let probe = Probe::StoreGreeting(address.to_string());
+    let answers = draft.manager(&probe, &ask.target, false, "address");
+    let (Some(_), Some(site)) = (answers, site) else { return };
+    apart(draft, &ask.site);
+    let text = "What is written there is packed and sealed with a key that is made now. Take the key out afterwards and keep it elsewhere: with it and the bucket machines come back without this manager, without it never.";
+    draft.found(Finding::mind(Rule::Password, name, text));
+    let id = StoreId(draft.number());
+    let secret = match ask.secret {
+        Password::Kept(secret) => Some(secret),
+        Password::Typed => Some(SecretRef(uuid::Uuid::nil())),
+        Password::Missing => None,
+    };
+    draft.intend(Event::Planned(Box::new(Store {
+        id,
+        name: name.to_owned(),
+        site,
+        uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
+        bucket: Bucket {
+            address: address.to_string(),
+            pin: ask.target.pin.to_string(),
+            region: ask.region.trim().to_owned(),
+            name: ask.bucket.trim().to_owned(),
+            folder,
+            access: ask.access.trim().to_owned(),
+            secret,
+        },
+        key: None,
+        ready: false,
+        taken_out: None,
+    })));
+    let keyed = draft.step(Step::Key { store: id }, format!("Make a key for {name}"), &[], None);
+    draft.step(Step::Make { store: id }, format!("Make {name} in {}", ask.bucket.trim()), &[keyed], Some("bucket"));
+}
+
+/// Names of buckets as servers take them: 3 to 63 of a–z, 0–9, hyphens and dots.
+fn named(draft: &mut Draft<'_>, ask: &MakeStore) {
+    let bucket = ask.bucket.trim();
+    let odd = bucket.chars().find(|c| !(c.is_ascii_lowercase() || c.is_ascii_digit() || "-.".contains(*c)));
+    if !(3..=63).contains(&bucket.len()) || odd.is_some() {
+        let text = "The name of a bucket has 3 to 63 of a–z, 0–9, hyphens and dots.";
+        draft.found(stop(Rule::Name, "bucket", text));
+    }
+    let folder = ask.folder.trim();
+    if folder.split('/').any(|part| part == ".." || part == ".") || folder.contains(['\\', '?', '#']) {
+        draft.found(stop(Rule::Name, "folder", "A folder is names with / between them."));
+    }
+}
+
+/// A store that goes with what it keeps is none.
+fn apart(draft: &mut Draft<'_>, site: &Line) {
+    let estate = draft.estate();
+    let at = estate.sites.values().find(|s| s.name == site.trim());
+    let others = at.map(|at| {
+        let here = |id| estate.clusters.get(&id).is_some_and(|c: &std::sync::Arc<crate::estate::Cluster>| c.site == at.id);
+        estate.machines.values().filter(|m| m.deleted.is_none() && m.cluster.is_some_and(here)).count()
+    });
+    let text = match others {
+        Some(0) | None => return,
+        Some(n) => format!("{n} machines run at the same site: what ends the site ends their backups with them."),
+    };
+    draft.found(Finding::mind(Rule::Place, "site", text).at("site"));
+}
+
+pub(super) fn take_out(draft: &mut Draft<'_>, id: StoreId) {
+    "Take out a key".clone_into(&mut draft.title);
+    let Some(store) = draft.estate().stores.get(&id).cloned() else {
+        return draft.found(stop(Rule::Exists, "store", "The store is gone."));
+    };
+    draft.title = format!("Take out the key of {}", store.name);
+    if store.key.is_none() {
+        return draft.found(stop(Rule::State, "store", format!("{} has no key yet.", store.name)));
+    }
+    let text = format!("Whoever has the key and reaches the bucket reads every machine in {}. That you took it out stands in the Logbook.", store.name);
+    draft.found(Finding::mind(Rule::Password, &store.name, text));
+    draft.intend(Event::TakenOut { store: id, at: draft.now });
+}
+
+pub(super) fn forget(draft: &mut Draft<'_>, id: StoreId, typed: &Line) {
+    "Forget a store".clone_into(&mut draft.title);
+    let Some(store) = draft.estate().stores.get(&id).cloned() else {
+        return draft.found(stop(Rule::Exists, "store", "The store is gone."));
+    };
+    let name = &store.name;
+    draft.title = format!("Forget {name}");
+    if typed.trim() != name {
+        draft.found(stop(Rule::Name, "typed", format!("Type its name to confirm: {name}.")));
+    }
+    let series: Vec<_> = draft.estate().series_in(id).cloned().collect();
+    let points: usize = series.iter().map(|s| s.points.len()).sum();
+    let bytes: Bytes = series.iter().map(|s| s.stored()).sum();
+    if points > 0 {
+        let text = format!("{points} recovery points of {} machines are known here no more; no promise rests on them.", series.len());
+        draft.found(Finding::mind(Rule::Deleted, name, text).because(format!("{bytes} in the bucket")).at("typed"));
+    }
+    let text = match store.taken_out {
+        Some(_) => "What lies in the bucket stays there, and opens with the key that was taken out.",
+        None => "What lies in the bucket stays there, and nobody can open it any more: its key was never taken out.",
+    };
+    let finding = match store.taken_out {
+        Some(_) => Finding::clear(Rule::Content, name, text),
+        None => Finding::mind(Rule::Content, name, text).at("typed").remedy("Take its key out first."),
+    };
+    draft.found(finding);
+    draft.intend(Event::Forgotten { store: id, series: series.iter().map(|s| s.id).collect() });
+}

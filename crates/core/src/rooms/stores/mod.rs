@@ -1,0 +1,12 @@
+//! Stores of backups: made in an empty bucket, their keys taken out, forgotten.
+
+mod ask;
+mod assess;
+mod event;
+mod step;
+
+pub use ask::{Ask, MakeStore};
+pub use event::Event;
+pub use step::Step;
+
+type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -1,0 +1,19 @@
+//! Backup stores: what lies in a bucket (S3) or in a folder of a mounted export, read and written by its open format
+//! (`docs/store-format.md`). Nothing here needs the manager: the command line does the same with a store and its key alone.
+//! Start at [`Store`].
+
+mod check;
+mod fault;
+mod place;
+mod restore;
+mod store;
+mod write;
+
+pub use check::{Checked, Deep, Problem};
+pub use fault::StoreFault;
+pub use place::{Bucket, Place};
+pub use store::{Entry, Store};
+pub use write::{Copied, Extents, Progress, Source, SourceDisk, Told};
+
+/// Whose chunks they are, as long as machines have no owners: everything in one store is of one.
+pub const SCOPE: &str = "all";

@@ -1,0 +1,94 @@
+//! The bytes of a point's disks, from the store to wherever they shall be.
+
+use super::{Store, StoreFault};
+use futures::{StreamExt, TryStreamExt};
+use std::{
+    fs::File,
+    os::unix::fs::FileExt,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+use zastrugi_formats::backup::{Disk, GRAIN, Kind, Manifest, PAGE};
+
+/// Chunks that are read and opened at the same time.
+const AT_ONCE: usize = 4;
+
+impl Store {
+    /// Hands every chunk of a disk from `from` on to `take`, with the byte where it stands, in order; what is not handed over is
+    /// zeros.
+    ///
+    /// # Errors
+    /// [`StoreFault`] at the first that can't be read, or what `take` answers.
+    pub async fn bytes_of<F>(
+        &self,
+        disk: &Disk,
+        from: u64,
+        mut take: impl FnMut(u64, Vec<u8>) -> F + Send,
+    ) -> Result<(), StoreFault>
+    where
+        F: Future<Output = Result<(), StoreFault>> + Send,
+    {
+        for at in &disk.pages {
+            if (at.at + 1) * PAGE * GRAIN <= from {
+                continue;
+            }
+            let page = self.page(at).await?;
+            let place = |p: u16| (at.at * PAGE + u64::from(p)) * GRAIN;
+            let wanted = page.0.into_iter().filter(|(p, _)| place(*p) >= from);
+            let read = wanted.map(|(p, chunk)| async move {
+                let mut plain = self.chunk(Kind::Chunk, &chunk).await?;
+                // One that was read when the disk was larger.
+                plain.truncate(
+                    usize::try_from(disk.size.saturating_sub(place(p))).unwrap_or(usize::MAX),
+                );
+                Ok::<_, StoreFault>((place(p), plain))
+            });
+            let mut all = futures::stream::iter(read).buffered(AT_ONCE);
+            while let Some((at, plain)) = all.try_next().await? {
+                take(at, plain).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the disks of a point into a folder: `disk-1.raw` and so on, and `machine.json`. Files that are there already are not
+    /// written over.
+    ///
+    /// # Errors
+    /// [`StoreFault`] of the store; [`StoreFault::Source`] with the words of the file system.
+    pub async fn restore(
+        &self,
+        manifest: &Manifest,
+        folder: &Path,
+    ) -> Result<Vec<PathBuf>, StoreFault> {
+        let told = |path: &Path, e: &std::io::Error| {
+            StoreFault::Source(format!("{}: {e}", path.display()))
+        };
+        std::fs::create_dir_all(folder).map_err(|e| told(folder, &e))?;
+        let mut made = Vec::new();
+        let about = folder.join("machine.json");
+        let text = serde_json::to_vec_pretty(&manifest.machine)
+            .map_err(|e| StoreFault::Source(e.to_string()))?;
+        let mut file = File::create_new(&about).map_err(|e| told(&about, &e))?;
+        std::io::Write::write_all(&mut file, &text).map_err(|e| told(&about, &e))?;
+        made.push(about);
+        for (n, disk) in (1..).zip(&manifest.disks) {
+            let path = folder.join(format!("disk-{n}.raw"));
+            let file = File::create_new(&path).map_err(|e| told(&path, &e))?;
+            file.set_len(disk.size).map_err(|e| told(&path, &e))?;
+            let file = Arc::new(file);
+            let write = |at: u64, plain: Vec<u8>| {
+                let (file, path) = (file.clone(), path.clone());
+                async move {
+                    let written =
+                        super::store::off_thread(move || file.write_all_at(&plain, at)).await?;
+                    written.map_err(|e| told(&path, &e))
+                }
+            };
+            self.bytes_of(disk, 0, write).await?;
+            file.sync_all().map_err(|e| told(&path, &e))?;
+            made.push(path);
+        }
+        Ok(made)
+    }
+}

@@ -1,0 +1,440 @@
+//! Movers: tasks of this process that carry bytes from a host to a store, looked at by the step that wants them. One that is lost
+//! with its process is begun again by whoever looks next, and goes on where it was.
+
+use super::stores::{fault, store_of};
+use crate::{
+    Drivers, Outcome, Turn,
+    agent::Blocks,
+    backup::{Copied, Extents, Progress, Source, SourceDisk, Store, StoreFault},
+    perform::{done, premise, stamp},
+};
+use futures::future::BoxFuture;
+use std::{
+    collections::BTreeMap,
+    sync::{Arc, Mutex, MutexGuard, PoisonError, atomic::Ordering},
+    time::{Duration, Instant},
+};
+use tokio::task::JoinHandle;
+use uuid::Uuid;
+use zastrugi_core::{
+    estate::{Consistent, Estate, Firmware, Host, Machine, Series, Snapshot, StoredPoint},
+    ids::HostId,
+    moment::{Moment, Span},
+    rooms::{
+        Event,
+        carrying::{self, Step},
+    },
+    runs::{Fault, FaultKind},
+    units::{Bytes, Rate, round},
+};
+use zastrugi_formats::backup::{Card, Consistency, Label, Machine as Kept, Named};
+
+/// A host that doesn't answer is asked again this often, with a second between.
+const TRIES: usize = 5;
+
+/// What came of a copy.
+struct Done {
+    copied: Copied,
+    consistent: Consistent,
+    /// Of all disks.
+    size: Bytes,
+    /// Nobody could say what had changed.
+    compared: bool,
+}
+
+type Brought = Result<Done, Fault>;
+
+struct Mover {
+    task: JoinHandle<Brought>,
+    progress: Arc<Progress>,
+    began: Instant,
+}
+
+/// Those of this process, by the keys of their steps.
+#[derive(Clone, Default)]
+pub(crate) struct Movers(Arc<Mutex<BTreeMap<String, Mover>>>);
+
+enum Look {
+    None,
+    Goes(String),
+    Over(JoinHandle<Brought>),
+}
+
+impl Movers {
+    fn all(&self) -> MutexGuard<'_, BTreeMap<String, Mover>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn look(&self, key: &str) -> Look {
+        let mut all = self.all();
+        match all.get(key) {
+            None => Look::None,
+            Some(mover) if !mover.task.is_finished() => Look::Goes(mover.said()),
+            Some(_) => match all.remove(key) {
+                Some(mover) => Look::Over(mover.task),
+                None => Look::None,
+            },
+        }
+    }
+
+    fn begin(&self, key: &str, task: JoinHandle<Brought>, progress: Arc<Progress>) {
+        let began = Instant::now();
+        self.all().insert(
+            key.to_owned(),
+            Mover {
+                task,
+                progress,
+                began,
+            },
+        );
+    }
+
+    fn end(&self, key: &str) -> Option<JoinHandle<Brought>> {
+        let mover = self.all().remove(key)?;
+        mover.task.abort();
+        Some(mover.task)
+    }
+}
+
+impl Mover {
+    fn said(&self) -> String {
+        let figure = |n: &std::sync::atomic::AtomicU64| Bytes(n.load(Ordering::Relaxed));
+        let (read, of, stored) = (
+            figure(&self.progress.done),
+            figure(&self.progress.of),
+            figure(&self.progress.stored),
+        );
+        let secs = self.began.elapsed().as_secs_f64().max(0.001);
+        let rate = Rate(round(read.as_f64() / secs));
+        let left = of.less(read);
+        let time = match rate.0 {
+            0 => String::new(),
+            n => format!(
+                ", about {} left",
+                Span::millis(round(left.as_f64() / (n as f64) * 1000.0))
+            ),
+        };
+        format!("{read} of {of} read at {rate}, {stored} new in the store{time}")
+    }
+}
+
+/// The disks of a machine at its host, as a snapshot has them.
+struct AtHost {
+    drivers: Drivers,
+    host: Arc<Host>,
+    machine: Uuid,
+    snapshot: Uuid,
+    disks: Vec<Uuid>,
+    /// What the host said last when it said no.
+    last: Mutex<Option<Fault>>,
+}
+
+impl Extents for AtHost {
+    fn read(
+        &self,
+        disk: usize,
+        at: u64,
+        length: u64,
+    ) -> BoxFuture<'_, Result<Vec<u8>, StoreFault>> {
+        Box::pin(self.extent(disk, at, length))
+    }
+}
+
+impl AtHost {
+    async fn extent(&self, disk: usize, at: u64, length: u64) -> Result<Vec<u8>, StoreFault> {
+        let disk = self.disks.get(disk).copied().unwrap_or_default();
+        let mut tried = 1;
+        loop {
+            let key = self.drivers.key_of(&self.host).await;
+            let asked = match key {
+                Ok(key) => {
+                    let agent = self.drivers.agent(&self.host, &key);
+                    agent
+                        .extent(&self.machine, &self.snapshot, &disk, (at, length))
+                        .await
+                }
+                Err(why) => Err(why),
+            };
+            match asked {
+                Ok(bytes) => return Ok(bytes),
+                Err(why) if why.passing() && tried < TRIES => {
+                    tried += 1;
+                    tokio::time::sleep(Duration::from_secs(1)).await;
+                }
+                Err(why) => {
+                    let said = StoreFault::Source(why.said.clone());
+                    *self.last.lock().unwrap_or_else(PoisonError::into_inner) = Some(why);
+                    return Err(said);
+                }
+            }
+        }
+    }
+}
+
+/// Where the machine is now, or whoever reaches its volume.
+fn at<'a>(estate: &'a Estate, machine: &Machine, via: HostId) -> Result<&'a Arc<Host>, Fault> {
+    let own = machine.host.unwrap_or(via);
+    estate
+        .hosts
+        .get(&own)
+        .ok_or_else(|| premise("The host is gone."))
+}
+
+fn consistency(snapshot: &Snapshot) -> Consistency {
+    match snapshot.consistent {
+        Consistent::Off => Consistency::Off,
+        Consistent::Quiet => Consistency::Quiet,
+        Consistent::Crash | Consistent::Memory => Consistency::Crash,
+    }
+}
+
+/// What a point tells of a machine beside its disks.
+fn kept(estate: &Estate, machine: &Machine) -> Kept {
+    let card = |n: &zastrugi_core::estate::Nic| Card {
+        mac: n.mac.clone(),
+        network: n
+            .network
+            .and_then(|id| estate.networks.get(&id))
+            .map_or_else(String::new, |n| n.name.clone()),
+    };
+    Kept {
+        uuid: machine.uuid,
+        name: machine.name.clone(),
+        vcpus: machine.vcpus,
+        memory: machine.memory.size.0,
+        firmware: firmware(machine.firmware.as_deref()).into(),
+        cards: machine.nics.iter().map(card).collect(),
+        labels: machine
+            .labels
+            .iter()
+            .map(|(k, v)| Label {
+                key: k.clone(),
+                value: v.clone(),
+            })
+            .collect(),
+        note: machine.note.clone(),
+    }
+}
+
+fn firmware(of: Option<&Firmware>) -> &'static str {
+    match of {
+        Some(firmware) if firmware.kind.is_uefi() => "uefi",
+        Some(_) | None => "bios",
+    }
+}
+
+fn millis(moment: Moment) -> u64 {
+    u64::try_from(moment.0).unwrap_or(0)
+}
+
+/// The newest point of a series that was taken before this one.
+fn parent(series: &Series, before: &Snapshot) -> Option<Named> {
+    let older = series
+        .points
+        .iter()
+        .rev()
+        .find(|p| p.taken < before.taken)?;
+    Some(Named {
+        machine: series.machine,
+        instant: millis(older.taken),
+        session: older.session,
+    })
+}
+
+impl Drivers {
+    pub(crate) async fn at_carrying(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        let Step::Copy {
+            machine,
+            via,
+            snapshot,
+            store,
+            ..
+        } = step;
+        match self.movers.look(turn.key) {
+            Look::Goes(said) => return Ok(Outcome::NotYet { said }),
+            Look::Over(task) => {
+                let brought = task.await.map_err(|_| {
+                    Fault::new(FaultKind::Ours, "The mover ended.", "It is begun again.")
+                })??;
+                return told(estate, step, brought);
+            }
+            Look::None => {}
+        }
+        let machine = estate
+            .machines
+            .get(machine)
+            .ok_or_else(|| premise("The machine is gone."))?
+            .clone();
+        let taken = machine.snapshots.get(*snapshot).cloned();
+        let taken = taken.ok_or_else(|| premise("The state that was to be copied is gone."))?;
+        let host = at(estate, &machine, *via)?.clone();
+        self.allowed(&host.access.address)?;
+        let store = store_of(estate, *store)?;
+        let series = estate.backups_at(&machine, store.id).cloned();
+        let parent = series.as_ref().and_then(|s| parent(s, &taken));
+        let opened = self.open_store(store).await?;
+        let key = self.key_of(&host).await?;
+        self.agent(&host, &key)
+            .mark(stamp(turn), &machine.uuid, snapshot)
+            .await?;
+        let copy = Copy {
+            drivers: self.clone(),
+            host,
+            store: opened,
+            name: store.name.clone(),
+            kept: kept(estate, &machine),
+            taken,
+            parent,
+        };
+        let progress = Arc::new(Progress::default());
+        let task = tokio::spawn(copy.carry(progress.clone()));
+        self.movers.begin(turn.key, task, progress);
+        Ok(Outcome::NotYet {
+            said: "its host is asked what changed".into(),
+        })
+    }
+
+    /// What is on its way ends; what was there stays as it is. One that got there before it was told counts.
+    pub(crate) async fn give_up_carrying(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        if let Look::Over(task) = self.movers.look(turn.key)
+            && let Ok(Ok(brought)) = task.await
+        {
+            return told(estate, step, brought);
+        }
+        if let Some(task) = self.movers.end(turn.key) {
+            // Whatever it was at ends before anything is said of it.
+            drop(task.await);
+        }
+        Ok(Outcome::NotYet {
+            said: "no recovery point was made".into(),
+        })
+    }
+}
+
+/// All that one copy needs, for as long as it goes on.
+struct Copy {
+    drivers: Drivers,
+    host: Arc<Host>,
+    store: Store,
+    name: String,
+    kept: Kept,
+    taken: Snapshot,
+    parent: Option<Named>,
+}
+
+impl Copy {
+    /// Boxed: the compiler does not see of the whole that it can be sent.
+    fn blocks(&self) -> BoxFuture<'_, Result<Vec<Blocks>, Fault>> {
+        Box::pin(async {
+            let key = self.drivers.key_of(&self.host).await?;
+            let agent = self.drivers.agent(&self.host, &key);
+            let since = self.parent.map(|p| p.session);
+            let said = agent
+                .blocks(&self.kept.uuid, &self.taken.uuid, since)
+                .await?;
+            said.read()
+                .map_err(|why| crate::fault::garbled(&self.host.name, &why))
+        })
+    }
+
+    async fn carry(self, progress: Arc<Progress>) -> Brought {
+        let blocks = self.blocks().await?;
+        let compared = self.parent.is_some() && blocks.iter().any(|b| b.changed.is_none());
+        let consistent = match self.taken.consistent {
+            // Memory is not copied.
+            Consistent::Memory | Consistent::Crash => Consistent::Crash,
+            Consistent::Off => Consistent::Off,
+            Consistent::Quiet => Consistent::Quiet,
+        };
+        let extents = AtHost {
+            drivers: self.drivers.clone(),
+            host: self.host.clone(),
+            machine: self.kept.uuid,
+            snapshot: self.taken.uuid,
+            disks: blocks.iter().map(|b| b.key).collect(),
+            last: Mutex::default(),
+        };
+        let disks = blocks.into_iter().map(|b| SourceDisk {
+            key: b.key,
+            size: b.size,
+            held: b.held,
+            changed: b.changed,
+        });
+        let source = Source {
+            session: self.taken.uuid,
+            instant: millis(self.taken.taken),
+            consistency: consistency(&self.taken),
+            machine: self.kept,
+            disks: disks.collect(),
+            parent: self.parent,
+        };
+        match self.store.copy(&source, &extents, &progress).await {
+            Ok(copied) => Ok(Done {
+                copied,
+                consistent,
+                size: Bytes(source.disks.iter().map(|d| d.size).sum()),
+                compared,
+            }),
+            Err(StoreFault::Source(said)) => {
+                let last = extents
+                    .last
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .take();
+                Err(last.unwrap_or_else(|| fault(&self.name, &StoreFault::Source(said))))
+            }
+            Err(why) => Err(fault(&self.name, &why)),
+        }
+    }
+}
+
+fn told(estate: &Estate, step: &Step, brought: Done) -> Result<Outcome, Fault> {
+    let Step::Copy {
+        machine,
+        store,
+        series,
+        ..
+    } = step;
+    let machine = estate.machines.get(machine);
+    let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+    let Done {
+        copied,
+        consistent,
+        size,
+        compared,
+    } = brought;
+    let m = copied.measured;
+    let point = StoredPoint {
+        session: copied.named.session,
+        taken: Moment(i64::try_from(copied.named.instant).unwrap_or(i64::MAX)),
+        consistent,
+        size,
+        read: Bytes(m.read),
+        stored: Bytes(m.stored),
+        took: Span(m.took),
+    };
+    let said = format!(
+        "{} read in {}, {} new in the store",
+        point.read, point.took, point.stored
+    );
+    let event = carrying::Event::Copied {
+        machine: machine.id,
+        uuid: machine.uuid,
+        name: machine.name.clone(),
+        store: *store,
+        series: *series,
+        point: Box::new(point),
+        compared,
+    };
+    Ok(done(vec![Event::Carrying(event)], said))
+}

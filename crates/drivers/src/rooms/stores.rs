@@ -1,0 +1,137 @@
+//! Stores of backups: their keys are drawn and kept, then they are made.
+
+use crate::{
+    Drivers, Outcome,
+    backup::{Bucket, Place, Store, StoreFault},
+    perform::{done, premise},
+};
+use zastrugi_core::{
+    estate::{self, Estate},
+    evidence::Answer,
+    ids::StoreId,
+    rooms::{
+        Event,
+        stores::{self, Step},
+    },
+    runs::{Fault, FaultKind},
+};
+use zastrugi_formats::backup::Key;
+
+/// A fault of a store, as a step tells of it.
+pub(crate) fn fault(store: &str, why: &StoreFault) -> Fault {
+    let said = format!("{store}: {why}.");
+    let (kind, remedy) = match why {
+        StoreFault::Slow => (FaultKind::TimedOut, "It is asked again."),
+        StoreFault::Silent(_) => (
+            FaultKind::Unreachable,
+            "It is asked again; look at its server and at the line to it.",
+        ),
+        StoreFault::Full(_) => (
+            FaultKind::Refused,
+            "Make room in the bucket, then retry: it goes on where it was.",
+        ),
+        StoreFault::Refused(_) => (
+            FaultKind::Refused,
+            "Look at the bucket, and at the rights of its access key.",
+        ),
+        StoreFault::Taken => (
+            FaultKind::Refused,
+            "Choose an empty bucket or another folder.",
+        ),
+        StoreFault::Gone(_) | StoreFault::NoStore => (
+            FaultKind::Refused,
+            "Look at the bucket: what was there is gone.",
+        ),
+        StoreFault::Version(_) | StoreFault::Key | StoreFault::Damaged { .. } => (
+            FaultKind::Refused,
+            "Nothing is written to it; look who else writes there.",
+        ),
+        StoreFault::Source(_) => (FaultKind::Garbled, "It is tried again."),
+    };
+    Fault::new(kind, said, remedy)
+}
+
+pub(crate) fn store_of(estate: &Estate, id: StoreId) -> Result<&estate::Store, Fault> {
+    let found = estate.stores.get(&id);
+    found
+        .map(|s| &**s)
+        .ok_or_else(|| premise("The store is gone."))
+}
+
+impl Drivers {
+    /// Which certificate a server of buckets shows; nothing secret is sent.
+    pub(crate) async fn store_greeting(&self, address: &str) -> Result<Answer, Fault> {
+        self.networks().check_store(address)?;
+        let pin = self.http.shown(address).await?;
+        Ok(Answer::Manager {
+            name: "A server".into(),
+            pin,
+        })
+    }
+
+    async fn place_of(&self, store: &estate::Store) -> Result<Place, Fault> {
+        let bucket = &store.bucket;
+        self.networks().check_store(&bucket.address)?;
+        let secret = bucket
+            .secret
+            .ok_or_else(|| premise("No secret of its access key is kept."))?;
+        Ok(Place::Bucket(Bucket {
+            endpoint: format!("https://{}", bucket.address),
+            region: bucket.region.clone(),
+            name: bucket.name.clone(),
+            prefix: bucket.folder.clone(),
+            access: bucket.access.clone(),
+            secret: self.secrets.open(secret).await?,
+            pin: bucket.pin.clone(),
+        }))
+    }
+
+    async fn store_key(&self, store: &estate::Store) -> Result<Key, Fault> {
+        let key = store.key.ok_or_else(|| premise("The store has no key."))?;
+        let written = self.secrets.open(key).await?;
+        Key::read(&written)
+            .map_err(|e| premise(&format!("The key that is kept can't be read: {e}.")))
+    }
+
+    /// A store that is there, opened.
+    pub(crate) async fn open_store(&self, store: &estate::Store) -> Result<Store, Fault> {
+        let (place, key) = (self.place_of(store).await?, self.store_key(store).await?);
+        let opened = Store::open(&place, &key)
+            .await
+            .map_err(|e| fault(&store.name, &e))?;
+        match opened.id() == store.uuid {
+            true => Ok(opened),
+            false => Err(fault(&store.name, &StoreFault::NoStore)),
+        }
+    }
+
+    pub(crate) async fn at_store(&self, estate: &Estate, step: &Step) -> Result<Outcome, Fault> {
+        let store = store_of(estate, step.store())?;
+        match step {
+            Step::Key { .. } => {
+                // Asked again after an answer that was lost: one that nothing names is forgotten later.
+                let key = Key::new(rand::random());
+                let key = self.secrets.keep(key.written()).await?;
+                let keyed = stores::Event::Keyed {
+                    store: store.id,
+                    key,
+                };
+                Ok(done(vec![Event::Stores(keyed)], "a key is kept"))
+            }
+            Step::Make { .. } => {
+                let (place, key) = (self.place_of(store).await?, self.store_key(store).await?);
+                match Store::create(&place, &key, store.uuid).await {
+                    Ok(_) => {}
+                    // Perhaps it was we: then our key opens it.
+                    Err(StoreFault::Taken) => match Store::open(&place, &key).await {
+                        Ok(there) if there.id() == store.uuid => {}
+                        _ => return Err(fault(&store.name, &StoreFault::Taken)),
+                    },
+                    Err(why) => return Err(fault(&store.name, &why)),
+                }
+                let made = stores::Event::Made { store: store.id };
+                Ok(done(vec![Event::Stores(made)], "it is made"))
+            }
+        }
+    }
+}

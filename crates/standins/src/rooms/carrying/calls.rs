@@ -1,0 +1,176 @@
+//! The calls of movers.
+
+use super::{Mark, changed};
+use crate::{
+    agent::{change::fenced, owner_only, refused},
+    fault::Device,
+    rooms::{
+        records::calls::home,
+        snapshots::{
+            blocks::{Blocks, GRAIN, Written},
+            going,
+            told::pieces,
+        },
+        storage::volume::Record,
+    },
+};
+use axum::{
+    Json,
+    extract::{Path, Query, State as Extract},
+    http::{HeaderMap, StatusCode},
+    response::{IntoResponse, Response},
+};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use uuid::Uuid;
+
+/// The most bytes in one answer.
+const LONGEST: u64 = 4 << 20;
+
+fn gone(words: &str) -> Response {
+    refused(StatusCode::NOT_FOUND, "mark", words)
+}
+
+/// What the disks held when a snapshot was taken, by their keys, with their sizes.
+fn at(record: &Record, snapshot: &str) -> Result<BTreeMap<Uuid, (u64, Written)>, Response> {
+    let chain = record.chain.as_ref();
+    let layer = chain.and_then(|c| Some((c, c.snapshots.get(snapshot)?.layer)));
+    let (chain, layer) = layer.ok_or_else(|| gone("The snapshot is gone."))?;
+    let seen = chain.seen_from(layer);
+    let held = chain.disks_of(layer);
+    let disks = record.disks.iter().zip(seen).take(held);
+    Ok(disks.map(|(d, w)| (d.key, (d.size, w))).collect())
+}
+
+/// From now on it can be told what changed since this snapshot, also once it is gone.
+pub(crate) async fn mark(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Response {
+    let said = fenced(&device, &headers, &uuid, |state, host, _, _| {
+        let home = home(state, host, &uuid)?;
+        let record = state
+            .volumes
+            .get_mut(&home)
+            .and_then(|v| v.records.get_mut(&uuid));
+        let record = record.ok_or_else(|| gone("There is no such machine."))?;
+        let disks = at(record, &id)?;
+        if let Some(chain) = record.chain.as_mut() {
+            let set = chain.snapshots.get(&id).map_or(0, |s| s.taken);
+            let mark = Mark {
+                set,
+                disks: disks.into_iter().map(|(key, (_, w))| (key, w)).collect(),
+            };
+            if !chain.marks.contains_key(&id) {
+                chain.mark(&id, mark);
+                state.did_what(host, &format!("marked {uuid}"));
+            }
+        }
+        Ok(home)
+    });
+    match said {
+        Ok(home) => {
+            device.world.volume_changed(&home);
+            Json(json!({})).into_response()
+        }
+        Err(no) => no,
+    }
+}
+
+/// Looks at a snapshot of a machine, as its guest has written by now.
+fn look<T>(
+    device: &Device,
+    headers: &HeaderMap,
+    uuid: &str,
+    say: impl FnOnce(&Record) -> Result<T, Response>,
+) -> Result<T, Response> {
+    owner_only(device, headers)?;
+    let now = device.world.now();
+    let mut state = device.world.lock();
+    going::follow(&mut state, &device.name, uuid, now, 0);
+    let home = home(&state, &device.name, uuid)?;
+    let record = state.volumes.get(&home).and_then(|v| v.records.get(uuid));
+    say(record.ok_or_else(|| gone("There is no such machine."))?)
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Since {
+    #[serde(default)]
+    since: Option<String>,
+}
+
+/// Which blocks hold something, and which are otherwise than at an earlier mark.
+pub(crate) async fn blocks(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    Query(ask): Query<Since>,
+    headers: HeaderMap,
+) -> Response {
+    let said = look(&device, &headers, &uuid, |record| {
+        let then = ask
+            .since
+            .as_ref()
+            .and_then(|s| record.chain.as_ref()?.marks.get(s));
+        let said = |(key, (size, now)): (Uuid, (u64, Written))| -> std::io::Result<Value> {
+            let held = Blocks(now.all()).text()?;
+            let before = then.map(|t| t.disks.get(&key).cloned().unwrap_or_default());
+            let changed = before
+                .map(|b| Blocks(changed(&b, &now)).text())
+                .transpose()?;
+            Ok(
+                json!({"key": key, "size": size, "held": pieces(&held), "changed": changed.as_deref().map(pieces)}),
+            )
+        };
+        let disks: Result<Vec<Value>, _> = at(record, &id)?.into_iter().map(said).collect();
+        let disks = disks.map_err(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response())?;
+        Ok(json!({"grain": GRAIN, "disks": disks}))
+    });
+    match said {
+        Ok(said) => Json(said).into_response(),
+        Err(no) => no,
+    }
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Extent {
+    disk: Uuid,
+    from: u64,
+    length: u64,
+}
+
+/// Bytes of a disk as a snapshot has them.
+pub(crate) async fn bytes(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    Query(ask): Query<Extent>,
+    headers: HeaderMap,
+) -> Response {
+    let found = look(&device, &headers, &uuid, |record| {
+        let mut disks = at(record, &id)?;
+        disks
+            .remove(&ask.disk)
+            .ok_or_else(|| gone("The snapshot has no such disk."))
+    });
+    let (size, content) = match found {
+        Ok(found) => found,
+        Err(no) => return no,
+    };
+    let beyond = ask
+        .from
+        .checked_add(ask.length)
+        .is_none_or(|end| end > size);
+    if beyond || ask.length > LONGEST || !ask.from.is_multiple_of(GRAIN) {
+        let words = "An extent begins with a block, ends within the disk, and has 4 MiB at most.";
+        return refused(StatusCode::BAD_REQUEST, "extent", words);
+    }
+    let read = tokio::task::spawn_blocking(move || {
+        device.world.grains.extent(&content, ask.from, ask.length)
+    })
+    .await;
+    match read {
+        Ok(Ok(bytes)) => ([("content-type", "application/octet-stream")], bytes).into_response(),
+        Ok(Err(_)) | Err(_) => StatusCode::INTERNAL_SERVER_ERROR.into_response(),
+    }
+}

@@ -1,0 +1,134 @@
+//! A server of buckets at another place: the S3 protocol as a crate that nobody here wrote speaks it, over TLS, with faults.
+
+use crate::{
+    fault::Device,
+    make::identity,
+    rooms::hosts::host::Identity,
+    scenario::ScenarioBuckets,
+    world::{State, World},
+};
+use axum::{
+    Router,
+    body::Body,
+    extract::{Request, State as Extract},
+    http::StatusCode,
+    middleware::{self, Next},
+    response::{IntoResponse, Response},
+};
+use s3s::{auth::SimpleAuth, service::S3ServiceBuilder};
+use s3s_fs::FileSystem;
+use serde::{Deserialize, Serialize};
+use std::{fs, io};
+
+/// What a server without room says; S3 has no code of its own for it.
+const FULL: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>InsufficientStorage</Code><Message>There is no room left on this server.</Message></Error>";
+
+/// One server with its buckets.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct BucketServer {
+    pub(crate) name: String,
+    /// `ip:port`.
+    pub(crate) address: String,
+    pub(crate) identity: Identity,
+    pub(crate) access: String,
+    pub(crate) secret: String,
+    pub(crate) buckets: Vec<String>,
+    pub(crate) up: bool,
+    /// Nothing more is taken.
+    #[serde(default)]
+    pub(crate) full: bool,
+}
+
+impl BucketServer {
+    pub(crate) fn of(name: &str, made: &ScenarioBuckets, net: &str) -> io::Result<Self> {
+        Ok(BucketServer {
+            name: name.into(),
+            address: format!("{net}.{}:9443", made.address),
+            identity: identity(name)?,
+            access: made.access.clone(),
+            secret: made.secret.clone(),
+            buckets: made.buckets.clone(),
+            up: true,
+            full: false,
+        })
+    }
+}
+
+/// # Errors
+/// When its folder can't be made.
+pub(crate) fn routes(device: Device, server: &BucketServer) -> io::Result<Router> {
+    let folder = device.world.dir.join("buckets").join(&server.name);
+    for bucket in &server.buckets {
+        fs::create_dir_all(folder.join(bucket))?;
+    }
+    let files = FileSystem::new(&folder).map_err(|e| io::Error::other(format!("{e:?}")))?;
+    let mut builder = S3ServiceBuilder::new(files);
+    builder.set_auth(SimpleAuth::from_single(
+        server.access.as_str(),
+        server.secret.as_str(),
+    ));
+    let service = builder.build();
+    let answer = move |request: Request| {
+        let service = service.clone();
+        async move {
+            let request = request.map(s3s::Body::http_body_unsync);
+            match service.call(request).await {
+                Ok(answer) => answer.map(Body::new),
+                Err(error) => {
+                    tracing::error!(?error, "a bucket could not answer");
+                    StatusCode::INTERNAL_SERVER_ERROR.into_response()
+                }
+            }
+        }
+    };
+    let room = middleware::from_fn_with_state(device, room);
+    Ok(Router::new().fallback(answer).layer(room))
+}
+
+async fn room(Extract(device): Extract<Device>, request: Request, next: Next) -> Response {
+    let full = device
+        .world
+        .lock()
+        .buckets
+        .get(&device.name)
+        .is_some_and(|b| b.full);
+    match full && request.method() == axum::http::Method::PUT {
+        true => (StatusCode::INSUFFICIENT_STORAGE, FULL).into_response(),
+        false => next.run(request).await,
+    }
+}
+
+impl World {
+    /// Whether a server of buckets answers.
+    pub(crate) fn buckets_answer(&self, name: &str) -> bool {
+        self.lock().buckets.get(name).is_some_and(|b| b.up)
+    }
+    /// Nobody answers there, or somebody does.
+    pub fn silence_buckets(&self, name: &str, silent: bool) {
+        let mut state = self.lock();
+        if let Some(server) = state.buckets.get_mut(name) {
+            server.up = !silent;
+        }
+        self.save_buckets(&state, name);
+    }
+    /// It has no room for anything more, or it has.
+    pub fn fill_buckets(&self, name: &str, full: bool) {
+        let mut state = self.lock();
+        if let Some(server) = state.buckets.get_mut(name) {
+            server.full = full;
+        }
+        self.save_buckets(&state, name);
+    }
+    /// Where a server of buckets listens, and the SHA-256 of its public key.
+    pub fn bucket_server(&self, name: &str) -> Option<(String, String)> {
+        let state = self.lock();
+        let server = state.buckets.get(name)?;
+        Some((
+            server.address.clone(),
+            crate::server::pin_of(&server.identity.certificate)?,
+        ))
+    }
+    pub(crate) fn save_buckets(&self, state: &State, name: &str) {
+        self.save("bucket-servers", name, state.buckets.get(name));
+    }
+}
