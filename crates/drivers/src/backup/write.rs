@@ -224,6 +224,12 @@ fn condemned(plain: &[u8]) -> Option<BTreeSet<ChunkRef>> {
     all.filter(|_| rest.is_empty())
 }
 
+/// Compared a piece at a time: byte by byte takes ten times as long where nothing is optimised.
+fn is_zeros(bytes: &[u8]) -> bool {
+    const PIECE: [u8; 4096] = [0; 4096];
+    bytes.chunks(PIECE.len()).all(|c| PIECE.starts_with(c))
+}
+
 fn session_name(session: Uuid) -> String {
     format!("{SESSIONS}/{session}")
 }
@@ -419,7 +425,7 @@ impl Writing<'_> {
     }
 
     async fn store_one(&self, plain: Vec<u8>) -> Result<Looked, StoreFault> {
-        if plain.iter().all(|b| *b == 0) {
+        if is_zeros(&plain) {
             return Ok(Looked::Zeros);
         }
         let sealer = self.store.sealer.clone();

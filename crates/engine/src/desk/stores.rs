@@ -25,22 +25,14 @@ impl Desk {
         viewer: &Viewer,
         store: StoreId,
     ) -> Result<String, StartError> {
-        self.start(
-            viewer,
-            Proposal::Stores(Ask::TakeOut { store }),
-            None,
-            Uuid::new_v4(),
-        )
-        .await?;
         let estate = self.shared.estate();
         let gone = || StartError::Unavailable("the store has no key".into());
-        let key = estate
-            .stores
-            .get(&store)
-            .and_then(|s| s.key)
-            .ok_or_else(gone)?;
-        let opened = self.shared.vault.open(key).await;
+        let key = estate.stores.get(&store).and_then(|s| s.key);
+        let opened = self.shared.vault.open(key.ok_or_else(gone)?).await;
         let opened = opened.map_err(|e| StartError::Unavailable(e.to_string()))?;
+        // Only what is there is said to be taken; what can't be said is not shown.
+        let ask = Proposal::Stores(Ask::TakeOut { store });
+        self.start(viewer, ask, None, Uuid::new_v4()).await?;
         Ok(opened.to_string())
     }
 }

@@ -16,4 +16,5 @@ mod matrix;
 mod pages;
 mod protect;
 mod settings;
+mod stores;
 mod two;

@@ -26,7 +26,7 @@ pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
     let mut part = draft.beside::<snapshots::Step>(draft.view);
     let take = Take {
         machines: ask.machines.clone(),
-        name: format!("backup to {to}").into(),
+        name: format!("mark for {to}").into(),
         note: Default::default(),
         quiet: ask.quiet,
         memory: false,

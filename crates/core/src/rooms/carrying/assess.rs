@@ -57,13 +57,16 @@ pub(crate) fn chosen(draft: &mut crate::road::Draft<'_, impl crate::road::Work>,
     Some(store)
 }
 
+/// What is reckoned with until something was measured: a line of 1 Gbit/s that others use too.
+const ASSUMED: Rate = Rate(50 << 20);
 /// Of so few machines each is told of; of more what they are together.
 const EACH: usize = 8;
 
 /// What is read of machines, and how long that takes by what was measured before.
 pub(crate) struct Copies<'a> {
     store: &'a Store,
-    rate: Option<Rate>,
+    /// And whether that was measured.
+    rate: (Rate, bool),
     each: bool,
     machines: usize,
     /// First copies, and what is read for all.
@@ -84,7 +87,10 @@ impl<'a> Copies<'a> {
     pub(crate) fn to(draft: &Draft<'_>, store: &'a Store, machines: usize) -> Copies<'a> {
         Copies {
             store,
-            rate: measured(draft, store).filter(|r| r.0 > 0),
+            rate: match measured(draft, store).filter(|r| r.0 > 0) {
+                Some(rate) => (rate, true),
+                None => (ASSUMED, false),
+            },
             each: machines <= EACH,
             machines: 0,
             first: 0,
@@ -93,15 +99,15 @@ impl<'a> Copies<'a> {
         }
     }
 
-    fn time(&self, bytes: Bytes) -> Option<Span> {
-        let rate = self.rate?;
-        Some(Span::millis(round(bytes.as_f64() / (rate.0 as f64) * 1000.0)))
+    fn time(&self, bytes: Bytes) -> Span {
+        Span::millis(round(bytes.as_f64() / (self.rate.0.0 as f64) * 1000.0))
     }
 
     fn because(&self, bytes: Bytes) -> String {
-        match (self.rate, self.time(bytes)) {
-            (Some(rate), Some(time)) => format!("about {time} at the {rate} that was measured last"),
-            _ => "nothing was copied there yet: how fast it is shows with the first".to_owned(),
+        let time = self.time(bytes);
+        match self.rate {
+            (rate, true) => format!("about {time} at the {rate} that was measured last"),
+            (rate, false) => format!("about {time} if {rate} get there; nothing was measured yet"),
         }
     }
 
@@ -132,7 +138,7 @@ impl<'a> Copies<'a> {
             store: self.store.id,
             series: id,
             bytes: reading.bytes,
-            time: self.time(reading.bytes).unwrap_or(Span::mins(10)),
+            time: self.time(reading.bytes),
         };
         draft.step(step, format!("Copy {name} to {to}"), &[], Some("store"));
     }

@@ -36,8 +36,13 @@ fn unit(block: u32, writing: u64) -> [u8; UNIT] {
 
 fn generated(block: u32, writing: u64, into: &mut [u8]) {
     let unit = unit(block, writing);
-    for chunk in into.chunks_mut(UNIT) {
-        chunk.copy_from_slice(&unit[..chunk.len()]);
+    let mut filled = into.len().min(UNIT);
+    into[..filled].copy_from_slice(&unit[..filled]);
+    // Twice as much each time.
+    while filled < into.len() {
+        let more = filled.min(into.len() - filled);
+        into.copy_within(..more, filled);
+        filled += more;
     }
 }
 

@@ -107,6 +107,7 @@ struct StorePage {
     sentence: String,
     glyph: &'static str,
     state: &'static str,
+    site: String,
     facts: Vec<(&'static str, String)>,
     taken_out: String,
     /// Shown this once.
@@ -164,8 +165,8 @@ async fn build(
         },
         glyph,
         state,
+        site,
         facts: vec![
-            ("Site", site),
             ("Bucket", bucket.words()),
             ("Access key", bucket.access.clone()),
             ("Fingerprint", zastrugi_core::endpoint::short(&bucket.pin)),
@@ -255,7 +256,10 @@ fn address(fields: &Fields) -> String {
 
 pub(crate) fn make(view: &View, fields: &Fields) -> Filled {
     let sites: Vec<String> = view.estate.sites.values().map(|s| s.name.clone()).collect();
-    let site = fields.or("site", sites.last().map_or("", String::as_str));
+    let site = fields.or(
+        "site",
+        sites.get(1).or(sites.first()).map_or("", String::as_str),
+    );
     let address = address(fields);
     let pin = view
         .evidence
