@@ -1,6 +1,6 @@
 //! Files that are anything: every reader of bytes from outside ends, and says in words what is wrong.
 
-use crate::{csv, estate, iso9660, seed, table};
+use crate::{backup, csv, estate, iso9660, seed, table};
 use proptest::prelude::*;
 use zastrugi_core::first_boot::Told;
 
@@ -37,7 +37,37 @@ const TABLE: &[&str] = &[
     "\"limits\"",
 ];
 
+const MANIFEST: &[&str] = &[
+    "{",
+    "}",
+    "[",
+    "]",
+    ",",
+    "\"format\":\"zastrugi-store/1\"",
+    "\"disks\":[",
+    "\"pages\":[",
+    "\"at\":",
+    "\"size\":",
+    "18446744073709551615",
+    "\"id\":\"",
+    "00000000-0000-4000-8000-000000000000",
+    "\"",
+];
+
 proptest! {
+    #[test]
+    fn what_lies_in_a_store_is_read_or_refused(text in nearly(MANIFEST), bytes in prop::collection::vec(any::<u8>(), 0..300)) {
+        if let Ok(manifest) = backup::Manifest::read(text.as_bytes()) {
+            prop_assert!(manifest.size() < u64::MAX);
+        }
+        drop(backup::Manifest::read(&bytes));
+        drop(backup::Key::read(&text));
+        prop_assert!(backup::named(&text).is_none_or(|n| n.path() == text));
+        let sealer = backup::Key::new([1; 32]).sealer("all");
+        prop_assert!(sealer.open(backup::Kind::Chunk, "n", &bytes).is_err());
+        prop_assert!(sealer.open(backup::Kind::Chunk, "n", &[b"ZBS1c\x01".as_slice(), &bytes].concat()).is_err());
+    }
+
     #[test]
     fn csv_is_read_or_refused(text in nearly(&[",", "\n", "\r\n", "\"", "a", "=1", " ", "\u{feff}"])) {
         if let Ok(rows) = csv::read::<4>(&text) {

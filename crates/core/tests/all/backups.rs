@@ -19,7 +19,7 @@ use zastrugi_core::{
         snapshots::{self, Quiet},
         stores::{self, MakeStore},
     },
-    testkit::{Folding, Small},
+    testkit::{Folding, Small, read},
     units::Bytes,
 };
 
@@ -227,6 +227,40 @@ fn each_machine_is_marked_then_copied_then_released() {
             .iter()
             .any(|f| f.stops() && f.text.contains("Choose the store"))
     );
+}
+
+/// If this fails, ten thousand marks hold room from the first minute on though four machines are copied at a time.
+#[test]
+fn a_mark_is_set_only_when_its_copy_can_begin() {
+    let mut text = "cluster eider careless\nhost 1 512".to_owned();
+    for n in 0..7 {
+        text.push_str(&format!("\nmachine {} m{n} 8 on 1", 10 + n));
+    }
+    let mut small = read(&text);
+    small.now = NOW;
+    small.alter(|e| e.put(Fact::Store(Arc::new(store(HILLTOP)))));
+    let said = assessed(
+        &small,
+        &Proposal::Backups(backups::Ask::Now(BackUp {
+            machines: (10..17).map(MachineId).collect(),
+            store: Some(STORE),
+            quiet: Quiet::IfPossible,
+        })),
+    );
+    let steps = said.steps();
+    assert_eq!(steps.len(), 21, "{:?}", said.findings());
+    for (n, three) in steps.chunks(3).enumerate() {
+        let expected: Vec<usize> = n
+            .checked_sub(4)
+            .map(|before| before * 3 + 2)
+            .into_iter()
+            .collect();
+        assert_eq!(three[0].after, expected, "machine {n}");
+        assert_eq!(
+            (three[1].after.as_slice(), three[2].after.as_slice()),
+            ([n * 3].as_slice(), [n * 3 + 1].as_slice())
+        );
+    }
 }
 
 /// If this fails, two runs that began at once leave two lists of one machine, or a copy into a store that is gone appears.

@@ -54,7 +54,7 @@ impl Disks {
             let block = (at + all.len() as u64) / BLOCK;
             let fill = self.blocks.get(&(disk, block)).copied().unwrap_or(0);
             let left = (length - all.len() as u64).min(BLOCK);
-            all.extend(std::iter::repeat_n(fill, usize::try_from(left).unwrap()));
+            all.resize(all.len() + usize::try_from(left).unwrap(), fill);
         }
         all
     }
@@ -236,16 +236,16 @@ async fn equal_bytes_are_stored_once_and_without_a_bitmap_they_are_compared() {
 #[tokio::test]
 async fn a_copy_that_breaks_goes_on_where_it_was() {
     let mut whole = Disks {
-        sizes: vec![200 * GRAIN],
+        sizes: vec![50 * GRAIN],
         ..Disks::default()
     };
-    for grain in 0..150u64 {
+    for grain in 0..40u64 {
         whole.blocks.insert(
             (0, grain * 64 + grain % 64),
             u8::try_from(grain % 250 + 1).unwrap(),
         );
     }
-    for breaks in [0, 1, 31, 32, 33, 100, 149] {
+    for breaks in [0, 31, 32, 39] {
         let (dir, store) = folder().await;
         let broken = Disks {
             breaks: Some(breaks),
@@ -259,8 +259,8 @@ async fn a_copy_that_breaks_goes_on_where_it_was() {
             "no half point"
         );
         let (copied, reads) = copy(&store, &whole, &source).await.unwrap();
-        assert_eq!(reads, 150 - breaks / 32 * 32, "broken after {breaks}");
-        assert_eq!(copied.measured.read, 150 * GRAIN);
+        assert_eq!(reads, 40 - breaks / 32 * 32, "broken after {breaks}");
+        assert_eq!(copied.measured.read, 40 * GRAIN);
         let (_, bytes) = back(&store, &copied.named).await;
         assert_same(&whole, &bytes);
         let left: Vec<_> = std::fs::read_dir(dir.path().join("sessions"))

@@ -8,6 +8,8 @@ use uuid::Uuid;
 /// More disks are of no machine; more pages are in no manifest (512 TiB).
 const DISKS: usize = 64;
 const PAGES: usize = 32_768;
+/// No disk is larger, in bytes.
+const LARGEST: u64 = 1 << 56;
 
 /// `store.json`: what anybody may know, and something sealed by which a wrong key is found at once.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -132,7 +134,7 @@ impl Manifest {
         let fits = |d: &Disk| {
             let run = super::GRAIN * super::PAGE;
             let last = d.pages.last().is_none_or(|p| p.at < d.size.div_ceil(run));
-            last && d.pages.iter().all(|p| p.chunk().is_some())
+            last && d.size <= LARGEST && d.pages.iter().all(|p| p.chunk().is_some())
         };
         let sound = read.format == FORMAT
             && read.disks.iter().map(|d| d.pages.len()).sum::<usize>() <= PAGES

@@ -19,6 +19,7 @@ mod moving;
 mod packed;
 mod recovery;
 mod road;
+mod stored;
 mod tabs;
 mod taking;
 mod world;
