@@ -24,7 +24,7 @@ pub enum Place {
 /// A bucket of a server that speaks S3.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Bucket {
-    /// `https://10.20.0.9:7443`; plain HTTP goes only to this machine itself.
+    /// `https://10.20.0.90:9443`; plain HTTP goes only to this machine itself.
     pub endpoint: String,
     pub region: String,
     pub name: String,

@@ -78,6 +78,11 @@ pub struct Copied {
 pub struct Told {
     pub machine: Uuid,
     pub instant: u64,
+    /// What changes are counted from, and the disks in their order: how far it is means nothing for others.
+    #[serde(default)]
+    pub parent: Option<Uuid>,
+    #[serde(default)]
+    pub keys: Vec<Uuid>,
     /// Of each disk, the pages so far; the last may be continued.
     #[serde(default)]
     pub disks: Vec<Vec<PageAt>>,
@@ -86,6 +91,18 @@ pub struct Told {
     pub next: (usize, u64),
     #[serde(default)]
     pub measured: Measured,
+}
+
+impl Told {
+    /// Of one that begins.
+    fn of(source: &Source) -> Told {
+        Told {
+            machine: source.machine.uuid,
+            instant: source.instant,
+            keys: source.disks.iter().map(|d| d.key).collect(),
+            ..Told::default()
+        }
+    }
 }
 
 /// While one point is being written.
@@ -137,7 +154,7 @@ impl Store {
             Err(StoreFault::Gone(_)) => {}
             Err(why) => return Err(why),
         }
-        let told = self.session(source).await?;
+        let mut told = self.session(source).await?;
         let condemned = self.condemned().await?;
         // What it is read against is looked at after the session was told of.
         let parent = match &source.parent {
@@ -148,6 +165,16 @@ impl Store {
             },
             None => None,
         };
+        // Another point may have become the nearest meanwhile, or the one that was is gone: what was copied against it is no part of
+        // this. Its chunks are there and are not stored again.
+        let fresh = Told {
+            parent: parent.as_ref().map(|p| p.session),
+            ..Told::of(source)
+        };
+        if (told.parent, &told.keys) != (fresh.parent, &fresh.keys) {
+            told = fresh;
+            self.note(source.session, &told).await?;
+        }
         let before = told.measured.took;
         let writing = Writing {
             store: self,
@@ -178,11 +205,7 @@ impl Store {
             Err(StoreFault::Gone(_) | StoreFault::Damaged { .. }) => {}
             Err(why) => return Err(why),
         }
-        let told = Told {
-            machine: source.machine.uuid,
-            instant: source.instant,
-            ..Told::default()
-        };
+        let told = Told::of(source);
         self.note(source.session, &told).await?;
         Ok(told)
     }

@@ -272,6 +272,45 @@ async fn a_copy_that_breaks_goes_on_where_it_was() {
     }
 }
 
+/// If this fails, a copy that broke and goes on after another point was published in between has what was on the disk before that.
+#[tokio::test]
+async fn one_that_goes_on_against_another_point_than_before_begins_anew() {
+    let (_dir, store) = folder().await;
+    let mut first = Disks {
+        sizes: vec![80 * GRAIN],
+        ..Disks::default()
+    };
+    for grain in 0..40u64 {
+        first.blocks.insert((0, grain * 64), 1);
+    }
+    let (zero, _) = copy(&store, &first, &first.source(1, None)).await.unwrap();
+    // Between the two, what lies at the end changes; afterwards what lies before it.
+    let mut second = first.clone();
+    second.blocks.insert((0, 39 * 64), 2);
+    let mut third = second.clone();
+    for grain in 0..35u64 {
+        third.blocks.insert((0, grain * 64), 3);
+    }
+    let broken = Disks {
+        breaks: Some(33),
+        ..third.clone()
+    };
+    let against_first = third.source(3, Some((&first, zero.named)));
+    copy(&store, &broken, &against_first).await.unwrap_err();
+    let (one, _) = copy(
+        &store,
+        &second,
+        &second.source(2, Some((&first, zero.named))),
+    )
+    .await
+    .unwrap();
+    let against_second = third.source(3, Some((&second, one.named)));
+    let (copied, _) = copy(&store, &third, &against_second).await.unwrap();
+    let (manifest, bytes) = back(&store, &copied.named).await;
+    assert_same(&third, &bytes);
+    assert_eq!(manifest.parent, Some(Uuid::from_u128(2)));
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 16, ..ProptestConfig::default() })]
     /// If this fails, some history of writes, broken copies, lost bitmaps, and disks that grow or shrink gives back other bytes than were
