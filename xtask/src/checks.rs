@@ -170,7 +170,7 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 9] = [
+const COMPOSED: [&str; 10] = [
     "backups",
     "building",
     "growing",
@@ -178,6 +178,7 @@ const COMPOSED: [&str; 9] = [
     "leaving",
     "maintenance",
     "restocking",
+    "restoring",
     "scheduled",
     "taking",
 ];

@@ -1,7 +1,7 @@
 //! How fast a host copies what lies on volumes, and what a copy of a machine or of a version is of.
 
 use crate::{
-    estate::{Disk, Firmware, Holds, Host, Machine, Parent, Provisioning, Version},
+    estate::{Disk, Firmware, Holds, Host, Machine, Parent, PointAt, Provisioning, Version},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{ImageId, MachineId, TemplateId, VolumeId, draw_uuid},
@@ -13,6 +13,10 @@ use crate::{
 };
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
+
+mod point;
+
+pub use point::{Line, kept};
 
 /// Read on the way in, written on the way out: an uplink carries both at once.
 pub fn rate(via: &Host, from: VolumeId, to: VolumeId) -> Rate {
@@ -73,12 +77,22 @@ pub enum Source {
     Package {
         image: ImageId,
     },
+    /// A machine in a recovery point.
+    Point(PointAt),
+}
+
+/// Where the bytes of a copy come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Whence {
+    Volume(VolumeId),
+    /// A store outside, over a line of its own.
+    Store(Line),
 }
 
 /// What is read for a copy.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Original {
-    pub volume: VolumeId,
+    pub from: Whence,
     pub disks: Vec<Disk>,
     /// What its disks hold; the whole size of disks of which nobody told.
     pub bytes: Bytes,
@@ -116,6 +130,7 @@ impl Source {
                 })
             }
             Source::Package { image } => of_package(view, image, now),
+            Source::Point(at) => point::resolve(view, at, now),
         }
     }
 
@@ -126,7 +141,9 @@ impl Source {
     pub fn shown(self, view: &View, now: Moment) -> Result<Original, Finding> {
         match self {
             Source::Machine { machine, snapshot } => of_machine(view, machine, snapshot),
-            Source::Template { .. } | Source::Package { .. } => self.resolve(view, now),
+            Source::Template { .. } | Source::Package { .. } | Source::Point(_) => {
+                self.resolve(view, now)
+            }
         }
     }
 }
@@ -208,7 +225,7 @@ fn of_package(view: &View, id: ImageId, now: Moment) -> Result<Original, Finding
     };
     let disks: Vec<Disk> = system.disks.iter().map(disk).collect();
     Ok(Original {
-        volume,
+        from: Whence::Volume(volume),
         bytes: disks.iter().map(|d| d.size).sum(),
         known: false,
         thick: Bytes::ZERO,
@@ -229,7 +246,7 @@ fn of_version(view: &View, parent: Parent) -> Result<Original, Finding> {
         return Err(Finding::stop(Rule::Exists, called, text));
     };
     Ok(Original {
-        volume: version.volume,
+        from: Whence::Volume(version.volume),
         disks: version.disks.clone(),
         bytes: version.takes,
         known: true,
@@ -262,7 +279,7 @@ fn of_machine(view: &View, id: MachineId, snapshot: Option<Uuid>) -> Result<Orig
     let disks: Vec<Disk> = machine.disks.iter().take(count).copied().collect();
     let whole: Bytes = disks.iter().map(|d| d.size).sum();
     Ok(Original {
-        volume,
+        from: Whence::Volume(volume),
         bytes: whole,
         known: false,
         thick: thick(&disks),
@@ -298,9 +315,20 @@ fn held(view: &View, machine: &Machine, snapshot: Option<Uuid>, now: Moment) -> 
 }
 
 impl Original {
+    /// The volume that it lies on, if it lies on one.
+    pub fn volume(&self) -> Option<VolumeId> {
+        match self.from {
+            Whence::Volume(volume) => Some(volume),
+            Whence::Store(_) => None,
+        }
+    }
+
     /// How long a host copies; none where its uplinks have no known speed.
     pub fn time(&self, via: &Host, to: VolumeId) -> Option<Span> {
-        let rate = rate(via, self.volume, to);
+        let rate = match self.from {
+            Whence::Volume(from) => rate(via, from, to),
+            Whence::Store(line) => line.rate,
+        };
         (rate.0 > 0).then(|| Span::millis(round(self.bytes.as_f64() / (rate.0 as f64) * 1000.0)))
     }
 
@@ -332,7 +360,11 @@ impl Original {
             || "a time that is not known".to_owned(),
             |t| format!("about {t}"),
         );
-        if self.known {
+        if let Whence::Store(line) = self.from {
+            let text = format!("{} of {} come from its store.", self.bytes, self.words);
+            let clear = Finding::clear(Rule::Disk, name, text);
+            found.push(clear.because(line.because(self.bytes)));
+        } else if self.known {
             let text = format!("{} of {} are copied in {about}.", self.bytes, self.words);
             found.push(Finding::clear(Rule::Disk, name, text));
         } else {

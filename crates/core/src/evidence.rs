@@ -1,7 +1,7 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::{Hardware, LocalDisk, Path, PoolHealth, Share, SharedDisks, Unattached},
+    estate::{Hardware, Kept, LocalDisk, Path, PointAt, PoolHealth, Share, SharedDisks, Unattached},
     ids::{ArrayId, HostId, ImageId, MachineId, NetworkId, SecretRef},
     inventory::Inventory,
     layers::Chain,
@@ -86,6 +86,8 @@ pub enum Probe {
     Layers(MachineId),
     /// What is in an archive?
     Package(ImageId),
+    /// What does a recovery point have, as its store has it?
+    Point(PointAt),
     /// How far is what this time source (`ip:port`) says from our clock?
     Time(String),
 }
@@ -278,6 +280,7 @@ pub enum Answer {
     },
     Layers(Box<Chain>),
     Package(Box<Package>),
+    Point(Box<Kept>),
     /// It did not take who asks; the same is not tried again as long as this lasts.
     Refused {
         why: String,
@@ -320,7 +323,9 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::Devices(_)
         | Probe::Installations
         | Probe::Inventory { .. } => Span::mins(2),
-        Probe::Package(_) | Probe::Mtu { .. } | Probe::RoundTrip { .. } => Span::mins(30),
+        Probe::Package(_) | Probe::Point(_) | Probe::Mtu { .. } | Probe::RoundTrip { .. } => {
+            Span::mins(30)
+        },
     }
 }
 

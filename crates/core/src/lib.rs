@@ -53,6 +53,8 @@ pub mod placement;
 pub mod pledges;
 pub mod pooled;
 pub mod recounting;
+pub mod recurrence;
+pub mod retention;
 pub mod road;
 pub mod rooms;
 pub mod runs;

@@ -70,6 +70,7 @@ at_the_field! {
     LABEL_KEY = 40, "characters", "a label's name";
     LABEL_VALUE = 60, "characters", "a label's value";
     LABELS = 32, "labels", "labels of one thing";
+    JOBS = 200, "jobs", "jobs that back up";
     PLEDGES = 200, "pledges", "pledges of the estate";
     TERMS = 32, "labels", "labels in an expression of labels";
     QUALITIES = 12, "qualities", "qualities of one volume";

@@ -48,10 +48,34 @@ impl Moment {
                 .saturating_sub(i64::try_from(span.0).unwrap_or(i64::MAX)),
         )
     }
+    /// In UTC, to the minute: `2026-11-29 22:00`.
+    pub fn stamp(self) -> String {
+        let minutes = self.0.div_euclid(60_000);
+        let (days, of_day) = (minutes.div_euclid(1440), minutes.rem_euclid(1440));
+        let (year, month, day) = civil(days);
+        format!(
+            "{year:04}-{month:02}-{day:02} {:02}:{:02}",
+            of_day / 60,
+            of_day % 60
+        )
+    }
     /// The time from `earlier` to here; zero if it lies ahead.
     pub fn since(self, earlier: Moment) -> Span {
         Span(u64::try_from(self.0.saturating_sub(earlier.0)).unwrap_or(0))
     }
+}
+
+/// Year, month and day of a number of days since 1970-01-01 (Hinnant, *chrono-Compatible Low-Level Date Algorithms*, `civil_from_days`).
+fn civil(days: i64) -> (i64, i64, i64) {
+    let z = days + 719_468;
+    let era = z.div_euclid(146_097);
+    let doe = z.rem_euclid(146_097);
+    let yoe = (doe - doe / 1460 + doe / 36_524 - doe / 146_096) / 365;
+    let doy = doe - (365 * yoe + yoe / 4 - yoe / 100);
+    let mp = (5 * doy + 2) / 153;
+    let day = doy - (153 * mp + 2) / 5 + 1;
+    let month = if mp < 10 { mp + 3 } else { mp - 9 };
+    (yoe + era * 400 + i64::from(month <= 2), month, day)
 }
 
 impl fmt::Display for Span {

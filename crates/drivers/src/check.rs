@@ -1,6 +1,7 @@
 //! The conformance suite of the agent's protocol: anybody who writes an agent can try it with this. A host is claimed,
 //! a machine made, run and removed, and the host handed back; each promise of `docs/agent-api.json` is tried on the way.
 
+mod delivering;
 mod first_boot;
 mod hardware;
 mod keepers;
@@ -481,6 +482,7 @@ async fn machine(s: &mut Suite, volume: &str) {
     records::records(s, &uuid.to_string(), volume).await;
     templates::templates(s, uuid, volume).await;
     keepers::keepers(s, volume).await;
+    delivering::delivered(s, &path, volume).await;
     histories(s, &path).await;
     removed(s, &path).await;
 }

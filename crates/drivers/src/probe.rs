@@ -111,6 +111,7 @@ impl Drivers {
                 address,
             } => self.neighbour(estate, *network, *host, *address).await,
             Probe::Layers(machine) => self.layers_of(estate, *machine).await,
+            Probe::Point(at) => self.kept_in(estate, *at).await,
             Probe::Package(image) => self.package_of(estate, *image).await,
             Probe::Time(source) => self.time_of(source).await,
             Probe::ArrayGreeting(address) => self.array_greeting(address).await,

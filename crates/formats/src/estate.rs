@@ -49,6 +49,7 @@ pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Erro
         | Fact::FirstBoot(_)
         | Fact::SparePool(_)
         | Fact::Schedule(_)
+        | Fact::Job(_)
         | Fact::Pledge(_)
         | Fact::Store(_)
         | Fact::Series(_) => false,

@@ -11,6 +11,7 @@ use crate::{
     fault::Device,
     rooms::{
         carrying::calls as carrying,
+        delivering::calls as delivering,
         consoles::{calls as console, screens as screen},
         hardware::calls as hardware,
         hosts::{claim, leases},
@@ -172,6 +173,14 @@ fn machine_routes() -> Router<Device> {
             get(carrying::blocks),
         )
         .route("/v1/machines/{uuid}/marks/{id}/bytes", get(carrying::bytes))
+        .route("/v1/volumes/{uid}/deliveries/{id}", put(delivering::begin))
+        .route("/v1/volumes/{uid}/deliveries/{id}", get(delivering::show))
+        .route("/v1/volumes/{uid}/deliveries/{id}", delete(delivering::end))
+        .route(
+            "/v1/volumes/{uid}/deliveries/{id}/disks/{key}/bytes",
+            put(delivering::bring).layer(DefaultBodyLimit::max(PIECE)),
+        )
+        .route("/v1/machines/{uuid}/delivered", put(delivering::place))
         .route("/v1/machines/{uuid}/grow", post(records::grow))
         .route("/v1/machines/{uuid}/power", post(power::power))
 }

@@ -273,6 +273,7 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     agents(desk, admin).await?;
     pledges::make(desk, admin).await?;
     stores::store(desk, admin, net).await?;
+    stores::jobs(desk, admin).await?;
     templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await?;
     templates::trainers(desk, admin).await

@@ -1,8 +1,9 @@
 //! Stores of backups, outside everything that is backed up, and what lies in them of each machine.
 
-use super::{Consistent, Estate, Machine};
+use super::{Consistent, Estate, FirmwareKind, Machine};
 use crate::{
-    ids::{SecretRef, SeriesId, SiteId, StoreId},
+    finding::{Finding, Rule},
+    ids::{JobId, SecretRef, SeriesId, SiteId, StoreId},
     moment::{Moment, Span},
     units::{Bytes, Rate, round},
 };
@@ -27,6 +28,9 @@ pub struct Store {
     /// When somebody last took its key out, to keep it elsewhere: without it nothing comes out of the store once this manager is gone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub taken_out: Option<Moment>,
+    /// When what nobody needs was last taken away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub swept: Option<Moment>,
 }
 
 /// A bucket of a server that speaks S3, or a folder in one.
@@ -74,6 +78,40 @@ pub struct StoredPoint {
     pub stored: Bytes,
     /// From the first byte to the last.
     pub took: Span,
+    /// Which job made it; none: somebody did by hand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<JobId>,
+}
+
+/// Which recovery point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct PointAt {
+    pub store: StoreId,
+    /// The identity of the machine that it is of.
+    pub machine: Uuid,
+    pub session: Uuid,
+}
+
+/// A machine as a point has it, read from its store.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Kept {
+    pub name: String,
+    pub vcpus: u32,
+    pub memory: Bytes,
+    pub firmware: FirmwareKind,
+    /// Hardware addresses, with what their networks were called.
+    pub cards: Vec<(String, String)>,
+    pub labels: Vec<(String, String)>,
+    pub note: String,
+    pub disks: Vec<KeptDisk>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeptDisk {
+    pub key: Uuid,
+    pub size: Bytes,
+    /// In chunks that hold something; the whole size where nobody counted them.
+    pub held: Bytes,
 }
 
 impl Bucket {
@@ -114,9 +152,89 @@ impl StoredPoint {
     }
 }
 
+impl std::fmt::Display for PointAt {
+    /// `point-3.` with the identities of machine and session.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let (machine, session) = (self.machine.simple(), self.session.simple());
+        write!(f, "point-{}.{machine}.{session}", self.store.0)
+    }
+}
+
+impl std::str::FromStr for PointAt {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<PointAt, ()> {
+        let mut parts = text.strip_prefix("point-").ok_or(())?.split('.');
+        let mut part = || parts.next().ok_or(());
+        let (store, machine, session) = (part()?, part()?, part()?);
+        let at = PointAt {
+            store: StoreId(store.parse().map_err(drop)?),
+            machine: machine.parse().map_err(drop)?,
+            session: session.parse().map_err(drop)?,
+        };
+        match parts.next() {
+            None => Ok(at),
+            Some(_) => Err(()),
+        }
+    }
+}
+
+impl PointAt {
+    /// The store and the point, as they are known.
+    ///
+    /// # Errors
+    /// Which of them is gone, as a finding without a field.
+    pub fn found(self, estate: &Estate) -> Result<(&Store, &StoredPoint), Finding> {
+        let stop = |text: &str| Err(Finding::stop(Rule::Exists, "recovery point", text));
+        let Some(store) = estate.stores.get(&self.store) else {
+            return stop("The store is gone.");
+        };
+        let series = estate
+            .backups_with(self.machine)
+            .find(|s| s.store == self.store);
+        match series.and_then(|s| s.get(self.session)) {
+            Some(point) => Ok((store, point)),
+            None => stop("There is no such recovery point any more."),
+        }
+    }
+
+    /// What people call it.
+    pub fn words(self, estate: &Estate) -> String {
+        let named = estate.backups_with(self.machine).next();
+        let of = named.map_or("a machine", |s| s.name.as_str());
+        let taken = self.found(estate).ok().map(|(_, p)| p.taken.stamp());
+        match taken {
+            Some(taken) => format!("{of} as of {taken} UTC"),
+            None => format!("a recovery point of {of}"),
+        }
+    }
+}
+
+impl Kept {
+    /// In chunks that hold something.
+    pub fn held(&self) -> Bytes {
+        self.disks.iter().map(|d| d.held).sum()
+    }
+}
+
 impl Estate {
     pub fn store_named(&self, name: &str) -> Option<&Arc<Store>> {
         self.stores.values().find(|s| s.name == name)
+    }
+    /// A store, if copies can be written to it.
+    ///
+    /// # Errors
+    /// Why not, as a finding without a field.
+    pub fn store_for_copies(&self, id: Option<StoreId>) -> Result<&Arc<Store>, Finding> {
+        let stop = |text: String| Err(Finding::stop(Rule::Exists, "store", text));
+        match id.and_then(|id| self.stores.get(&id)) {
+            Some(store) if store.ready => Ok(store),
+            Some(store) => stop(format!("{} is being made.", store.name)),
+            None if self.stores.is_empty() => {
+                stop("There is no store yet; make one first, under Protect.".into())
+            }
+            None => stop("Choose the store.".into()),
+        }
     }
     /// What stores have of a machine, by number.
     pub fn backups_of<'a>(

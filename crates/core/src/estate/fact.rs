@@ -2,7 +2,7 @@
 
 use super::{
     Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Pledge,
-    Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
+    Job, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -106,6 +106,7 @@ facts! {
     Pledge "pledge",
     Store "store",
     Series "series",
+    Job "job",
 }
 
 impl Fact {

@@ -28,6 +28,7 @@ mod pen;
 mod pledge;
 mod pooled;
 mod rule;
+mod job;
 mod schedule;
 mod service;
 mod sharing;
@@ -39,7 +40,7 @@ mod unattached;
 mod volume;
 
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
-pub use backup::{Bucket, Series, Store, StoredPoint};
+pub use backup::{Bucket, Kept, KeptDisk, PointAt, Series, Store, StoredPoint};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
@@ -71,6 +72,7 @@ pub use pen::{Change, Pen, Touched};
 pub use pledge::{Away, Clauses, Offers, Pledge, Pledged, Point, Taker};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
+pub use job::Job;
 pub use schedule::Schedule;
 pub use service::{Remote, Served, Service, Snaps};
 pub use sharing::{Differs, Holder, Mode, SharedAs, SharedDisk, SharedDisks, Slot, TakeOver};
@@ -83,7 +85,7 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId, StoreId, SwitchId,
+    JobId, NetworkId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId, StoreId, SwitchId,
     TemplateId, VolumeId,
 };
 use crate::moment::Moment;
@@ -114,6 +116,8 @@ pub struct Estate {
     pub spare_pools: OrdMap<SparePoolId, Arc<SparePool>>,
     pub schedules: OrdMap<ScheduleId, Arc<Schedule>>,
     pub pledges: OrdMap<PledgeId, Arc<Pledge>>,
+    /// Backups that are made again and again.
+    pub jobs: OrdMap<JobId, Arc<Job>>,
     /// Places for backups, and what each has of one machine.
     pub stores: OrdMap<StoreId, Arc<Store>>,
     pub series: OrdMap<SeriesId, Arc<Series>>,
@@ -326,6 +330,7 @@ impl Estate {
             .chain(self.first_boots.values().cloned().map(Fact::FirstBoot))
             .chain(self.spare_pools.values().cloned().map(Fact::SparePool))
             .chain(self.schedules.values().cloned().map(Fact::Schedule))
+            .chain(self.jobs.values().cloned().map(Fact::Job))
             .chain(self.pledges.values().cloned().map(Fact::Pledge))
             .chain(self.stores.values().cloned().map(Fact::Store))
             .chain(self.series.values().cloned().map(Fact::Series))
@@ -351,6 +356,7 @@ impl Estate {
             Kind::FirstBoot => self.first_boots.contains_key(&FirstBootId(id)),
             Kind::SparePool => self.spare_pools.contains_key(&SparePoolId(id)),
             Kind::Schedule => self.schedules.contains_key(&ScheduleId(id)),
+            Kind::Job => self.jobs.contains_key(&JobId(id)),
             Kind::Pledge => self.pledges.contains_key(&PledgeId(id)),
             Kind::Store => self.stores.contains_key(&StoreId(id)),
             Kind::Series => self.series.contains_key(&SeriesId(id)),
@@ -372,6 +378,7 @@ impl Estate {
             Fact::FirstBoot(document) => drop(self.first_boots.insert(document.id, document)),
             Fact::SparePool(pool) => drop(self.spare_pools.insert(pool.id, pool)),
             Fact::Schedule(schedule) => drop(self.schedules.insert(schedule.id, schedule)),
+            Fact::Job(job) => drop(self.jobs.insert(job.id, job)),
             Fact::Pledge(pledge) => drop(self.pledges.insert(pledge.id, pledge)),
             Fact::Store(store) => drop(self.stores.insert(store.id, store)),
             Fact::Series(series) => {
@@ -441,6 +448,7 @@ impl Estate {
             Kind::FirstBoot => drop(self.first_boots.remove(&FirstBootId(id))),
             Kind::SparePool => drop(self.spare_pools.remove(&SparePoolId(id))),
             Kind::Schedule => drop(self.schedules.remove(&ScheduleId(id))),
+            Kind::Job => drop(self.jobs.remove(&JobId(id))),
             Kind::Pledge => drop(self.pledges.remove(&PledgeId(id))),
             Kind::Store => drop(self.stores.remove(&StoreId(id))),
             Kind::Series => {

@@ -2,11 +2,11 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
-    Network, Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
+    Job, Network, Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    NetworkId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId, TemplateId,
+    JobId, NetworkId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId, TemplateId,
     VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
@@ -160,6 +160,7 @@ writes!(
 );
 writes!(add_store, store, drop_store, stores, Store, StoreId);
 writes!(add_series, series, drop_series, series, Series, SeriesId);
+writes!(add_job, job, drop_job, jobs, Job, JobId);
 writes!(add_pledge, pledge, drop_pledge, pledges, Pledge, PledgeId);
 writes!(
     add_schedule,

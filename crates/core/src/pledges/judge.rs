@@ -314,7 +314,7 @@ impl<'a> Case<'a> {
             Some(schedule) => schedule.or(array),
             None => array,
         };
-        match self.kept_in_stores() {
+        match self.kept_in_stores(span) {
             Some(stores) => best.or(stores),
             None => best,
         }

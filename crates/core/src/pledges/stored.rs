@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     estate::{Away, Consistent, Point, Series, Store, StoredPoint},
-    moment::Span,
+    moment::{Moment, Span},
     runs::Object,
     units::Bytes,
 };
@@ -50,7 +50,29 @@ impl<'a> Case<'a> {
         }
     }
 
-    /// By its age alone: nothing makes another by itself.
+    /// Whether a job makes another in time.
+    fn renewed(&self, store: &Store, age: Span, ends: Moment) -> Verdict {
+        let jobs = self.estate.jobs.values();
+        let own = jobs.filter(|j| j.store == store.id && !j.paused && j.covers(self.machine));
+        let next = own.filter_map(|j| Some((j.next?, j))).min_by_key(|(at, _)| *at);
+        let to = &store.name;
+        match next {
+            Some((at, job)) if at < ends => {
+                let text = say!(self, "The newest copy in {to} is {age} old; {} makes the next.", job.name);
+                Verdict::new(Standing::Kept, text)
+            }
+            Some((_, job)) => {
+                let text = say!(self, "The newest copy in {to} is {age} old, and {} makes the next only when it is too old.", job.name);
+                Verdict::new(Standing::AtRisk, text)
+            }
+            None => {
+                let text = say!(self, "The newest copy in {to} is {age} old, and nothing makes another by itself.");
+                Verdict::new(Standing::AtRisk, text)
+            }
+        }
+    }
+
+    /// By its age, and by what makes the next.
     fn aged(&self, (store, point): (&Store, &StoredPoint), most: Span) -> Verdict {
         let age = self.now.since(point.taken);
         let ends = point.taken.plus(most);
@@ -60,15 +82,7 @@ impl<'a> Case<'a> {
                 say!(self, "The newest copy in {} is {age} old.", store.name),
             )
             .since(Some(ends)),
-            false => Verdict::new(
-                Standing::AtRisk,
-                say!(
-                    self,
-                    "The newest copy in {} is {age} old, and nothing makes another by itself.",
-                    store.name
-                ),
-            )
-            .until(Some(ends)),
+            false => self.renewed(store, age, ends).until(Some(ends)),
         };
         verdict.by([self.seen(store, point)])
     }
@@ -93,13 +107,21 @@ impl<'a> Case<'a> {
     }
 
     /// None: no store has anything of it.
-    pub(super) fn kept_in_stores(&self) -> Option<Verdict> {
+    pub(super) fn kept_in_stores(&self, span: Span) -> Option<Verdict> {
         let (store, newest) = self.newest(|_, _| true)?;
-        let text = say!(
-            self,
-            "What {} has stays until somebody removes it.",
-            store.name
-        );
-        Some(Verdict::new(Standing::Kept, text).by([self.seen(store, newest)]))
+        let (to, seen) = (&store.name, self.seen(store, newest));
+        let Some(job) = newest.job.and_then(|id| self.estate.jobs.get(&id)) else {
+            let text = say!(self, "What {to} has stays until somebody removes it.");
+            return Some(Verdict::new(Standing::Kept, text).by([seen]));
+        };
+        let (name, keeps, reach) = (&job.name, &job.keeps, job.keeps.reach());
+        let verdict = match reach >= span {
+            true => Verdict::new(Standing::Kept, say!(self, "{name} keeps {keeps} in {to}.")),
+            false => {
+                let text = say!(self, "{name} keeps {keeps} in {to}: none for longer than {reach}.");
+                Verdict::new(Standing::Broken, text)
+            }
+        };
+        Some(verdict.by([seen]))
     }
 }

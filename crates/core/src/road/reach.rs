@@ -77,6 +77,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         | Object::Schedule(_)
         | Object::Pledge(_)
         | Object::Store(_)
+        | Object::Job(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

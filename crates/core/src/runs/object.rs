@@ -4,7 +4,7 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-        NetworkId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
+        JobId, NetworkId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -32,6 +32,7 @@ pub enum Object {
     Schedule(ScheduleId),
     Pledge(PledgeId),
     Store(StoreId),
+    Job(JobId),
 }
 
 impl Object {
@@ -58,6 +59,7 @@ impl Object {
             Object::Schedule(id) => estate.schedules.get(&id).map(|s| s.name.clone()),
             Object::Pledge(id) => estate.pledges.get(&id).map(|p| p.name.clone()),
             Object::Store(id) => estate.stores.get(&id).map(|s| s.name.clone()),
+            Object::Job(id) => estate.jobs.get(&id).map(|j| j.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -83,6 +85,7 @@ impl fmt::Display for Object {
             Object::Schedule(id) => id.fmt(f),
             Object::Pledge(id) => id.fmt(f),
             Object::Store(id) => id.fmt(f),
+            Object::Job(id) => id.fmt(f),
         }
     }
 }
@@ -132,6 +135,7 @@ impl Object {
             Object::Schedule(id) => estate.schedules.contains_key(&id),
             Object::Pledge(id) => estate.pledges.contains_key(&id),
             Object::Store(id) => estate.stores.contains_key(&id),
+            Object::Job(id) => estate.jobs.contains_key(&id),
         }
     }
 }

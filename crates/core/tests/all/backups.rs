@@ -23,10 +23,10 @@ use zastrugi_core::{
     units::Bytes,
 };
 
-const STORE: StoreId = StoreId(760);
+pub(crate) const STORE: StoreId = StoreId(760);
 const HILLTOP: SiteId = SiteId(990);
 
-fn assessed(small: &Small, ask: &Proposal) -> Assessment {
+pub(crate) fn assessed(small: &Small, ask: &Proposal) -> Assessment {
     assess(&small.view, &small.permits, ask, NOW)
 }
 
@@ -48,10 +48,11 @@ fn store(site: SiteId) -> Store {
         key: Some(SecretRef(Uuid::from_u128(3))),
         ready: true,
         taken_out: None,
+        swept: None,
     }
 }
 
-fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoint {
+pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoint {
     StoredPoint {
         session: Uuid::from_u128(u128::from(age.0)),
         taken: NOW.before(age),
@@ -60,10 +61,11 @@ fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoint {
         read: Bytes::gib(2),
         stored: Bytes::gib(1),
         took: Span::secs(20),
+        job: None,
     }
 }
 
-fn size(small: &Small) -> Bytes {
+pub(crate) fn size(small: &Small) -> Bytes {
     small.view.estate.machines[&MachineId(7)]
         .disks
         .iter()
@@ -82,7 +84,7 @@ fn series(e: &Estate, points: Vec<StoredPoint>) -> Series {
     }
 }
 
-fn with(clauses: Clauses, site: SiteId, points: Vec<StoredPoint>) -> Small {
+pub(crate) fn with(clauses: Clauses, site: SiteId, points: Vec<StoredPoint>) -> Small {
     let mut small = fixture(clauses);
     small.alter(|e| {
         e.put(Fact::Store(Arc::new(store(site))));

@@ -248,8 +248,9 @@ fn subnet(i: usize) -> Subnet {
     }
 }
 
-/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges.
-const ELSEWHERE: [Limit; 8] = [
+/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs.
+const ELSEWHERE: [Limit; 9] = [
+    limits::JOBS,
     limits::PLEDGES,
     limits::LINE,
     limits::NOTE,

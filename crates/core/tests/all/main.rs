@@ -48,6 +48,8 @@ mod records;
 mod recounted;
 mod refreshing;
 mod rules;
+mod jobs;
+mod restoring;
 mod running;
 mod schedules;
 mod sharing;

@@ -6,7 +6,7 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Blocks, Cards, Claimed, Installed, NewShared, Seen, SnapshotWish, Stamp, Told,
+    Agent, Blocks, Delivered, Placing, Cards, Claimed, Installed, NewShared, Seen, SnapshotWish, Stamp, Told,
     WireBlocks, boot, greet, greet_installed, record, segment,
 };
 pub use client::{KeptScreen, Sample};

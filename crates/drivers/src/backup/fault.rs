@@ -26,6 +26,8 @@ pub enum StoreFault {
     Version(String),
     #[error("the key is not this store's")]
     Key,
+    #[error("a sweep voided this copy, as its state was gone")]
+    Revoked,
     #[error("{name} is damaged: {why}")]
     Damaged { name: String, why: Damaged },
     /// What was to be copied could not be read; words of whoever reads it.
@@ -48,6 +50,7 @@ impl StoreFault {
             | StoreFault::NoStore
             | StoreFault::Version(_)
             | StoreFault::Key
+            | StoreFault::Revoked
             | StoreFault::Damaged { .. }
             | StoreFault::Source(_) => false,
         }

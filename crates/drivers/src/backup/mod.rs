@@ -7,13 +7,15 @@ mod fault;
 mod place;
 mod restore;
 mod store;
+mod sweep;
 mod write;
 
 pub use check::{Checked, Deep, Problem};
 pub use fault::StoreFault;
 pub use place::{Bucket, Place};
 pub use store::{Entry, Store};
-pub use write::{Copied, Extents, Progress, Source, SourceDisk, Told};
+pub use sweep::Swept;
+pub use write::{Copied, Extents, Progress, Source, SourceDisk};
 
 /// Whose chunks they are, as long as machines have no owners: everything in one store is of one.
 pub const SCOPE: &str = "all";

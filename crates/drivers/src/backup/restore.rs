@@ -1,7 +1,7 @@
 //! The bytes of a point's disks, from the store to wherever they shall be.
 
 use super::{Store, StoreFault};
-use futures::{StreamExt, TryStreamExt};
+use futures::{StreamExt, TryStreamExt, future::BoxFuture};
 use std::{
     fs::File,
     os::unix::fs::FileExt,
@@ -14,41 +14,52 @@ use zastrugi_formats::backup::{Disk, GRAIN, Kind, Manifest, PAGE};
 const AT_ONCE: usize = 4;
 
 impl Store {
-    /// Hands every chunk of a disk from `from` on to `take`, with the byte where it stands, in order; what is not handed over is
-    /// zeros.
+    /// Hands every chunk of a disk to `take`, with the byte where it stands, that begins where `wanted` says yes; a few at a time, in
+    /// no order. What is not in the store is zeros.
     ///
     /// # Errors
     /// [`StoreFault`] at the first that can't be read, or what `take` answers.
     pub async fn bytes_of<F>(
         &self,
         disk: &Disk,
-        from: u64,
-        mut take: impl FnMut(u64, Vec<u8>) -> F + Send,
+        wanted: impl Fn(u64) -> bool + Send + Sync,
+        take: impl Fn(u64, Vec<u8>) -> F + Send + Sync,
     ) -> Result<(), StoreFault>
     where
         F: Future<Output = Result<(), StoreFault>> + Send,
     {
         for at in &disk.pages {
-            if (at.at + 1) * PAGE * GRAIN <= from {
-                continue;
-            }
             let page = self.page(at).await?;
             let place = |p: u16| (at.at * PAGE + u64::from(p)) * GRAIN;
-            let wanted = page.0.into_iter().filter(|(p, _)| place(*p) >= from);
-            let read = wanted.map(|(p, chunk)| async move {
-                let mut plain = self.chunk(Kind::Chunk, &chunk).await?;
-                // One that was read when the disk was larger.
-                plain.truncate(
-                    usize::try_from(disk.size.saturating_sub(place(p))).unwrap_or(usize::MAX),
-                );
-                Ok::<_, StoreFault>((place(p), plain))
-            });
-            let mut all = futures::stream::iter(read).buffered(AT_ONCE);
-            while let Some((at, plain)) = all.try_next().await? {
-                take(at, plain).await?;
-            }
+            let (take, wanted) = (&take, &wanted);
+            let read: Vec<BoxFuture<'_, Result<(), StoreFault>>> = page
+                .0
+                .into_iter()
+                .filter(|(p, _)| wanted(place(*p)))
+                .map(|(p, chunk)| -> BoxFuture<'_, _> {
+                    Box::pin(async move {
+                        let mut plain = self.chunk(Kind::Chunk, &chunk).await?;
+                        // One that was read when the disk was larger.
+                        let length = disk.size.saturating_sub(place(p));
+                        plain.truncate(usize::try_from(length).unwrap_or(usize::MAX));
+                        take(place(p), plain).await
+                    })
+                })
+                .collect();
+            let all = futures::stream::iter(read).buffer_unordered(AT_ONCE);
+            all.try_for_each(|()| async { Ok(()) }).await?;
         }
         Ok(())
+    }
+
+    /// Bytes of chunks of a disk that hold something; no more than it has.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where its pages can't be read.
+    pub async fn held(&self, disk: &Disk) -> Result<u64, StoreFault> {
+        let pages = self.pages(&disk.pages).await?;
+        let chunks: usize = pages.iter().map(|(_, p)| p.0.len()).sum();
+        Ok((chunks as u64 * GRAIN).min(disk.size))
     }
 
     /// Writes the disks of a point into a folder: `disk-1.raw` and so on, and `machine.json`. Files that are there already are not
@@ -85,7 +96,7 @@ impl Store {
                     written.map_err(|e| told(&path, &e))
                 }
             };
-            self.bytes_of(disk, 0, write).await?;
+            self.bytes_of(disk, |_| true, write).await?;
             file.sync_all().map_err(|e| told(&path, &e))?;
             made.push(path);
         }

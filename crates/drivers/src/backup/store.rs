@@ -48,26 +48,31 @@ impl Store {
     /// # Errors
     /// [`StoreFault::Taken`] where there is one already, whoever made it; others where it can't be written.
     pub async fn create(place: &Place, key: &Key, id: Uuid) -> Result<Store, StoreFault> {
-        let objects = place.objects()?;
+        Store::create_in(place.objects()?, key, id).await
+    }
+
+    /// The same in anything that keeps objects by their names.
+    ///
+    /// # Errors
+    /// As [`Store::create`].
+    pub async fn create_in(
+        objects: Arc<dyn ObjectStore>,
+        key: &Key,
+        id: Uuid,
+    ) -> Result<Store, StoreFault> {
         match Store::front(&objects).await {
             Err(StoreFault::NoStore) => {}
             Ok(_) => return Err(StoreFault::Taken),
             Err(why) => return Err(why),
         }
         let sealer = key.sealer(SCOPE);
-        let sealed = sealer.seal(Kind::Store, STORE, &salt(), id.as_bytes());
-        let sealed = sealed.map_err(StoreFault::damaged(STORE))?;
-        let front = Storefront {
-            format: FORMAT.to_owned(),
-            store: id,
-            proof: sealed.iter().map(|b| format!("{b:02x}")).collect(),
-        };
-        let text =
-            serde_json::to_vec_pretty(&front).map_err(|e| StoreFault::Silent(e.to_string()))?;
+        let front = Storefront::new(id, &sealer, &salt());
+        let text = front.and_then(|f| f.bytes());
+        let text = text.map_err(StoreFault::damaged(STORE))?;
         let options = PutOptions::from(PutMode::Create);
         let put = within(objects.put_opts(&Path::from(STORE), text.into(), options)).await;
         match put {
-            Ok(_) => Store::open(place, key).await,
+            Ok(_) => Store::open_in(objects, key).await,
             Err(StoreFault::Silent(said)) if said.contains("exist") => Err(StoreFault::Taken),
             Err(why) => Err(why),
         }
@@ -79,8 +84,7 @@ impl Store {
             StoreFault::Gone(_) => StoreFault::NoStore,
             other => other,
         })?;
-        let read: Result<Storefront, _> = serde_json::from_slice(&text);
-        let front = read.map_err(|_| StoreFault::NoStore)?;
+        let front = Storefront::read(&text).map_err(|_| StoreFault::NoStore)?;
         match front.format == FORMAT {
             true => Ok(front),
             false => Err(StoreFault::Version(front.format.chars().take(40).collect())),
@@ -98,20 +102,13 @@ impl Store {
     /// # Errors
     /// [`StoreFault::Key`] where the key is another; others where it is none, or can't be asked.
     pub async fn open(place: &Place, key: &Key) -> Result<Store, StoreFault> {
-        let objects = place.objects()?;
+        Store::open_in(place.objects()?, key).await
+    }
+
+    async fn open_in(objects: Arc<dyn ObjectStore>, key: &Key) -> Result<Store, StoreFault> {
         let front = Store::front(&objects).await?;
         let sealer = key.sealer(SCOPE);
-        let proof = (0..front.proof.len()).step_by(2);
-        let proof = proof.map(|at| {
-            front
-                .proof
-                .get(at..at + 2)
-                .and_then(|two| u8::from_str_radix(two, 16).ok())
-        });
-        let proof: Option<Vec<u8>> = proof.collect();
-        let proof = proof.ok_or(StoreFault::NoStore)?;
-        let opened = sealer.open(Kind::Store, STORE, &proof);
-        match opened.is_ok_and(|id| id == front.store.as_bytes()) {
+        match front.opens(&sealer) {
             true => Ok(Store {
                 objects,
                 sealer,

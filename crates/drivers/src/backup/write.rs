@@ -7,7 +7,6 @@
 use super::{SCOPE, Store, StoreFault, store::off_thread};
 use futures::{StreamExt, TryStreamExt, future::BoxFuture};
 use roaring::RoaringBitmap;
-use serde::{Deserialize, Serialize};
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::atomic::{AtomicU64, Ordering},
@@ -17,7 +16,7 @@ use uuid::Uuid;
 use zastrugi_core::layers;
 use zastrugi_formats::backup::{
     CONDEMNED, ChunkRef, Consistency, Disk, FORMAT, GRAIN, Kind, Machine, Manifest, Measured,
-    Named, PAGE, Page, PageAt, SESSIONS, chunk_name, point_name,
+    Named, PAGE, Page, PageAt, REVOKED, SESSIONS, Session, chunk_name, condemned, point_name,
 };
 
 /// Chunks that are read, packed and written at the same time.
@@ -72,36 +71,13 @@ pub struct Copied {
     pub measured: Measured,
 }
 
-/// What a session tells of itself: whose it is, and how far.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Told {
-    pub machine: Uuid,
-    pub instant: u64,
-    /// What changes are counted from, and the disks in their order: how far it is means nothing for others.
-    #[serde(default)]
-    pub parent: Option<Uuid>,
-    #[serde(default)]
-    pub keys: Vec<Uuid>,
-    /// Of each disk, the pages so far; the last may be continued.
-    #[serde(default)]
-    pub disks: Vec<Vec<PageAt>>,
-    /// The next grain to be looked at, of which disk.
-    #[serde(default)]
-    pub next: (usize, u64),
-    #[serde(default)]
-    pub measured: Measured,
-}
-
-impl Told {
-    /// Of one that begins.
-    fn of(source: &Source) -> Told {
-        Told {
-            machine: source.machine.uuid,
-            instant: source.instant,
-            keys: source.disks.iter().map(|d| d.key).collect(),
-            ..Told::default()
-        }
+/// A session that begins.
+fn begins(source: &Source) -> Session {
+    Session {
+        machine: source.machine.uuid,
+        instant: source.instant,
+        keys: source.disks.iter().map(|d| d.key).collect(),
+        ..Session::default()
     }
 }
 
@@ -113,7 +89,7 @@ struct Writing<'a> {
     progress: &'a Progress,
     condemned: BTreeSet<ChunkRef>,
     parent: Option<Manifest>,
-    told: Told,
+    told: Session,
     began: Instant,
     before: u64,
 }
@@ -146,6 +122,7 @@ impl Store {
         match self.manifest(&named).await {
             Ok(there) => {
                 self.drop(&session_name(source.session)).await?;
+                self.counts(source.session).await?;
                 return Ok(Copied {
                     named,
                     measured: there.measured,
@@ -154,6 +131,7 @@ impl Store {
             Err(StoreFault::Gone(_)) => {}
             Err(why) => return Err(why),
         }
+        self.counts(source.session).await?;
         let mut told = self.session(source).await?;
         let condemned = self.condemned().await?;
         // What it is read against is looked at after the session was told of.
@@ -167,9 +145,9 @@ impl Store {
         };
         // Another point may have become the nearest meanwhile, or the one that was is gone: what was copied against it is no part of
         // this. Its chunks are there and are not stored again.
-        let fresh = Told {
+        let fresh = Session {
             parent: parent.as_ref().map(|p| p.session),
-            ..Told::of(source)
+            ..begins(source)
         };
         if (told.parent, &told.keys) != (fresh.parent, &fresh.keys) {
             told = fresh;
@@ -190,12 +168,20 @@ impl Store {
         writing.all(named).await
     }
 
+    /// Whether what a session writes counts. Looked at once its own object is gone: whoever revokes it looks for that afterwards.
+    async fn counts(&self, session: Uuid) -> Result<(), StoreFault> {
+        match self.is_there(&format!("{REVOKED}/{session}")).await? {
+            true => Err(StoreFault::Revoked),
+            false => Ok(()),
+        }
+    }
+
     /// The session as it was left, or a new one.
-    async fn session(&self, source: &Source) -> Result<Told, StoreFault> {
+    async fn session(&self, source: &Source) -> Result<Session, StoreFault> {
         let name = session_name(source.session);
         match self.read(Kind::Session, &name).await {
             Ok(plain) => {
-                let told: Option<Told> = serde_json::from_slice(&plain).ok();
+                let told = Session::read(&plain).ok();
                 let same = told
                     .filter(|t| t.machine == source.machine.uuid && t.instant == source.instant);
                 if let Some(told) = same {
@@ -205,16 +191,15 @@ impl Store {
             Err(StoreFault::Gone(_) | StoreFault::Damaged { .. }) => {}
             Err(why) => return Err(why),
         }
-        let told = Told::of(source);
+        let told = begins(source);
         self.note(source.session, &told).await?;
         Ok(told)
     }
 
-    async fn note(&self, session: Uuid, told: &Told) -> Result<(), StoreFault> {
-        let plain = serde_json::to_vec(told).map_err(|e| StoreFault::Source(e.to_string()))?;
-        self.write(Kind::Session, &session_name(session), plain)
-            .await
-            .map(|_| ())
+    async fn note(&self, session: Uuid, told: &Session) -> Result<(), StoreFault> {
+        let name = session_name(session);
+        let plain = told.bytes().map_err(StoreFault::damaged(&name))?;
+        self.write(Kind::Session, &name, plain).await.map(|_| ())
     }
 
     /// Chunks that are being swept away.
@@ -223,8 +208,7 @@ impl Store {
         for (name, _) in self.list(CONDEMNED).await? {
             match self.read(Kind::Condemned, &name).await {
                 Ok(plain) => {
-                    let page = condemned(&plain).ok_or(zastrugi_formats::backup::Damaged::Content);
-                    all.extend(page.map_err(StoreFault::damaged(&name))?);
+                    all.extend(condemned(&plain).map_err(StoreFault::damaged(&name))?);
                 }
                 // Its sweep ended meanwhile.
                 Err(StoreFault::Gone(_)) => {}
@@ -233,18 +217,6 @@ impl Store {
         }
         Ok(all)
     }
-}
-
-/// Chunks by their names and suffixes, 36 bytes each.
-fn condemned(plain: &[u8]) -> Option<BTreeSet<ChunkRef>> {
-    let (entries, rest) = plain.as_chunks::<36>();
-    let entry = |e: &[u8; 36]| {
-        let id = zastrugi_formats::backup::ChunkId(e.get(..32)?.try_into().ok()?);
-        let suffix = u32::from_le_bytes(e.get(32..)?.try_into().ok()?);
-        Some(ChunkRef { id, suffix })
-    };
-    let all: Option<BTreeSet<ChunkRef>> = entries.iter().map(entry).collect();
-    all.filter(|_| rest.is_empty())
 }
 
 /// Compared a piece at a time: byte by byte takes ten times as long where nothing is optimised.
@@ -558,6 +530,7 @@ impl Writing<'_> {
         let plain = manifest.bytes().map_err(StoreFault::damaged(&name))?;
         self.store.write(Kind::Manifest, &name, plain).await?;
         self.store.drop(&session_name(source.session)).await?;
+        self.store.counts(source.session).await?;
         Ok(Copied {
             named,
             measured: manifest.measured,

@@ -13,6 +13,7 @@ impl Drivers {
         match step {
             Step::Snap(step) => self.at_snapshot(estate, step, turn).await,
             Step::Carry(step) => self.at_carrying(estate, step, turn).await,
+            Step::Store(step) => self.at_store(estate, step, turn).await,
         }
     }
 
@@ -25,6 +26,7 @@ impl Drivers {
         match step {
             Step::Snap(step) => self.give_up_snapshot(estate, step, turn).await,
             Step::Carry(step) => self.give_up_carrying(estate, step, turn).await,
+            Step::Store(step) => self.give_up_store(estate, step, turn).await,
         }
     }
 }

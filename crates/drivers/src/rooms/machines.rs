@@ -7,8 +7,11 @@ use crate::{
     perform::{done, premise, stamp},
 };
 use serde_json::json;
+use uuid::Uuid;
 use zastrugi_core::{
+    copying::Source,
     estate::{Estate, Host, Machine, MachineState, Nic, Wanted},
+    ids::{HostId, VolumeId},
     moment::{Moment, Span},
     rooms::{
         Event,
@@ -26,7 +29,13 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
-        let Step::Copy { machine, via, .. } = step else {
+        let Step::Copy {
+            machine,
+            via,
+            copied,
+            ..
+        } = step
+        else {
             return self.at_machine(estate, step, turn).await;
         };
         let host = self.host_of(estate, *via)?;
@@ -35,6 +44,10 @@ impl Drivers {
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
         agent.end_copy(stamp(turn), &machine.uuid).await?;
+        if matches!(copied.source, Source::Point(_)) {
+            self.end_delivery(estate, delivery(host, machine)?, turn)
+                .await?;
+        }
         let said = "nothing is left of it".into();
         Ok(Outcome::NotYet { said })
     }
@@ -74,7 +87,19 @@ impl Drivers {
             }
             Step::Copy { copied, .. } => {
                 let cards = self.cards(estate, machine).await?;
-                let from = self.origin(estate, copied.source).await?;
+                let from = match copied.source {
+                    Source::Point(at) => {
+                        let to = delivery(host, machine)?;
+                        let brought = self.bring_point(estate, to, (at, None), turn).await?;
+                        if matches!(brought, Outcome::NotYet { .. }) {
+                            return Ok(brought);
+                        }
+                        json!({"delivery": {"volume": home(estate, machine), "id": machine.uuid}})
+                    }
+                    other @ (Source::Template { .. }
+                    | Source::Machine { .. }
+                    | Source::Package { .. }) => self.origin(estate, other).await?,
+                };
                 copy(&agent, estate, machine, (copied, from, &cards), turn).await
             }
             Step::Start { .. }
@@ -93,6 +118,13 @@ impl Drivers {
             }
         }
     }
+}
+
+/// Where disks are brought that a new machine is made with; they have its number.
+fn delivery(host: &Host, machine: &Machine) -> Result<(HostId, VolumeId, Uuid), Fault> {
+    let first = machine.disks.first();
+    let first = first.ok_or_else(|| premise("It has no disks."))?;
+    Ok((host.id, first.volume, machine.uuid))
 }
 
 /// The identity of the volume that its record lies on.

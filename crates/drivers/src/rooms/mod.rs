@@ -26,6 +26,7 @@ mod packages;
 mod pools;
 mod records;
 mod refreshing;
+mod restoring;
 mod seeds;
 mod sharing;
 mod snapshots;
@@ -68,6 +69,7 @@ impl Drivers {
             Step::Spares(step) => match *step {},
             Step::ConsoleLocks(step) => match *step {},
             Step::Schedules(step) => match *step {},
+            Step::Jobs(step) => match *step {},
             Step::Pledges(step) => match *step {},
             Step::Scheduled(scheduled::Step::Snap(step)) => {
                 self.at_snapshot(estate, step, turn).await
@@ -85,9 +87,10 @@ impl Drivers {
             Step::Fronts(step) => self.at_front(estate, step, turn).await,
             Step::Naming(step) => self.at_naming(estate, step).await,
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
-            Step::Stores(step) => self.at_store(estate, step).await,
+            Step::Stores(step) => self.at_store(estate, step, turn).await,
             Step::Carrying(step) => self.at_carrying(estate, step, turn).await,
             Step::Backups(step) => self.at_backup(estate, step, turn).await,
+            Step::Restoring(step) => self.at_restoring(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Growing(step) => self.at_growing(estate, step, turn).await,
@@ -109,8 +112,10 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         match step {
+            Step::Stores(step) => self.give_up_store(estate, step, turn).await,
             Step::Carrying(step) => self.give_up_carrying(estate, step, turn).await,
             Step::Backups(step) => self.give_up_backup(estate, step, turn).await,
+            Step::Restoring(step) => self.give_up_restoring(estate, step, turn).await,
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
@@ -127,7 +132,7 @@ impl Drivers {
             Step::Hosts(_)
             | Step::Clusters(_)
             | Step::Storage(_)
-            | Step::Stores(_)
+            | Step::Jobs(_)
             | Step::Arrays(_)
             | Step::Images(_)
             | Step::Networks(_)

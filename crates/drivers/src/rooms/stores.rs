@@ -1,7 +1,7 @@
 //! Stores of backups: their keys are drawn and kept, then they are made.
 
 use crate::{
-    Drivers, Outcome,
+    Drivers, Outcome, Turn,
     backup::{Bucket, Place, Store, StoreFault},
     perform::{done, premise},
 };
@@ -15,7 +15,7 @@ use zastrugi_core::{
     },
     runs::{Fault, FaultKind},
 };
-use zastrugi_formats::backup::Key;
+use zastrugi_formats::backup::{Key, Named};
 
 /// A fault of a store, as a step tells of it.
 pub(crate) fn fault(store: &str, why: &StoreFault) -> Fault {
@@ -45,6 +45,10 @@ pub(crate) fn fault(store: &str, why: &StoreFault) -> Fault {
         StoreFault::Version(_) | StoreFault::Key | StoreFault::Damaged { .. } => (
             FaultKind::Refused,
             "Nothing is written to it; look who else writes there.",
+        ),
+        StoreFault::Revoked => (
+            FaultKind::Refused,
+            "Cancel the run and back up again: with another mark it counts.",
         ),
         StoreFault::Source(_) => (FaultKind::Garbled, "It is tried again."),
     };
@@ -105,9 +109,48 @@ impl Drivers {
         }
     }
 
-    pub(crate) async fn at_store(&self, estate: &Estate, step: &Step) -> Result<Outcome, Fault> {
+    pub(crate) async fn give_up_store(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
+        match step {
+            Step::Sweep { .. } => Ok(self.give_up_sweeping(turn).await),
+            Step::Key { .. } | Step::Make { .. } | Step::Expire { .. } => {
+                self.at_store(estate, step, turn).await
+            }
+        }
+    }
+
+    pub(crate) async fn at_store(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        turn: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         let store = store_of(estate, step.store())?;
         match step {
+            Step::Expire { points, .. } => {
+                let opened = self.open_store(store).await?;
+                for point in points {
+                    let named = Named {
+                        machine: point.machine,
+                        instant: u64::try_from(point.taken.0).unwrap_or(0),
+                        session: point.session,
+                    };
+                    let gone = opened.expire(&named).await;
+                    gone.map_err(|e| fault(&store.name, &e))?;
+                }
+                let all = points.iter().map(|p| (p.series, p.session));
+                let expired = stores::Event::Expired {
+                    store: store.id,
+                    points: all.collect(),
+                };
+                let said = format!("{} points went", points.len());
+                Ok(done(vec![Event::Stores(expired)], said))
+            }
+            Step::Sweep { store } => self.sweep_store(estate, *store, turn).await,
             Step::Key { .. } => {
                 // Asked again after an answer that was lost: one that nothing names is forgotten later.
                 let key = Key::new(rand::random());

@@ -143,6 +143,7 @@ pub(super) fn source(estate: &Estate, source: Source) -> Result<Value, Fault> {
             Ok(json!({"machine": machine.uuid, "snapshot": snapshot}))
         }
         Source::Package { .. } => Err(premise("An archive is looked through first.")),
+        Source::Point(_) => Err(premise("A recovery point is brought first.")),
     }
 }
 

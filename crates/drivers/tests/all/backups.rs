@@ -19,11 +19,11 @@ const BLOCK: u64 = 64 << 10;
 
 /// A machine's disks in memory: blocks of 64 KiB, each of one byte over and over; what is missing is zeros.
 #[derive(Clone, Default)]
-struct Disks {
-    sizes: Vec<u64>,
-    blocks: BTreeMap<(usize, u64), u8>,
+pub(crate) struct Disks {
+    pub(crate) sizes: Vec<u64>,
+    pub(crate) blocks: BTreeMap<(usize, u64), u8>,
     /// After so many reads it breaks.
-    breaks: Option<usize>,
+    pub(crate) breaks: Option<usize>,
 }
 
 struct Reading<'a> {
@@ -75,7 +75,7 @@ impl Disks {
             .map(|(b, _)| u32::try_from(*b).unwrap())
             .collect()
     }
-    fn source(&self, n: u128, parent: Option<(&Disks, Named)>) -> Source {
+    pub(crate) fn source(&self, n: u128, parent: Option<(&Disks, Named)>) -> Source {
         let disk = |(d, size): (usize, &u64)| SourceDisk {
             key: Uuid::from_u128(d as u128 + 1),
             size: *size,
@@ -102,7 +102,7 @@ impl Disks {
     }
 }
 
-async fn copy(
+pub(crate) async fn copy(
     store: &Store,
     disks: &Disks,
     source: &Source,
@@ -116,7 +116,7 @@ async fn copy(
 }
 
 /// What comes out of the store, as files.
-async fn back(store: &Store, named: &Named) -> (Manifest, Vec<Vec<u8>>) {
+pub(crate) async fn back(store: &Store, named: &Named) -> (Manifest, Vec<Vec<u8>>) {
     let manifest = store.manifest(named).await.unwrap();
     let out = tempfile::tempdir().unwrap();
     let made = store.restore(&manifest, out.path()).await.unwrap();
@@ -127,7 +127,7 @@ async fn back(store: &Store, named: &Named) -> (Manifest, Vec<Vec<u8>>) {
     (manifest, bytes)
 }
 
-fn assert_same(disks: &Disks, back: &[Vec<u8>]) {
+pub(crate) fn assert_same(disks: &Disks, back: &[Vec<u8>]) {
     assert_eq!(back.len(), disks.sizes.len());
     for (d, bytes) in back.iter().enumerate() {
         assert!(
@@ -149,7 +149,7 @@ async fn folder() -> (tempfile::TempDir, Store) {
     (dir, store)
 }
 
-fn some_disks() -> Disks {
+pub(crate) fn some_disks() -> Disks {
     let mut disks = Disks {
         sizes: vec![5 * GRAIN + 3 * BLOCK, 2 * GRAIN],
         ..Disks::default()

@@ -5,6 +5,7 @@ mod backups;
 mod bench;
 mod beneath;
 mod redfish;
+mod sweeping;
 
 use bench::Bench;
 use zastrugi_core::rooms::{hosts, machines};

@@ -4,6 +4,7 @@ use super::{Desk, StartError, Viewer};
 use crate::evidence;
 use uuid::Uuid;
 use zastrugi_core::{
+    estate::PointAt,
     evidence::Probe,
     ids::StoreId,
     rooms::{Proposal, stores::Ask},
@@ -14,6 +15,13 @@ impl Desk {
     pub async fn greet_store(&self, address: &str) {
         let probes = vec![Probe::StoreGreeting(address.to_owned())];
         evidence::ask_missing(&self.shared, probes).await;
+    }
+
+    /// Asks a store what a recovery point has, where that is not known.
+    pub async fn ask_for_point(&self, at: PointAt) {
+        if at.found(&self.shared.estate()).is_ok() {
+            evidence::ask_missing(&self.shared, vec![Probe::Point(at)]).await;
+        }
     }
 
     /// The key of a store, as people write it down. That it was taken out is written before it is shown.

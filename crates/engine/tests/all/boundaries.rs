@@ -7,6 +7,7 @@ mod finding;
 mod fitting;
 mod fronting;
 mod going;
+mod imaging;
 mod own_disks;
 mod packing;
 mod setting_back;
@@ -40,8 +41,6 @@ use zastrugi_core::{
         edits::{Set, Target},
         growing, hosts,
         hosts::HostPower,
-        images,
-        images::AddImage,
         keepers, leaving, machines,
         machines::{AfterGrace, PowerAct},
         maintenance,
@@ -102,8 +101,10 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("maintenance" | "joining" | "building" | "leaving" | "taking", "storage") => {
             "storage".to_owned()
         }
-        ("scheduled" | "backups", "snap") => "snapshots".to_owned(),
-        ("backups", "carry") => "carrying".to_owned(),
+        ("scheduled" | "backups" | "restoring", "snap") => "snapshots".to_owned(),
+        ("backups" | "restoring", "carry") => "carrying".to_owned(),
+        ("backups", "store") => "stores".to_owned(),
+        ("restoring", "power") => "machines".to_owned(),
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
@@ -261,33 +262,6 @@ impl Tour<'_> {
         lab.until(run, &[RunState::Cancelled]).await;
         let run = lab.by_itself("Take away the reach of ledger").await;
         self.end(run).await;
-    }
-
-    async fn image(&mut self) {
-        let lab = self.lab;
-        let file = zastrugi_formats::iso9660::write("TIDE_3", &[("payload", &[7; 4096])]).unwrap();
-        let run = lab
-            .start(Proposal::Images(images::Ask::Add(AddImage {
-                holds: Default::default(),
-                name: "tide 3".into(),
-                volume: Some(lab.volume_named("slab").id),
-                size: Bytes(file.len() as u64),
-                mark: "a mark".into(),
-                label: Ok("TIDE_3".into()),
-                expected: "".into(),
-            })))
-            .await;
-        let image = lab.estate().image_named("tide 3").unwrap().id;
-        let awaited = || {
-            let view = lab.desk.look();
-            view.runs.get(run).is_some_and(|r| r.tally.done == 1)
-        };
-        eventually("room is held", awaited).await;
-        let fed = lab.desk.feed(&lab.admin, image, 0, file.into()).await;
-        fed.unwrap();
-        self.end(run).await;
-        self.go(Proposal::Images(images::Ask::Remove { image }))
-            .await;
     }
 
     async fn machine_life(&mut self) {

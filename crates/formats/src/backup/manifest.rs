@@ -11,16 +11,6 @@ const PAGES: usize = 32_768;
 /// No disk is larger, in bytes.
 const LARGEST: u64 = 1 << 56;
 
-/// `store.json`: what anybody may know, and something sealed by which a wrong key is found at once.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Storefront {
-    pub format: String,
-    pub store: Uuid,
-    /// The store's number, sealed under its own key, in hexadecimal digits.
-    pub proof: String,
-}
-
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Consistency {

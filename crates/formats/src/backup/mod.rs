@@ -12,16 +12,19 @@ mod manifest;
 mod names;
 mod page;
 mod seal;
+mod session;
+mod store;
 
 pub use key::{Key, NotAKey, Sealer};
-pub use manifest::{
-    Card, Consistency, Disk, Label, Machine, Manifest, Measured, PageAt, Storefront,
-};
+pub use manifest::{Card, Consistency, Disk, Label, Machine, Manifest, Measured, PageAt};
 pub use names::{
-    CONDEMNED, Named, POINTS, REVOKED, SESSIONS, STORE, chunk_name, named, point_name,
+    CONDEMNED, Named, POINTS, REVOKED, SESSIONS, STORE, WAITING, chunk_name, chunk_named, named,
+    point_name,
 };
 pub use page::{ChunkRef, Page};
 pub use seal::{Damaged, Kind, Salt};
+pub use session::{Session, condemned, condemned_bytes, waiting, waiting_bytes};
+pub use store::Storefront;
 
 /// Bytes of a disk that become one chunk.
 pub const GRAIN: u64 = 4 << 20;

@@ -5,7 +5,7 @@
 //! chunks/3f/3f…/0                         a chunk or page, by its name and suffix
 //! points/<machine>/<instant>-<session>    a manifest; written last
 //! sessions/<session>                      somebody is writing
-//! condemned/<n>, revoked/<session>        for the sweep
+//! condemned/<n>, waiting/<n>, revoked/<session>    for the sweep
 //! ```
 
 use super::ChunkRef;
@@ -16,6 +16,7 @@ pub const POINTS: &str = "points";
 pub const SESSIONS: &str = "sessions";
 pub const CONDEMNED: &str = "condemned";
 pub const REVOKED: &str = "revoked";
+pub const WAITING: &str = "waiting";
 /// The longest moment that a name can tell of, in milliseconds: digits.
 const DIGITS: usize = 14;
 
@@ -23,6 +24,16 @@ pub fn chunk_name(chunk: &ChunkRef) -> String {
     let id = chunk.id.to_string();
     let first = id.get(..2).unwrap_or("00");
     format!("chunks/{first}/{id}/{}", chunk.suffix)
+}
+
+/// None: this is no chunk's name.
+pub fn chunk_named(path: &str) -> Option<ChunkRef> {
+    let mut parts = path.strip_prefix("chunks/")?.split('/').skip(1);
+    let chunk = ChunkRef {
+        id: parts.next()?.parse().ok()?,
+        suffix: parts.next()?.parse().ok()?,
+    };
+    (path == chunk_name(&chunk)).then_some(chunk)
 }
 
 /// Sorted by their names, a machine's points are sorted by their instants.
@@ -88,6 +99,15 @@ mod tests {
             &early[..early.len() - 1],
         ] {
             assert_eq!(named(odd), None, "{odd}");
+        }
+        let chunk = ChunkRef {
+            id: crate::backup::ChunkId([7; 32]),
+            suffix: 3,
+        };
+        let name = chunk_name(&chunk);
+        assert_eq!(chunk_named(&name), Some(chunk));
+        for odd in ["chunks", "chunks/07/x/3", &name[1..], &format!("{name}/4")] {
+            assert_eq!(chunk_named(odd), None, "{odd}");
         }
     }
 }

@@ -32,6 +32,7 @@ pub enum Kind {
     Manifest,
     Session,
     Condemned,
+    Waiting,
     Store,
 }
 
@@ -43,6 +44,7 @@ impl Kind {
             Kind::Manifest => b'm',
             Kind::Session => b's',
             Kind::Condemned => b'd',
+            Kind::Waiting => b'w',
             Kind::Store => b'k',
         }
     }

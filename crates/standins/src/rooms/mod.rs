@@ -2,6 +2,7 @@
 
 pub(crate) mod carrying;
 pub(crate) mod consoles;
+pub(crate) mod delivering;
 pub(crate) mod fronts;
 pub(crate) mod hardware;
 pub(crate) mod hosts;

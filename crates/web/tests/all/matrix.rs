@@ -5,9 +5,15 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 89] = [
+const SHEETS: [(&str, usize); 95] = [
     ("back-up", 1),
     ("copy-snapshot", 1),
+    ("put-back", 1),
+    ("job", 1),
+    ("begin-job", 1),
+    ("pause-job", 1),
+    ("remove-job", 1),
+    ("bring-disks", 1),
     ("make-store", 2),
     ("forget-store", 2),
     ("set-back", 2),
@@ -160,6 +166,8 @@ fn with_values(route: &str) -> Vec<(String, Option<usize>)> {
             .replace("<id>", id)
             .replace("<of>", "machine-7")
             .replace("<key>", "00000000-0000-4000-8000-000000000000")
+            .replace("<machine>", "00000000-0000-4000-8000-000000000000")
+            .replace("<session>", "00000000-0000-4000-8000-000000000000")
             .replace("<host>", "1"),
         None,
     )]

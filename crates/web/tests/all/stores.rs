@@ -7,9 +7,11 @@ use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Bucket, Consistent, Estate, Fact, Series, Store, StoredPoint},
-    ids::{MachineId, SecretRef, SeriesId, SiteId, StoreId},
+    estate::{Bucket, Consistent, Estate, Fact, Job, Machine, Series, Store, StoredPoint},
+    expression::Expression,
+    ids::{JobId, MachineId, SecretRef, SeriesId, SiteId, StoreId},
     moment::{Moment, Span},
+    recurrence::Recurrence,
     testkit::read,
     units::Bytes,
 };
@@ -39,6 +41,7 @@ fn store() -> Store {
         key: Some(SecretRef(Uuid::from_u128(3))),
         ready: true,
         taken_out: None,
+        swept: None,
     }
 }
 
@@ -51,6 +54,7 @@ fn series(id: u64, machine: Uuid, name: &str) -> Fact {
         read: Bytes::gib(2),
         stored: Bytes::mib(300),
         took: Span::secs(20),
+        job: None,
     };
     Fact::Series(Arc::new(Series {
         id: SeriesId(id),
@@ -101,6 +105,67 @@ async fn what_a_store_has_stands_on_its_page_and_on_the_machines(pool: PgPool) {
     assert_eq!(status, Status::NotFound);
 }
 
+/// If this fails, a machine that is gone can't be found by what a store has of it, or a point is offered what can't be done with it.
+#[sqlx::test(migrations = false)]
+async fn a_point_says_what_it_is_and_offers_what_can_be_made_of_it(pool: PgPool) {
+    let mut estate = estate();
+    let m = estate.machines[&MachineId(7)].clone();
+    estate.put(series(900, m.uuid, &m.name));
+    let gone = Uuid::from_u128(99);
+    estate.put(series(901, gone, "was <i>here"));
+    let house = House::of(&pool, &estate).await;
+    let cookie = house.sign_in("ada").await;
+    let path = format!("/protect/stores/{STORE}/{gone}");
+    let (status, page) = house.get(&cookie, &path).await;
+    assert_eq!(status, Status::Ok);
+    let said = words(&page);
+    assert!(
+        said.contains("2 recovery points") && said.contains("The machine is gone"),
+        "{said}"
+    );
+    assert!(!page.contains("was <i>here"));
+    let session = Uuid::from_u128(901);
+    let (status, page) = house.get(&cookie, &format!("{path}/{session}")).await;
+    assert_eq!(status, Status::Ok);
+    assert!(page.contains("/sheet/new-machines?from=point-760."));
+    assert!(
+        !page.contains("/sheet/put-back"),
+        "there is nothing to put back"
+    );
+    let own = format!(
+        "/protect/stores/{STORE}/{}/{}",
+        m.uuid,
+        Uuid::from_u128(900)
+    );
+    let (_, page) = house.get(&cookie, &own).await;
+    assert!(
+        page.contains("/sheet/put-back?ids=7&#38;point=point-760.")
+            || page.contains("/sheet/put-back?ids=7&point=point-760."),
+        "{page}"
+    );
+    // Nobody may ask the store: that is said, and nothing is made up.
+    let (status, has) = house.get(&cookie, &format!("{own}/has")).await;
+    assert_eq!(status, Status::Ok);
+    let said = words(&has);
+    assert!(
+        said.contains("The point can't be read: 10.20.0.90:9443 is in no management network"),
+        "{said}"
+    );
+    let viewer = house.sign_in("vera").await;
+    let (_, page) = house.get(&viewer, &own).await;
+    assert!(!page.contains("/sheet/"), "nothing for whoever may not");
+    for odd in [
+        "/protect/stores/760/x",
+        "/protect/stores/760/x/y",
+        "/protect/stores/9/x/has",
+    ] {
+        let (status, _) = house.get(&cookie, odd).await;
+        assert_eq!(status, Status::NotFound, "{odd}");
+    }
+    let (status, _) = house.get(&cookie, &format!("{path}/{gone}")).await;
+    assert_eq!(status, Status::NotFound);
+}
+
 /// If this fails, a store of a large estate makes a page that no browser likes.
 #[sqlx::test(migrations = false)]
 async fn a_store_with_a_thousand_machines_shows_a_window_of_them(pool: PgPool) {
@@ -135,4 +200,87 @@ async fn a_key_that_is_not_kept_any_more_is_said_to_be_so(pool: PgPool) {
     assert_eq!(status, Status::UnprocessableEntity);
     let said = words(&page);
     assert!(!said.contains("The key of break"), "{said}");
+}
+
+fn job(id: u64, name: &str, rule: &str) -> Fact {
+    let when = Recurrence::read(rule, "UTC", now().before(Span::days(3))).unwrap();
+    Fact::Job(Arc::new(Job {
+        id: JobId(id),
+        name: name.into(),
+        who: Expression::read("env=prod").unwrap(),
+        store: StoreId(STORE),
+        next: when.next(now()),
+        when,
+        keeps: "7 days, 4 weeks".parse().unwrap(),
+        quiet: true,
+        paused: false,
+        last: None,
+    }))
+}
+
+/// If this fails, somebody can't see what a job does or when, names become markup, or its week is another's.
+#[sqlx::test(migrations = false)]
+async fn a_job_says_whom_it_is_about_when_and_what_stays(pool: PgPool) {
+    let mut estate = estate();
+    estate.put(job(70, "night<i>ly", "FREQ=DAILY;BYHOUR=22;BYMINUTE=30"));
+    estate.put(job(
+        71,
+        "own",
+        "FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=4;BYMINUTE=0",
+    ));
+    let mut m = Machine::clone(&estate.machines[&MachineId(7)]);
+    m.labels.insert("env".into(), "prod".into());
+    estate.put(Fact::Machine(Arc::new(m)));
+    let house = House::of(&pool, &estate).await;
+    let cookie = house.sign_in("ada").await;
+    let (_, list) = house.get(&cookie, "/protect").await;
+    let said = words(&list);
+    assert!(
+        said.contains("every day at 22:30, UTC") && said.contains("7 days, 4 weeks"),
+        "{said}"
+    );
+    assert!(said.contains("7 runs, none late"), "{said}");
+    let (status, page) = house.get(&cookie, "/protect/jobs/70").await;
+    assert_eq!(status, Status::Ok);
+    assert!(!page.contains("night<i>ly") && page.contains("/protect/machines/7"));
+    let (_, sheet) = house.get(&cookie, "/sheet/job?of=71").await;
+    assert!(
+        sheet.contains("FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=4;BYMINUTE=0"),
+        "a rule of one's own stays as it is"
+    );
+    let (_, sheet) = house.get(&cookie, "/sheet/job?of=70").await;
+    assert!(sheet.contains("22:30"), "{sheet}");
+    let (_, sheet) = house
+        .get(
+            &cookie,
+            "/sheet/job?name=x&who=env%3Dprod&often=FREQ%3DDAILY&at=25:00&zone=UTC&keeps=7+days",
+        )
+        .await;
+    assert!(words(&sheet).contains("is no time of the day"), "{sheet}");
+    let (status, _) = house.get(&cookie, "/protect/jobs/12345").await;
+    assert_eq!(status, Status::NotFound);
+}
+
+/// If this fails, jobs of a large estate make a page that no browser likes.
+#[sqlx::test(migrations = false)]
+async fn a_hundred_jobs_every_quarter_of_an_hour_are_a_page_of_a_few_strokes(pool: PgPool) {
+    let mut estate = estate();
+    for n in 0..100 {
+        estate.put(job(
+            1000 + n,
+            &format!("job{n:03}"),
+            "FREQ=HOURLY;BYMINUTE=0,15,30,45",
+        ));
+    }
+    let house = House::of(&pool, &estate).await;
+    let cookie = house.sign_in("vera").await;
+    let (status, page) = house.get(&cookie, "/protect").await;
+    assert_eq!(status, Status::Ok);
+    assert!(page.contains("job099"));
+    assert!(
+        page.matches("<path").count() < 400,
+        "{}",
+        page.matches("<path").count()
+    );
+    assert!(!page.contains("/sheet/job"), "nothing for whoever may not");
 }

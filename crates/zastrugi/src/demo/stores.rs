@@ -1,5 +1,5 @@
-//! The store of the demo, in a bucket at the other site. Nothing is in it: its machines hold too much to be copied while somebody
-//! looks around for the first time.
+//! The store of the demo, in a bucket at the other site, and the jobs that copy into it. Nothing is in it: its machines hold too much
+//! to be copied while somebody looks around for the first time.
 
 use super::{FIRST_PASSWORD, carry_out};
 use crate::serve::Failed;
@@ -8,6 +8,7 @@ use zastrugi_core::{
     evidence::Probe,
     rooms::{
         Proposal,
+        jobs::{self, Keep},
         stores::{Ask, MakeStore},
     },
 };
@@ -38,4 +39,44 @@ pub(super) async fn store(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), 
         secret: Password::Kept(secret),
     };
     carry_out(desk, admin, Proposal::Stores(Ask::Make(make))).await
+}
+
+/// Name, whose machines, when, what stays.
+const JOBS: [(&str, &str, &str, &str); 3] = [
+    (
+        "nightly",
+        "env=prod",
+        "FREQ=DAILY;BYHOUR=22;BYMINUTE=30",
+        "7 days, 4 weeks, 12 months",
+    ),
+    (
+        "tickets at noon",
+        "env=prod and app=ticketing",
+        "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=12;BYMINUTE=0",
+        "last 3, 5 days",
+    ),
+    (
+        "weekend",
+        "env=test or env=staging",
+        "FREQ=WEEKLY;BYDAY=SU;BYHOUR=3;BYMINUTE=0",
+        "3 weeks",
+    ),
+];
+
+pub(super) async fn jobs(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
+    for (name, who, rule, keeps) in JOBS {
+        let store = desk.look().estate.stores.keys().next().copied();
+        let keep = Keep {
+            job: None,
+            name: name.into(),
+            who: who.into(),
+            store,
+            rule: rule.into(),
+            zone: "Europe/Oslo".into(),
+            keeps: keeps.into(),
+            quiet: true,
+        };
+        carry_out(desk, admin, Proposal::Jobs(jobs::Ask::Keep(keep))).await?;
+    }
+    Ok(())
 }

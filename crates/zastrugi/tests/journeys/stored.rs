@@ -1,5 +1,5 @@
 //! In the browser: a store is made, a machine backed up into it, and its key taken out; then everything comes out again on the command
-//! line, without the manager.
+//! line, without the manager, and in the application as machines and disks.
 
 use crate::{
     browser::Browser,
@@ -56,6 +56,7 @@ async fn a_machine_is_backed_up_and_comes_out_without_the_manager(pool: PgPool) 
     let b = Browser::start().await;
     sign_in(&b, base, "duty.admin", "harbour-lights").await;
     backups(&b, &world, base, "skiff").await;
+    back_again(&b, &world, base, "skiff").await;
     b.assert_quiet(&[]).await;
 }
 
@@ -109,4 +110,36 @@ async fn backups(b: &Browser, world: &World, base: &str, machine: &str) {
     .await;
     let size = std::fs::metadata(out.join("disk-1.raw")).unwrap().len();
     assert_eq!(size, world.standins.world.disks(machine)[0]);
+}
+
+/// The same point makes another machine, gives it one more disk, and puts the first one back.
+async fn back_again(b: &Browser, world: &World, base: &str, machine: &str) {
+    b.go(&format!("{base}/protect")).await;
+    b.press("a[href^='/protect/stores/']").await;
+    b.press("tbody a").await;
+    b.says("One recovery point").await;
+    b.press("tbody a").await;
+    b.says("hold something").await;
+    let point = b.page.current_url().await.unwrap().to_string();
+    b.press("a[href^='/sheet/new-machines?from=point-']").await;
+    b.says("is still there: both have the same host keys").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("steps are done").await;
+    let made = format!("{machine}-restored");
+    let bytes = |m: &str, disk| world.standins.world.read_disk(m, disk).unwrap();
+    assert!(bytes(&made, 0) == bytes(machine, 0));
+
+    b.go(&point).await;
+    b.press("a[href^='/sheet/bring-disks?point=']").await;
+    b.fill("#machine", &made).await;
+    b.says("as its last disk").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("2 of 2 steps are done").await;
+    assert!(bytes(&made, 1) == bytes(machine, 0));
+
+    b.go(&point).await;
+    b.press("a[href^='/sheet/put-back?']").await;
+    b.says("it stays for 7 days in a snapshot").await;
+    b.press("form#sheet button[type=submit]").await;
+    b.says("3 of 3 steps are done").await;
 }

@@ -1,9 +1,9 @@
 //! Who shall be backed up, and where to.
 
-use super::{Step, assess};
+use super::{Step, assess, due};
 use crate::{
     endpoint::Password,
-    ids::{MachineId, StoreId},
+    ids::{JobId, MachineId, StoreId},
     permits::Act,
     road::{Ask as Asked, Draft},
     rooms::snapshots::Quiet,
@@ -15,6 +15,7 @@ use std::collections::BTreeSet;
 #[serde(rename_all = "snake_case")]
 pub enum Ask {
     Now(BackUp),
+    Job(JobRun),
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,10 +35,19 @@ impl Asked for Ask {
     fn assess(&self, draft: &mut Draft<'_, Step>) {
         match self {
             Ask::Now(ask) => assess::back_up(draft, ask),
+            Ask::Job(ask) => due::job(draft, ask.job, ask.by_hand),
         }
     }
 
     fn password(&mut self) -> Option<&mut Password> {
         None
     }
+}
+
+/// What a job is about, because it is due or because somebody says so.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct JobRun {
+    pub job: JobId,
+    /// What is due later is due as before.
+    pub by_hand: bool,
 }

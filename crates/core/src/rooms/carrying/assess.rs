@@ -2,12 +2,13 @@
 
 use super::{CopySnapshot, Draft, Step};
 use crate::{
+    copying::Line,
     estate::{Machine, Series, Store, StoredPoint},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
-    ids::{HostId, SeriesId, StoreId},
+    ids::{HostId, JobId, SeriesId, StoreId},
     moment::Span,
-    units::{Bytes, Rate, round},
+    units::Bytes,
 };
 use std::sync::Arc;
 use uuid::Uuid;
@@ -35,38 +36,28 @@ pub(super) fn snapshot(draft: &mut Draft<'_>, ask: &CopySnapshot) {
         return draft.found(stop(Rule::State, text));
     }
     let Some(via) = draft.at_home(&machine, "machine") else { return };
-    Copies::to(draft, &store, 1).copy(draft, &machine, via, snapshot.uuid);
+    Copies::to(draft, &store, 1, None).copy(draft, &machine, via, snapshot.uuid);
 }
 
 /// The store, if it is there and can be written to.
 pub(crate) fn chosen(draft: &mut crate::road::Draft<'_, impl crate::road::Work>, id: Option<StoreId>) -> Option<Arc<Store>> {
-    let stop = |text: String| Finding::stop(Rule::Exists, "store", text).at("store");
-    let found = id.and_then(|id| draft.estate().stores.get(&id)).cloned();
-    let Some(store) = found else {
-        let text = match draft.estate().stores.is_empty() {
-            true => "There is no store yet; make one first, under Protect.",
-            false => "Choose the store.",
-        };
-        draft.found(stop(text.into()));
-        return None;
-    };
-    if !store.ready {
-        draft.found(stop(format!("{} is being made.", store.name)));
-        return None;
+    match draft.estate().store_for_copies(id) {
+        Ok(store) => Some(store.clone()),
+        Err(why) => {
+            draft.found(why.at("store"));
+            None
+        }
     }
-    Some(store)
 }
 
-/// What is reckoned with until something was measured: a line of 1 Gbit/s that others use too.
-const ASSUMED: Rate = Rate(50 << 20);
 /// Of so few machines each is told of; of more what they are together.
 const EACH: usize = 8;
 
 /// What is read of machines, and how long that takes by what was measured before.
 pub(crate) struct Copies<'a> {
     store: &'a Store,
-    /// And whether that was measured.
-    rate: (Rate, bool),
+    line: Line,
+    job: Option<JobId>,
     each: bool,
     machines: usize,
     /// First copies, and what is read for all.
@@ -84,30 +75,16 @@ struct Reading {
 }
 
 impl<'a> Copies<'a> {
-    pub(crate) fn to(draft: &Draft<'_>, store: &'a Store, machines: usize) -> Copies<'a> {
+    pub(crate) fn to(draft: &Draft<'_>, store: &'a Store, machines: usize, job: Option<JobId>) -> Copies<'a> {
         Copies {
             store,
-            rate: match measured(draft, store).filter(|r| r.0 > 0) {
-                Some(rate) => (rate, true),
-                None => (ASSUMED, false),
-            },
+            line: Line::to(draft.estate(), store.id),
+            job,
             each: machines <= EACH,
             machines: 0,
             first: 0,
             bytes: Bytes::ZERO,
             unknown: 0,
-        }
-    }
-
-    fn time(&self, bytes: Bytes) -> Span {
-        Span::millis(round(bytes.as_f64() / (self.rate.0.0 as f64) * 1000.0))
-    }
-
-    fn because(&self, bytes: Bytes) -> String {
-        let time = self.time(bytes);
-        match self.rate {
-            (rate, true) => format!("about {time} at the {rate} that was measured last"),
-            (rate, false) => format!("about {time} if {rate} get there; nothing was measured yet"),
         }
     }
 
@@ -128,7 +105,7 @@ impl<'a> Copies<'a> {
                 (false, true) => format!("{name}: what changed since the last copy is read, {bytes} at most."),
                 (false, false) => format!("{name}: what changed since the last copy is read; how much that is its host says when it begins."),
             };
-            draft.found(Finding::clear(Rule::Content, name, text).because(self.because(bytes)));
+            draft.found(Finding::clear(Rule::Content, name, text).because(self.line.because(bytes)));
         }
         let id = series.map(|s| s.id).unwrap_or_else(|| SeriesId(draft.number()));
         let step = Step::Copy {
@@ -138,7 +115,8 @@ impl<'a> Copies<'a> {
             store: self.store.id,
             series: id,
             bytes: reading.bytes,
-            time: self.time(reading.bytes),
+            time: self.line.time(reading.bytes),
+            job: self.job,
         };
         draft.step(step, format!("Copy {name} to {to}"), &[], Some("store"));
     }
@@ -151,7 +129,7 @@ impl<'a> Copies<'a> {
         let (n, to, bytes) = (self.machines, &self.store.name, self.bytes);
         let next = n - self.first;
         let text = format!("{} first copies in {to}, and what changed on {next} others: {bytes} at most are read.", self.first);
-        let finding = Finding::clear(Rule::Content, "machines", text).because(self.because(bytes));
+        let finding = Finding::clear(Rule::Content, "machines", text).because(self.line.because(bytes));
         Some(match self.unknown {
             0 => finding,
             some => finding.remedy(format!("Of {some} nobody told how much they hold; they are counted whole.")),
@@ -186,14 +164,8 @@ fn held(draft: &Draft<'_>, machine: &Machine) -> Option<Bytes> {
 }
 
 /// No more than it can have written since.
-fn changed(draft: &Draft<'_>, machine: &Machine, since: Span) -> Option<Bytes> {
+pub(crate) fn changed(draft: &crate::road::Draft<'_, impl crate::road::Work>, machine: &Machine, since: Span) -> Option<Bytes> {
     let load = draft.view.loads.machines.get(&machine.id)?;
     let writes = load.disk?.writes;
     Some(Bytes(writes.0.saturating_mul(since.0 / 1000)))
-}
-
-/// How fast the last copy of anything got there.
-fn measured(draft: &Draft<'_>, store: &Store) -> Option<Rate> {
-    let all = draft.estate().series_in(store.id).filter_map(|s| s.newest());
-    all.max_by_key(|p| p.taken).and_then(|p| p.rate())
 }

@@ -1,4 +1,4 @@
-//! Movers carry the bytes of disks: from a snapshot of a machine to a store.
+//! Movers carry the bytes of disks: from a snapshot of a machine to a store, and from there to the volume of a machine.
 
 mod ask;
 mod assess;
@@ -6,8 +6,8 @@ mod event;
 mod step;
 
 pub use ask::{Ask, CopySnapshot};
-pub(crate) use assess::{Copies, chosen};
+pub(crate) use assess::{Copies, changed, chosen};
 pub use event::Event;
-pub use step::Step;
+pub use step::{Placed, Step};
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

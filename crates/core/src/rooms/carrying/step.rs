@@ -3,9 +3,9 @@
 
 use super::Event;
 use crate::{
-    estate::{Estate, MachineState},
+    estate::{Disk, Estate, MachineState, PointAt},
     finding::{Finding, Rule},
-    ids::{HostId, MachineId, SeriesId, StoreId},
+    ids::{HostId, JobId, MachineId, SeriesId, StoreId, VolumeId},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -29,7 +29,58 @@ pub enum Step {
         /// As it was computed.
         bytes: Bytes,
         time: Span,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        job: Option<JobId>,
     },
+    /// Disks of a point come to the volume of a machine, and lie there for it.
+    Bring {
+        machine: MachineId,
+        via: HostId,
+        volume: VolumeId,
+        delivery: Uuid,
+        point: PointAt,
+        /// By their keys in the point.
+        disks: Vec<Uuid>,
+        time: Span,
+    },
+    /// What was brought becomes what its disks hold, all at once.
+    Place {
+        machine: MachineId,
+        via: HostId,
+        volume: VolumeId,
+        delivery: Uuid,
+        point: PointAt,
+        disks: Vec<Placed>,
+    },
+}
+
+/// Where a disk of a point goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Placed {
+    /// Its key in the point.
+    pub from: Uuid,
+    pub onto: Disk,
+    /// One more than the machine had.
+    pub new: bool,
+}
+
+impl Step {
+    pub fn machine(&self) -> MachineId {
+        match self {
+            Step::Copy { machine, .. } | Step::Bring { machine, .. } | Step::Place { machine, .. } => *machine,
+        }
+    }
+    pub fn store(&self) -> StoreId {
+        match self {
+            Step::Copy { store, .. } => *store,
+            Step::Bring { point, .. } | Step::Place { point, .. } => point.store,
+        }
+    }
+    pub fn via(&self) -> HostId {
+        match self {
+            Step::Copy { via, .. } | Step::Bring { via, .. } | Step::Place { via, .. } => *via,
+        }
+    }
 }
 
 impl Work for Step {
@@ -38,12 +89,15 @@ impl Work for Step {
     fn group(&self) -> &'static str {
         match self {
             Step::Copy { .. } => "copy to a store",
+            Step::Bring { .. } => "bring from a store",
+            Step::Place { .. } => "put what was brought in place",
         }
     }
 
     fn length(&self) -> Length {
         match self {
-            Step::Copy { time, .. } => Length::Computed(*time),
+            Step::Copy { time, .. } | Step::Bring { time, .. } => Length::Computed(*time),
+            Step::Place { .. } => Length::Call(Span::secs(1)),
         }
     }
 
@@ -54,7 +108,8 @@ impl Work for Step {
     fn goes_on(&self) -> bool {
         match self {
             // A mover carries on by itself until it is told to stop.
-            Step::Copy { .. } => true,
+            Step::Copy { .. } | Step::Bring { .. } => true,
+            Step::Place { .. } => false,
         }
     }
 
@@ -64,6 +119,7 @@ impl Work for Step {
                 let at = estate.machines.get(machine).and_then(|m| m.host);
                 Some(Object::Host(at.unwrap_or(*via)))
             }
+            Step::Bring { via, .. } | Step::Place { via, .. } => Some(Object::Host(*via)),
         }
     }
 
@@ -72,22 +128,42 @@ impl Work for Step {
     }
 
     fn about(&self) -> Vec<Object> {
-        match self {
-            Step::Copy { machine, store, .. } => vec![Object::Machine(*machine), Object::Store(*store)],
-        }
+        let job = match self {
+            Step::Copy { job, .. } => job.map(Object::Job),
+            Step::Bring { .. } | Step::Place { .. } => None,
+        };
+        let both = [Object::Machine(self.machine()), Object::Store(self.store())];
+        both.into_iter().chain(job).collect()
     }
 
     fn locks(&self) -> Vec<Lock> {
+        let store = Lock::shared(Object::Store(self.store()));
         match self {
-            Step::Copy { store, .. } => vec![Lock::shared(Object::Store(*store))],
+            Step::Copy { .. } => vec![store],
+            Step::Bring { volume, .. } => vec![store, Lock::shared(Object::Volume(*volume))],
+            Step::Place { machine, via, .. } => {
+                vec![Lock::exclusive(Object::Machine(*machine)), Lock::shared(Object::Host(*via))]
+            }
         }
     }
 
     fn premise(&self, view: &View) -> Premise {
+        let machine = self.machine();
         match self {
-            Step::Copy { machine, snapshot, store, .. } => {
-                let there = Premise::exist(view, &[Object::Machine(*machine), Object::Store(*store)]);
-                there.and(|| taken(view, *machine, *snapshot))
+            Step::Copy { snapshot, store, .. } => {
+                let there = Premise::exist(view, &[Object::Machine(machine), Object::Store(*store)]);
+                there.and(|| taken(view, machine, *snapshot))
+            }
+            Step::Bring { via, volume, point, .. } => {
+                let there = Premise::exist(view, &[Object::Host(*via), Object::Volume(*volume)]);
+                there.and(|| Premise::live(view, machine)).and(|| match point.found(&view.estate) {
+                    Ok(_) => Premise::Holds,
+                    Err(gone) => gone.into(),
+                })
+            }
+            Step::Place { via, disks, .. } => {
+                let there = Premise::exist(view, &[Object::Host(*via)]);
+                there.and(|| Premise::live(view, machine)).and(|| placeable(view, machine, disks))
             }
         }
     }
@@ -98,6 +174,20 @@ impl Work for Step {
 
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         None
+    }
+}
+
+/// Over what it has nothing is put while it is on.
+fn placeable(view: &View, machine: MachineId, disks: &[Placed]) -> Premise {
+    let Some(m) = view.estate.machines.get(&machine) else { return Premise::Holds };
+    let name = &m.name;
+    let mut over = disks.iter().filter(|d| !d.new).peekable();
+    if over.peek().is_some() && !m.is_off() {
+        return Finding::stop(Rule::State, name, format!("{name} is on; its disks can't be put back now.")).into();
+    }
+    match over.any(|d| m.disk(d.onto.key).is_none()) {
+        true => Finding::stop(Rule::Exists, name, format!("{name} has one of these disks no more.")).into(),
+        false => Premise::Holds,
     }
 }
 

@@ -1,6 +1,6 @@
 //! Machines whose disks are copies: of a version of a template, of a machine, or of a snapshot (rules, section 14).
 
-use super::{Copied, CreateMachines, Draft, Step, taken};
+use super::{Copied, CreateMachines, Draft, Step, brought, taken};
 use crate::{
     copying::{Original, Source},
     estate::{Cluster, Parent, Provisioning, Sealed},
@@ -31,15 +31,18 @@ pub(super) fn original(draft: &mut Draft<'_>, ask: &CreateMachines, cluster: &Cl
     };
     let words = &origin.words;
     let stop = |rule, field: &str, text: String| Finding::stop(rule, words, text).at(field);
-    let home = draft.estate().volumes.get(&origin.volume).cloned();
-    if home.as_ref().and_then(|v| v.cluster) != Some(cluster.id) {
+    let home = origin.volume().and_then(|v| draft.estate().volumes.get(&v)).cloned();
+    let elsewhere = origin.volume().is_some() && home.as_ref().and_then(|v| v.cluster) != Some(cluster.id);
+    if elsewhere {
         let at = home.as_ref().map_or("its volume", |v| v.name.as_str());
         let text = format!("{words} lies on {at}, which the hosts of {} don't mount.", cluster.name);
         draft.found(stop(Rule::Paths, "from", text).remedy("Choose another cluster, or make a version on a volume of this one."));
     }
     shaped(draft, ask, &origin);
-    if let Source::Package { image } = copied.source {
-        taken::check(draft, ask, image);
+    match copied.source {
+        Source::Package { image } => taken::check(draft, ask, image),
+        Source::Point(at) => brought::check(draft, ask, at),
+        Source::Template { .. } | Source::Machine { .. } => {}
     }
     if copied.dependent {
         lies_on(draft, ask, copied.source, &origin, home.map(|v| v.name.clone()));
@@ -72,12 +75,17 @@ fn lies_on(draft: &mut Draft<'_>, ask: &CreateMachines, source: Source, origin: 
             let stop = Finding::stop(Rule::Disk, words, text).at("dependent");
             stop.remedy("Copy it in full, and make a template of what becomes of it.")
         }
+        Source::Point(_) => {
+            let text = format!("{words} lies in a store: no disk can lie on what is there.");
+            let stop = Finding::stop(Rule::Disk, words, text).at("dependent");
+            stop.remedy("Copy it in full.")
+        }
         Source::Machine { .. } => {
             let text = format!("{words} is not frozen: only on versions of templates can other disks lie.");
             let stop = Finding::stop(Rule::Disk, words, text).at("dependent");
             stop.remedy("Copy it in full, or make a template of it first.")
         }
-        Source::Template { .. } if ask.volume.is_some_and(|v| v != origin.volume) => {
+        Source::Template { .. } if ask.volume.is_some() && ask.volume != origin.volume() => {
             let text = format!("{words} lies on {volume}; so must disks that depend on it.");
             Finding::stop(Rule::Disk, words, text).at("volume")
         }
@@ -92,12 +100,17 @@ fn lies_on(draft: &mut Draft<'_>, ask: &CreateMachines, source: Source, origin: 
 /// What is new in each copy, and what is not.
 fn itself(draft: &mut Draft<'_>, copied: &Copied, origin: &Original) {
     let words = &origin.words;
-    let new = format!("Identity, MAC addresses, keys, name and addresses of each copy are new; {words} stays as it is.");
+    let new = match copied.source {
+        Source::Point(_) => format!("It is another machine with an identity of its own; {words} stays in its store as it is."),
+        Source::Template { .. } | Source::Machine { .. } | Source::Package { .. } => {
+            format!("Identity, MAC addresses, keys, name and addresses of each copy are new; {words} stays as it is.")
+        }
+    };
     draft.found(Finding::clear(Rule::Identity, words, new));
     let sealed = match copied.source {
         Source::Machine { .. } => false,
-        // Whoever packed it knows.
-        Source::Package { .. } => true,
+        // Whoever packed it knows. Whoever brings a machine back wishes to have it as it was; beside its original: see `brought`.
+        Source::Package { .. } | Source::Point(_) => true,
         Source::Template { template, version } => {
             let version = draft.estate().templates.get(&template).and_then(|t| t.version(version));
             version.is_some_and(|v| matches!(v.sealed, Sealed::Yes(_)))
@@ -153,7 +166,7 @@ pub(super) fn parent(ask: &CreateMachines) -> Option<Parent> {
     let copied = ask.copied.filter(|c| c.dependent)?;
     match copied.source {
         Source::Template { template, version } => Some(Parent { template, version }),
-        Source::Machine { .. } | Source::Package { .. } => None,
+        Source::Machine { .. } | Source::Package { .. } | Source::Point(_) => None,
     }
 }
 

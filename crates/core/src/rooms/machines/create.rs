@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{Copied, CreateMachines, Draft, Event, Step, copied, firmware, promised, taken, told};
+use super::{Copied, CreateMachines, Draft, Event, Step, brought, copied, firmware, promised, taken, told};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
@@ -43,6 +43,7 @@ pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
     let mut machines = addressed(draft, ask, cluster, machines);
     told::document(draft, ask, &mut machines);
     taken::apply(draft, ask, &mut machines);
+    brought::apply(draft, ask, &mut machines);
     if let Some(first) = machines.first() {
         draft.found_all(booting::check(draft.estate(), first, &first.boot));
         draft.found_all(booting::out_of_reach(first));
@@ -65,7 +66,7 @@ pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
         machines
     };
     let dependent = ask.copied.is_some_and(|c| c.dependent);
-    let parents = origin.as_ref().filter(|_| dependent).map(|o| o.volume);
+    let parents = origin.as_ref().filter(|_| dependent).and_then(Original::volume);
     promised::exists(draft, ask);
     let estate = draft.estate();
     let (first, now) = (machines.first().cloned(), draft.now);

@@ -1,6 +1,7 @@
 //! Machines: created, powered, deleted, brought back, removed for good.
 
 mod ask;
+mod brought;
 mod copied;
 mod create;
 mod event;

@@ -179,6 +179,7 @@ fn original(copied: &Copied) -> Object {
         Source::Template { template, .. } => Object::Template(template),
         Source::Machine { machine, .. } => Object::Machine(machine),
         Source::Package { image } => Object::Image(image),
+        Source::Point(at) => Object::Store(at.store),
     }
 }
 

@@ -6,7 +6,6 @@ use crate::{
     estate::Machine,
     finding::{Finding, Rule},
     ids::ImageId,
-    ovf::Descriptor,
 };
 use std::collections::BTreeMap;
 
@@ -46,7 +45,10 @@ pub(super) fn check(draft: &mut Draft<'_>, ask: &CreateMachines, image: ImageId)
         let text = format!("{name} also speaks of what is left out here: {}.", left.join(", "));
         draft.found(Finding::mind(Rule::Content, &name, text).at("from"));
     }
-    macs(draft, ask, d, taken, &name);
+    let chosen = Some(taken.configuration.as_str()).filter(|c| !c.is_empty());
+    let system = d.system(chosen);
+    let all: Vec<&str> = system.cards.iter().filter_map(|(_, mac)| mac.as_deref()).collect();
+    macs(draft, ask, &all, &name);
     let empty: Vec<&str> = d
         .properties
         .iter()
@@ -69,17 +71,16 @@ fn value(key: &str, usual: &str, taken: &Taken) -> String {
     given.map_or_else(|| usual.to_owned(), |(_, v)| v.as_str().to_owned())
 }
 
-/// Addresses of the archive are kept by one machine only, and by nobody who has them already.
-fn macs(draft: &mut Draft<'_>, ask: &CreateMachines, d: &Descriptor, taken: &Taken, name: &str) {
-    if !taken.keep_macs {
+/// Addresses that cards had elsewhere are kept by one machine only, and by nobody who has them already.
+pub(super) fn macs(draft: &mut Draft<'_>, ask: &CreateMachines, all: &[&str], name: &str) {
+    if !ask.taken.as_ref().is_some_and(|t| t.keep_macs) {
         return;
     }
     let stop = |text: String| Finding::stop(Rule::Address, name, text).at("keep_macs");
     if ask.count > 1 {
         return draft.found(stop("Several machines can't have the same MAC addresses.".into()));
     }
-    let chosen = Some(taken.configuration.as_str()).filter(|c| !c.is_empty());
-    for mac in d.system(chosen).cards.iter().filter_map(|(_, mac)| mac.as_ref()) {
+    for mac in all {
         if !is_mac(mac) {
             let text = format!("“{mac}” is no MAC address of one card; let new ones be given.");
             draft.found(stop(text));
@@ -112,14 +113,20 @@ pub(super) fn apply(draft: &Draft<'_>, ask: &CreateMachines, machines: &mut [Mac
         .filter(|p| !p.password)
         .map(|p| (p.key.clone(), value(&p.key, &p.value, taken)))
         .collect();
+    let kept: Vec<Option<&str>> = cards.iter().map(|(_, mac)| mac.as_deref()).collect();
     for machine in machines {
         machine.properties.clone_from(&properties);
         if taken.keep_macs {
-            for (nic, (_, mac)) in machine.nics.iter_mut().zip(&cards) {
-                if let Some(mac) = mac {
-                    nic.mac = mac.to_lowercase();
-                }
-            }
+            keep(machine, &kept);
+        }
+    }
+}
+
+/// Its cards have these addresses, in their order.
+pub(super) fn keep(machine: &mut Machine, macs: &[Option<&str>]) {
+    for (nic, mac) in machine.nics.iter_mut().zip(macs) {
+        if let Some(mac) = mac {
+            nic.mac = mac.to_lowercase();
         }
     }
 }

@@ -37,11 +37,12 @@ pub(super) fn pack(draft: &mut Draft<'_>, ask: &Pack) {
         let stop = Finding::stop(Rule::State, &machine.name, text).at("snapshot");
         draft.found(stop.remedy("Choose a snapshot, or power it off."));
     }
-    let to = ask.volume.unwrap_or(from.volume);
+    let Some(lies) = from.volume() else { return };
+    let to = ask.volume.unwrap_or(lies);
     let Some(volume) = draft.volume(to).cloned() else { return };
     let Some(via) = draft.at_home(&machine, "machine") else { return };
     let Some(host) = draft.estate().hosts.get(&via).cloned() else { return };
-    if host.paths_up(to) == 0 || host.paths_up(from.volume) == 0 {
+    if host.paths_up(to) == 0 || host.paths_up(lies) == 0 {
         let text = format!("{} can't be reached from where {} is.", volume.name, machine.name);
         let stop = Finding::stop(Rule::Paths, &volume.name, text).at("volume");
         return draft.found(stop.remedy("Choose a volume of the same cluster."));
@@ -52,7 +53,7 @@ pub(super) fn pack(draft: &mut Draft<'_>, ask: &Pack) {
         None => from.disks.iter().map(|d| d.size).sum(),
     };
     draft.found(room(ask, &from, all, &volume));
-    let rate = crate::copying::rate(&host, from.volume, to);
+    let rate = crate::copying::rate(&host, lies, to);
     let time = (rate.0 > 0).then(|| Span::millis(round(all.as_f64() / (rate.0 as f64) * 1000.0)));
     let about = time.map_or_else(|| "a time that is not known".to_owned(), |t| format!("about {t}"));
     let text = format!("{all} are read in {about}. Then {name} can be fetched from its page, also in parts, until somebody removes it.");

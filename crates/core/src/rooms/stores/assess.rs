@@ -75,6 +75,7 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
         key: None,
         ready: false,
         taken_out: None,
+        swept: None,
     })));
     let keyed = draft.step(Step::Key { store: id }, format!("Make a key for {name}"), &[], None);
     draft.step(Step::Make { store: id }, format!("Make {name} in {}", ask.bucket.trim()), &[keyed], Some("bucket"));
@@ -132,6 +133,11 @@ pub(super) fn forget(draft: &mut Draft<'_>, id: StoreId, typed: &Line) {
     draft.title = format!("Forget {name}");
     if typed.trim() != name {
         draft.found(stop(Rule::Name, "typed", format!("Type its name to confirm: {name}.")));
+    }
+    let jobs: Vec<String> = draft.estate().jobs_into(id).map(|j| j.name.clone()).collect();
+    if !jobs.is_empty() {
+        let text = format!("Jobs copy into it: {}.", jobs.join(", "));
+        draft.found(stop(Rule::State, "typed", text).remedy("Remove them first, or let them copy elsewhere."));
     }
     let series: Vec<_> = draft.estate().series_in(id).cloned().collect();
     let points: usize = series.iter().map(|s| s.points.len()).sum();

@@ -6,7 +6,10 @@ use crate::{
     moment::Moment,
     road::{Entry, Tale},
     runs::Object,
+    units::Bytes,
 };
+use std::collections::{BTreeMap, BTreeSet};
+use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
@@ -18,6 +21,16 @@ pub enum Event {
     Dropped { store: StoreId },
     TakenOut { store: StoreId, at: Moment },
     Forgotten { store: StoreId, series: Vec<SeriesId> },
+    /// Points, by their sessions.
+    Expired { store: StoreId, points: Vec<(SeriesId, Uuid)> },
+    Swept {
+        store: StoreId,
+        at: Moment,
+        /// Chunks that went, what they took, and those that go next.
+        gone: u64,
+        freed: Bytes,
+        condemned: u64,
+    },
 }
 
 impl Tale for Event {
@@ -28,6 +41,19 @@ impl Tale for Event {
             Event::Made { store } => pen.store(*store, |s| s.ready = true),
             Event::Dropped { store } => pen.drop_store(*store),
             Event::TakenOut { store, at } => pen.store(*store, |s| s.taken_out = Some(*at)),
+            Event::Expired { points, .. } => {
+                let mut by_series: BTreeMap<SeriesId, BTreeSet<Uuid>> = BTreeMap::new();
+                for (series, session) in points {
+                    by_series.entry(*series).or_default().insert(*session);
+                }
+                for (id, gone) in by_series {
+                    pen.series(id, |s| s.points.retain(|p| !gone.contains(&p.session)));
+                    if pen.estate().series.get(&id).is_some_and(|s| s.points.is_empty()) {
+                        pen.drop_series(id);
+                    }
+                }
+            }
+            Event::Swept { store, at, .. } => pen.store(*store, |s| s.swept = Some(*at)),
             Event::Forgotten { store, series } => {
                 series.iter().for_each(|id| pen.drop_series(*id));
                 pen.drop_store(*store);
@@ -46,6 +72,14 @@ impl Tale for Event {
             }
             Event::Dropped { store } => line(store, format!("Store {} was not made", name(store))),
             Event::TakenOut { store, .. } => line(store, format!("The key of store {} was taken out", name(store))),
+            Event::Expired { store, points } => {
+                let text = format!("{} recovery points in {} are not kept any more", points.len(), name(store));
+                line(store, text)
+            }
+            Event::Swept { gone: 0, .. } => None,
+            Event::Swept { store, gone, freed, .. } => {
+                line(store, format!("{} was swept: {gone} chunks that nothing needs went, {freed}", name(store)))
+            }
             Event::Forgotten { store, .. } => line(store, format!("Store {} was forgotten; what lies in it stays there", name(store))),
         }
     }

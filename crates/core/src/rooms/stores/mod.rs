@@ -7,6 +7,6 @@ mod step;
 
 pub use ask::{Ask, MakeStore};
 pub use event::Event;
-pub use step::Step;
+pub use step::{Expired, Step};
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

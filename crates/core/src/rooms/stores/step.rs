@@ -1,15 +1,16 @@
-//! What is done at a store before anything lies in it.
+//! What is done at a store: before anything lies in it, and when something goes.
 
 use super::Event;
 use crate::{
     estate::Estate,
-    ids::StoreId,
-    moment::Span,
+    ids::{SeriesId, StoreId},
+    moment::{Moment, Span},
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     view::View,
 };
 use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, strum::VariantNames)]
 #[strum(serialize_all = "snake_case")]
@@ -18,12 +19,27 @@ pub enum Step {
     /// A key is drawn and kept before anything is sealed with it.
     Key { store: StoreId },
     Make { store: StoreId },
+    /// Points that nobody keeps.
+    Expire { store: StoreId, points: Vec<Expired> },
+    /// What no point needs goes, once nobody can rely on it any more.
+    Sweep { store: StoreId },
+}
+
+/// A point that goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Expired {
+    pub series: SeriesId,
+    /// The machine's own identity.
+    pub machine: Uuid,
+    pub session: Uuid,
+    pub taken: Moment,
 }
 
 impl Step {
     pub fn store(&self) -> StoreId {
         match self {
-            Step::Key { store } | Step::Make { store } => *store,
+            Step::Key { store } | Step::Make { store } | Step::Sweep { store } => *store,
+            Step::Expire { store, .. } => *store,
         }
     }
 }
@@ -35,11 +51,16 @@ impl Work for Step {
         match self {
             Step::Key { .. } => "make a key",
             Step::Make { .. } => "make a store",
+            Step::Expire { .. } => "let points go",
+            Step::Sweep { .. } => "sweep a store",
         }
     }
 
     fn length(&self) -> Length {
-        Length::Call(Span::secs(1))
+        match self {
+            Step::Key { .. } | Step::Make { .. } | Step::Expire { .. } => Length::Call(Span::secs(1)),
+            Step::Sweep { .. } => Length::Wait(Span::secs(10)),
+        }
     }
 
     fn pause(&self) -> Span {
@@ -47,7 +68,8 @@ impl Work for Step {
     }
 
     fn goes_on(&self) -> bool {
-        false
+        // A mover sweeps by itself until it is told to stop.
+        matches!(self, Step::Sweep { .. })
     }
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
@@ -63,7 +85,12 @@ impl Work for Step {
     }
 
     fn locks(&self) -> Vec<Lock> {
-        vec![Lock::exclusive(Object::Store(self.store()))]
+        let store = Object::Store(self.store());
+        match self {
+            Step::Key { .. } | Step::Make { .. } => vec![Lock::exclusive(store)],
+            // Whoever copies goes on meanwhile.
+            Step::Expire { .. } | Step::Sweep { .. } => vec![Lock::shared(store)],
+        }
     }
 
     fn premise(&self, view: &View) -> Premise {
@@ -80,6 +107,7 @@ impl Work for Step {
         match (self, left) {
             // One of which nobody knows whether it is there stays listed, until somebody forgets it.
             (Step::Make { .. }, Left::Open { .. }) => None,
+            (Step::Expire { .. } | Step::Sweep { .. }, Left::Undone { .. } | Left::Open { .. }) => None,
             (Step::Key { .. } | Step::Make { .. }, Left::Undone { .. } | Left::Open { .. }) => {
                 (!made).then_some(Event::Dropped { store })
             }

@@ -30,7 +30,8 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &Make) {
         Ok(from) => from,
         Err(found) => return draft.found(found.at("snapshot")),
     };
-    let to = ask.volume.unwrap_or(from.volume);
+    let Some(lies) = from.volume() else { return };
+    let to = ask.volume.unwrap_or(lies);
     let Some(volume) = draft.volume(to).cloned() else { return };
     let Some(via) = between(draft, &machine, &from, &volume) else { return };
     let host = draft.estate().hosts.get(&via).cloned();
@@ -107,7 +108,7 @@ fn named(draft: &mut Draft<'_>, ask: &Make) -> Option<Arc<Template>> {
 /// A host that reaches both volumes: its own, where it is on.
 fn between(draft: &mut Draft<'_>, machine: &Machine, from: &Original, to: &Volume) -> Option<HostId> {
     let via = draft.at_home(machine, "machines")?;
-    let reaches = draft.estate().hosts.get(&via).is_some_and(|h| h.paths_up(to.id) > 0 && h.paths_up(from.volume) > 0);
+    let reaches = draft.estate().hosts.get(&via).is_some_and(|h| h.paths_up(to.id) > 0 && from.volume().is_some_and(|v| h.paths_up(v) > 0));
     if !reaches {
         let text = format!("{} can't be reached from where {} is.", to.name, machine.name);
         let stop = Finding::stop(Rule::Paths, &to.name, text).at("volume");

@@ -45,11 +45,12 @@ pub(super) fn whole(draft: &mut Draft<'_>, machines: &[MachineId]) {
                 continue;
             }
         };
+        let Some(lies) = from.volume() else { continue };
         let Some(via) = draft.at_home(&machine, "machines") else { continue };
-        let copy = draft.estate().hosts.get(&via).map(|h| rate(h, from.volume, from.volume));
+        let copy = draft.estate().hosts.get(&via).map(|h| rate(h, lies, lies));
         let time = copy.filter(|r| r.0 > 0).map(|r| Span::millis(round(from.bytes.as_f64() / (r.0 as f64) * 1000.0)));
         needs += from.bytes;
-        volume = draft.estate().volumes.get(&from.volume).cloned();
+        volume = draft.estate().volumes.get(&lies).cloned();
         let about = time.map_or_else(|| "a time that is not known".to_owned(), |t| format!("about {t}"));
         let text = format!("{name} gets up to {} of its own in {about}, and runs on meanwhile; afterwards it needs {} no more.", from.bytes, from.words);
         draft.found(Finding::clear(Rule::Disk, name, text));

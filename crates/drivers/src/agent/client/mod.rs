@@ -3,6 +3,7 @@
 mod carrying;
 mod claim;
 mod consoles;
+mod delivering;
 mod hardware;
 mod images;
 mod keepers;
@@ -22,6 +23,7 @@ mod watch;
 
 pub(crate) use carrying::{Blocks, WireBlocks};
 pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
+pub(crate) use delivering::{Delivered, Placing};
 pub(crate) use machines::{Cards, boot, record};
 pub(crate) use names::Told;
 pub(crate) use sharing::NewShared;

@@ -1,12 +1,14 @@
-//! The part of the tour in which a machine is backed up, a snapshot of it is copied too, and the store is forgotten.
+//! The part of the tour in which a machine is backed up, a snapshot of it is copied too, both come back, and the store is forgotten.
 
 use super::Tour;
 use crate::{
     backups::{back_up, copy, forget_store, make_store},
+    jobs::{begin, keep, label},
     packages::small,
+    restoring::{beside, disks_to, newest, put_back},
     snapshots::{forget, named, take},
 };
-use zastrugi_core::rooms::{Proposal, machines, snapshots::Which};
+use zastrugi_core::rooms::{Proposal, jobs, machines, snapshots::Which};
 
 impl Tour<'_> {
     pub(super) async fn backed_up(&mut self) {
@@ -18,17 +20,29 @@ impl Tour<'_> {
         self.go(take(frail, "one", |t| t.memory = false)).await;
         let one = named(lab, "frail", "one").uuid;
         self.go(copy(lab, "frail", one)).await;
+        self.go(keep(lab, "FREQ=DAILY;BYHOUR=3;BYMINUTE=0", "last 1"))
+            .await;
+        self.go(label(lab, "frail")).await;
+        for _ in 0..3 {
+            self.go(begin(lab)).await;
+        }
+        let job = *lab.estate().jobs.keys().next().unwrap();
+        self.go(Proposal::Jobs(jobs::Ask::Remove { job })).await;
+        let at = newest(lab);
+        self.go(put_back(lab, "frail", at, true).await).await;
+        self.go(disks_to(lab, "frail", at).await).await;
+        self.go(beside(lab, "frail-then", at).await).await;
         lab.desk.ask_for_layers(&[frail]).await;
         self.go(forget(frail, Which::All)).await;
         self.go(forget_store(lab)).await;
-        let machines = vec![frail];
+        let machines = vec![frail, lab.machine("frail-then")];
         self.go(Proposal::Machines(machines::Ask::Delete {
             machines: machines.clone(),
         }))
         .await;
         self.go(Proposal::Machines(machines::Ask::Purge {
             machines,
-            typed: "frail".into(),
+            typed: "2".into(),
         }))
         .await;
     }

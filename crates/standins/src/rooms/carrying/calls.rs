@@ -7,7 +7,7 @@ use crate::{
     rooms::{
         records::calls::home,
         snapshots::{
-            blocks::{Blocks, GRAIN, Written},
+            blocks::{Blocks, GRAIN, Written, grains},
             going,
             told::pieces,
         },
@@ -147,13 +147,31 @@ pub(crate) async fn bytes(
     Query(ask): Query<Extent>,
     headers: HeaderMap,
 ) -> Response {
+    let first = u32::try_from(ask.from / GRAIN).unwrap_or(u32::MAX);
+    let wanted = first..first.saturating_add(grains(ask.length.min(LONGEST)));
     let found = look(&device, &headers, &uuid, |record| {
-        let mut disks = at(record, &id)?;
-        disks
-            .remove(&ask.disk)
-            .ok_or_else(|| gone("The snapshot has no such disk."))
+        let size = record
+            .disks
+            .iter()
+            .find(|d| d.key == ask.disk)
+            .map(|d| d.size);
+        let none = || gone("The snapshot has no such disk.");
+        let size = size.ok_or_else(none)?;
+        // What a mark keeps is what the snapshot has, and need not be made out of its layers again.
+        let chain = record
+            .chain
+            .as_ref()
+            .filter(|c| c.snapshots.contains_key(&id));
+        let kept = chain.and_then(|c| c.marks.get(&id)?.disks.get(&ask.disk));
+        match kept {
+            Some(content) => Ok((size, content.within(wanted))),
+            None => {
+                let (_, content) = at(record, &id)?.remove(&ask.disk).ok_or_else(none)?;
+                Ok((size, content.within(wanted)))
+            }
+        }
     });
-    let (size, content) = match found {
+    let (size, blocks) = match found {
         Ok(found) => found,
         Err(no) => return no,
     };
@@ -165,11 +183,9 @@ pub(crate) async fn bytes(
         let words = "An extent begins with a block, ends within the disk, and has 4 MiB at most.";
         return refused(StatusCode::BAD_REQUEST, "extent", words);
     }
-    let read = tokio::task::spawn_blocking(move || {
-        device.world.grains.extent(&content, ask.from, ask.length)
-    })
-    .await;
-    match read {
+    let world = device.world.clone();
+    let read = tokio::task::spawn_blocking(move || world.grains.extent(&blocks, first, ask.length));
+    match read.await {
         Ok(Ok(bytes)) => ([("content-type", "application/octet-stream")], bytes).into_response(),
         Ok(Err(_)) | Err(_) => StatusCode::INTERNAL_SERVER_ERROR.into_response(),
     }

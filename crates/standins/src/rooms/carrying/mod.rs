@@ -66,7 +66,8 @@ impl World {
             let mut seen = chain.seen_from(chain.current);
             (record.disks.get(disk)?.size, seen.swap_remove(disk))
         };
-        self.grains.extent(&content, 0, size).ok()
+        let all = content.within(0..u32::MAX);
+        self.grains.extent(&all, 0, size).ok()
     }
 
     /// Nobody can say any more what changed on the disks of this machine.

@@ -1,7 +1,6 @@
 //! What stands in a block: generated from where it is and which writing wrote it; or, where it came from outside, kept as it
 //! is, under a number that is a digest of it. So equal numbers are equal bytes.
 
-use crate::rooms::snapshots::blocks::{GRAIN, Written, grains};
 use sha2::{Digest, Sha256};
 use std::{
     fs, io,
@@ -9,11 +8,14 @@ use std::{
 };
 
 /// Bytes of a block in memory.
-pub(super) const LENGTH: usize = 64 << 10;
+pub(crate) const LENGTH: usize = 64 << 10;
 const UNIT: usize = 64;
 const MARK: &[u8; 16] = b"grain of a guest";
 /// Numbers from here on are digests.
 pub(crate) const KEPT: u64 = 1 << 63;
+
+/// The number of a block of zeros that lies over one that is not.
+pub(crate) const ZEROS: u64 = KEPT;
 
 /// Where blocks from outside are kept.
 pub(crate) struct Grains(PathBuf);
@@ -72,24 +74,29 @@ impl Grains {
             generated(block, writing, into);
             return Ok(());
         }
+        if writing == ZEROS {
+            into.fill(0);
+            return Ok(());
+        }
         let kept = fs::read(self.path(writing))?;
         let n = kept.len().min(into.len());
         into[..n].copy_from_slice(&kept[..n]);
         Ok(())
     }
 
-    /// The bytes of a disk from a block on.
-    pub(crate) fn extent(&self, content: &Written, from: u64, length: u64) -> io::Result<Vec<u8>> {
+    /// The bytes of a disk from its block `first` on, of which these hold something, each by its writing.
+    pub(crate) fn extent(
+        &self,
+        blocks: &[(u32, u64)],
+        first: u32,
+        length: u64,
+    ) -> io::Result<Vec<u8>> {
         let mut all = vec![0; usize::try_from(length).unwrap_or(0)];
-        let first = u32::try_from(from / GRAIN).unwrap_or(u32::MAX);
-        let last = first.saturating_add(grains(length));
-        for (writing, blocks) in content.writings() {
-            for block in blocks.range(first..last) {
-                let at = (block - first) as usize * LENGTH;
-                let end = (at + LENGTH).min(all.len());
-                if let Some(slot) = all.get_mut(at..end) {
-                    self.read(block, writing, slot)?;
-                }
+        for (block, writing) in blocks {
+            let at = block.saturating_sub(first) as usize * LENGTH;
+            let end = (at + LENGTH).min(all.len());
+            if let Some(slot) = all.get_mut(at..end) {
+                self.read(*block, *writing, slot)?;
             }
         }
         Ok(all)

@@ -82,7 +82,17 @@ impl Written {
             }
         }
         self.0.retain(|_, b| !b.0.is_empty());
+        if blocks.is_empty() {
+            return;
+        }
         self.0.entry(writing).or_default().0 |= blocks;
+    }
+    /// Nothing stands in these blocks any more.
+    pub(crate) fn take_away(&mut self, blocks: &RoaringBitmap) {
+        for had in self.0.values_mut() {
+            had.0 -= blocks;
+        }
+        self.0.retain(|_, b| !b.0.is_empty());
     }
     /// What lies in `over` lies over what is here.
     pub(crate) fn covered_by(mut self, over: &Written) -> Written {
@@ -90,6 +100,15 @@ impl Written {
             self.put(*writing, &blocks.0);
         }
         self
+    }
+    /// What stands in a run of blocks: each with its writing.
+    pub(crate) fn within(&self, blocks: std::ops::Range<u32>) -> Vec<(u32, u64)> {
+        let of = |(n, b): (&u64, &Blocks)| {
+            b.0.range(blocks.clone())
+                .map(|block| (block, *n))
+                .collect::<Vec<_>>()
+        };
+        self.0.iter().flat_map(of).collect()
     }
     /// The content, by the number of its writing.
     pub(crate) fn writings(&self) -> impl Iterator<Item = (u64, &RoaringBitmap)> {

@@ -43,6 +43,9 @@ pub(crate) struct Volume {
     /// Disks that several machines have.
     #[serde(default)]
     pub(crate) shared: crate::rooms::sharing::disk::SharedDisks,
+    /// Disks that are brought here, and nobody's yet.
+    #[serde(default)]
+    pub(crate) deliveries: crate::rooms::delivering::Deliveries,
     /// Room held for disks that are being copied here, by machine.
     #[serde(skip)]
     pub(crate) incoming: BTreeMap<String, u64>,
@@ -289,6 +292,8 @@ impl Volume {
             .collect();
         let spare = spare.chain(shared.iter().map(|(key, bytes)| (key, *bytes)));
         let versions = self.templates.iter().map(|(id, t)| (id, t.takes()));
+        let brought = self.deliveries.iter().map(|(id, d)| (id, d.takes()));
+        let coming = coming.chain(brought);
         let all_of_it = images.chain(machines).chain(coming).chain(spare);
         let mut all = BTreeMap::new();
         for (id, bytes) in all_of_it.chain(versions) {

@@ -33,10 +33,20 @@ pub(crate) struct From {
     /// Disks in a file.
     #[serde(default)]
     package: Option<Package>,
+    /// Disks that were brought.
+    #[serde(default)]
+    delivery: Option<At>,
     #[serde(default)]
     volume: Option<String>,
     #[serde(default)]
     template: Option<String>,
+}
+
+/// A delivery on a volume.
+#[derive(Clone, Deserialize)]
+struct At {
+    volume: String,
+    id: String,
 }
 
 #[derive(Clone, Deserialize)]
@@ -220,6 +230,9 @@ fn copied(
         Ok(over) => over,
         Err(said) => return Ok(said),
     };
+    if let Some(at) = how.from.delivery.clone() {
+        return delivered(state, host, (uuid, ask), &at, now);
+    }
     // What it held when it began was held fast.
     let held = over.and_then(|_| state.held.remove(uuid));
     let mut from = match held {
@@ -284,6 +297,39 @@ fn copied(
     copying::end(state, uuid);
     let chain = Chain::with(&disks, from.content, seed(uuid), now);
     write(state, host, (uuid, ask), (disks, chain), said, now)
+}
+
+/// Its disks are those that were brought; they lie on the volume already.
+fn delivered(
+    state: &mut State,
+    host: &str,
+    (uuid, ask): (&str, Create),
+    at: &At,
+    now: i64,
+) -> Result<Value, Response> {
+    if at.volume != ask.volume {
+        return Err(conflict("delivery", "It lies on another volume."));
+    }
+    let delivery = state.volumes.get(&at.volume);
+    let delivery = delivery.and_then(|v| v.deliveries.get(&at.id));
+    let Some(delivery) = delivery.cloned() else {
+        return Err(gone("There is no such delivery on this volume."));
+    };
+    let disks: Vec<Disk> = ask.disks.iter().map(formatted).collect();
+    let small = |(d, from): (&Disk, &crate::rooms::delivering::Arriving)| d.size < from.size;
+    if disks.len() < delivery.disks.len() || disks.iter().zip(&delivery.disks).any(small) {
+        let words = "A copy has the same disks, or larger ones.";
+        return Err(conflict("disks", words));
+    }
+    let bytes = delivery.takes();
+    let said = json!({"stage": "done", "copied": bytes, "left": 0, "rate": 0, "took_ms": 0});
+    let content = delivery.disks.into_iter().map(|d| d.content).collect();
+    let chain = Chain::with(&disks, content, seed(uuid), now);
+    let said = write(state, host, (uuid, ask), (disks, chain), said, now)?;
+    if let Some(volume) = state.volumes.get_mut(&at.volume) {
+        volume.deliveries.remove(&at.id);
+    }
+    Ok(said)
 }
 
 /// What was encrypted stays so.

@@ -7,8 +7,14 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 60] = [
+const VERBS: [Verb; 61] = [
     ("back up", "machine", "/sheet/back-up?ids=", Act::Machines),
+    (
+        "put back to a recovery point",
+        "machine",
+        "/sheet/put-back?ids=",
+        Act::Machines,
+    ),
     (
         "copy snapshot to store",
         "machine",

@@ -1,13 +1,13 @@
 //! What new machines are copies of, as the sheet for creating them has it.
 
-use super::package::PackagePart;
+use super::{package::PackagePart, point::PointPart};
 use crate::frame::{Fields, consequences::Wrong};
 use zastrugi_core::{
-    copying::{Original, Source},
-    estate::{Holds, Sealed},
+    copying::{self, Original, Source},
+    estate::{Holds, PointAt, Sealed},
     ids::{ClusterId, FirstBootId, ImageId, MachineId, NetworkId, TemplateId},
     moment::Moment,
-    rooms::machines::Copied,
+    rooms::machines::{Copied, Taken},
     units::Bytes,
     view::View,
 };
@@ -24,6 +24,7 @@ pub(super) struct Copies {
     pub(super) of_version: bool,
     pub(super) of_machine: bool,
     pub(super) package: Option<PackagePart>,
+    pub(super) point: Option<PointPart>,
     pub(super) copied: Option<Copied>,
     pub(super) original: Option<Original>,
     /// vCPUs and memory where nobody says otherwise.
@@ -34,8 +35,11 @@ pub(super) struct Copies {
     told: Option<FirstBootId>,
 }
 
-/// `template-12:3`, `image-9`, `machine-7` or `machine-7:` with a snapshot's identity.
+/// `template-12:3`, `image-9`, `point-3.…`, `machine-7` or `machine-7:` with a snapshot's identity.
 fn read(text: &str) -> Option<Source> {
+    if let Ok(at) = text.parse() {
+        return Some(Source::Point(at));
+    }
     let (what, rest) = text.split_once(':').unwrap_or((text, ""));
     if let Ok(template) = what.parse::<TemplateId>()
         && what.starts_with("template-")
@@ -103,6 +107,10 @@ fn usual(view: &View, source: Source) -> Option<Has> {
             let cards = machine.nics.iter().map(|n| n.network);
             Some((machine.vcpus, machine.memory.size, cards.collect()))
         }
+        Source::Point(at) => {
+            let kept = copying::kept(view, at, Moment(0)).ok()?;
+            Some((kept.vcpus, kept.memory, vec![]))
+        }
         // By what is in it: see `PackagePart`.
         Source::Package { .. } => None,
     }
@@ -122,7 +130,7 @@ fn document(view: &View, source: Source) -> Option<FirstBootId> {
             let booted = view.estate.machines.get(&machine)?.first_boot.as_ref()?;
             Some(booted.document)
         }
-        Source::Package { .. } => None,
+        Source::Package { .. } | Source::Point(_) => None,
     };
     named.filter(|id| view.estate.first_boots.contains_key(id))
 }
@@ -136,13 +144,16 @@ impl Copies {
         let package = Self::archive(fields).and_then(|image| PackagePart::of(view, image, fields));
         let home = original
             .as_ref()
-            .and_then(|o| view.estate.volumes.get(&o.volume)?.cluster);
+            .and_then(|o| view.estate.volumes.get(&o.volume()?)?.cluster);
         let given = fields.get("cluster").parse().ok().map(ClusterId);
         let packed = package.as_ref().map(|p| {
             let (vcpus, memory) = p.usual();
             (vcpus, memory, p.cards(view, given.or(home)))
         });
-        let has = packed.or_else(|| source.and_then(|s| usual(view, s)));
+        let point = Self::point(fields).and_then(|at| PointPart::of(view, at, fields));
+        let near = point.as_ref().and_then(|p| p.cluster(view));
+        let placed = point.as_ref().map(|p| p.has(view, given.or(near)));
+        let has = packed.or(placed).or_else(|| source.and_then(|s| usual(view, s)));
         let of_version = matches!(source, Some(Source::Template { .. }));
         let dependent = of_version && fields.get("how") == "dependent";
         let of_machine = matches!(source, Some(Source::Machine { .. }));
@@ -155,6 +166,7 @@ impl Copies {
             of_version,
             of_machine,
             package,
+            point,
             copied: source.map(|source| Copied {
                 source,
                 dependent,
@@ -183,7 +195,7 @@ impl Copies {
     pub(super) fn machine(fields: &Fields) -> Option<MachineId> {
         match read(fields.get("from"))? {
             Source::Machine { machine, .. } => Some(machine),
-            Source::Template { .. } | Source::Package { .. } => None,
+            Source::Template { .. } | Source::Package { .. } | Source::Point(_) => None,
         }
     }
 
@@ -191,14 +203,46 @@ impl Copies {
     pub(super) fn archive(fields: &Fields) -> Option<ImageId> {
         match read(fields.get("from"))? {
             Source::Package { image } => Some(image),
-            Source::Template { .. } | Source::Machine { .. } => None,
+            Source::Template { .. } | Source::Machine { .. } | Source::Point(_) => None,
         }
+    }
+
+    /// The recovery point that machines are made of.
+    pub(super) fn point(fields: &Fields) -> Option<PointAt> {
+        match read(fields.get("from"))? {
+            Source::Point(at) => Some(at),
+            Source::Template { .. } | Source::Machine { .. } | Source::Package { .. } => None,
+        }
+    }
+
+    /// As a point's machine is called, or nothing.
+    pub(super) fn name(&self, view: &View) -> String {
+        let point = self.point.as_ref();
+        point.map_or_else(String::new, |p| p.name(view))
+    }
+    pub(super) fn labels(&self) -> String {
+        let point = self.point.as_ref();
+        point.map_or_else(String::new, PointPart::labels)
+    }
+    pub(super) fn note(&self) -> String {
+        let point = self.point.as_ref();
+        point.map_or_else(String::new, |p| p.note().to_owned())
+    }
+
+    /// Choices that what it is made from leaves.
+    pub(super) fn taken(&self) -> Option<Box<Taken>> {
+        let package = self.package.as_ref().map(|p| p.taken.clone());
+        let point = || self.point.as_ref().map(PointPart::taken);
+        package.or_else(point).map(Box::new)
     }
 
     /// The cluster whose hosts reach it.
     pub(super) fn cluster(&self, view: &View) -> Option<ClusterId> {
+        if let Some(point) = &self.point {
+            return point.cluster(view);
+        }
         let original = self.original.as_ref()?;
-        view.estate.volumes.get(&original.volume)?.cluster
+        view.estate.volumes.get(&original.volume()?)?.cluster
     }
 }
 
@@ -233,6 +277,13 @@ mod tests {
         assert_eq!(of(&format!("machine-7:{uuid}")), Some(then));
         let image = ImageId(9);
         assert_eq!(of("image-9"), Some(Source::Package { image }));
+        let at = PointAt {
+            store: zastrugi_core::ids::StoreId(3),
+            machine: uuid,
+            session: uuid::Uuid::from_u128(6),
+        };
+        assert_eq!(of(&at.to_string()), Some(Source::Point(at)));
+        assert_eq!(of("point-3.x"), None);
         assert_eq!(of(""), None);
         assert_eq!(of("machine-7:nonsense"), None);
     }

@@ -12,6 +12,7 @@ mod list;
 pub(crate) mod moving;
 pub(crate) mod new;
 mod package;
+mod point;
 mod packages;
 mod page;
 pub(crate) mod power;

@@ -288,6 +288,9 @@ pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
         if let Some(image) = Copies::archive(fields) {
             desk.ask_for_package(image).await;
         }
+        if let Some(at) = Copies::point(fields) {
+            desk.ask_for_point(at).await;
+        }
     })
 }
 
@@ -306,8 +309,8 @@ fn many(count: u32) -> String {
     }
 }
 
-fn labels(fields: &Fields) -> BTreeMap<Line, Line> {
-    let typed = read_labels(fields.get("labels")).into_iter();
+fn labels(typed: &str) -> BTreeMap<Line, Line> {
+    let typed = read_labels(typed).into_iter();
     typed.map(|(k, v)| (k.into(), v.into())).collect()
 }
 
@@ -327,12 +330,12 @@ fn asked(
     copies: &Copies,
     (cluster, count): (Option<ClusterId>, u32),
     (memory, disks, nics): Parts,
-    usual: &str,
+    (usual, name): (&str, &str),
     wrong: &mut Vec<Wrong>,
 ) -> CreateMachines {
     CreateMachines {
         pledge: fields.get("pledge").parse().ok().map(PledgeId),
-        pattern: fields.get("name").into(),
+        pattern: name.into(),
         count,
         cluster,
         qualities: qualities::words(fields.get("qualities")),
@@ -344,7 +347,7 @@ fn asked(
         nics,
         copied: copies.copied,
         firmware: Default::default(),
-        taken: copies.package.as_ref().map(|p| Box::new(p.taken.clone())),
+        taken: copies.taken(),
         image: fields.get("image").parse().ok().map(ImageId),
         first_boot: fields.get("once").parse().ok(),
         document: fields
@@ -352,11 +355,11 @@ fn asked(
             .parse()
             .ok()
             .map(FirstBootId),
-        labels: labels(fields),
+        labels: labels(&fields.or("labels", &copies.labels())),
         tier: u8::try_from(number(fields, "tier", "3", wrong)).unwrap_or(0),
         protected: fields.ticked("protected", false),
         apart: fields.ticked("apart", false),
-        note: fields.get("note").into(),
+        note: fields.or("note", &copies.note()).into(),
         start: fields.ticked("start", true),
     }
 }
@@ -381,6 +384,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
     let (shown_nics, nics) = nics(view, cluster, fields, &copies, &mut wrong);
     let count = number(fields, "count", "1", &mut wrong);
     let parts = (memory, disks, nics);
+    let name = fields.or("name", &copies.name(view));
     let (boots, firmware) = firmware::of(fields, copies.original.as_ref());
     let ask = CreateMachines {
         firmware,
@@ -389,12 +393,12 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             &copies,
             (cluster, count),
             parts,
-            &usual.0,
+            (&usual.0, &name),
             &mut wrong,
         )
     };
     let shown = NewFields {
-        name: fields.get("name").into(),
+        name: name.clone(),
         count: fields.or("count", "1"),
         sizes: sizes(),
         vcpus: fields.or("vcpus", &usual.0),
@@ -407,7 +411,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         cluster: cluster.map_or(0, |c| c.0),
         hosts: super::hosts(view, cluster),
         host: ask.host.map_or(0, |h| h.0),
-        labels: fields.get("labels").into(),
+        labels: fields.or("labels", &copies.labels()),
         tier: fields.or("tier", "3"),
         apart: ask.apart,
         protected: ask.protected,

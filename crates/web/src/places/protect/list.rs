@@ -2,8 +2,11 @@
 
 use super::{
     clauses::{Bars, key},
-    glyph_of, key_of,
+    glyph_of,
+    jobs::{self, JobRow},
+    key_of,
     stores::StoreRow,
+    week::Week,
 };
 use crate::frame::{AtDesk, Page, Query, Signed, Window, page as whole, part, sheet::render};
 use askama::Template;
@@ -73,6 +76,8 @@ struct List {
     sentence: String,
     pledges: Vec<PledgeRow>,
     stores: Vec<StoreRow>,
+    jobs: Vec<JobRow>,
+    week: String,
     may_store: bool,
     bars: String,
     rows: Vec<Row>,
@@ -249,6 +254,8 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         sentence: sentence(estate, &here, machines),
         pledges: pledge_rows(estate, &here),
         stores: super::stores::rows(estate),
+        jobs: jobs::rows(estate),
+        week: render(&Week::of(&view, desk.now(), None)),
         may_store: signed.may(Act::Storage),
         bars: render(&Bars::of(here.iter().map(|p| &***p), "/protect?")),
         rows: rows.collect(),

@@ -1,12 +1,12 @@
 //! What one machine is promised, clause by clause, with the facts that each standing rests on.
 
-use super::{clauses::key, glyph_of, line::Line, place};
+use super::{clauses::key, glyph_of, line::Line, place, series::{PointRow, row}};
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, sheet::render, time};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
     estate::{Estate, Machine, Taker},
-    ids::MachineId,
+    ids::{MachineId, StoreId},
     permits::Act,
     pledges::{Demand, Evidence, Judged, Promise, Standing},
     runs::Object,
@@ -43,42 +43,24 @@ struct MachinePage {
     clauses: Vec<Clause>,
     line: String,
     uncovered: Vec<String>,
-    copies: Vec<CopyRow>,
+    copies: Vec<((u64, String), PointRow)>,
     may: bool,
-}
-
-/// A recovery point in a store.
-struct CopyRow {
-    at: String,
-    store: (u64, String),
-    how: &'static str,
-    read: String,
-    stored: String,
-    took: String,
 }
 
 /// More of them are in the store's own list.
 const SHOWN: usize = 50;
 
-fn copies(estate: &Estate, m: &Machine) -> Vec<CopyRow> {
+fn copies(estate: &Estate, m: &Machine) -> Vec<((u64, String), PointRow)> {
     let mut all: Vec<_> = estate
         .backups_of(m)
         .flat_map(|s| s.points.iter().map(|p| (p, s.store)))
         .collect();
     all.sort_by_key(|(p, _)| std::cmp::Reverse(p.taken));
     all.truncate(SHOWN);
-    let row = |(p, store): (
-        &zastrugi_core::estate::StoredPoint,
-        zastrugi_core::ids::StoreId,
-    )| CopyRow {
-        at: time(p.taken),
-        store: (store.0, Object::Store(store).name(estate)),
-        how: p.consistent.word(),
-        read: p.read.to_string(),
-        stored: p.stored.to_string(),
-        took: p.took.to_string(),
-    };
-    all.into_iter().map(row).collect()
+    let named = |store: StoreId| (store.0, Object::Store(store).name(estate));
+    let all = all.into_iter();
+    all.map(|(p, store)| (named(store), row(store, m.uuid, p)))
+        .collect()
 }
 
 fn fact(estate: &Estate, e: &Evidence) -> Fact {

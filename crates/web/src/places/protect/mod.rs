@@ -3,12 +3,17 @@
 pub(crate) mod back_up;
 mod clauses;
 mod give;
+pub(crate) mod jobs;
 mod keep;
 mod line;
 mod list;
 mod machine;
 mod pledge;
+mod point;
+pub(crate) mod restore;
+mod series;
 mod stores;
+mod week;
 
 pub(crate) use clauses::key;
 pub(crate) use list::at_site;
@@ -32,6 +37,15 @@ pub(crate) const SHEETS: &[Sheet] = &[
         back_up::snapshot,
     )
     .prepared(crate::places::machines::layers),
+    Sheet::new("job", Act::Machines, "protect", jobs::keep).merging(),
+    Sheet::new("begin-job", Act::Machines, "protect", jobs::begin)
+        .prepared(crate::places::machines::layers),
+    Sheet::new("pause-job", Act::Machines, "protect", jobs::pause),
+    Sheet::new("remove-job", Act::Machines, "protect", jobs::remove),
+    Sheet::new("put-back", Act::Machines, "machines", restore::put_back)
+        .prepared(restore::prepare),
+    Sheet::new("bring-disks", Act::Machines, "machines", restore::disks)
+        .prepared(restore::prepare),
     Sheet::new("give-pledge", Act::Machines, "machines", give::give),
     Sheet::new("except-disks", Act::Machines, "machines", give::except),
 ];
@@ -46,7 +60,13 @@ pub(crate) fn routes() -> Vec<Route> {
         machine::page_part,
         stores::show,
         stores::page_part,
-        stores::take_out
+        stores::take_out,
+        series::show,
+        series::page_part,
+        point::show,
+        point::has,
+        jobs::show,
+        jobs::page_part
     ]
 }
 

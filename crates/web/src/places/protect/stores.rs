@@ -89,6 +89,7 @@ pub(super) fn rows(estate: &Estate) -> Vec<StoreRow> {
 
 /// What a store has of one machine.
 struct SeriesRow {
+    uuid: uuid::Uuid,
     name: String,
     /// Where its promises stand; none: it is gone.
     machine: Option<u64>,
@@ -124,6 +125,7 @@ struct StorePage {
 fn series_row(estate: &Estate, series: &Series) -> SeriesRow {
     let newest = series.newest();
     SeriesRow {
+        uuid: series.machine,
         name: series.name.clone(),
         machine: estate.machine_with_uuid(&series.machine).map(|m| m.id.0),
         points: series.points.len(),

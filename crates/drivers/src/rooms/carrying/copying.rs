@@ -1,20 +1,18 @@
-//! Movers: tasks of this process that carry bytes from a host to a store, looked at by the step that wants them. One that is lost
-//! with its process is begun again by whoever looks next, and goes on where it was.
+//! A snapshot of a machine carried into a store.
 
-use super::stores::{fault, store_of};
+use super::movers::{Brought, Carried, Look, over};
 use crate::{
     Drivers, Outcome, Turn,
     agent::Blocks,
     backup::{Copied, Extents, Progress, Source, SourceDisk, Store, StoreFault},
     perform::{done, premise, stamp},
+    rooms::stores::{fault, store_of},
 };
 use futures::future::BoxFuture;
 use std::{
-    collections::BTreeMap,
-    sync::{Arc, Mutex, MutexGuard, PoisonError, atomic::Ordering},
-    time::{Duration, Instant},
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
 };
-use tokio::task::JoinHandle;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{Consistent, Estate, Firmware, Host, Machine, Series, Snapshot, StoredPoint},
@@ -24,8 +22,8 @@ use zastrugi_core::{
         Event,
         carrying::{self, Step},
     },
-    runs::{Fault, FaultKind},
-    units::{Bytes, Rate, round},
+    runs::Fault,
+    units::Bytes,
 };
 use zastrugi_formats::backup::{Card, Consistency, Label, Machine as Kept, Named};
 
@@ -33,89 +31,13 @@ use zastrugi_formats::backup::{Card, Consistency, Label, Machine as Kept, Named}
 const TRIES: usize = 5;
 
 /// What came of a copy.
-struct Done {
+pub(super) struct Done {
     copied: Copied,
     consistent: Consistent,
     /// Of all disks.
     size: Bytes,
     /// Nobody could say what had changed.
     compared: bool,
-}
-
-type Brought = Result<Done, Fault>;
-
-struct Mover {
-    task: JoinHandle<Brought>,
-    progress: Arc<Progress>,
-    began: Instant,
-}
-
-/// Those of this process, by the keys of their steps.
-#[derive(Clone, Default)]
-pub(crate) struct Movers(Arc<Mutex<BTreeMap<String, Mover>>>);
-
-enum Look {
-    None,
-    Goes(String),
-    Over(JoinHandle<Brought>),
-}
-
-impl Movers {
-    fn all(&self) -> MutexGuard<'_, BTreeMap<String, Mover>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn look(&self, key: &str) -> Look {
-        let mut all = self.all();
-        match all.get(key) {
-            None => Look::None,
-            Some(mover) if !mover.task.is_finished() => Look::Goes(mover.said()),
-            Some(_) => match all.remove(key) {
-                Some(mover) => Look::Over(mover.task),
-                None => Look::None,
-            },
-        }
-    }
-
-    fn begin(&self, key: &str, task: JoinHandle<Brought>, progress: Arc<Progress>) {
-        let began = Instant::now();
-        self.all().insert(
-            key.to_owned(),
-            Mover {
-                task,
-                progress,
-                began,
-            },
-        );
-    }
-
-    fn end(&self, key: &str) -> Option<JoinHandle<Brought>> {
-        let mover = self.all().remove(key)?;
-        mover.task.abort();
-        Some(mover.task)
-    }
-}
-
-impl Mover {
-    fn said(&self) -> String {
-        let figure = |n: &std::sync::atomic::AtomicU64| Bytes(n.load(Ordering::Relaxed));
-        let (read, of, stored) = (
-            figure(&self.progress.done),
-            figure(&self.progress.of),
-            figure(&self.progress.stored),
-        );
-        let secs = self.began.elapsed().as_secs_f64().max(0.001);
-        let rate = Rate(round(read.as_f64() / secs));
-        let left = of.less(read);
-        let time = match rate.0 {
-            0 => String::new(),
-            n => format!(
-                ", about {} left",
-                Span::millis(round(left.as_f64() / (n as f64) * 1000.0))
-            ),
-        };
-        format!("{read} of {of} read at {rate}, {stored} new in the store{time}")
-    }
 }
 
 /// The disks of a machine at its host, as a snapshot has them.
@@ -242,79 +164,75 @@ fn parent(series: &Series, before: &Snapshot) -> Option<Named> {
 }
 
 impl Drivers {
-    pub(crate) async fn at_carrying(
+    pub(super) async fn copy_to_store(
         &self,
         estate: &Estate,
         step: &Step,
+        (machine, via, snapshot): (&Machine, HostId, Uuid),
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
-        let Step::Copy {
-            machine,
-            via,
-            snapshot,
-            store,
-            ..
-        } = step;
         match self.movers.look(turn.key) {
             Look::Goes(said) => return Ok(Outcome::NotYet { said }),
-            Look::Over(task) => {
-                let brought = task.await.map_err(|_| {
-                    Fault::new(FaultKind::Ours, "The mover ended.", "It is begun again.")
-                })??;
-                return told(estate, step, brought);
-            }
+            Look::Over(task) => return told(estate, step, over(task).await?),
             Look::None => {}
         }
-        let machine = estate
-            .machines
-            .get(machine)
-            .ok_or_else(|| premise("The machine is gone."))?
-            .clone();
-        let taken = machine.snapshots.get(*snapshot).cloned();
+        let taken = machine.snapshots.get(snapshot).cloned();
         let taken = taken.ok_or_else(|| premise("The state that was to be copied is gone."))?;
-        let host = at(estate, &machine, *via)?.clone();
+        let host = at(estate, machine, via)?.clone();
         self.allowed(&host.access.address)?;
-        let store = store_of(estate, *store)?;
-        let series = estate.backups_at(&machine, store.id).cloned();
+        let store = store_of(estate, step.store())?;
+        let series = estate.backups_at(machine, store.id).cloned();
         let parent = series.as_ref().and_then(|s| parent(s, &taken));
         let opened = self.open_store(store).await?;
         let key = self.key_of(&host).await?;
         self.agent(&host, &key)
-            .mark(stamp(turn), &machine.uuid, snapshot)
+            .mark(stamp(turn), &machine.uuid, &snapshot)
             .await?;
         let copy = Copy {
             drivers: self.clone(),
             host,
             store: opened,
             name: store.name.clone(),
-            kept: kept(estate, &machine),
+            kept: kept(estate, machine),
             taken,
             parent,
         };
-        let progress = Arc::new(Progress::default());
-        let task = tokio::spawn(copy.carry(progress.clone()));
-        self.movers.begin(turn.key, task, progress);
+        self.movers.begin(turn.key, false, |p| copy.carry(p));
         Ok(Outcome::NotYet {
             said: "its host is asked what changed".into(),
         })
     }
 
+    /// Nobody goes on with it. Where the store does not answer it stays, and a sweep voids it once its state is gone.
+    async fn end_session(&self, estate: &Estate, step: &Step) {
+        let Step::Copy {
+            snapshot, store, ..
+        } = step
+        else {
+            return;
+        };
+        if let Ok(store) = store_of(estate, *store)
+            && let Ok(opened) = self.open_store(store).await
+            && let Err(why) = opened.end_session(*snapshot).await
+        {
+            tracing::warn!(store = %store.name, %why, "a session that was given up is left there");
+        }
+    }
+
     /// What is on its way ends; what was there stays as it is. One that got there before it was told counts.
-    pub(crate) async fn give_up_carrying(
+    pub(super) async fn give_up_copying(
         &self,
         estate: &Estate,
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         if let Look::Over(task) = self.movers.look(turn.key)
-            && let Ok(Ok(brought)) = task.await
+            && let Ok(brought) = over(task).await
         {
             return told(estate, step, brought);
         }
-        if let Some(task) = self.movers.end(turn.key) {
-            // Whatever it was at ends before anything is said of it.
-            drop(task.await);
-        }
+        self.movers.end(turn.key).await;
+        self.end_session(estate, step).await;
         Ok(Outcome::NotYet {
             said: "no recovery point was made".into(),
         })
@@ -379,12 +297,12 @@ impl Copy {
             parent: self.parent,
         };
         match self.store.copy(&source, &extents, &progress).await {
-            Ok(copied) => Ok(Done {
+            Ok(copied) => Ok(Carried::There(Box::new(Done {
                 copied,
                 consistent,
                 size: Bytes(source.disks.iter().map(|d| d.size).sum()),
                 compared,
-            }),
+            }))),
             Err(StoreFault::Source(said)) => {
                 let last = extents
                     .last
@@ -398,13 +316,20 @@ impl Copy {
     }
 }
 
-fn told(estate: &Estate, step: &Step, brought: Done) -> Result<Outcome, Fault> {
-    let Step::Copy {
-        machine,
-        store,
-        series,
-        ..
-    } = step;
+fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault> {
+    let (
+        Step::Copy {
+            machine,
+            store,
+            series,
+            job,
+            ..
+        },
+        Carried::There(brought),
+    ) = (step, brought)
+    else {
+        return Err(premise("It was no copy."));
+    };
     let machine = estate.machines.get(machine);
     let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
     let Done {
@@ -412,7 +337,7 @@ fn told(estate: &Estate, step: &Step, brought: Done) -> Result<Outcome, Fault> {
         consistent,
         size,
         compared,
-    } = brought;
+    } = *brought;
     let m = copied.measured;
     let point = StoredPoint {
         session: copied.named.session,
@@ -422,6 +347,7 @@ fn told(estate: &Estate, step: &Step, brought: Done) -> Result<Outcome, Fault> {
         read: Bytes(m.read),
         stored: Bytes(m.stored),
         took: Span(m.took),
+        job: *job,
     };
     let said = format!(
         "{} read in {}, {} new in the store",

@@ -1,0 +1,114 @@
+//! A job's run: what it does not keep goes, then whoever it is about is copied, and once a day the store is swept.
+
+use super::{
+    Draft, Event, Step,
+    assess::{copied, mark, marks},
+};
+use crate::{
+    estate::{Job, Machine},
+    finding::{Finding, Rule},
+    ids::{JobId, MachineId},
+    limits,
+    moment::Span,
+    rooms::{
+        carrying, jobs,
+        snapshots::{self, Quiet},
+        stores::{self, Expired},
+    },
+    runs::Object,
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// A store is swept no more often.
+const SWEPT: Span = Span::mins(20 * 60);
+/// Points that one step takes away.
+const TOGETHER: usize = 500;
+
+pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
+    "Back up by a job".clone_into(&mut draft.title);
+    let Some(job) = draft.estate().jobs.get(&id).cloned() else {
+        return draft.found(Finding::stop(Rule::Exists, "job", "The job is gone.").at("job"));
+    };
+    draft.title = format!("Back up what job {} is about", job.name);
+    let Some(store) = carrying::chosen(draft, Some(job.store)) else { return };
+    let goes_on = draft.view.runs.looking_at(Object::Job(id)).next().is_some();
+    let next = job.when.next(draft.now);
+    if goes_on {
+        let text = format!("A run of {} still goes on.", job.name);
+        if by_hand {
+            return draft.found(Finding::stop(Rule::State, &job.name, text).at("job"));
+        }
+        draft.found(Finding::mind(Rule::State, &job.name, format!("{text} This one is skipped.")));
+        let due = job.next.unwrap_or(draft.now);
+        return draft.intend(Event::Job(jobs::Event::Skipped { job: id, due, next }));
+    }
+    let next = if by_hand { job.next } else { next };
+    draft.intend(Event::Job(jobs::Event::Begun { job: id, at: draft.now, next }));
+    let before = expire(draft, &job);
+    let all = able(draft, &job);
+    let mut last = before;
+    if !all.is_empty() {
+        let quiet = if job.quiet { Quiet::IfPossible } else { Quiet::No };
+        let marks = marks(draft, &all, &store.name, quiet);
+        last.extend(copied(draft, &store, marks, Some(id)));
+    }
+    if store.swept.is_none_or(|at| draft.now.since(at) > SWEPT) {
+        let step = stores::Step::Sweep { store: store.id };
+        draft.step(Step::Store(step), format!("Sweep {}", store.name), &last, None);
+    }
+}
+
+/// Whoever is in the job and can be copied now; who can't is said.
+fn able(draft: &mut Draft<'_>, job: &Job) -> Vec<MachineId> {
+    let who = String::from(job.who.clone());
+    let all: Vec<Arc<Machine>> = draft.estate().in_job(job).into_iter().cloned().collect();
+    if all.is_empty() {
+        draft.found(Finding::mind(Rule::Nothing, &who, format!("No machine has {who}.")));
+        return vec![];
+    }
+    let (all, rest) = all.split_at(all.len().min(limits::CHOSEN.most));
+    if !rest.is_empty() {
+        let text = format!("{} machines more have {who}; one run takes up to {}.", rest.len(), limits::CHOSEN.most);
+        draft.found(Finding::mind(Rule::Count, &who, text));
+    }
+    let ids: Vec<MachineId> = all.iter().map(|m| m.id).collect();
+    let mut part = draft.beside::<snapshots::Step>(draft.view);
+    snapshots::take(&mut part, &mark(&ids, "a store", Quiet::No));
+    let stops: BTreeMap<String, String> =
+        part.findings().iter().filter(|f| f.stops()).map(|f| (f.subject.clone(), f.text.clone())).collect();
+    let (can, out): (Vec<_>, Vec<_>) = all.iter().partition(|m| !stops.contains_key(&m.name));
+    for machine in out {
+        let why = stops.get(&machine.name).map_or("", |w| w.as_str());
+        let text = format!("{} is not copied. {why}", machine.name);
+        draft.found(Finding::mind(Rule::State, &machine.name, text));
+    }
+    can.iter().map(|m| m.id).collect()
+}
+
+/// Points that are not kept any more, as they are known now: those that this run makes count from the next one on.
+fn expire(draft: &mut Draft<'_>, job: &Job) -> Vec<usize> {
+    let gone: Vec<Expired> = draft
+        .estate()
+        .expired(job)
+        .into_iter()
+        .map(|(series, point)| Expired {
+            series: series.id,
+            machine: series.machine,
+            session: point.session,
+            taken: point.taken,
+        })
+        .collect();
+    if gone.is_empty() {
+        return vec![];
+    }
+    let text = format!("{} points are not kept any more ({}); they go.", gone.len(), job.keeps);
+    draft.found(Finding::clear(Rule::Deleted, &job.name, text));
+    let all = gone.chunks(TOGETHER).map(|points| {
+        let step = stores::Step::Expire { store: job.store, points: points.to_vec() };
+        (points.len(), step)
+    });
+    let all: Vec<_> = all.collect();
+    all.into_iter()
+        .map(|(n, step)| draft.step(Step::Store(step), format!("Let {n} points go"), &[], None))
+        .collect()
+}

@@ -1,0 +1,57 @@
+//! What somebody wishes of a job.
+
+use super::{Step, keep};
+use crate::{
+    endpoint::Password,
+    ids::{JobId, StoreId},
+    permits::Act,
+    road::{Ask as Asked, Draft},
+    text::{Line, Note},
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Ask {
+    Keep(Keep),
+    Pause { job: JobId, paused: bool },
+    /// Points that it made stay.
+    Remove { job: JobId },
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Keep {
+    /// None: a new one.
+    pub job: Option<JobId>,
+    pub name: Line,
+    /// A label expression.
+    pub who: Note,
+    pub store: Option<StoreId>,
+    /// A recurrence rule.
+    pub rule: Line,
+    pub zone: Line,
+    /// `last 3, 7 days, 4 weeks`
+    pub keeps: Line,
+    pub quiet: bool,
+}
+
+impl Asked for Ask {
+    type Step = Step;
+
+    fn acts(&self) -> BTreeSet<Act> {
+        BTreeSet::from([Act::Machines])
+    }
+
+    fn assess(&self, draft: &mut Draft<'_, Step>) {
+        match self {
+            Ask::Keep(ask) => keep::keep(draft, ask),
+            Ask::Pause { job, paused } => keep::pause(draft, *job, *paused),
+            Ask::Remove { job } => keep::remove(draft, *job),
+        }
+    }
+
+    fn password(&mut self) -> Option<&mut Password> {
+        None
+    }
+}

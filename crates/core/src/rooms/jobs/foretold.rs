@@ -1,0 +1,134 @@
+//! What a job will take: bytes and time of its first run and of the next ones, whether these are over before the next is due, and
+//! what lies in the store after a month, a quarter and a year.
+
+use crate::{
+    copying::Line,
+    estate::{Estate, Job, Machine, Series, StoredPoint},
+    ids::StoreId,
+    loads::Loads,
+    moment::Span,
+    retention::Keeps,
+    units::{Bytes, round},
+    view::View,
+};
+
+/// One machine, as far as it matters.
+#[derive(Debug, Clone, Copy, Default)]
+struct One {
+    /// What its disks hold, or their whole size.
+    held: Bytes,
+    /// It has nothing in the store.
+    first: bool,
+    /// Bytes a second that change at most.
+    changes: Option<f64>,
+}
+
+/// All machines of a job together.
+pub struct Foretold {
+    all: Vec<One>,
+    line: Line,
+    /// What a byte that was read took in the store; none: nothing is there yet.
+    packed: Option<f64>,
+}
+
+/// What changes a second, as its copies so far had it; else what it writes, of which each byte may change another.
+fn changes(loads: &Loads, machine: &Machine, series: Option<&Series>) -> Option<f64> {
+    let points = series.map(|s| s.points.as_slice()).unwrap_or_default();
+    let mut measured: Vec<f64> = points
+        .windows(2)
+        .filter_map(|w| {
+            let secs = w[1].taken.since(w[0].taken).0 as f64 / 1000.0;
+            (secs > 0.0).then(|| w[1].read.as_f64() / secs)
+        })
+        .collect();
+    measured.sort_by(f64::total_cmp);
+    // The 95th percentile, by the nearest rank.
+    let rank = (measured.len() * 95).div_ceil(100);
+    if let Some(found) = rank.checked_sub(1).and_then(|r| measured.get(r)) {
+        return Some(*found);
+    }
+    let writes = loads.machines.get(&machine.id)?.disk?.writes;
+    Some(writes.0 as f64)
+}
+
+/// Of all points in a store: what a byte that was read takes there.
+fn packed(estate: &Estate, store: StoreId) -> Option<f64> {
+    let points = || estate.series_in(store).flat_map(|s| &s.points);
+    let sum = |of: fn(&StoredPoint) -> Bytes| points().map(of).sum::<Bytes>().as_f64();
+    let read = sum(|p| p.read);
+    (read > 0.0).then(|| (sum(|p| p.stored) / read).min(1.0))
+}
+
+impl Foretold {
+    /// Those that can be copied, of all that a job is about.
+    pub fn of(view: &View, job: &Job) -> Foretold {
+        let estate = &view.estate;
+        let one = |m: &Machine| {
+            let series = estate.backups_at(m, job.store);
+            let used = view.loads.machines.get(&m.id).and_then(|l| l.disk).map(|d| d.used);
+            One {
+                held: used.unwrap_or_else(|| m.disks.iter().map(|d| d.size).sum()),
+                first: series.is_none_or(|s| s.points.is_empty()),
+                changes: changes(&view.loads, m, series.map(|s| &**s)),
+            }
+        };
+        Foretold {
+            all: estate.in_job(job).into_iter().filter(|m| !m.is_node()).map(|m| one(m)).collect(),
+            line: Line::to(estate, job.store),
+            packed: packed(estate, job.store),
+        }
+    }
+
+    /// Changed over so long, by all; and of how many nobody knows it.
+    fn changed(&self, over: Span) -> (Bytes, usize) {
+        let secs = over.0 as f64 / 1000.0;
+        let of = |o: &One| o.changes.map_or(o.held, |c| Bytes(round(c * secs)).min(o.held));
+        let unknown = self.all.iter().filter(|o| o.changes.is_none()).count();
+        (self.all.iter().map(of).sum(), unknown)
+    }
+
+    /// First copies: how many, how many bytes.
+    pub(super) fn first(&self) -> (usize, Bytes) {
+        let first = self.all.iter().filter(|o| o.first);
+        (first.clone().count(), first.map(|o| o.held).sum())
+    }
+
+    pub(super) fn because(&self, bytes: Bytes) -> String {
+        self.line.because(bytes)
+    }
+
+    /// What a run reads after the first one, if so long lies between two, how long that takes, and of how many nobody knows it.
+    pub fn each(&self, between: Span) -> (Bytes, Span, usize) {
+        let (bytes, unknown) = self.changed(between);
+        (bytes, self.line.time(bytes), unknown)
+    }
+
+    /// The least time between two runs in which one is over before the next: what changes in it is read in it. None: none is.
+    pub(super) fn shortest(&self) -> Option<Span> {
+        // Reading is slower than writing where this much changes each second.
+        const STEPS: [u64; 12] = [15, 30, 60, 120, 180, 240, 360, 480, 720, 1440, 2880, 10_080];
+        let fits = |s: &Span| self.each(*s).1 <= *s;
+        STEPS.map(Span::mins).into_iter().find(fits)
+    }
+
+    /// In the store so long after it began, at most: what each machine holds, and what changed between the points that stay.
+    pub(super) fn after(&self, age: Span, between: Span, keeps: &Keeps) -> Bytes {
+        let full: Bytes = self.all.iter().map(|o| o.held).sum();
+        let apart = |n: u16, every: Span| {
+            let there = (age.0 / every.0.max(1)).min(u64::from(n));
+            let (bytes, _) = self.changed(every.max(between));
+            Bytes(bytes.0.saturating_mul(there))
+        };
+        let points: Bytes = keeps.tiers(between).into_iter().map(|(n, every)| apart(n, every)).sum();
+        let all = (full + points).as_f64() * self.packed.unwrap_or(1.0);
+        Bytes(round(all))
+    }
+
+    /// How a byte is packed, as it was measured.
+    pub(super) fn packing(&self) -> String {
+        match self.packed {
+            Some(p) => format!("a byte that is read takes {p:.2} there so far"),
+            None => "as if nothing were packed, as nothing is there yet".into(),
+        }
+    }
+}

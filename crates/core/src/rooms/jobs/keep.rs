@@ -1,0 +1,201 @@
+//! The checks before a job is kept, paused or removed (rules, section 17).
+
+use super::{Draft, Event, Keep, foretold::Foretold};
+use crate::{
+    estate::{Job, Machine, Store},
+    expression::Expression,
+    finding::{Finding, Rule},
+    ids::JobId,
+    limits,
+    moment::Span,
+    recurrence::Recurrence,
+    retention::Keeps,
+};
+use std::sync::Arc;
+
+/// Nothing is copied more often.
+const LEAST: Span = Span::mins(15);
+
+fn stop(rule: Rule, field: &str, text: impl Into<String>) -> Finding {
+    Finding::stop(rule, field, text).at(field)
+}
+
+pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
+    let name = ask.name.trim().to_owned();
+    draft.title = match (ask.job, name.as_str()) {
+        (_, "") => "Back up by a job".to_owned(),
+        (None, name) => format!("Make job {name}"),
+        (Some(_), name) => format!("Change job {name}"),
+    };
+    let had = ask.job.and_then(|id| draft.estate().jobs.get(&id)).cloned();
+    if ask.job.is_some() && had.is_none() {
+        return draft.found(stop(Rule::Exists, "name", "The job is gone."));
+    }
+    named(draft, ask, &name);
+    let who = read(draft, "who", Expression::read(ask.who.trim()));
+    let store = match draft.estate().store_for_copies(ask.store).cloned() {
+        Ok(store) => Some(store),
+        Err(why) => {
+            draft.found(why.at("store"));
+            None
+        }
+    };
+    let same = had.as_ref().filter(|j| j.when.rule == ask.rule.trim() && j.when.zone == ask.zone.trim());
+    let begins = same.map_or(draft.now, |j| j.when.begins);
+    let when = read(draft, "rule", Recurrence::read(&ask.rule, ask.zone.trim(), begins));
+    let keeps = read(draft, "keeps", ask.keeps.parse::<Keeps>());
+    let (Some(who), Some(store), Some(when), Some(keeps)) = (who, store, when, keeps) else { return };
+    let id = had.as_ref().map_or_else(|| JobId(draft.number()), |j| j.id);
+    let job = Job {
+        id,
+        name,
+        who,
+        store: store.id,
+        next: when.next(draft.now),
+        when,
+        keeps,
+        quiet: ask.quiet,
+        paused: had.as_ref().is_some_and(|j| j.paused),
+        last: had.as_ref().and_then(|j| j.last),
+    };
+    if had.as_ref().is_some_and(|h| **h == job) {
+        return draft.found(stop(Rule::Nothing, "name", "Nothing of the job is changed."));
+    }
+    about(draft, &job);
+    taken(draft, &job, &store);
+    if had.is_some() {
+        let gone = fewer(draft, &job);
+        draft.found_all(gone);
+    }
+    draft.intend(Event::Kept(Box::new(job)));
+}
+
+/// What was typed, or what is wrong with it at its field.
+fn read<T>(draft: &mut Draft<'_>, field: &str, read: Result<T, String>) -> Option<T> {
+    match read {
+        Ok(read) => Some(read),
+        Err(words) => {
+            draft.found(stop(Rule::State, field, words));
+            None
+        }
+    }
+}
+
+fn named(draft: &mut Draft<'_>, ask: &Keep, name: &str) {
+    let other = draft.estate().jobs.values().any(|j| j.name == name && Some(j.id) != ask.job);
+    if name.is_empty() {
+        draft.found(stop(Rule::Name, "name", "Give it a name."));
+    } else if let Err(words) = limits::NAME.check(name.chars().count()) {
+        draft.found(stop(Rule::Name, "name", words));
+    } else if other {
+        draft.found(stop(Rule::Name, "name", format!("There is a job {name} already.")));
+    }
+    if ask.job.is_none()
+        && let Err(words) = limits::JOBS.check(draft.estate().jobs.len() + 1)
+    {
+        draft.found(stop(Rule::Count, "name", words));
+    }
+}
+
+/// Who is in it now.
+fn about(draft: &mut Draft<'_>, job: &Job) {
+    let all: Vec<Arc<Machine>> = draft.estate().in_job(job).into_iter().cloned().collect();
+    let who = String::from(job.who.clone());
+    let nodes: Vec<&str> = all.iter().filter(|m| m.is_node()).map(|m| m.name.as_str()).collect();
+    let finding = match all.len() {
+        0 => Finding::mind(Rule::Label, &who, format!("No machine has {who} now; whoever gets it is in it from the next run.")),
+        1 => Finding::clear(Rule::Label, &who, format!("{} has {who} now, and whoever gets it later is in it from the next run.", all[0].name)),
+        n => Finding::clear(Rule::Label, &who, format!("{n} machines have {who} now, and whoever gets it later is in it from the next run.")),
+    };
+    draft.found(finding.at("who"));
+    if all.len() > limits::CHOSEN.most {
+        let text = format!("One run takes up to {} machines.", limits::CHOSEN.most);
+        draft.found(stop(Rule::Count, "who", text).remedy("Split them by a label."));
+    }
+    if !nodes.is_empty() {
+        let text = format!("{} share disks with others; no copy of them is made.", nodes.join(", "));
+        draft.found(Finding::mind(Rule::Content, &who, text).at("who"));
+    }
+}
+
+/// What it takes: bytes, time, room.
+fn taken(draft: &mut Draft<'_>, job: &Job, store: &Store) {
+    let (name, to) = (&job.name, &store.name);
+    let foretold = Foretold::of(draft.view, job);
+    let (first, bytes) = foretold.first();
+    if first > 0 {
+        let text = format!("The first run copies {bytes} at most: all that {first} machines hold.");
+        draft.found(Finding::clear(Rule::Content, name, text).because(foretold.because(bytes)));
+    }
+    let Some(next) = job.next else {
+        return draft.found(stop(Rule::State, "rule", "It is never due again."));
+    };
+    let text = format!("It is due next at {} UTC.", next.stamp());
+    draft.found(Finding::clear(Rule::State, name, text).at("rule"));
+    let Some(between) = job.when.least(draft.now) else { return };
+    if between < LEAST {
+        return draft.found(stop(Rule::State, "rule", format!("At least {LEAST} lie between two.")));
+    }
+    draft.found(feasible(&foretold, name, between));
+    let [month, quarter, year] = [30, 91, 365].map(|days| foretold.after(Span::days(days), between, &job.keeps));
+    let text = format!("In {to} lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
+    let room = Finding::mind(Rule::VolumeRoom, to, text).at("keeps").because(foretold.packing());
+    draft.found(room.remedy("How much room the bucket has it does not tell: look there."));
+}
+
+fn feasible(foretold: &Foretold, name: &str, between: Span) -> Finding {
+    let (bytes, time, unknown) = foretold.each(between);
+    let evidence = match unknown {
+        0 => foretold.because(bytes),
+        some => format!("{}; of {some} machines nobody knows what changes, they are counted whole", foretold.because(bytes)),
+    };
+    if time <= between {
+        let text = format!("Each run reads {bytes} at most, and is over in {time}, before the next is due.");
+        return Finding::clear(Rule::State, name, text).because(evidence);
+    }
+    let text = format!("Each run may read {bytes} and take {time}; the next is due after {between} and is skipped then.");
+    let mind = Finding::mind(Rule::State, name, text).at("rule").because(evidence);
+    match foretold.shortest() {
+        Some(span) => mind.remedy(format!("Let {span} lie between two at least.")),
+        None => mind.remedy("Split the machines over several stores or jobs: what changes is more than the line carries."),
+    }
+}
+
+/// What goes at the next run, of what is there.
+fn fewer(draft: &Draft<'_>, job: &Job) -> Option<Finding> {
+    let gone = draft.estate().expired(job).len();
+    let text = format!("{gone} of its points are not kept by this, and go when it is due next.");
+    (gone > 0).then(|| Finding::mind(Rule::Deleted, &job.name, text).at("keeps"))
+}
+
+pub(super) fn pause(draft: &mut Draft<'_>, id: JobId, paused: bool) {
+    "Pause a job".clone_into(&mut draft.title);
+    let Some(job) = draft.estate().jobs.get(&id).cloned() else {
+        return draft.found(stop(Rule::Exists, "job", "The job is gone."));
+    };
+    let name = &job.name;
+    draft.title = if paused { format!("Pause job {name}") } else { format!("Let job {name} go on") };
+    if job.paused == paused {
+        let text = if paused { "It is paused already." } else { "It is not paused." };
+        return draft.found(stop(Rule::State, "job", text));
+    }
+    let next = job.when.next(draft.now);
+    draft.found(match (paused, next) {
+        (true, _) => Finding::mind(Rule::State, name, "Nothing is copied until somebody says so, and no promise rests on its next run; points that are there stay."),
+        (false, Some(next)) => Finding::clear(Rule::State, name, format!("It is due next at {} UTC; what was missed is not made up for.", next.stamp())),
+        (false, None) => Finding::mind(Rule::State, name, "It is never due again."),
+    });
+    draft.intend(Event::Paused { job: id, paused, next });
+}
+
+pub(super) fn remove(draft: &mut Draft<'_>, id: JobId) {
+    "Remove a job".clone_into(&mut draft.title);
+    let Some(job) = draft.estate().jobs.get(&id).cloned() else {
+        return draft.found(stop(Rule::Exists, "job", "The job is gone."));
+    };
+    let name = &job.name;
+    draft.title = format!("Remove job {name}");
+    let text = "Nothing more is copied by it. The points that it made stay in the store, and nothing takes them away any more.";
+    draft.found(Finding::mind(Rule::Deleted, name, text));
+    draft.intend(Event::Removed { job: id, name: name.clone() });
+}

@@ -1,0 +1,122 @@
+//! A recovery point: what it has, as its store has it, and what can be made of it.
+
+use super::series::{identity, path};
+use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, time};
+use askama::Template;
+use rocket::get;
+use zastrugi_core::{copying, estate::PointAt, ids::StoreId, permits::Act};
+
+#[derive(Template)]
+#[template(path = "places/protect/point.html", blocks = ["body"])]
+struct PointPage {
+    at: PointAt,
+    to: String,
+    name: String,
+    /// None: it is gone.
+    machine: Option<u64>,
+    store: (u64, String),
+    /// Where all points of it are.
+    series: String,
+    taken: String,
+    facts: Vec<(&'static str, String)>,
+    may: bool,
+}
+
+#[derive(Template)]
+#[template(path = "places/protect/point_has.html")]
+struct Has {
+    wrong: String,
+    facts: Vec<(&'static str, String)>,
+    /// Number, size, what it holds.
+    disks: Vec<(usize, String, String)>,
+    cards: Vec<(String, String)>,
+    labels: Vec<String>,
+}
+
+fn asked(id: u64, machine: &str, session: &str) -> Result<PointAt, Problem> {
+    Ok(PointAt {
+        store: StoreId(id),
+        machine: identity(machine)?,
+        session: identity(session)?,
+    })
+}
+
+fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Problem> {
+    let view = desk.look();
+    let estate = &view.estate;
+    let (store, point) = at
+        .found(estate)
+        .map_err(|_| Problem::not_found("This recovery point"))?;
+    let named = estate
+        .backups_with(at.machine)
+        .find(|s| s.store == at.store);
+    let machine = estate.machine_with_uuid(&at.machine);
+    Ok(PointPage {
+        at,
+        to: path(at),
+        name: named.map_or_else(String::new, |s| s.name.clone()),
+        machine: machine.filter(|m| m.deleted.is_none()).map(|m| m.id.0),
+        store: (store.id.0, store.name.clone()),
+        series: format!("/protect/stores/{}/{}", at.store.0, at.machine),
+        taken: time(point.taken),
+        facts: vec![
+            ("How", point.consistent.word().to_owned()),
+            ("Disks", point.size.to_string()),
+            ("Read for it", point.read.to_string()),
+            ("New in the store", point.stored.to_string()),
+            ("Took", point.took.to_string()),
+        ],
+        may: signed.may(Act::Machines),
+    })
+}
+
+#[get("/protect/stores/<id>/<machine>/<session>", rank = 2)]
+pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, machine: &str, session: &str) -> Page {
+    let body = build(&signed, desk, asked(id, machine, session)?)?;
+    let title = format!("A recovery point of {}", body.name);
+    whole(&signed, desk, "protect", &title, &body)
+}
+
+/// Read from the store while the page is shown already.
+#[get("/protect/stores/<id>/<machine>/<session>/has")]
+pub(crate) async fn has(
+    _signed: Signed,
+    desk: &AtDesk,
+    id: u64,
+    machine: &str,
+    session: &str,
+) -> Page {
+    let at = asked(id, machine, session)?;
+    desk.ask_for_point(at).await;
+    let view = desk.look();
+    let none = |wrong: String| Has {
+        wrong,
+        facts: vec![],
+        disks: vec![],
+        cards: vec![],
+        labels: vec![],
+    };
+    let kept = match copying::kept(&view, at, desk.now()) {
+        Ok(kept) => kept,
+        Err(why) => return part(&none(why.text)),
+    };
+    part(&Has {
+        wrong: String::new(),
+        facts: vec![
+            ("vCPUs", kept.vcpus.to_string()),
+            ("Memory", kept.memory.to_string()),
+            ("Firmware", kept.firmware.words().to_owned()),
+            ("Note", kept.note.clone()),
+        ],
+        disks: (1..)
+            .zip(&kept.disks)
+            .map(|(n, d)| (n, d.size.to_string(), d.held.to_string()))
+            .collect(),
+        cards: kept.cards.clone(),
+        labels: kept
+            .labels
+            .iter()
+            .map(|(k, v)| format!("{k}={v}"))
+            .collect(),
+    })
+}
