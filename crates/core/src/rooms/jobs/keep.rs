@@ -63,7 +63,9 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     }
     about(draft, &job);
     taken(draft, &job, &store);
-    if had.is_some() {
+    if let Some(had) = had {
+        let elsewhere = left(draft, &had, &job);
+        draft.found_all(elsewhere);
         let gone = fewer(draft, &job);
         draft.found_all(gone);
     }
@@ -159,6 +161,15 @@ fn feasible(foretold: &Foretold, name: &str, between: Span) -> Finding {
         Some(span) => mind.remedy(format!("Let {span} lie between two at least.")),
         None => mind.remedy("Split the machines over several stores or jobs: what changes is more than the line carries."),
     }
+}
+
+/// What it made in a store that it copies into no more.
+fn left(draft: &Draft<'_>, had: &Job, job: &Job) -> Option<Finding> {
+    let store = draft.estate().stores.get(&had.store).filter(|s| s.id != job.store)?;
+    let points = draft.estate().series_in(store.id).flat_map(|s| &s.points);
+    let own = points.filter(|p| p.job == Some(had.id)).count();
+    let text = format!("{own} points that it made stay in {}, and nothing takes them away any more. The first copies elsewhere are of everything.", store.name);
+    Some(Finding::mind(Rule::Content, &job.name, text).at("store"))
 }
 
 /// What goes at the next run, of what is there.

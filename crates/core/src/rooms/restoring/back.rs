@@ -1,6 +1,6 @@
 //! The checks before a machine is put back to a recovery point (rules, section 17).
 
-use super::{Draft, Event, PutBack, Step, disks};
+use super::{Draft, PutBack, Step, disks};
 use crate::{
     copying::Line,
     estate::{Disk, Kept, Machine, MachineState, StoredPoint},
@@ -122,7 +122,11 @@ fn keep(draft: &mut Draft<'_>, machine: &Arc<Machine>, after: &[usize]) -> Vec<u
         ends: Some(KEPT),
     };
     snapshots::take(&mut part, &take);
-    draft.take_in(part, after, |f| f, (Step::Snap, Event::Snap)).collect()
+    let said = part.findings().iter().filter(|f| f.stops() || f.rule != Rule::Content);
+    draft.found_all(said.cloned().collect::<Vec<_>>());
+    let steps: Vec<snapshots::Step> = part.planned().cloned().collect();
+    let words = format!("Keep what {} holds now", machine.name);
+    steps.into_iter().map(|step| draft.step(Step::Snap(step), words.clone(), after, Some("keep"))).collect()
 }
 
 /// Which disk of the point goes onto which of the machine; what fits nothing is said.

@@ -160,6 +160,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64, query: &Query) -> Result
         sentence: match (job.paused, job.next) {
             (true, _) => "It is paused: nothing is copied until it goes on.".into(),
             (false, None) => "It is never due again.".into(),
+            (false, Some(_)) if row.machines == 1 => format!("One machine, into {}.", row.store.1),
             (false, Some(_)) => format!("{} machines, into {}.", row.machines, row.store.1),
         },
         rule: format!("{}, {}", job.when.rule, job.when.zone),

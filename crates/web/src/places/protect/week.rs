@@ -123,6 +123,8 @@ impl Week {
                     "By what was measured, every run of the next seven days begins when it is due."
                         .into()
                 }
+                (1, _) => "By what was measured, some of its runs begin late in the next seven days, or are skipped.".into(),
+                (_, 1) => "By what was measured, runs of one job begin late in the next seven days, or are skipped.".into(),
                 (_, n) => format!(
                     "By what was measured, runs of {n} jobs begin late in the next seven days, or are skipped."
                 ),
