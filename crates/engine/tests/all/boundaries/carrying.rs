@@ -8,7 +8,11 @@ use crate::{
     restoring::{beside, disks_to, newest, put_back},
     snapshots::{forget, named, take},
 };
-use zastrugi_core::rooms::{Proposal, jobs, machines, snapshots::Which};
+use zastrugi_core::rooms::{
+    Proposal, jobs,
+    machines::{self, PowerAct},
+    snapshots::Which,
+};
 
 impl Tour<'_> {
     pub(super) async fn backed_up(&mut self) {
@@ -29,7 +33,15 @@ impl Tour<'_> {
         let job = *lab.estate().jobs.keys().next().unwrap();
         self.go(Proposal::Jobs(jobs::Ask::Remove { job })).await;
         let at = newest(lab);
+        let power = |act| {
+            Proposal::Machines(machines::Ask::Power {
+                machines: vec![frail],
+                act,
+            })
+        };
+        self.go(power(PowerAct::On { host: None })).await;
         self.go(put_back(lab, "frail", at, true).await).await;
+        self.go(power(PowerAct::Off)).await;
         self.go(disks_to(lab, "frail", at).await).await;
         self.go(beside(lab, "frail-then", at).await).await;
         lab.desk.ask_for_layers(&[frail]).await;

@@ -84,7 +84,7 @@ pub(crate) async fn begin(
         if let Some(volume) = state.volumes.get_mut(&uid) {
             volume.deliveries.insert(id.clone(), fresh);
         }
-        state.did_what(host, &format!("takes delivery {id}"));
+        state.did_what(host, "takes a delivery");
         Ok(json!({}))
     });
     answer(&device, &uid, said)
