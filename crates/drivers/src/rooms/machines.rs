@@ -89,10 +89,13 @@ impl Drivers {
                 let cards = self.cards(estate, machine).await?;
                 let from = match copied.source {
                     Source::Point(at) => {
-                        let to = delivery(host, machine)?;
-                        let brought = self.bring_point(estate, to, (at, None), turn).await?;
-                        if matches!(brought, Outcome::NotYet { .. }) {
-                            return Ok(brought);
+                        // Made before an answer was lost, it has what was brought: nothing is brought again.
+                        if agent.machine_if_any(&machine.uuid).await?.is_none() {
+                            let to = delivery(host, machine)?;
+                            let brought = self.bring_point(estate, to, (at, None), turn).await?;
+                            if matches!(brought, Outcome::NotYet { .. }) {
+                                return Ok(brought);
+                            }
                         }
                         json!({"delivery": {"volume": home(estate, machine), "id": machine.uuid}})
                     }

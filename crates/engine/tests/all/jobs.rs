@@ -137,7 +137,7 @@ async fn points_that_are_not_kept_go_and_what_stays_comes_back(pool: PgPool) {
     assert!(store.swept.is_some(), "it was swept with the first run");
     let then = lab.standins.world.read_disk("m", 0).unwrap();
     written(&lab, 2 << 20).await;
-    let at = newest(&lab);
+    let at = newest(&lab, "m");
     lab.done(put_back(&lab, "m", at, false).await).await;
     assert!(lab.standins.world.read_disk("m", 0).unwrap() == then);
 }

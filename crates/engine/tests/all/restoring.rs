@@ -22,10 +22,11 @@ use zastrugi_engine::{EventFilter, Resolve};
 use zastrugi_standins::{Fault, FaultKind};
 use zastrugi_store::testkit::url;
 
-/// The newest point of anything.
-pub(crate) fn newest(lab: &Lab) -> PointAt {
+/// The newest point of a machine.
+pub(crate) fn newest(lab: &Lab, machine: &str) -> PointAt {
     let estate = lab.estate();
-    let all = estate.series.values();
+    let of = estate.machine_named(machine).unwrap();
+    let all = estate.backups_of(of);
     let series = all.max_by_key(|s| s.newest().map(|p| p.taken)).unwrap();
     PointAt {
         store: series.store,
@@ -142,7 +143,8 @@ fn refuses(lab: &Lab, call: &str, times: u32) {
 async fn a_machine_of_a_point_has_what_was_copied_and_the_original_stays(pool: PgPool) {
     let (lab, then) = lab(&pool).await;
     let now = bytes(&lab, "m", 0);
-    lab.done(beside(&lab, "m-then", newest(&lab)).await).await;
+    lab.done(beside(&lab, "m-then", newest(&lab, "m")).await)
+        .await;
     assert!(bytes(&lab, "m-then", 0) == then);
     assert!(bytes(&lab, "m", 0) == now, "the original is as it was");
     assert_eq!(lab.standins.world.deliveries(), 0, "nothing is left over");
@@ -159,7 +161,7 @@ async fn one_that_is_put_back_while_it_is_on_comes_up_with_what_it_held_and_can_
 ) {
     let (lab, then) = lab(&pool).await;
     power(&lab, PowerAct::On { host: None }).await;
-    lab.done(put_back(&lab, "m", newest(&lab), true).await)
+    lab.done(put_back(&lab, "m", newest(&lab, "m"), true).await)
         .await;
     let estate = lab.estate();
     let m = estate.machine_named("m").unwrap();
@@ -195,7 +197,7 @@ fn apart(one: &[u8], other: &[u8]) -> usize {
 #[sqlx::test(migrations = false)]
 async fn one_that_is_off_is_exactly_what_it_was_and_the_next_copy_knows(pool: PgPool) {
     let (lab, then) = lab(&pool).await;
-    let first = newest(&lab);
+    let first = newest(&lab, "m");
     lab.done(back_up(&lab, "m")).await;
     lab.done(put_back(&lab, "m", first, false).await).await;
     assert!(bytes(&lab, "m", 0) == then);
@@ -209,7 +211,7 @@ async fn one_that_is_off_is_exactly_what_it_was_and_the_next_copy_knows(pool: Pg
     // What was put over counts as changed: a copy of it brings the same back.
     lab.done(back_up(&lab, "m")).await;
     written(&lab, 1 << 20).await;
-    lab.done(put_back(&lab, "m", newest(&lab), false).await)
+    lab.done(put_back(&lab, "m", newest(&lab, "m"), false).await)
         .await;
     assert!(bytes(&lab, "m", 0) == then);
 }
@@ -219,9 +221,11 @@ async fn one_that_is_off_is_exactly_what_it_was_and_the_next_copy_knows(pool: Pg
 async fn another_machine_gets_the_disk_beside_its_own(pool: PgPool) {
     let (lab, then) = lab(&pool).await;
     lab.done(small(&lab, "other", 1)).await;
-    lab.done(disks_to(&lab, "other", newest(&lab)).await).await;
+    lab.done(disks_to(&lab, "other", newest(&lab, "m")).await)
+        .await;
     let own = bytes(&lab, "other", 0);
-    lab.done(disks_to(&lab, "other", newest(&lab)).await).await;
+    lab.done(disks_to(&lab, "other", newest(&lab, "m")).await)
+        .await;
     let estate = lab.estate();
     assert_eq!(estate.machine_named("other").unwrap().disks.len(), 3);
     for disk in [1, 2] {
@@ -234,7 +238,7 @@ async fn another_machine_gets_the_disk_beside_its_own(pool: PgPool) {
 #[sqlx::test(migrations = false)]
 async fn whatever_breaks_it_off_the_machine_is_whole_and_it_goes_on(pool: PgPool) {
     let (lab, then) = lab(&pool).await;
-    let (at, now) = (newest(&lab), bytes(&lab, "m", 0));
+    let (at, now) = (newest(&lab, "m"), bytes(&lab, "m", 0));
     refuses(&lab, "/bytes", 9);
     let run = lab.start(put_back(&lab, "m", at, false).await).await;
     let run = lab.until(run, &[RunState::NeedsYou]).await;
@@ -270,7 +274,7 @@ async fn whatever_breaks_it_off_the_machine_is_whole_and_it_goes_on(pool: PgPool
 #[sqlx::test(migrations = false)]
 async fn a_silent_store_says_nothing_and_nothing_is_made_up(pool: PgPool) {
     let (lab, _) = lab(&pool).await;
-    let at = newest(&lab);
+    let at = newest(&lab, "m");
     lab.standins.world.silence_buckets("breakwater", true);
     lab.desk.ask_for_point(at).await;
     let view = lab.desk.look();

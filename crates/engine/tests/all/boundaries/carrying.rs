@@ -32,7 +32,7 @@ impl Tour<'_> {
         }
         let job = *lab.estate().jobs.keys().next().unwrap();
         self.go(Proposal::Jobs(jobs::Ask::Remove { job })).await;
-        let at = newest(lab);
+        let at = newest(lab, "frail");
         let power = |act| {
             Proposal::Machines(machines::Ask::Power {
                 machines: vec![frail],
@@ -44,6 +44,11 @@ impl Tour<'_> {
         self.go(power(PowerAct::Off)).await;
         self.go(disks_to(lab, "frail", at).await).await;
         self.go(beside(lab, "frail-then", at).await).await;
+        assert_eq!(
+            lab.standins.world.deliveries(),
+            0,
+            "nothing that was brought is left"
+        );
         lab.desk.ask_for_layers(&[frail]).await;
         self.go(forget(frail, Which::All)).await;
         self.go(forget_store(lab)).await;
