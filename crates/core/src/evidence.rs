@@ -1,7 +1,9 @@
 //! Answers to read-only probes, with the time they were taken and the time they expire.
 
 use crate::{
-    estate::{Hardware, Kept, LocalDisk, Path, PointAt, PoolHealth, Share, SharedDisks, Unattached},
+    estate::{
+        Hardware, Kept, LocalDisk, Path, PointAt, PoolHealth, Share, SharedDisks, Unattached,
+    },
     ids::{ArrayId, HostId, ImageId, MachineId, NetworkId, SecretRef},
     inventory::Inventory,
     layers::Chain,
@@ -325,7 +327,7 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::Inventory { .. } => Span::mins(2),
         Probe::Package(_) | Probe::Point(_) | Probe::Mtu { .. } | Probe::RoundTrip { .. } => {
             Span::mins(30)
-        },
+        }
     }
 }
 

@@ -11,8 +11,8 @@ use crate::{
     fault::Device,
     rooms::{
         carrying::calls as carrying,
-        delivering::calls as delivering,
         consoles::{calls as console, screens as screen},
+        delivering::calls as delivering,
         hardware::calls as hardware,
         hosts::{claim, leases},
         images::calls as images,

@@ -1,8 +1,8 @@
 //! One versioned entity, as the store keeps it.
 
 use super::{
-    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Machine, Network, Pledge,
-    Job, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
+    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Job, Machine, Network,
+    Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;

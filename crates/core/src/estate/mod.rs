@@ -16,6 +16,7 @@ mod host;
 mod image;
 mod index;
 mod installing;
+mod job;
 mod keeping;
 mod lack;
 mod machine;
@@ -28,7 +29,6 @@ mod pen;
 mod pledge;
 mod pooled;
 mod rule;
-mod job;
 mod schedule;
 mod service;
 mod sharing;
@@ -54,6 +54,7 @@ pub use front::{
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Holds, Image};
 pub use installing::Installing;
+pub use job::Job;
 pub use keeping::{Keeper, Keeping};
 pub use lack::{Lack, Reach};
 pub use machine::{
@@ -72,7 +73,6 @@ pub use pen::{Change, Pen, Touched};
 pub use pledge::{Away, Clauses, Offers, Pledge, Pledged, Point, Taker};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
-pub use job::Job;
 pub use schedule::Schedule;
 pub use service::{Remote, Served, Service, Snaps};
 pub use sharing::{Differs, Holder, Mode, SharedAs, SharedDisk, SharedDisks, Slot, TakeOver};
@@ -84,9 +84,9 @@ pub use unattached::{SpareDisk, Unattached};
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
-    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    JobId, NetworkId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId, StoreId, SwitchId,
-    TemplateId, VolumeId,
+    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
+    MachineId, NetworkId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId, StoreId,
+    SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;

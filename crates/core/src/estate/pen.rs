@@ -1,13 +1,13 @@
 //! How the estate is changed: with a [`Pen`] that notes everything it touches. What an event writes stands in its room.
 
 use super::{
-    Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Kind, Machine,
-    Job, Network, Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
+    Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Job, Kind,
+    Machine, Network, Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use crate::ids::{
-    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-    JobId, NetworkId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId, TemplateId,
-    VolumeId,
+    ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
+    MachineId, NetworkId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId,
+    TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 

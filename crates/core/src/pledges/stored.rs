@@ -54,19 +54,32 @@ impl<'a> Case<'a> {
     fn renewed(&self, store: &Store, age: Span, ends: Moment) -> Verdict {
         let jobs = self.estate.jobs.values();
         let own = jobs.filter(|j| j.store == store.id && !j.paused && j.covers(self.machine));
-        let next = own.filter_map(|j| Some((j.next?, j))).min_by_key(|(at, _)| *at);
+        let next = own
+            .filter_map(|j| Some((j.next?, j)))
+            .min_by_key(|(at, _)| *at);
         let to = &store.name;
         match next {
             Some((at, job)) if at < ends => {
-                let text = say!(self, "The newest copy in {to} is {age} old; {} makes the next.", job.name);
+                let text = say!(
+                    self,
+                    "The newest copy in {to} is {age} old; {} makes the next.",
+                    job.name
+                );
                 Verdict::new(Standing::Kept, text)
             }
             Some((_, job)) => {
-                let text = say!(self, "The newest copy in {to} is {age} old, and {} makes the next only when it is too old.", job.name);
+                let text = say!(
+                    self,
+                    "The newest copy in {to} is {age} old, and {} makes the next only when it is too old.",
+                    job.name
+                );
                 Verdict::new(Standing::AtRisk, text)
             }
             None => {
-                let text = say!(self, "The newest copy in {to} is {age} old, and nothing makes another by itself.");
+                let text = say!(
+                    self,
+                    "The newest copy in {to} is {age} old, and nothing makes another by itself."
+                );
                 Verdict::new(Standing::AtRisk, text)
             }
         }
@@ -118,7 +131,10 @@ impl<'a> Case<'a> {
         let verdict = match reach >= span {
             true => Verdict::new(Standing::Kept, say!(self, "{name} keeps {keeps} in {to}.")),
             false => {
-                let text = say!(self, "{name} keeps {keeps} in {to}: none for longer than {reach}.");
+                let text = say!(
+                    self,
+                    "{name} keeps {keeps} in {to}: none for longer than {reach}."
+                );
                 Verdict::new(Standing::Broken, text)
             }
         };

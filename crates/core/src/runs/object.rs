@@ -3,8 +3,8 @@
 use crate::{
     estate::Estate,
     ids::{
-        ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, MachineId,
-        JobId, NetworkId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
+        ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, JobId, MachineId,
+        NetworkId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};

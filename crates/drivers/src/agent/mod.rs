@@ -6,8 +6,8 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Blocks, Delivered, Placing, Cards, Claimed, Installed, NewShared, Seen, SnapshotWish, Stamp, Told,
-    WireBlocks, boot, greet, greet_installed, record, segment,
+    Agent, Blocks, Cards, Claimed, Delivered, Installed, NewShared, Placing, Seen, SnapshotWish,
+    Stamp, Told, WireBlocks, boot, greet, greet_installed, record, segment,
 };
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};

@@ -44,7 +44,8 @@ impl Drivers {
                 ..
             } => {
                 let to = (*via, *volume, *delivery);
-                self.bring_point(estate, to, (*point, Some(disks)), turn).await
+                self.bring_point(estate, to, (*point, Some(disks)), turn)
+                    .await
             }
             Step::Place { .. } => self.place(estate, machine, step, turn).await,
         }

@@ -153,7 +153,9 @@ impl Copies {
         let point = Self::point(fields).and_then(|at| PointPart::of(view, at, fields));
         let near = point.as_ref().and_then(|p| p.cluster(view));
         let placed = point.as_ref().map(|p| p.has(view, given.or(near)));
-        let has = packed.or(placed).or_else(|| source.and_then(|s| usual(view, s)));
+        let has = packed
+            .or(placed)
+            .or_else(|| source.and_then(|s| usual(view, s)));
         let of_version = matches!(source, Some(Source::Template { .. }));
         let dependent = of_version && fields.get("how") == "dependent";
         let of_machine = matches!(source, Some(Source::Machine { .. }));

@@ -1,6 +1,12 @@
 //! What one machine is promised, clause by clause, with the facts that each standing rests on.
 
-use super::{clauses::key, glyph_of, line::Line, place, series::{PointRow, row}};
+use super::{
+    clauses::key,
+    glyph_of,
+    line::Line,
+    place,
+    series::{PointRow, row},
+};
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, sheet::render, time};
 use askama::Template;
 use rocket::get;

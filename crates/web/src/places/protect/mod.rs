@@ -42,10 +42,8 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .prepared(crate::places::machines::layers),
     Sheet::new("pause-job", Act::Machines, "protect", jobs::pause),
     Sheet::new("remove-job", Act::Machines, "protect", jobs::remove),
-    Sheet::new("put-back", Act::Machines, "machines", restore::put_back)
-        .prepared(restore::prepare),
-    Sheet::new("bring-disks", Act::Machines, "machines", restore::disks)
-        .prepared(restore::prepare),
+    Sheet::new("put-back", Act::Machines, "machines", restore::put_back).prepared(restore::prepare),
+    Sheet::new("bring-disks", Act::Machines, "machines", restore::disks).prepared(restore::prepare),
     Sheet::new("give-pledge", Act::Machines, "machines", give::give),
     Sheet::new("except-disks", Act::Machines, "machines", give::except),
 ];
