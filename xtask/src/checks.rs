@@ -170,13 +170,14 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 10] = [
+const COMPOSED: [&str; 11] = [
     "backups",
     "building",
     "growing",
     "joining",
     "leaving",
     "maintenance",
+    "proving",
     "restocking",
     "restoring",
     "scheduled",

@@ -71,6 +71,7 @@ at_the_field! {
     LABEL_VALUE = 60, "characters", "a label's value";
     LABELS = 32, "labels", "labels of one thing";
     JOBS = 200, "jobs", "jobs that back up";
+    QUESTIONS = 20, "questions", "questions that one machine must answer";
     PLEDGES = 200, "pledges", "pledges of the estate";
     TERMS = 32, "labels", "labels in an expression of labels";
     QUALITIES = 12, "qualities", "qualities of one volume";

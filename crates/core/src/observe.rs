@@ -582,6 +582,8 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         snapshots: seen.snapshots.clone().unwrap_or_default(),
         parent: None,
         made_from: String::new(),
+        must: vec![],
+        proves: None,
         first_boot: None,
         properties: Default::default(),
         firmware: seen.firmware.clone(),

@@ -238,6 +238,8 @@ rooms! {
     Carrying carrying,
     Backups backups,
     Restoring restoring,
+    Answers answers,
+    Proving proving,
     Hardware hardware,
     Sharing sharing,
     Growing growing,

@@ -405,6 +405,8 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         snapshots: Default::default(),
         parent: None,
         made_from: String::new(),
+        must: vec![],
+        proves: None,
         first_boot: None,
         properties: Default::default(),
         shares: vec![],

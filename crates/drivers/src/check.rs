@@ -6,6 +6,7 @@ mod first_boot;
 mod hardware;
 mod keepers;
 mod packages;
+mod questions;
 mod records;
 mod sharing;
 mod snapshots;
@@ -567,6 +568,7 @@ async fn running(s: &mut Suite, path: &str) {
         "a guest that was given a seed says what came of its first boot",
         told,
     );
+    questions::asked(s, path).await;
     let said = s
         .send(Method::DELETE, path, Some(("check.remove.early", 13)), None)
         .await;
@@ -586,6 +588,7 @@ async fn removed(s: &mut Suite, path: &str) {
         .await;
     s.note("the guest is asked to stop", answered(&said, &[200]));
     let off = reaches(s, path, |b| b["power"] == "off").await;
+    questions::off(s, path).await;
     s.check("it stops within a minute", async { off }).await;
     let said = s
         .send(

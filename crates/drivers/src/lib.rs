@@ -5,6 +5,7 @@
 //! safe to repeat: it carries the step's key and fence.
 
 pub mod agent;
+mod album;
 mod announce;
 pub mod backup;
 mod balancer;
@@ -29,6 +30,7 @@ mod swordfish;
 mod time;
 mod tls;
 
+pub use album::{Album, Shot};
 pub use announce::{Announcement, Announcements, Who};
 pub use balancer::FrontSeen;
 pub use console::Console;
@@ -59,6 +61,8 @@ pub struct Drivers {
     installation: Installation,
     media: Arc<Media>,
     movers: rooms::carrying::Movers,
+    /// None: no pictures are kept.
+    album: Option<Arc<dyn Album>>,
 }
 
 impl Drivers {
@@ -73,7 +77,17 @@ impl Drivers {
             installation,
             media: Arc::default(),
             movers: Default::default(),
+            album: None,
         }
+    }
+    /// The same, with where pictures are kept.
+    #[must_use]
+    pub fn with_album(mut self, album: Arc<dyn Album>) -> Self {
+        self.album = Some(album);
+        self
+    }
+    pub(crate) fn album(&self) -> Option<&Arc<dyn Album>> {
+        self.album.as_ref()
     }
     /// The same, with what hosts are installed from.
     #[must_use]

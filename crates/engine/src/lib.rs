@@ -3,6 +3,7 @@
 //!
 //! Start at [`Engine::start`].
 
+mod album;
 mod consoles;
 mod desk;
 mod evidence;
@@ -33,7 +34,7 @@ use std::sync::Arc;
 use tokio::task::JoinSet;
 use watch::Renewal;
 use zastrugi_drivers::{Announcements, Drivers};
-use zastrugi_store::{Journal, Orders, Vault};
+use zastrugi_store::{Journal, Orders, Pictures, Vault};
 
 /// A running process: its tasks end when this is dropped.
 pub struct Engine {
@@ -55,8 +56,10 @@ impl Engine {
         let vault = Vault::new(pool.clone(), &settings.key);
         let (installation, networks, macs) = settings::first(&pool, &settings).await?;
         let secrets = Arc::new(secrets::Sealed::new(vault.clone()));
-        let drivers =
-            Drivers::new(networks, secrets, installation).with_media(settings.media.clone());
+        let album = Arc::new(album::Kept(Pictures::new(pool.clone())));
+        let drivers = Drivers::new(networks, secrets, installation)
+            .with_media(settings.media.clone())
+            .with_album(album);
         let announcements = match settings.announcements {
             Some(port) => Announcements::listen(port, settings.announcements_everywhere)
                 .unwrap_or_else(|why| {

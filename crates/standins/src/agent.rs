@@ -17,7 +17,7 @@ use crate::{
         hosts::{claim, leases},
         images::calls as images,
         keepers::calls as keepers,
-        machines::{power, records},
+        machines::{power, questions, records},
         moving::{calls as moving, disks},
         naming,
         networks::calls as network,
@@ -115,6 +115,7 @@ fn machine_routes() -> Router<Device> {
         .route("/v1/machines/{uuid}/console", post(console::typed))
         .route("/v1/machines/{uuid}/screen", get(screen::upgrade))
         .route("/v1/machines/{uuid}/picture", get(screen::picture))
+        .route("/v1/machines/{uuid}/questions", post(questions::ask))
         .route("/v1/machines/{uuid}/arrival", put(moving::arrive))
         .route("/v1/machines/{uuid}/move", get(moving::show))
         .route("/v1/machines/{uuid}/move", put(moving::leave))

@@ -85,7 +85,13 @@ const SILENT: &str = "silent";
 /// Another manager that is still at work.
 const ORDERS: &str = "gives orders";
 
-const GUEST: [&str; 4] = ["hangs", "agent", "crash", "slow to stand still"];
+const GUEST: [&str; 5] = [
+    "hangs",
+    "agent",
+    "crash",
+    "slow to stand still",
+    "no loader on its disk",
+];
 
 /// Somebody shared its disks otherwise at its host.
 const OTHERWISE: &str = "shares otherwise";
@@ -291,6 +297,7 @@ impl World {
             "hangs" => self.hang_guest(name, false, broken),
             "agent" => self.hang_guest(name, true, broken),
             "slow to stand still" => self.slow_guest(name, broken),
+            "no loader on its disk" => drop(self.spoil(name, broken)),
             OTHERWISE => self.share_otherwise(name, if broken { 2 } else { 1 }, !broken),
             _ if broken => self.crash(name),
             _ => self.boot_guest(name),

@@ -30,7 +30,7 @@ pub use measurements::Measurements;
 pub use news::{Heard, News};
 pub use orders::{NewOrder, Orders, TakenOrder};
 pub use people::{People, Person, SessionRow};
-pub use pictures::{Picture, Pictures};
+pub use pictures::{EVIDENCE, Picture, Pictures};
 pub use pulse::Pulse;
 pub use reads::{EventFilter, EventRow, Reads, RunFilter};
 pub use settings::Settings;

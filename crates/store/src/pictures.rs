@@ -9,6 +9,9 @@ use time::OffsetDateTime;
 use uuid::Uuid;
 use zastrugi_core::{ids::MachineId, moment::Moment};
 
+/// Marks of pictures begin so that a step took as evidence.
+pub const EVIDENCE: &str = "evidence/";
+
 #[derive(Debug, Clone)]
 pub struct Pictures {
     pool: PgPool,
@@ -43,6 +46,33 @@ impl Pictures {
             .fetch_one(&self.pool)
             .await?;
         Ok(row.try_get("there")?)
+    }
+
+    /// The one of this mark.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn marked(&self, mark: &str) -> Result<Option<Uuid>, StoreError> {
+        let row = sqlx::query("select id from picture where mark = $1")
+            .bind(mark)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(row.map(|r| r.try_get("id")).transpose()?)
+    }
+
+    /// Evidence that nobody names any more goes. What was kept within a day may be about to be named.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn forget_evidence(&self, named: &[Uuid]) -> Result<u64, StoreError> {
+        let done = sqlx::query(
+            "delete from picture where mark like $1 and id <> all($2) and at < now() - interval '1 day'",
+        )
+        .bind(format!("{EVIDENCE}%"))
+        .bind(named)
+        .execute(&self.pool)
+        .await?;
+        Ok(done.rows_affected())
     }
 
     /// Keeps it, and lets the oldest of its machine go. False when it was there already.

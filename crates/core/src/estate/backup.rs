@@ -81,6 +81,9 @@ pub struct StoredPoint {
     /// Which job made it; none: somebody did by hand.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<JobId>,
+    /// What came of a copy of it that was booted; none: nobody tried.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof: Option<Box<super::Proof>>,
 }
 
 /// Which recovery point.

@@ -4,7 +4,7 @@ use super::{Estate, Machine, Series, StoredPoint};
 use crate::{
     expression::Expression,
     ids::{JobId, StoreId},
-    moment::Moment,
+    moment::{Moment, Span},
     recurrence::Recurrence,
     retention::Keeps,
 };
@@ -22,6 +22,9 @@ pub struct Job {
     pub keeps: Keeps,
     /// File systems stand still for the mark where guests can do that.
     pub quiet: bool,
+    /// So often the newest point of each machine is proven by itself; none: never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proves: Option<Span>,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub paused: bool,
     /// When it is due next; none: never again.
@@ -38,7 +41,7 @@ impl Job {
     }
     /// Whether it is about this machine now.
     pub fn covers(&self, machine: &Machine) -> bool {
-        machine.deleted.is_none() && self.who.fits(&machine.labels)
+        machine.deleted.is_none() && machine.proves.is_none() && self.who.fits(&machine.labels)
     }
 }
 
@@ -51,7 +54,7 @@ impl Estate {
     pub fn jobs_into(&self, store: StoreId) -> impl Iterator<Item = &Arc<Job>> {
         self.jobs.values().filter(move |j| j.store == store)
     }
-    /// Points that a job made and does not keep; the newest of each machine is never one.
+    /// Points that a job made and does not keep; the newest of each machine is never one, nor the newest that is proven.
     pub fn expired(&self, job: &Job) -> Vec<(&Arc<Series>, &StoredPoint)> {
         let mut gone = Vec::new();
         for series in self.series_in(job.store) {
@@ -59,10 +62,11 @@ impl Estate {
             let own: Vec<&StoredPoint> = own.collect();
             let times: Vec<Moment> = own.iter().map(|p| p.taken).collect();
             let stay = job.keeps.stay(&times, &job.when.zone);
+            let proven = series.proven().map(|p| p.session);
             let out = own
                 .into_iter()
                 .enumerate()
-                .filter(|(n, _)| !stay.contains(n));
+                .filter(|(n, p)| !stay.contains(n) && proven != Some(p.session));
             gone.extend(out.map(|(_, p)| (series, p)));
         }
         gone

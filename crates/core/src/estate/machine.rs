@@ -217,6 +217,12 @@ pub struct Machine {
     /// Pledges that it was given by hand, and disks of which nothing is promised.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pledged: Option<Box<super::Pledged>>,
+    /// What its guest must answer to be well.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub must: Vec<super::Question>,
+    /// It is a copy that is there only to prove this recovery point.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proves: Option<Box<super::PointAt>>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

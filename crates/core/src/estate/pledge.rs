@@ -35,6 +35,12 @@ pub struct Clauses {
     pub kept: Option<Span>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remote: Option<Away>,
+    /// A copy of it came up, no longer ago.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proved: Option<Span>,
+    /// It is back within so long, as it was measured.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back: Option<Span>,
     /// It restarts in this tier, or an earlier one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tier: Option<u8>,
@@ -166,7 +172,7 @@ impl Estate {
     }
     /// The pledges that a machine has, by number.
     pub fn pledges_of<'a>(&'a self, machine: &'a Machine) -> impl Iterator<Item = &'a Arc<Pledge>> {
-        let live = machine.deleted.is_none();
+        let live = machine.deleted.is_none() && machine.proves.is_none();
         self.pledges
             .values()
             .filter(move |p| live && p.is_given(machine))

@@ -14,15 +14,19 @@ pub enum Sort {
     Point,
     Kept,
     Remote,
+    Proved,
+    Back,
     Tier,
 }
 
 /// In the order in which they are shown.
-pub const CLAUSES: [Sort; 5] = [
+pub const CLAUSES: [Sort; 7] = [
     Sort::Storage,
     Sort::Point,
     Sort::Kept,
     Sort::Remote,
+    Sort::Proved,
+    Sort::Back,
     Sort::Tier,
 ];
 
@@ -33,6 +37,8 @@ impl Sort {
             Sort::Point => "Recovery point",
             Sort::Kept => "Kept for",
             Sort::Remote => "Copy elsewhere",
+            Sort::Proved => "Proven",
+            Sort::Back => "Back within",
             Sort::Tier => "Restart tier",
         }
     }
@@ -44,6 +50,9 @@ pub enum Demand {
     Point(Point),
     Kept(Span),
     Remote(Away),
+    /// A copy of it came up, no longer ago.
+    Proved(Span),
+    Back(Span),
     Tier(u8),
 }
 
@@ -54,6 +63,8 @@ impl Demand {
             Demand::Point(_) => Sort::Point,
             Demand::Kept(_) => Sort::Kept,
             Demand::Remote(_) => Sort::Remote,
+            Demand::Proved(_) => Sort::Proved,
+            Demand::Back(_) => Sort::Back,
             Demand::Tier(_) => Sort::Tier,
         }
     }
@@ -78,6 +89,7 @@ impl Demand {
             (Demand::Remote(a), Demand::Remote(b)) => {
                 a.age <= b.age && (a.site == b.site || b.site.is_none())
             }
+            (Demand::Proved(a), Demand::Proved(b)) | (Demand::Back(a), Demand::Back(b)) => a <= b,
             (Demand::Tier(a), Demand::Tier(b)) => a <= b,
             _ => false,
         }
@@ -104,6 +116,8 @@ impl Demand {
                 );
                 format!("{at}, at most {} old", away.age)
             }
+            Demand::Proved(every) => format!("a copy came up, at most {every} ago"),
+            Demand::Back(span) => format!("within {span}, as a proof measured it"),
             Demand::Tier(1) => "1".into(),
             Demand::Tier(tier) => format!("{tier} or earlier"),
         }
@@ -136,6 +150,8 @@ impl Pledge {
             c.point.clone().map(Demand::Point),
             c.kept.map(Demand::Kept),
             c.remote.clone().map(Demand::Remote),
+            c.proved.map(Demand::Proved),
+            c.back.map(Demand::Back),
             c.tier.map(Demand::Tier),
         ];
         all.into_iter().flatten().collect()

@@ -135,6 +135,8 @@ impl<'a> Case<'a> {
             Demand::Point(point) => self.point(point),
             Demand::Kept(span) => self.kept(*span),
             Demand::Remote(away) => self.remote(away),
+            Demand::Proved(every) => self.proved(*every),
+            Demand::Back(span) => self.back(*span),
             Demand::Tier(tier) => self.tier(*tier),
         }
     }

@@ -62,7 +62,10 @@ impl<'a> Lies<'a> {
         let of_place = |j: &&super::Judged| match &j.demand {
             super::Demand::Storage(_) | super::Demand::Remote(_) => true,
             super::Demand::Point(point) => point.taker == crate::estate::Taker::Array,
-            super::Demand::Kept(_) | super::Demand::Tier(_) => false,
+            super::Demand::Kept(_)
+            | super::Demand::Proved(_)
+            | super::Demand::Back(_)
+            | super::Demand::Tier(_) => false,
         };
         let broken = promise
             .judged

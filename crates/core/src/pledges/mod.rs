@@ -11,6 +11,7 @@ mod demand;
 mod judge;
 mod lie;
 mod promises;
+mod proven;
 mod stored;
 
 pub use demand::{CLAUSES, Demand, Sort, demands};

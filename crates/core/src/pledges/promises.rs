@@ -242,6 +242,20 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
         }) = item;
         all.extend(new.machine_with_uuid(&series.machine).map(|m| m.id));
     }
+    // Jobs make the next copy, and prove it.
+    for item in old.jobs.diff(&new.jobs) {
+        let both = match item {
+            DiffItem::Add(_, job) | DiffItem::Remove(_, job) => [job, job],
+            DiffItem::Update {
+                old: (_, was),
+                new: (_, is),
+            } => [was, is],
+        };
+        for job in both {
+            let own = old.series_in(job.store).chain(new.series_in(job.store));
+            all.extend(own.filter_map(|s| Some(new.machine_with_uuid(&s.machine)?.id)));
+        }
+    }
     let arrays: Vec<_> = new
         .arrays
         .values()

@@ -14,14 +14,14 @@ use std::sync::Arc;
 
 impl<'a> Case<'a> {
     /// What stores have of it, and which store.
-    fn stored(&self) -> impl Iterator<Item = (&'a Arc<Store>, &'a Arc<Series>)> {
+    pub(super) fn stored(&self) -> impl Iterator<Item = (&'a Arc<Store>, &'a Arc<Series>)> {
         let estate = self.estate;
         let all = estate.backups_of(self.machine);
         all.filter_map(|s| Some((estate.stores.get(&s.store)?, s)))
     }
 
     /// Whether a copy is of every disk that is promised of, at the size it has now.
-    fn is_whole(&self, point: &StoredPoint) -> bool {
+    pub(super) fn is_whole(&self, point: &StoredPoint) -> bool {
         let covered = self
             .machine
             .disks

@@ -170,7 +170,10 @@ impl<A, S: Work> At<'_, A, S> {
         waits
             && self.plan.steps.get(step).is_some_and(|p| {
                 let done = |i: &usize| self.run.phase(*i) == Some(Phase::Done);
+                let stands =
+                    |i: &usize| matches!(self.run.phase(*i), Some(Phase::Failed | Phase::Skipped));
                 p.after.iter().rev().all(done)
+                    && (p.turn.iter().all(done) || p.turn.iter().any(stands))
             })
     }
 
@@ -232,6 +235,7 @@ impl<A, S: Work> At<'_, A, S> {
         s.fault = Some(fault);
         self.keep(step, s);
         self.orders.push(Order::Freed { step });
+        self.want_followers(step);
     }
 
     fn reached(&mut self, step: usize, said: String) {
@@ -313,6 +317,7 @@ impl<A, S: Work> At<'_, A, S> {
             fault.said
         )));
         self.finish(step, Phase::Failed, fault.said.clone(), Some(fault));
+        self.want_followers(step);
     }
 
     fn failed(&mut self, step: usize, mut fault: Fault) {
@@ -351,6 +356,8 @@ impl<A, S: Work> At<'_, A, S> {
         } else {
             self.finish(step, Phase::Failed, fault.said.clone(), Some(fault));
         }
+        // Whoever waited for its turn needn't wait until somebody has looked at this.
+        self.want_followers(step);
     }
 
     /// The device goes on with it for all we know, so what it holds stays held.

@@ -117,6 +117,7 @@ impl<A, S: Work> Assessment<A, S> {
             step: p.step.into(),
             title: p.title,
             after: p.after,
+            turn: p.turn,
             field: p.field,
             when: p.when,
         };

@@ -5,7 +5,7 @@ use super::{
     outlook, reach,
 };
 use crate::{
-    estate::{Estate, Fact, Host, Machine, MachineState, Pen, Site, Volume},
+    estate::{Estate, Fact, Host, Machine, MachineState, Pen, PointAt, Site, StoredPoint, Volume},
     finding::{Finding, Rule},
     first_boot,
     ids::{HostId, MachineId, RunId, SiteId, VolumeId},
@@ -95,10 +95,18 @@ impl<'a, S: Work> Draft<'a, S> {
             step,
             title,
             after: after.to_vec(),
+            turn: vec![],
             field: field.map(str::to_owned),
             when: When::default(),
         });
         self.steps.len() - 1
+    }
+
+    /// A step that was planned begins only when all of these are done, or one of them stands still.
+    pub fn takes_turn(&mut self, step: usize, behind: &[usize]) {
+        if let Some(planned) = self.steps.get_mut(step) {
+            planned.turn = behind.to_vec();
+        }
     }
 
     /// What the proposal names, each once; more than one proposal may name is a *stop*, and nothing is looked at.
@@ -129,6 +137,21 @@ impl<'a, S: Work> Draft<'a, S> {
             self.found(Finding::stop(Rule::Exists, id.to_string(), text));
         }
         found
+    }
+    /// A recovery point that the proposal names, if it is there; else a *stop* at the field `point`.
+    pub fn point(&mut self, at: Option<PointAt>) -> Option<(PointAt, StoredPoint)> {
+        let none = || Finding::stop(Rule::Exists, "recovery point", "Choose the recovery point.");
+        let found = at.ok_or_else(none).and_then(|at| {
+            let (_, point) = at.found(self.estate())?;
+            Ok((at, point.clone()))
+        });
+        match found {
+            Ok(found) => Some(found),
+            Err(stop) => {
+                self.found(stop.at("point"));
+                None
+            }
+        }
     }
     /// A host that the proposal names, if it is there; else a *stop*.
     pub fn host(&mut self, id: HostId) -> Option<&'a Arc<Host>> {
@@ -449,6 +472,7 @@ impl<'a, S: Work> Draft<'a, S> {
             waits.extend(planned.after.iter().map(|n| n + first));
             self.steps.push(PlannedStep {
                 after: waits,
+                turn: planned.turn.iter().map(|n| n + first).collect(),
                 step: step(planned.step),
                 title: planned.title,
                 field: planned.field,

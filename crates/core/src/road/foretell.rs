@@ -47,7 +47,7 @@ pub(super) fn foretell<S: Work>(view: &View, steps: &mut [PlannedStep<S>]) -> Sp
     let mut behind: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
     let mut open: Vec<usize> = Vec::with_capacity(steps.len());
     for (n, step) in steps.iter().enumerate() {
-        let before = step.after.iter().filter(|b| **b < n);
+        let before = step.after.iter().chain(&step.turn).filter(|b| **b < n);
         open.push(before.clone().count());
         before.for_each(|b| behind[*b].push(n));
     }

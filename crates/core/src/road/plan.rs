@@ -16,6 +16,10 @@ pub struct PlannedStep<S> {
     pub title: String,
     /// Steps that must be done before.
     pub after: Vec<usize>,
+    /// Whose turn comes first: until all of these are done, or one of them stands still because it failed. They share something
+    /// scarce with it, and it needs nothing of theirs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub turn: Vec<usize>,
     /// The sheet's field that its failure usually comes from.
     pub field: Option<String>,
     /// When it is foretold to be; nothing in plans from before that was kept.

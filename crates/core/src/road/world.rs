@@ -68,7 +68,7 @@ impl<A, S> Change<A, S> {
 pub fn needs<A, S: Work>(plan: &Plan<A, S>) -> Arc<Vec<Needs>> {
     let mut all: Vec<Needs> = plan.steps.iter().map(|p| p.step.needs()).collect();
     for (n, step) in plan.steps.iter().enumerate() {
-        for before in &step.after {
+        for before in step.after.iter().chain(&step.turn) {
             if let Some(needs) = all.get_mut(*before) {
                 needs.followers.push(n);
             }

@@ -62,6 +62,7 @@ pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoi
         stored: Bytes::gib(1),
         took: Span::secs(20),
         job: None,
+        proof: None,
     }
 }
 
@@ -254,10 +255,14 @@ fn a_mark_is_set_only_when_its_copy_can_begin() {
     for (n, three) in steps.chunks(3).enumerate() {
         let expected: Vec<usize> = n
             .checked_sub(4)
-            .map(|before| before * 3 + 2)
-            .into_iter()
-            .collect();
-        assert_eq!(three[0].after, expected, "machine {n}");
+            .map(|before| (before * 3..before * 3 + 3).collect())
+            .unwrap_or_default();
+        assert_eq!(three[0].turn, expected, "machine {n}");
+        assert_eq!(
+            three[0].after,
+            Vec::<usize>::new(),
+            "it needs nothing of theirs"
+        );
         assert_eq!(
             (three[1].after.as_slice(), three[2].after.as_slice()),
             ([n * 3].as_slice(), [n * 3 + 1].as_slice())

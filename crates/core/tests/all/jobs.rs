@@ -26,7 +26,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 
-const JOB: JobId = JobId(77);
+pub(crate) const JOB: JobId = JobId(77);
 
 /// 2026-03-29 is the day on which Europe/Oslo puts its clocks forward, 2026-10-25 that on which it puts them back.
 fn utc(text: &str) -> Moment {
@@ -219,7 +219,7 @@ fn odd_words_about_what_stays_are_refused() {
     assert_eq!(keeps.to_string(), "last 3, 1 week, 4 months");
 }
 
-fn job(keeps: &str) -> Job {
+pub(crate) fn job(keeps: &str) -> Job {
     Job {
         id: JOB,
         name: "nightly".into(),
@@ -228,6 +228,7 @@ fn job(keeps: &str) -> Job {
         when: Recurrence::read("FREQ=HOURLY;BYMINUTE=0", "UTC", NOW.before(Span::days(9))).unwrap(),
         keeps: keeps.parse().unwrap(),
         quiet: true,
+        proves: None,
         paused: false,
         next: Some(NOW),
         last: None,
@@ -237,6 +238,7 @@ fn job(keeps: &str) -> Job {
 fn made(age: Span, size: Bytes) -> StoredPoint {
     StoredPoint {
         job: Some(JOB),
+        proof: None,
         ..point(age, Consistent::Quiet, size)
     }
 }
@@ -340,6 +342,7 @@ fn keep(change: impl FnOnce(&mut Keep)) -> Proposal {
         zone: "UTC".into(),
         keeps: "7 days".into(),
         quiet: true,
+        proves: None,
     };
     change(&mut ask);
     Proposal::Jobs(jobs::Ask::Keep(ask))

@@ -11,7 +11,7 @@ use zastrugi_core::{
     limits::{self, Limit},
     moment::Moment,
     rooms::{
-        Proposal, edits,
+        Proposal, answers, edits,
         edits::{Set, Target},
         first_boot::{self, Keep},
         hosts, images,
@@ -125,6 +125,14 @@ fn machine(limit: &Limit) -> Option<Proposal> {
             nodes: (0..n as u64).map(MachineId).collect(),
         })
         .into(),
+        limits::QUESTIONS => {
+            let questions: Vec<String> = (1..=n).map(|i| format!("tcp {i}")).collect();
+            answers::Ask::Must {
+                machines: vec![MachineId(7)],
+                questions: questions.join("\n").as_str().into(),
+            }
+            .into()
+        }
         limits::CARDS => create(|a| {
             let card = NewNic {
                 network: None,

@@ -45,6 +45,7 @@ mod placing;
 mod pledges;
 mod pooling;
 mod pools;
+mod proving;
 mod records;
 mod recounted;
 mod refreshing;

@@ -2,6 +2,7 @@
 
 #![deny(clippy::wildcard_enum_match_arm)]
 
+mod answers;
 mod arrays;
 mod backups;
 mod building;
@@ -24,6 +25,7 @@ mod naming;
 mod networks;
 mod packages;
 mod pools;
+mod proving;
 mod records;
 mod refreshing;
 mod restoring;
@@ -91,6 +93,8 @@ impl Drivers {
             Step::Carrying(step) => self.at_carrying(estate, step, turn).await,
             Step::Backups(step) => self.at_backup(estate, step, turn).await,
             Step::Restoring(step) => self.at_restoring(estate, step, turn).await,
+            Step::Answers(step) => self.at_answers(estate, step, turn).await,
+            Step::Proving(step) => self.at_proving(estate, step, turn).await,
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Growing(step) => self.at_growing(estate, step, turn).await,
@@ -116,6 +120,7 @@ impl Drivers {
             Step::Carrying(step) => self.give_up_carrying(estate, step, turn).await,
             Step::Backups(step) => self.give_up_backup(estate, step, turn).await,
             Step::Restoring(step) => self.give_up_restoring(estate, step, turn).await,
+            Step::Proving(step) => self.give_up_proving(estate, step, turn).await,
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
@@ -133,6 +138,7 @@ impl Drivers {
             | Step::Clusters(_)
             | Step::Storage(_)
             | Step::Jobs(_)
+            | Step::Answers(_)
             | Step::Arrays(_)
             | Step::Images(_)
             | Step::Networks(_)

@@ -1,30 +1,38 @@
-//! Snapshots that are due by a schedule, and backups that are due by a job, are made by runs like any other. Where one can't begin,
-//! it is tried again after a while.
+//! Snapshots that are due by a schedule, backups that are due by a job, and proofs of what these made, are made by runs like any
+//! other. Where one can't begin, it is tried again after a while.
 
 use super::office::Office;
 use crate::{
     desk::{Wish, start_as},
+    evidence,
     shared::now,
 };
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     time::{Duration, Instant},
 };
 use tokio::time::sleep;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::Estate,
+    estate::{Estate, PointAt},
+    evidence::Probe,
     ids::draw_uuid,
     moment::Moment,
     permits::{Permits, Role, Who},
     rooms::{
         Proposal,
+        answers::LIMIT,
         backups::{self, JobRun},
+        jobs::PROVEN_AT_ONCE,
+        proving::{self, ProvePoint},
         scheduled,
     },
+    runs::Object,
 };
 
 const LOOK: Duration = Duration::from_secs(2);
+/// What is to be proven changes seldom.
+const PROOFS: Duration = Duration::from_secs(5);
 /// After a refusal nothing is tried for so long.
 const AGAIN: Duration = Duration::from_mins(1);
 
@@ -55,14 +63,65 @@ fn due(estate: &Estate, now: Moment) -> Vec<Due> {
     snapshots.chain(backups).collect()
 }
 
-pub(super) async fn take(office: Office) {
-    let mut refused: BTreeMap<Uuid, Instant> = BTreeMap::new();
-    loop {
-        sleep(LOOK).await;
-        refused.retain(|_, at| at.elapsed() < AGAIN);
-        let estate = office.shared.estate();
-        for due in due(&estate, now()) {
-            if refused.contains_key(&due.request) {
+/// Points that are to be proven, as many as may be at a time; and what earlier proofs left. What they hold is asked of their stores
+/// first.
+async fn proofs(office: &Office, tried: &Tried) -> Vec<Due> {
+    let view = office.shared.view();
+    let estate = &view.estate;
+    let left = estate
+        .proving()
+        .filter(|m| view.runs.about(Object::Machine(m.id)).is_empty());
+    let mut all: Vec<Due> = left
+        .map(|m| Due {
+            name: m.name.clone(),
+            ask: Proposal::Proving(proving::Ask::Clear {
+                machines: vec![m.id],
+            }),
+            // What could not be cleared is tried again.
+            request: draw_uuid(m.id.0, now().0.unsigned_abs() / 600_000, LEFT),
+        })
+        .collect();
+    let most = usize::try_from(PROVEN_AT_ONCE).unwrap_or(1);
+    let free = most.saturating_sub(estate.proving().count());
+    let owed = estate.to_prove(now());
+    let request = |at: &PointAt| draw_uuid(at.store.0, at.session.as_u64_pair().1, PROVE);
+    // A proof that somebody gave up is not begun again by itself; that of the next point is.
+    let next = owed
+        .into_iter()
+        .filter(|(_, at)| tried.is_new(&request(at)));
+    let next: Vec<PointAt> = next.map(|(_, at)| at).take(free).collect();
+    evidence::ask_missing(
+        &office.shared,
+        next.iter().copied().map(Probe::Point).collect(),
+    )
+    .await;
+    all.extend(next.into_iter().map(|at| Due {
+        name: at.words(estate),
+        ask: Proposal::Proving(proving::Ask::Point(ProvePoint {
+            point: Some(at),
+            cluster: None,
+            limit: LIMIT,
+        })),
+        request: request(&at),
+    }));
+    all
+}
+
+/// What was begun or refused already.
+#[derive(Default)]
+struct Tried {
+    refused: BTreeMap<Uuid, Instant>,
+    begun: BTreeSet<Uuid>,
+}
+
+impl Tried {
+    fn is_new(&self, request: &Uuid) -> bool {
+        !self.refused.contains_key(request) && !self.begun.contains(request)
+    }
+
+    async fn begin(&mut self, office: &Office, due: Vec<Due>) {
+        for due in due {
+            if self.refused.contains_key(&due.request) {
                 continue;
             }
             let wish = Wish {
@@ -73,10 +132,29 @@ pub(super) async fn take(office: Office) {
                 seen: None,
                 request: due.request,
             };
-            if let Err(error) = start_as(&office.shared, &office.scribe, wish).await {
-                refused.insert(due.request, Instant::now());
-                tracing::warn!(name = %due.name, %error, "what was due was not begun");
+            match start_as(&office.shared, &office.scribe, wish).await {
+                Ok(_) => drop(self.begun.insert(due.request)),
+                Err(error) => {
+                    self.refused.insert(due.request, Instant::now());
+                    tracing::warn!(name = %due.name, %error, "what was due was not begun");
+                }
             }
+        }
+    }
+}
+
+pub(super) async fn take(office: Office) {
+    let mut tried = Tried::default();
+    let mut looked = Instant::now();
+    loop {
+        sleep(LOOK).await;
+        tried.refused.retain(|_, at| at.elapsed() < AGAIN);
+        let estate = office.shared.estate();
+        tried.begin(&office, due(&estate, now())).await;
+        if looked.elapsed() >= PROOFS {
+            looked = Instant::now();
+            let proofs = proofs(&office, &tried).await;
+            tried.begin(&office, proofs).await;
         }
     }
 }
@@ -84,3 +162,5 @@ pub(super) async fn take(office: Office) {
 /// Sets these requests apart from all others that are drawn.
 const DUE: u64 = 0x6475_6520_6e6f_7721;
 const DUE_JOB: u64 = 0x6a6f_6220_6475_6521;
+const PROVE: u64 = 0x7072_6f76_656e_2121;
+const LEFT: u64 = 0x6c65_6674_206f_7665;

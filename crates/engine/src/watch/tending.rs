@@ -20,7 +20,7 @@ use zastrugi_core::{
     permits::{Permits, Role, Who},
     rooms::{Proposal, machines},
 };
-use zastrugi_store::{Journal, Measurements, Settings, StoreError};
+use zastrugi_store::{Journal, Measurements, Pictures, Settings, StoreError};
 
 const SAMPLES: Duration = Duration::from_secs(10);
 const OFTEN: Duration = Duration::from_mins(5);
@@ -41,6 +41,10 @@ pub(super) async fn tend(shared: Arc<Shared>, scribe: Scribe, samples: Samples) 
                 measurements.tend(OffsetDateTime::now_utc()).await,
             ),
             ("old history was not removed", tend_history(&shared).await),
+            (
+                "pictures that nobody needs were not removed",
+                forget_pictures(&shared).await,
+            ),
             (
                 "how full volumes are was not noted",
                 note_use(&shared, &measurements).await,
@@ -83,6 +87,15 @@ async fn tend_history(shared: &Shared) -> Result<(), StoreError> {
     Journal::new(shared.pool.clone())
         .tend(history, events)
         .await
+}
+
+/// Pictures that proved points which are gone.
+async fn forget_pictures(shared: &Shared) -> Result<(), StoreError> {
+    let estate = shared.estate();
+    let points = estate.series.values().flat_map(|s| &s.points);
+    let named: Vec<_> = points.filter_map(|p| p.proof.as_ref()?.picture).collect();
+    let pictures = Pictures::new(shared.pool.clone());
+    pictures.forget_evidence(&named).await.map(drop)
 }
 
 /// Secrets that nothing names: of hosts that were handed back, of claims that were repeated. Young ones may be about to be

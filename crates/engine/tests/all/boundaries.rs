@@ -105,11 +105,12 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("backups" | "restoring", "carry") => "carrying".to_owned(),
         ("backups", "store") => "stores".to_owned(),
         ("restoring", "power") => "machines".to_owned(),
+        ("proving", "try") => "answers".to_owned(),
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
             "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing"
-            | "restocking",
+            | "restocking" | "proving",
             own,
         ) => {
             format!("{own}s")

@@ -28,6 +28,7 @@ mod outages;
 mod packages;
 mod pools;
 mod processes;
+mod proving;
 mod records;
 mod recovery;
 mod refreshing;

@@ -55,6 +55,7 @@ fn series(id: u64, machine: Uuid, name: &str) -> Fact {
         stored: Bytes::mib(300),
         took: Span::secs(20),
         job: None,
+        proof: None,
     };
     Fact::Series(Arc::new(Series {
         id: SeriesId(id),
@@ -213,6 +214,7 @@ fn job(id: u64, name: &str, rule: &str) -> Fact {
         when,
         keeps: "7 days, 4 weeks".parse().unwrap(),
         quiet: true,
+        proves: None,
         paused: false,
         last: None,
     }))

@@ -50,6 +50,7 @@ fn all(estate: &Estate) -> [(&'static str, &'static str, Clauses, &'static str);
         kept: Some(Span::days(2)),
         remote: copy(60),
         tier: Some(2),
+        ..Clauses::default()
     };
     let people = Clauses {
         remote: copy(15),

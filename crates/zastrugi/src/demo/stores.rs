@@ -6,6 +6,7 @@ use crate::serve::Failed;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
     evidence::Probe,
+    moment::Span,
     rooms::{
         Proposal,
         jobs::{self, Keep},
@@ -75,6 +76,7 @@ pub(super) async fn jobs(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
             zone: "Europe/Oslo".into(),
             keeps: keeps.into(),
             quiet: true,
+            proves: Some(Span::days(7)),
         };
         carry_out(desk, admin, Proposal::Jobs(jobs::Ask::Keep(keep))).await?;
     }

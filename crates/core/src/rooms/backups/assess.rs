@@ -59,24 +59,26 @@ pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
     }
 }
 
-/// Marked, copied, released, a few at a time; the numbers of the last steps.
+/// Marked, copied, released, a few at a time; the steps of the last ones.
 pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark>, job: Option<JobId>) -> Vec<usize> {
     let to = &store.name;
     let mut copies = carrying::Copies::to(&draft.beside(draft.view), store, marks.len(), job);
-    let mut released: Vec<usize> = Vec::new();
+    let mut all: Vec<Vec<usize>> = Vec::new();
     for mark in marks {
         let Some(machine) = draft.estate().machines.get(&mark.machine).cloned() else { continue };
         // A mark holds room for what is written meanwhile: it is set when its copy can begin.
-        let turn = released.len().checked_sub(AT_ONCE).and_then(|at| released.get(at));
-        let after: Vec<usize> = turn.copied().into_iter().collect();
-        released.push(one(draft, &mut copies, &machine, mark, &after));
+        let turn = all.len().checked_sub(AT_ONCE).and_then(|at| all.get(at)).cloned();
+        let steps = one(draft, &mut copies, &machine, mark);
+        draft.takes_turn(steps[0], &turn.unwrap_or_default());
+        all.push(steps);
     }
     draft.found_all(copies.said());
-    if !released.is_empty() {
+    if !all.is_empty() {
         let text = format!("Each state is held fast only until it is copied; then it is released. Settings, cards and labels are in the copy, cards keep their addresses only where the machine is put back. Nobody knows that {to} brings a machine back before one did.");
         draft.found(Finding::clear(Rule::Content, "machines", text));
     }
-    released.split_off(released.len().saturating_sub(AT_ONCE))
+    let last = all.iter().rev().take(AT_ONCE).flatten();
+    last.copied().collect()
 }
 
 /// What is copied, and the step by which it stands still.
@@ -101,10 +103,10 @@ impl Mark {
     }
 }
 
-/// Marked, copied, released; the number of the last step.
-fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<Machine>, mark: Mark, after: &[usize]) -> usize {
+/// Marked, copied, released: the numbers of these steps.
+fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<Machine>, mark: Mark) -> Vec<usize> {
     let (name, via, snapshot) = (&machine.name, mark.via, mark.snapshot);
-    let marked = draft.step(Step::Snap(mark.step), format!("Mark {name}"), after, Some("machines"));
+    let marked = draft.step(Step::Snap(mark.step), format!("Mark {name}"), &[], Some("machines"));
     let mut part = draft.beside::<carrying::Step>(draft.view);
     copies.copy(&mut part, machine, via, snapshot);
     let copied: Vec<usize> = draft.take_in(part, &[marked], |f| f, (Step::Carry, Event::Carry)).collect();
@@ -115,5 +117,6 @@ fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<M
         bytes: Bytes::ZERO,
         time: Span::secs(10).plus(layers::STILL),
     };
-    draft.step(Step::Snap(forget), format!("Release the mark of {name}"), &copied, None)
+    let released = draft.step(Step::Snap(forget), format!("Release the mark of {name}"), &copied, None);
+    [marked].into_iter().chain(copied).chain([released]).collect()
 }

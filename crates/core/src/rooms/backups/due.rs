@@ -15,9 +15,9 @@ use crate::{
         snapshots::{self, Quiet},
         stores::{self, Expired},
     },
-    runs::Object,
+    runs::{Object, RunState},
 };
-use std::{collections::BTreeMap, sync::Arc};
+use std::sync::Arc;
 
 /// A store is swept no more often.
 const SWEPT: Span = Span::mins(20 * 60);
@@ -31,7 +31,7 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     };
     draft.title = format!("Back up what job {} is about", job.name);
     let Some(store) = carrying::chosen(draft, Some(job.store)) else { return };
-    let goes_on = draft.view.runs.looking_at(Object::Job(id)).next().is_some();
+    let goes_on = runs(draft, Object::Job(id)).any(|waits| !waits);
     let next = job.when.next(draft.now);
     if goes_on {
         let text = format!("A run of {} still goes on.", job.name);
@@ -46,15 +46,16 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     draft.intend(Event::Job(jobs::Event::Begun { job: id, at: draft.now, next }));
     let before = expire(draft, &job);
     let all = able(draft, &job);
-    let mut last = before;
+    let mut last = vec![];
     if !all.is_empty() {
         let quiet = if job.quiet { Quiet::IfPossible } else { Quiet::No };
         let marks = marks(draft, &all, &store.name, quiet);
-        last.extend(copied(draft, &store, marks, Some(id)));
+        last = copied(draft, &store, marks, Some(id));
     }
     if store.swept.is_none_or(|at| draft.now.since(at) > SWEPT) {
         let step = stores::Step::Sweep { store: store.id };
-        draft.step(Step::Store(step), format!("Sweep {}", store.name), &last, None);
+        let sweep = draft.step(Step::Store(step), format!("Sweep {}", store.name), &before, None);
+        draft.takes_turn(sweep, &last);
     }
 }
 
@@ -72,17 +73,23 @@ fn able(draft: &mut Draft<'_>, job: &Job) -> Vec<MachineId> {
         draft.found(Finding::mind(Rule::Count, &who, text));
     }
     let ids: Vec<MachineId> = all.iter().map(|m| m.id).collect();
-    let mut part = draft.beside::<snapshots::Step>(draft.view);
-    snapshots::take(&mut part, &mark(&ids, "a store", Quiet::No));
-    let stops: BTreeMap<String, String> =
-        part.findings().iter().filter(|f| f.stops()).map(|f| (f.subject.clone(), f.text.clone())).collect();
-    let (can, out): (Vec<_>, Vec<_>) = all.iter().partition(|m| !stops.contains_key(&m.name));
-    for machine in out {
-        let why = stops.get(&machine.name).map_or("", |w| w.as_str());
-        let text = format!("{} is not copied. {why}", machine.name);
+    let mut out = snapshots::able(draft, &mark(&ids, "a store", Quiet::No));
+    // A run that waits for an answer has its machine; the others needn't wait with it.
+    let waits = |m: &&Arc<Machine>| runs(draft, Object::Machine(m.id)).any(|waits| waits);
+    let text = "An earlier run still waits for somebody to say how it goes on.";
+    out.extend(all.iter().filter(waits).map(|m| (m.id, text.to_owned())));
+    for machine in all.iter().filter(|m| out.contains_key(&m.id)) {
+        let text = format!("{} is not copied. {}", machine.name, out[&machine.id]);
         draft.found(Finding::mind(Rule::State, &machine.name, text));
     }
-    can.iter().map(|m| m.id).collect()
+    ids.into_iter().filter(|id| !out.contains_key(id)).collect()
+}
+
+/// Of the runs with open steps about something: whether each waits for somebody's answer.
+fn runs(draft: &Draft<'_>, of: Object) -> impl Iterator<Item = bool> {
+    let all = draft.view.runs.about(of).into_iter();
+    let runs = draft.view.runs.clone();
+    all.filter_map(move |id| Some(runs.get(id)?.state == RunState::NeedsYou))
 }
 
 /// Points that are not kept any more, as they are known now: those that this run makes count from the next one on.

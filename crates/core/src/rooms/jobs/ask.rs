@@ -4,6 +4,7 @@ use super::{Step, keep};
 use crate::{
     endpoint::Password,
     ids::{JobId, StoreId},
+    moment::Span,
     permits::Act,
     road::{Ask as Asked, Draft},
     text::{Line, Note},
@@ -34,6 +35,9 @@ pub struct Keep {
     /// `last 3, 7 days, 4 weeks`
     pub keeps: Line,
     pub quiet: bool,
+    /// So often the newest point of each machine is proven; none: never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proves: Option<Span>,
 }
 
 impl Asked for Ask {

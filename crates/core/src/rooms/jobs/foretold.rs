@@ -93,6 +93,13 @@ impl Foretold {
         (first.clone().count(), first.map(|o| o.held).sum())
     }
 
+    /// How many can be proven, and how long all of them take one after the other: their bytes come, and each boots for a minute.
+    pub(super) fn proofs(&self) -> (usize, Span) {
+        let boots = Span::mins(u64::try_from(self.all.len()).unwrap_or(u64::MAX));
+        let bytes: Bytes = self.all.iter().map(|o| o.held).sum();
+        (self.all.len(), self.line.time(bytes).plus(boots))
+    }
+
     pub(super) fn because(&self, bytes: Bytes) -> String {
         self.line.because(bytes)
     }

@@ -13,6 +13,10 @@ use crate::{
 };
 use std::sync::Arc;
 
+/// Nothing is proven more often by itself.
+const DAY: Span = Span::days(1);
+/// So many copies are booted at the same time by themselves.
+pub const PROVEN_AT_ONCE: u64 = 2;
 /// Nothing is copied more often.
 const LEAST: Span = Span::mins(15);
 
@@ -55,6 +59,7 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
         when,
         keeps,
         quiet: ask.quiet,
+        proves: ask.proves,
         paused: had.as_ref().is_some_and(|j| j.paused),
         last: had.as_ref().and_then(|j| j.last),
     };
@@ -63,6 +68,7 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     }
     about(draft, &job);
     taken(draft, &job, &store);
+    proves(draft, &job, &store);
     if let Some(had) = had {
         let elsewhere = left(draft, &had, &job);
         draft.found_all(elsewhere);
@@ -143,6 +149,27 @@ fn taken(draft: &mut Draft<'_>, job: &Job, store: &Store) {
     let text = format!("In {to} lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
     let room = Finding::mind(Rule::VolumeRoom, to, text).at("keeps").because(foretold.packing());
     draft.found(room.remedy("How much room the bucket has it does not tell: look there."));
+}
+
+/// What is proven by itself, and what that takes.
+fn proves(draft: &mut Draft<'_>, job: &Job, store: &Store) {
+    let Some(every) = job.proves else {
+        let text = "No copy of these machines is booted by itself: that one comes up nobody knows before somebody tries.";
+        return draft.found(Finding::mind(Rule::Content, &job.name, text).at("proves"));
+    };
+    if every < DAY {
+        return draft.found(stop(Rule::State, "proves", format!("At least {DAY} lie between two of a machine.")));
+    }
+    let (machines, time) = Foretold::of(draft.view, job).proofs();
+    let each = Span(every.0 / u64::try_from(machines.max(1)).unwrap_or(u64::MAX));
+    let site = draft.estate().sites.get(&store.site).map_or("the site of the store", |s| s.name.as_str());
+    let text = format!("The newest point of each machine is booted alone at {site} every {every}, {PROVEN_AT_ONCE} at a time: one in {each} for {machines} machines.");
+    let long = time.0 / PROVEN_AT_ONCE > every.0;
+    let finding = match long {
+        true => Finding::mind(Rule::State, &job.name, format!("{text} All of them take {time}: they are proven less often.")),
+        false => Finding::clear(Rule::State, &job.name, text),
+    };
+    draft.found(finding.at("proves"));
 }
 
 fn feasible(foretold: &Foretold, name: &str, between: Span) -> Finding {

@@ -10,6 +10,7 @@ mod week;
 pub use ask::{Ask, Keep};
 pub use event::Event;
 pub use foretold::Foretold;
+pub use keep::PROVEN_AT_ONCE;
 pub use step::Step;
 pub use week::{Due, Laid, lay, to_come};
 

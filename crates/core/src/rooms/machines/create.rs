@@ -327,6 +327,8 @@ fn blank(
         of_pool: None,
         console_lock: None,
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
+        must: vec![],
+        proves: None,
     }
 }
 

@@ -105,6 +105,8 @@ fn sound(draft: &mut Draft<'_>, ask: &Keep) {
         ("every", clauses.point.as_ref().map(|p| p.every)),
         ("kept", clauses.kept),
         ("age", clauses.remote.as_ref().map(|r| r.age)),
+        ("proved", clauses.proved),
+        ("back", clauses.back),
     ];
     for (field, span) in spans {
         if span.is_some_and(|s| s < LEAST) {

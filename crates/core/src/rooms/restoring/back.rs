@@ -1,6 +1,6 @@
 //! The checks before a machine is put back to a recovery point (rules, section 17).
 
-use super::{Draft, PutBack, Step, disks};
+use super::{Draft, PutBack, Step};
 use crate::{
     copying::Line,
     estate::{Disk, Kept, Machine, MachineState, StoredPoint},
@@ -27,7 +27,7 @@ pub(super) fn put_back(draft: &mut Draft<'_>, ask: &PutBack) {
     let Some(machine) = draft.machine(ask.machine).cloned().filter(|m| draft.knows(m)) else { return };
     let name = &machine.name;
     let stop = |rule, field: &str, text: String| Finding::stop(rule, name, text).at(field);
-    let Some((at, point)) = disks::chosen(draft, ask.point) else { return };
+    let Some((at, point)) = draft.point(ask.point) else { return };
     draft.title = format!("Put {name} back to {} UTC", point.taken.stamp());
     if at.machine != machine.uuid {
         let text = format!("That is a point of another machine; {name} is not put back to it.");

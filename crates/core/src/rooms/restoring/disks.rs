@@ -3,7 +3,7 @@
 use super::{BringDisks, Draft, Step};
 use crate::{
     copying::{Line, kept},
-    estate::{Disk, MachineState, PointAt, Provisioning, StoredPoint},
+    estate::{Disk, MachineState, Provisioning},
     finding::{Finding, Rule},
     ids::draw_uuid,
     limits, placement,
@@ -11,24 +11,9 @@ use crate::{
     units::Bytes,
 };
 
-/// The point, if it is there.
-pub(super) fn chosen(draft: &mut Draft<'_>, at: Option<PointAt>) -> Option<(PointAt, StoredPoint)> {
-    let Some(at) = at else {
-        draft.found(Finding::stop(Rule::Exists, "recovery point", "Choose the recovery point.").at("point"));
-        return None;
-    };
-    match at.found(draft.estate()) {
-        Ok((_, point)) => Some((at, point.clone())),
-        Err(gone) => {
-            draft.found(gone.at("point"));
-            None
-        }
-    }
-}
-
 pub(super) fn bring(draft: &mut Draft<'_>, ask: &BringDisks) {
     "Give disks of a recovery point".clone_into(&mut draft.title);
-    let Some((at, _)) = chosen(draft, ask.point) else { return };
+    let Some((at, _)) = draft.point(ask.point) else { return };
     let words = at.words(draft.estate());
     let Some(id) = ask.machine else {
         let text = "Choose the machine that gets them.";

@@ -11,7 +11,7 @@ use crate::{
         snapshots::{self, Quiet, Take},
     },
 };
-use std::{collections::BTreeMap, sync::Arc};
+use std::sync::Arc;
 
 pub(super) fn take(draft: &mut Draft<'_>, id: ScheduleId) {
     "Take snapshots by a schedule".clone_into(&mut draft.title);
@@ -32,36 +32,29 @@ pub(super) fn take(draft: &mut Draft<'_>, id: ScheduleId) {
         draft.found(Finding::mind(Rule::Count, &schedule.label, text));
     }
     let ids: Vec<MachineId> = all.iter().map(|m| m.id).collect();
-    let part = asked(draft, &schedule, ids.clone());
-    let stops: BTreeMap<String, String> = part.findings().iter().filter(|f| f.stops()).map(|f| (f.subject.clone(), f.text.clone())).collect();
-    let (can, out): (Vec<_>, Vec<_>) = all.iter().partition(|m| !stops.contains_key(&m.name));
-    for machine in &out {
-        let why = stops.get(&machine.name).map_or("", |w| w.as_str());
-        let text = format!("None of {} is taken. {why}", machine.name);
+    let out = snapshots::able(draft, &asked(draft, &schedule, ids.clone()));
+    for machine in all.iter().filter(|m| out.contains_key(&m.id)) {
+        let text = format!("None of {} is taken. {}", machine.name, out[&machine.id]);
         draft.found(Finding::mind(Rule::State, &machine.name, text));
     }
     draft.intend(Event::Schedule(schedules::Event::Begun { schedule: id, at: draft.now }));
+    let can: Vec<MachineId> = ids.into_iter().filter(|id| !out.contains_key(id)).collect();
     if can.is_empty() {
         let text = format!("No machine with {} can have one now.", schedule.label);
         return draft.found(Finding::mind(Rule::Nothing, &schedule.label, text));
     }
-    let part = match out.is_empty() {
-        true => part,
-        false => asked(draft, &schedule, can.iter().map(|m| m.id).collect()),
-    };
+    let mut part = draft.beside::<snapshots::Step>(draft.view);
+    snapshots::take(&mut part, &asked(draft, &schedule, can));
     draft.take_in(part, &[], |f| f, (Step::Snap, Event::Snap));
 }
 
-fn asked<'b>(draft: &Draft<'b>, schedule: &Schedule, machines: Vec<MachineId>) -> crate::road::Draft<'b, snapshots::Step> {
-    let mut part = draft.beside::<snapshots::Step>(draft.view);
-    let ask = Take {
+fn asked(draft: &Draft<'_>, schedule: &Schedule, machines: Vec<MachineId>) -> Take {
+    Take {
         machines,
         name: schedule.named(draft.now).into(),
         note: Default::default(),
         quiet: Quiet::IfPossible,
         memory: false,
         ends: Some(schedule.keeps),
-    };
-    snapshots::take(&mut part, &ask);
-    part
+    }
 }

@@ -10,7 +10,7 @@ mod take;
 
 pub use ask::{Ask, Back, Forget, Keep, Quiet, Take, Which};
 pub use event::Event;
-pub(crate) use take::take;
+pub(crate) use take::{able, take};
 pub use step::Step;
 
 use crate::{

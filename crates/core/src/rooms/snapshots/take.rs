@@ -5,12 +5,13 @@ use crate::{
     copying::rate,
     estate::{Host, Machine, MachineState, Volume},
     finding::{Finding, Rule},
-    ids::draw_uuid,
+    ids::{MachineId, draw_uuid},
     layers::{DEEPEST, SLOWER},
     limits,
     loads::{DiskUse, MachineLoad},
     migration::FIXED,
     moment::Span,
+    road::{self, Work},
     units::{Bytes, Rate, round},
 };
 use std::{
@@ -59,6 +60,15 @@ pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
         }
     }
     said.told(draft, ask);
+}
+
+/// Of those that would have one, whoever can't now, with the reason.
+pub(crate) fn able<S: Work>(draft: &road::Draft<'_, S>, ask: &Take) -> BTreeMap<MachineId, String> {
+    let mut part = draft.beside::<super::Step>(draft.view);
+    take(&mut part, ask);
+    let stops: BTreeMap<&str, &str> = part.findings().iter().filter(|f| f.stops()).map(|f| (f.subject.as_str(), f.text.as_str())).collect();
+    let all = ask.machines.iter().filter_map(|id| draft.estate().machines.get(id));
+    all.filter_map(|m| Some((m.id, (*stops.get(m.name.as_str())?).to_owned()))).collect()
 }
 
 /// What is alike for many machines is said once.

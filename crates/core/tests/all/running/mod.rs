@@ -36,6 +36,7 @@ fn plan(after: &[Vec<usize>]) -> Plan {
         }),
         title: format!("step {i}"),
         after: after.clone(),
+        turn: vec![],
         field: Some("host".into()),
         when: When::default(),
     };

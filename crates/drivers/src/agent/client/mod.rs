@@ -13,6 +13,7 @@ mod names;
 mod neighbours;
 mod packages;
 mod pools;
+mod questions;
 mod records;
 mod sharing;
 mod snapshots;

@@ -348,6 +348,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         stored: Bytes(m.stored),
         took: Span(m.took),
         job: *job,
+        proof: None,
     };
     let said = format!(
         "{} read in {}, {} new in the store",

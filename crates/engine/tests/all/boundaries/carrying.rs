@@ -5,9 +5,11 @@ use crate::{
     backups::{back_up, copy, forget_store, make_store},
     jobs::{begin, keep, label},
     packages::small,
+    proving::{must, prove},
     restoring::{beside, disks_to, newest, put_back},
     snapshots::{forget, named, take},
 };
+use zastrugi_core::moment::Span;
 use zastrugi_core::rooms::{
     Proposal, jobs,
     machines::{self, PowerAct},
@@ -44,6 +46,8 @@ impl Tour<'_> {
         self.go(power(PowerAct::Off)).await;
         self.go(disks_to(lab, "frail", at).await).await;
         self.go(beside(lab, "frail-then", at).await).await;
+        self.go(must(lab, "frail", "tcp 22")).await;
+        self.go(prove(lab, at, Span::mins(2)).await).await;
         assert_eq!(
             lab.standins.world.deliveries(),
             0,

@@ -71,6 +71,11 @@ fn scene(guest: &Guest, record: &Record, host: &str, now: i64) -> Scene {
             }
         }
         "installer" => lines(&["Installer: writing the system to disk 1"]),
+        "loader" if guest.spoilt => lines(&[
+            "Firmware 3.2 for virtual machines",
+            "Disk 1: ready",
+            "Disk 1 has no loader.",
+        ]),
         "loader of what it boots from" => lines(&["Loader of the image or the network"]),
         _ => {
             let shown = BOOT.iter().filter(|(at, _)| *at <= up);
@@ -141,9 +146,9 @@ impl World {
             *of = hangs.then_some(now);
         }
     }
-    /// Machines that run, with whether each hangs, its agent is silent, it crashed, or is slow to stand still; and whether one
+    /// Machines that run, with whether each hangs, its agent is silent, it crashed, or is slow to stand still, has no loader on its disk; and whether one
     /// that shares disks does so otherwise than it shall.
-    pub(crate) fn guests(&self) -> Vec<(String, [bool; 4], Option<bool>)> {
+    pub(crate) fn guests(&self) -> Vec<(String, [bool; 5], Option<bool>)> {
         let state = self.lock();
         let all = state.hosts.values().flat_map(|h| &h.guests);
         let named = all.filter_map(|(uuid, guest)| {
@@ -153,6 +158,7 @@ impl World {
                 guest.mute.is_some(),
                 guest.crashed.is_some(),
                 record.temper.slow,
+                crate::rooms::machines::questions::spoilt(record.chain.as_deref()),
             ];
             let shares = record.shares.first().map(|s| !s.reserves());
             Some((record.name.clone(), is, shares))

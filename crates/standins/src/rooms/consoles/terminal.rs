@@ -9,6 +9,8 @@ use std::fmt::Write;
 
 /// The most that is remembered.
 const HISTORY: usize = 64 << 10;
+/// From then on the kernel speaks.
+const LOADED: i64 = 3_500;
 /// Guest milliseconds between two ticks of the clock.
 const TICK: i64 = 100;
 
@@ -187,6 +189,8 @@ impl Console {
         }
         while let Some((at, line)) = BOOT.get(self.shown)
             && *at <= around.up
+            // Where no loader is found, nothing comes after it.
+            && (around.phase != "loader" || *at < LOADED)
         {
             self.shown += 1;
             let text = format!("{line}\r\n");

@@ -5,6 +5,8 @@ pub(crate) mod calls;
 pub(crate) mod live;
 mod passing;
 
+pub(crate) use passing::answer as page;
+
 use crate::{
     make::identity,
     rooms::hosts::host::Identity,

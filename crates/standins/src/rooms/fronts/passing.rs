@@ -30,7 +30,7 @@ trait Both: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Both for T {}
 
 /// What a guest answers to a request.
-pub(super) fn answer(name: &str, path: &str) -> (u16, String) {
+pub(crate) fn answer(name: &str, path: &str) -> (u16, String) {
     match path {
         "/missing" => (404, "nothing is here\n".into()),
         _ => (200, format!("{name} is well\n")),

@@ -44,6 +44,9 @@ pub(crate) struct Guest {
     /// Its disk can't be read until somebody types its recovery key; when that began to be asked for, it stands there.
     #[serde(default)]
     pub(crate) locked: bool,
+    /// Nothing on its disk boots.
+    #[serde(default)]
+    pub(crate) spoilt: bool,
     /// Bytes that it waits to write.
     #[serde(default)]
     pub(crate) unwritten: u64,
@@ -101,6 +104,7 @@ impl Guest {
             frozen: None,
             paused: None,
             locked: false,
+            spoilt: false,
             unwritten: 0,
             now: None,
         }
@@ -123,10 +127,16 @@ impl Guest {
         if !temper.agent {
             return None;
         }
-        let up = self.started + PHASES[3].1;
+        let up = match self.spoilt {
+            true => i64::MAX,
+            false => self.started + PHASES[3].1,
+        };
         let halted = self.paused.as_ref().map(|(_, since)| *since);
         let until = |stopped: [Option<i64>; 4]| stopped.into_iter().flatten().fold(now, i64::min);
-        let beats = (until([self.hung, self.mute, self.frozen, halted]) - up).max(0) / 1_000;
+        let beats = until([self.hung, self.mute, self.frozen, halted])
+            .saturating_sub(up)
+            .max(0)
+            / 1_000;
         let moved = (until([self.hung, self.frozen, halted, None]) - self.started).max(0) / 500;
         Some((beats, moved))
     }
@@ -146,6 +156,9 @@ impl Guest {
         let mut since = self.frozen.unwrap_or(now) - self.started;
         if self.locked && since >= super::firmware::ASKS_AFTER {
             return super::firmware::LOCKED;
+        }
+        if self.spoilt && since >= PHASES[0].1 {
+            return "loader";
         }
         if self.from != "disk" {
             if let Some((name, _)) = INSTALLS.iter().find(|(_, end)| since < *end) {

@@ -379,6 +379,8 @@ fn power_on(
     let mut guest = Guest::started(uid, generation, now, from);
     guest.now = volume.records.get(uuid).map(Record::size);
     let record = volume.records.get_mut(uuid);
+    let chain = record.as_ref().and_then(|r| r.chain.as_deref());
+    guest.spoilt = guest.from == "disk" && super::questions::spoilt(chain);
     if let Some(chain) = record.and_then(|r| r.chain.as_mut()) {
         chain.rests_until(now);
         // It goes on with the memory that was kept, as if it had never been off.

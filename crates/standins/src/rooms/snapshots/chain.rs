@@ -450,6 +450,11 @@ impl Chain {
         let seldom = (count / 10).min(home);
         let at = |i: u64| number((p.seldom + i).wrapping_mul(step) % home);
         all.extend((0..seldom).map(at));
+        // A loader that is gone does not come back by what a guest writes.
+        if crate::rooms::machines::questions::spoilt(Some(self)) {
+            all.remove(0);
+        }
+        let p = &mut self.pattern;
         p.often += often;
         p.seldom += seldom;
         self.put(0, &all);
@@ -472,6 +477,14 @@ impl Chain {
         if let Some(written) = written {
             written.put(writing, blocks);
         }
+    }
+
+    /// By which writing the first block of the first disk is as it is now; none: it holds nothing.
+    pub(crate) fn first_block(&self) -> Option<u64> {
+        let first = |disks: &[Written]| disks.first()?.within(0..1).first().map(|(_, n)| *n);
+        let layers = self.path(self.current).into_iter();
+        let mut own = layers.filter_map(|n| first(&self.layers.get(&n)?.disks));
+        own.next().or_else(|| first(&self.beneath.as_ref()?.disks))
     }
 
     /// How many disks a layer holds.

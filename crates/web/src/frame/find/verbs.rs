@@ -7,7 +7,19 @@ use zastrugi_core::{estate::Estate, permits::Act};
 /// (words, what it is done to, the link before the number, who may)
 type Verb = (&'static str, &'static str, &'static str, Act);
 
-const VERBS: [Verb; 61] = [
+const VERBS: [Verb; 63] = [
+    (
+        "say what it must answer",
+        "machine",
+        "/sheet/must-answer?ids=",
+        Act::Machines,
+    ),
+    (
+        "ask whether it is well",
+        "machine",
+        "/sheet/ask-now?ids=",
+        Act::Machines,
+    ),
     ("back up", "machine", "/sheet/back-up?ids=", Act::Machines),
     (
         "put back to a recovery point",

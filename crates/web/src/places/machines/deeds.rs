@@ -113,6 +113,11 @@ fn at_hand(permits: &Permits, m: &Machine) -> Vec<Deed> {
             sheet("Give it back to its pool", "give-back", m),
         ),
         some(may, sheet("Give it a pledge", "give-pledge", m)),
+        some(may, sheet("Say what it must answer", "must-answer", m)),
+        some(
+            may && runs && !m.must.is_empty(),
+            sheet("Ask whether it is well", "ask-now", m),
+        ),
         some(
             may,
             sheet("Leave disks out of its pledges", "except-disks", m),

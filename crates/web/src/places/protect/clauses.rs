@@ -36,6 +36,8 @@ pub(crate) fn key(sort: Sort) -> &'static str {
         Sort::Point => "point",
         Sort::Kept => "kept",
         Sort::Remote => "remote",
+        Sort::Proved => "proved",
+        Sort::Back => "back",
         Sort::Tier => "tier",
     }
 }

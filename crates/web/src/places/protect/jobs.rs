@@ -1,9 +1,13 @@
 //! Jobs: a table of them with the week to come, one with whom it is about, and the sheets that keep, begin, pause and remove one.
 
-use super::week::Week;
+use super::{
+    prove::{Proven, proven},
+    week::Week,
+};
 use crate::frame::{
     AtDesk, Fields, Page, Problem, Query, Signed, Window,
     consequences::Wrong,
+    fields::minutes_to_choose,
     page as whole, part,
     sheet::{Filled, render},
     time,
@@ -38,6 +42,8 @@ const OFTEN: [(&str, &str); 9] = [
     ("every Sunday", "FREQ=WEEKLY;BYDAY=SU"),
     ("on the first of each month", "FREQ=MONTHLY;BYMONTHDAY=1"),
 ];
+/// How often the newest point of each machine is proven, in minutes.
+const PROVES: [u64; 5] = [1440, 10_080, 20_160, 43_200, 129_600];
 /// Whoever writes the rule.
 const OWN: &str = "own";
 
@@ -50,6 +56,8 @@ pub(super) struct JobRow {
     pub(super) store: (u64, String),
     pub(super) often: String,
     pub(super) keeps: String,
+    /// How often points are proven by themselves.
+    pub(super) proves: String,
     pub(super) last: String,
     pub(super) next: String,
     pub(super) paused: bool,
@@ -88,6 +96,7 @@ pub(super) fn row(estate: &Estate, job: &Job) -> JobRow {
         store: (job.store.0, Object::Store(job.store).name(estate)),
         often: often(job),
         keeps: job.keeps.to_string(),
+        proves: job.proves.map_or_else(String::new, |s| s.to_string()),
         last: job.last.map_or_else(String::new, time),
         next: job.next.map_or_else(String::new, time),
         paused: job.paused,
@@ -107,6 +116,7 @@ struct InJob {
     points: usize,
     newest: String,
     how: &'static str,
+    proven: Proven,
     /// Nothing where it is copied.
     out: &'static str,
 }
@@ -139,6 +149,7 @@ fn in_job(estate: &Estate, job: &Job, m: &Machine) -> InJob {
         points: own.len(),
         newest: newest.map_or_else(String::new, |p| time(p.taken)),
         how: newest.map_or("", |p| p.consistent.word()),
+        proven: proven(newest.and_then(|p| p.proof.as_deref())),
         out: if m.is_node() {
             "shares disks, not copied"
         } else {
@@ -201,6 +212,8 @@ struct KeepFields {
     zone: String,
     keeps: String,
     quiet: bool,
+    proves: u64,
+    provens: Vec<(u64, String)>,
 }
 
 /// Whether a time of the day belongs to it.
@@ -267,6 +280,12 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
     let had_keeps = had.map_or_else(|| "7 days, 4 weeks".to_owned(), |j| j.keeps.to_string());
     let keeps = fields.or("keeps", &had_keeps);
     let quiet = fields.ticked("quiet", had.is_none_or(|j| j.quiet));
+    let had_proves = had.and_then(|j| j.proves).map_or(0, |s| s.0 / 60_000);
+    let usual_proves = if had.is_some() { had_proves } else { 10_080 };
+    let proves: u64 = fields
+        .or("proves", &usual_proves.to_string())
+        .parse()
+        .unwrap_or(0);
     let mut stores: Vec<(u64, String)> = view
         .estate
         .stores
@@ -301,6 +320,8 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
             zone: zone.clone(),
             keeps: keeps.clone(),
             quiet,
+            proves,
+            provens: minutes_to_choose(&PROVES, proves).into_iter().filter(|(m, _)| *m > 0).collect(),
         }),
         ask: Proposal::Jobs(Ask::Keep(Keep {
             job: of,
@@ -311,6 +332,7 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
             zone: zone.as_str().into(),
             keeps: keeps.as_str().into(),
             quiet,
+            proves: (proves > 0).then(|| Span::mins(proves.min(5_256_000))),
         })),
         wrong,
     }

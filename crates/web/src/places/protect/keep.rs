@@ -25,6 +25,9 @@ const EVERY: [u64; 9] = [15, 30, 60, 120, 240, 360, 720, 1440, 10_080];
 const KEPT: [u64; 8] = [1440, 2880, 4320, 10_080, 20_160, 43_200, 129_600, 525_600];
 const AGE: [u64; 9] = [5, 15, 30, 60, 240, 720, 1440, 2880, 10_080];
 
+const PROVED: [u64; 6] = [1440, 10_080, 20_160, 43_200, 129_600, 259_200];
+const BACK: [u64; 9] = [5, 10, 15, 30, 60, 120, 240, 480, 1440];
+
 #[derive(Template)]
 #[template(path = "places/protect/keep.html")]
 struct KeepFields {
@@ -47,6 +50,10 @@ struct KeepFields {
     ages: Vec<(u64, String)>,
     site: u64,
     sites: Vec<(u64, String)>,
+    proved: u64,
+    proveds: Vec<(u64, String)>,
+    back: u64,
+    backs: Vec<(u64, String)>,
     tier: u8,
 }
 
@@ -101,6 +108,8 @@ fn clauses(typed: &KeepFields, wrong: &mut Vec<Wrong>) -> Clauses {
             age,
             site: (typed.site > 0).then_some(SiteId(typed.site)),
         }),
+        proved: span(typed.proved),
+        back: span(typed.back),
         tier: (typed.tier > 0).then_some(typed.tier),
     }
 }
@@ -125,6 +134,8 @@ fn read(view: &View, fields: &Fields, had: Option<&Pledge>) -> KeepFields {
         .or("site", &had_site.to_string())
         .parse()
         .unwrap_or(0);
+    let proved = minutes(fields, "proved", was.proved);
+    let back = minutes(fields, "back", was.back);
     let tier = fields
         .or("tier", &was.tier.unwrap_or(0).to_string())
         .parse()
@@ -163,6 +174,10 @@ fn read(view: &View, fields: &Fields, had: Option<&Pledge>) -> KeepFields {
         ages: choose(&AGE, age),
         site,
         sites: sites.collect(),
+        proved,
+        proveds: choose(&PROVED, proved),
+        back,
+        backs: choose(&BACK, back),
         tier,
     }
 }

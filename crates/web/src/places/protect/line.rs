@@ -64,7 +64,12 @@ impl Line {
     pub(super) fn of(estate: &Estate, m: &Machine, promise: &Promise, now: Moment) -> Option<Line> {
         let points = promise.judged.iter().filter_map(|j| match &j.demand {
             Demand::Point(p) => Some(p),
-            Demand::Storage(_) | Demand::Kept(_) | Demand::Remote(_) | Demand::Tier(_) => None,
+            Demand::Storage(_)
+            | Demand::Kept(_)
+            | Demand::Remote(_)
+            | Demand::Proved(_)
+            | Demand::Back(_)
+            | Demand::Tier(_) => None,
         });
         let (every, taker) = points.map(|p| (p.every, p.taker)).min_by_key(|p| p.0)?;
         let span = Span(every.0.saturating_mul(INTERVALS)).max(LEAST);

@@ -11,7 +11,7 @@ use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, sheet::re
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Machine, Taker},
+    estate::{Estate, Machine, PointAt, Taker},
     ids::{MachineId, StoreId},
     permits::Act,
     pledges::{Demand, Evidence, Judged, Promise, Standing},
@@ -50,6 +50,8 @@ struct MachinePage {
     line: String,
     uncovered: Vec<String>,
     copies: Vec<((u64, String), PointRow)>,
+    /// Questions that its guest must answer.
+    must: Vec<String>,
     may: bool,
 }
 
@@ -126,9 +128,30 @@ fn remedies(estate: &Estate, m: &Machine, judged: &Judged) -> Vec<(String, Strin
         Demand::Point(_) if m.is_node() => vec![],
         Demand::Point(_) => vec![snapshot(), schedule()],
         Demand::Kept(_) => std::iter::once(schedule()).chain(arrays()).collect(),
+        Demand::Proved(_) | Demand::Back(_) => proofs(estate, m),
         Demand::Tier(_) => vec![(
             "Change its tier".to_owned(),
             format!("/sheet/edit-machines?ids={}", m.id.0),
+        )],
+    }
+}
+
+/// The newest point is proven, or a job does that again and again.
+fn proofs(estate: &Estate, m: &Machine) -> Vec<(String, String)> {
+    let newest = estate.backups_of(m).filter_map(|s| Some((s.newest()?, s)));
+    let newest = newest.max_by_key(|(p, _)| p.taken).map(|(p, s)| PointAt {
+        store: s.store,
+        machine: m.uuid,
+        session: p.session,
+    });
+    match newest {
+        Some(at) => vec![(
+            "Prove the newest point".to_owned(),
+            format!("/sheet/prove?point={at}"),
+        )],
+        None => vec![(
+            "Back it up".to_owned(),
+            format!("/sheet/back-up?ids={}", m.id.0),
         )],
     }
 }
@@ -222,6 +245,7 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, Problem
             .map(|p| p.uncovered.clone())
             .unwrap_or_default(),
         copies: copies(estate, m),
+        must: m.must.iter().map(ToString::to_string).collect(),
         may: may && m.deleted.is_none(),
     })
 }

@@ -10,6 +10,7 @@ mod list;
 mod machine;
 mod pledge;
 mod point;
+pub(crate) mod prove;
 pub(crate) mod restore;
 mod series;
 mod stores;
@@ -44,6 +45,9 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("remove-job", Act::Machines, "protect", jobs::remove),
     Sheet::new("put-back", Act::Machines, "machines", restore::put_back).prepared(restore::prepare),
     Sheet::new("bring-disks", Act::Machines, "machines", restore::disks).prepared(restore::prepare),
+    Sheet::new("prove", Act::Machines, "protect", prove::point).prepared(prove::prepare),
+    Sheet::new("must-answer", Act::Machines, "machines", prove::must),
+    Sheet::new("ask-now", Act::Machines, "machines", prove::now),
     Sheet::new("give-pledge", Act::Machines, "machines", give::give),
     Sheet::new("except-disks", Act::Machines, "machines", give::except),
 ];
@@ -62,6 +66,7 @@ pub(crate) fn routes() -> Vec<Route> {
         series::show,
         series::page_part,
         point::show,
+        point::page_part,
         point::has,
         jobs::show,
         jobs::page_part

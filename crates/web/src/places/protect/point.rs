@@ -1,10 +1,18 @@
 //! A recovery point: what it has, as its store has it, and what can be made of it.
 
-use super::series::{identity, path};
+use super::{
+    prove::{Proven, proven},
+    series::{identity, path},
+};
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, time};
 use askama::Template;
 use rocket::get;
-use zastrugi_core::{copying, estate::PointAt, ids::StoreId, permits::Act};
+use zastrugi_core::{
+    copying,
+    estate::{PointAt, Proof},
+    ids::StoreId,
+    permits::Act,
+};
 
 #[derive(Template)]
 #[template(path = "places/protect/point.html", blocks = ["body"])]
@@ -19,7 +27,48 @@ struct PointPage {
     series: String,
     taken: String,
     facts: Vec<(&'static str, String)>,
+    proof: Option<Shown>,
+    /// The copy by which it is being proven.
+    copy: Option<(u64, String)>,
     may: bool,
+}
+
+/// What came of a copy that was booted.
+struct Shown {
+    proven: Proven,
+    at: String,
+    words: String,
+    facts: Vec<(&'static str, String)>,
+    /// Question, whether the answer is good, the answer.
+    replies: Vec<(String, bool, String)>,
+    picture: Option<uuid::Uuid>,
+}
+
+fn shown(proof: &Proof) -> Shown {
+    Shown {
+        proven: proven(Some(proof)),
+        at: time(proof.at),
+        words: proof.words(),
+        facts: vec![
+            ("Booted by", proof.host.clone()),
+            ("Since it was asked for", proof.took.to_string()),
+            ("Since it was powered on", proof.booted.to_string()),
+        ],
+        replies: proof
+            .replies
+            .iter()
+            .map(|r| (r.question.to_string(), r.fine, r.said.clone()))
+            .collect(),
+        picture: proof.picture,
+    }
+}
+
+#[derive(Template)]
+#[template(path = "places/protect/point_proof.html")]
+struct ProofPart {
+    proof: Option<Shown>,
+    copy: Option<(u64, String)>,
+    to: String,
 }
 
 #[derive(Template)]
@@ -66,6 +115,11 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
             ("New in the store", point.stored.to_string()),
             ("Took", point.took.to_string()),
         ],
+        proof: point.proof.as_deref().map(shown),
+        copy: estate
+            .proving()
+            .find(|m| m.proves.as_deref() == Some(&at))
+            .map(|m| (m.id.0, m.name.clone())),
         may: signed.may(Act::Machines),
     })
 }
@@ -75,6 +129,23 @@ pub(crate) fn show(signed: Signed, desk: &AtDesk, id: u64, machine: &str, sessio
     let body = build(&signed, desk, asked(id, machine, session)?)?;
     let title = format!("A recovery point of {}", body.name);
     whole(&signed, desk, "protect", &title, &body)
+}
+
+/// While it is being proven.
+#[get("/protect/stores/<id>/<machine>/<session>/part")]
+pub(crate) fn page_part(
+    signed: Signed,
+    desk: &AtDesk,
+    id: u64,
+    machine: &str,
+    session: &str,
+) -> Page {
+    let body = build(&signed, desk, asked(id, machine, session)?)?;
+    part(&ProofPart {
+        proof: body.proof,
+        copy: body.copy,
+        to: body.to,
+    })
 }
 
 /// Read from the store while the page is shown already.

@@ -1,5 +1,6 @@
 //! What a store has of one machine, also when that is gone: its recovery points, the newest first.
 
+use super::prove::{Proven, proven};
 use crate::frame::{AtDesk, Page, Problem, Query, Signed, Window, page as whole, part, time};
 use askama::Template;
 use rocket::get;
@@ -19,6 +20,7 @@ pub(super) struct PointRow {
     pub(super) read: String,
     pub(super) stored: String,
     pub(super) took: String,
+    pub(super) proven: Proven,
 }
 
 /// Where a point can be looked at.
@@ -42,6 +44,7 @@ pub(super) fn row(store: StoreId, machine: Uuid, p: &StoredPoint) -> PointRow {
         read: p.read.to_string(),
         stored: p.stored.to_string(),
         took: p.took.to_string(),
+        proven: proven(p.proof.as_deref()),
     }
 }
 
