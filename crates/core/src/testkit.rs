@@ -336,6 +336,10 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
     let id: u64 = words[1].parse().unwrap();
     let size = Bytes::gib(words[3].parse().unwrap());
     let host = (words[4] == "on").then(|| HostId(words[5].parse().unwrap()));
+    let (state, wanted) = match host {
+        Some(_) => (MachineState::Running { guest: true }, Wanted::On),
+        None => (MachineState::Off, Wanted::Off),
+    };
     let label = opts.get("label").map(|l| {
         (
             l.split(':').next().unwrap_or(l).to_owned(),
@@ -349,16 +353,8 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         cluster: Some(cluster.id),
         host,
         arriving: None,
-        state: if host.is_some() {
-            MachineState::Running { guest: true }
-        } else {
-            MachineState::Off
-        },
-        wanted: if host.is_some() {
-            Wanted::On
-        } else {
-            Wanted::Off
-        },
+        state,
+        wanted,
         vcpus: opts.get("vcpus").map_or(2, |v| v.parse().unwrap()),
         memory: Memory {
             kept: opts

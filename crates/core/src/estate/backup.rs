@@ -81,6 +81,9 @@ pub struct StoredPoint {
     /// Which job made it; none: somebody did by hand.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<JobId>,
+    /// Until then somebody wanted it; none: until somebody lets it go, or its job does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ends: Option<Moment>,
     /// What came of a copy of it that was booted; none: nobody tried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<Box<super::Proof>>,
@@ -254,6 +257,22 @@ impl Estate {
     /// What one store has of it.
     pub fn backups_at<'a>(&'a self, machine: &Machine, store: StoreId) -> Option<&'a Arc<Series>> {
         self.backups_of(machine).find(|s| s.store == store)
+    }
+    /// Points whose time is over.
+    pub fn over(
+        &self,
+        store: StoreId,
+        now: Moment,
+    ) -> impl Iterator<Item = (PointAt, &StoredPoint)> {
+        let over = move |p: &&StoredPoint| p.ends.is_some_and(|ends| ends <= now);
+        self.series_in(store).flat_map(move |s| {
+            let at = |p: &StoredPoint| PointAt {
+                store: s.store,
+                machine: s.machine,
+                session: p.session,
+            };
+            s.points.iter().filter(over).map(move |p| (at(p), p))
+        })
     }
     /// What a store has, by machine.
     pub fn series_in(&self, store: StoreId) -> impl Iterator<Item = &Arc<Series>> {

@@ -38,6 +38,7 @@ mod spare_pool;
 mod stray;
 mod template;
 mod unattached;
+mod unusual;
 mod volume;
 
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
@@ -83,6 +84,7 @@ pub use spare_pool::{Held, OfPool, SparePool};
 pub use stray::{Stray, Strays, Why};
 pub use template::{Parent, Sealed, Template, Version};
 pub use unattached::{SpareDisk, Unattached};
+pub use unusual::Unusual;
 pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{

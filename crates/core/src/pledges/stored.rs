@@ -124,8 +124,21 @@ impl<'a> Case<'a> {
         let (store, newest) = self.newest(|_, _| true)?;
         let (to, seen) = (&store.name, self.seen(store, newest));
         let Some(job) = newest.job.and_then(|id| self.estate.jobs.get(&id)) else {
-            let text = say!(self, "What {to} has stays until somebody removes it.");
-            return Some(Verdict::new(Standing::Kept, text).by([seen]));
+            let verdict = match newest.ends.map(|ends| ends.since(newest.taken)) {
+                None => {
+                    let text = say!(self, "What {to} has stays until somebody lets it go.");
+                    Verdict::new(Standing::Kept, text)
+                }
+                Some(stays) if stays >= span => Verdict::new(
+                    Standing::Kept,
+                    say!(self, "What {to} has is kept for {stays}."),
+                ),
+                Some(stays) => {
+                    let text = say!(self, "What {to} has is kept for {stays} only.");
+                    Verdict::new(Standing::Broken, text)
+                }
+            };
+            return Some(verdict.by([seen]));
         };
         let (name, keeps, reach) = (&job.name, &job.keeps, job.keeps.reach());
         let verdict = match reach >= span {

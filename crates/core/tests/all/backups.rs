@@ -62,6 +62,7 @@ pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoi
         stored: Bytes::gib(1),
         took: Span::secs(20),
         job: None,
+        ends: None,
         proof: None,
     }
 }
@@ -187,6 +188,7 @@ fn back_up(store: Option<StoreId>) -> Proposal {
         machines: vec![MachineId(7), MachineId(8)],
         store,
         quiet: Quiet::IfPossible,
+        keep: None,
     }))
 }
 
@@ -248,6 +250,7 @@ fn a_mark_is_set_only_when_its_copy_can_begin() {
             machines: (10..17).map(MachineId).collect(),
             store: Some(STORE),
             quiet: Quiet::IfPossible,
+            keep: None,
         })),
     );
     let steps = said.steps();

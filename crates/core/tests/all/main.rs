@@ -33,6 +33,7 @@ mod keeping;
 mod kept_up;
 mod layering;
 mod leaving;
+mod letting;
 mod limits;
 mod maintenance;
 mod moving;
@@ -61,6 +62,7 @@ mod storing;
 mod taking;
 mod telling;
 mod timing;
+mod unusual;
 mod upgrading;
 
 use zastrugi_core::{

@@ -17,7 +17,7 @@ use zastrugi_core::{
     estate::{Estate, PointAt},
     evidence::Probe,
     ids::draw_uuid,
-    moment::Moment,
+    moment::{Moment, Span},
     permits::{Permits, Role, Who},
     rooms::{
         Proposal,
@@ -25,7 +25,7 @@ use zastrugi_core::{
         backups::{self, JobRun},
         jobs::PROVEN_AT_ONCE,
         proving::{self, ProvePoint},
-        scheduled,
+        scheduled, stores,
     },
     runs::Object,
 };
@@ -33,6 +33,10 @@ use zastrugi_core::{
 const LOOK: Duration = Duration::from_secs(2);
 /// What is to be proven changes seldom.
 const PROOFS: Duration = Duration::from_secs(5);
+/// What is later than that was missed.
+const LATE: Span = Span::mins(10);
+/// Between two jobs that were missed.
+const APART: Duration = Duration::from_mins(1);
 /// After a refusal nothing is tried for so long.
 const AGAIN: Duration = Duration::from_mins(1);
 
@@ -51,8 +55,33 @@ fn due(estate: &Estate, now: Moment) -> Vec<Due> {
         ask: Proposal::Scheduled(scheduled::Ask::Take { schedule: s.id }),
         request: draw_uuid(s.id.0, s.next().0.unsigned_abs(), DUE),
     });
-    let jobs = estate.jobs.values().filter(|j| j.is_due(now));
-    let backups = jobs.map(|j| Due {
+    let stores = estate.stores.values();
+    let over = stores.filter(|s| estate.over(s.id, now).next().is_some());
+    let over = over.map(|s| Due {
+        name: s.name.clone(),
+        ask: Proposal::Stores(stores::Ask::Over { store: s.id }),
+        // One run takes all whose time is over; what could not go is tried again.
+        request: draw_uuid(s.id.0, now.0.unsigned_abs() / 600_000, OVER),
+    });
+    snapshots.chain(over).collect()
+}
+
+/// Jobs that are due, the longest first. After a time without a manager many are at once: then they are begun one after the other,
+/// as they share lines and stores.
+fn jobs(estate: &Estate, now: Moment, caught_up: &mut Option<Instant>) -> Vec<Due> {
+    let mut all: Vec<_> = estate.jobs.values().filter(|j| j.is_due(now)).collect();
+    all.sort_by_key(|j| j.next);
+    let waits = caught_up.is_some_and(|at| at.elapsed() < APART);
+    let mut late = 0;
+    all.retain(|j| {
+        let missed = j.next.is_some_and(|next| now.since(next) > LATE);
+        late += usize::from(missed);
+        !missed || (late == 1 && !waits)
+    });
+    if late > 1 && !waits {
+        *caught_up = Some(Instant::now());
+    }
+    let due = all.into_iter().map(|j| Due {
         name: j.name.clone(),
         ask: Proposal::Backups(backups::Ask::Job(JobRun {
             job: j.id,
@@ -60,7 +89,7 @@ fn due(estate: &Estate, now: Moment) -> Vec<Due> {
         })),
         request: draw_uuid(j.id.0, j.next.unwrap_or(now).0.unsigned_abs(), DUE_JOB),
     });
-    snapshots.chain(backups).collect()
+    due.collect()
 }
 
 /// Points that are to be proven, as many as may be at a time; and what earlier proofs left. What they hold is asked of their stores
@@ -144,13 +173,19 @@ impl Tried {
 }
 
 pub(super) async fn take(office: Office) {
-    let mut tried = Tried::default();
+    let (mut tried, mut caught_up) = (Tried::default(), None);
     let mut looked = Instant::now();
     loop {
         sleep(LOOK).await;
         tried.refused.retain(|_, at| at.elapsed() < AGAIN);
         let estate = office.shared.estate();
-        tried.begin(&office, due(&estate, now())).await;
+        let jobs = jobs(&estate, now(), &mut caught_up);
+        tried
+            .begin(
+                &office,
+                due(&estate, now()).into_iter().chain(jobs).collect(),
+            )
+            .await;
         if looked.elapsed() >= PROOFS {
             looked = Instant::now();
             let proofs = proofs(&office, &tried).await;
@@ -164,3 +199,4 @@ const DUE: u64 = 0x6475_6520_6e6f_7721;
 const DUE_JOB: u64 = 0x6a6f_6220_6475_6521;
 const PROVE: u64 = 0x7072_6f76_656e_2121;
 const LEFT: u64 = 0x6c65_6674_206f_7665;
+const OVER: u64 = 0x7469_6d65_206f_7665;

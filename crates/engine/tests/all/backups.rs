@@ -58,6 +58,7 @@ fn store(lab: &Lab) -> Option<zastrugi_core::ids::StoreId> {
 
 pub(crate) fn back_up(lab: &Lab, machine: &str) -> Proposal {
     Proposal::Backups(backups::Ask::Now(BackUp {
+        keep: None,
         machines: vec![lab.machine(machine)],
         store: store(lab),
         quiet: Quiet::IfPossible,

@@ -8,7 +8,7 @@ use crate::{
 };
 use sqlx::PgPool;
 use zastrugi_core::{
-    estate::{Job, StoredPoint},
+    estate::{Job, PointAt, StoredPoint},
     moment::Span,
     rooms::{
         Proposal,
@@ -16,6 +16,7 @@ use zastrugi_core::{
         edits::{self, Set, Target},
         jobs::{self, Keep},
         machines::{self, PowerAct},
+        stores,
     },
     runs::RunState,
 };
@@ -141,6 +142,20 @@ async fn points_that_are_not_kept_go_and_what_stays_comes_back(pool: PgPool) {
     let at = newest(&lab, "m");
     lab.done(put_back(&lab, "m", at, false).await).await;
     assert!(lab.standins.world.read_disk("m", 0).unwrap() == then);
+    // Somebody lets both go; the next copy is of everything again.
+    let all = points(&lab).into_iter().map(|p| PointAt {
+        session: p.session,
+        ..at
+    });
+    lab.done(Proposal::Stores(stores::Ask::LetGo {
+        points: all.collect(),
+        typed: "2".into(),
+    }))
+    .await;
+    assert!(points(&lab).is_empty() && lab.estate().series.is_empty());
+    lab.done(begin(&lab)).await;
+    assert_eq!(points(&lab).len(), 1);
+    assert!(told(&lab, "recovery points in breakwater are not kept any more").await);
 }
 
 /// If this fails, two runs of one job copy the same machines at the same time.

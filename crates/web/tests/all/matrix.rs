@@ -5,7 +5,8 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 98] = [
+const SHEETS: [(&str, usize); 99] = [
+    ("let-go", 2),
     ("prove", 1),
     ("must-answer", 1),
     ("ask-now", 1),

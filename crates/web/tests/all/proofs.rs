@@ -3,14 +3,14 @@
 use crate::{
     house::House,
     pages::words,
-    stores::{STORE, estate, series},
+    stores::{STORE, estate, two_points},
 };
 use rocket::http::Status;
 use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Came, Estate, Fact, Machine, PointAt, Proof, Question, Reply, Series},
+    estate::{Came, Estate, Fact, Machine, PointAt, Proof, Question, Reply},
     ids::{MachineId, StoreId},
     moment::{Moment, Span},
 };
@@ -40,10 +40,7 @@ fn proof(fine: bool) -> Proof {
 /// Machine 7 with two points, of which the older was tried; answers the address of that.
 fn tried(estate: &mut Estate, fine: bool) -> String {
     let m = estate.machines[&MachineId(7)].clone();
-    let Fact::Series(series) = series(900, m.uuid, &m.name) else {
-        panic!("no series");
-    };
-    let mut series = Series::clone(&series);
+    let mut series = two_points(900, m.uuid, &m.name);
     series.points[0].session = Uuid::from_u128(1);
     series.points[0].proof = Some(Box::new(proof(fine)));
     estate.put(Fact::Series(Arc::new(series)));
@@ -106,7 +103,10 @@ async fn one_that_is_being_proven_names_its_copy(pool: PgPool) {
     let cookie = house.sign_in("ada").await;
     let (_, page) = house.get(&cookie, &path).await;
     let said = words(&page);
-    assert!(said.contains("It is being proven") && said.contains(&name), "{said}");
+    assert!(
+        said.contains("It is being proven") && said.contains(&name),
+        "{said}"
+    );
     assert!(said.contains("answered all 2 questions"), "{said}");
     let point = PointAt {
         store: StoreId(STORE),
@@ -117,7 +117,11 @@ async fn one_that_is_being_proven_names_its_copy(pool: PgPool) {
         .get(&cookie, &format!("/sheet/prove?point={point}"))
         .await;
     assert_eq!(status, Status::Ok);
-    assert!(words(&sheet).contains("being proven already"), "{}", words(&sheet));
+    assert!(
+        words(&sheet).contains("being proven already"),
+        "{}",
+        words(&sheet)
+    );
 }
 
 /// If this fails, what was typed is lost with the words about it, or questions are kept that nobody can ask.
@@ -129,7 +133,10 @@ async fn what_a_machine_must_answer_is_read_line_by_line(pool: PgPool) {
     let (status, sheet) = house.get(&cookie, path).await;
     assert_eq!(status, Status::Ok);
     let said = words(&sheet);
-    assert!(said.contains("Line 2") && sheet.contains("smtp 25"), "{said}");
+    assert!(
+        said.contains("Line 2") && sheet.contains("smtp 25") && !said.contains("line break"),
+        "{said}"
+    );
     let (_, page) = house.get(&cookie, "/protect/machines/7").await;
     assert!(words(&page).contains("Nobody said"), "{}", words(&page));
 }

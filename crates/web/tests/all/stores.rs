@@ -16,7 +16,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 
-const STORE: u64 = 760;
+pub(crate) const STORE: u64 = 760;
 
 fn now() -> Moment {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
@@ -46,6 +46,10 @@ fn store() -> Store {
 }
 
 fn series(id: u64, machine: Uuid, name: &str) -> Fact {
+    Fact::Series(Arc::new(two_points(id, machine, name)))
+}
+
+pub(crate) fn two_points(id: u64, machine: Uuid, name: &str) -> Series {
     let point = |age| StoredPoint {
         session: Uuid::from_u128(u128::from(id)),
         taken: now().before(age),
@@ -55,18 +59,19 @@ fn series(id: u64, machine: Uuid, name: &str) -> Fact {
         stored: Bytes::mib(300),
         took: Span::secs(20),
         job: None,
+        ends: None,
         proof: None,
     };
-    Fact::Series(Arc::new(Series {
+    Series {
         id: SeriesId(id),
         store: StoreId(STORE),
         machine,
         name: name.into(),
         points: vec![point(Span::mins(90)), point(Span::mins(20))],
-    }))
+    }
 }
 
-fn estate() -> Estate {
+pub(crate) fn estate() -> Estate {
     let mut estate = Estate::clone(&read(crate::house::ESTATE).view.estate);
     estate.put(Fact::Store(Arc::new(store())));
     estate

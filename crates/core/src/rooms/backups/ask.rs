@@ -4,6 +4,7 @@ use super::{Step, assess, due};
 use crate::{
     endpoint::Password,
     ids::{JobId, MachineId, StoreId},
+    moment::Span,
     permits::Act,
     road::{Ask as Asked, Draft},
     rooms::snapshots::Quiet,
@@ -23,6 +24,9 @@ pub struct BackUp {
     pub machines: Vec<MachineId>,
     pub store: Option<StoreId>,
     pub quiet: Quiet,
+    /// So long the points are kept; none: until somebody lets them go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep: Option<Span>,
 }
 
 impl Asked for Ask {

@@ -6,7 +6,7 @@ use crate::{
     finding::{Finding, Rule},
     ids::{HostId, JobId, MachineId},
     layers,
-    moment::Span,
+    moment::{Moment, Span},
     runs::Object,
     rooms::{
         backups::Event,
@@ -22,6 +22,16 @@ use uuid::Uuid;
 const LEFT: Span = Span::days(3);
 /// So many are copied at the same time: a store and a line are shared.
 const AT_ONCE: usize = 4;
+
+/// Nobody wants a point for less, or longer.
+const LEAST: Span = Span::mins(60);
+const MOST: Span = Span::days(3660);
+
+/// Who wishes it, and until when.
+pub(super) enum Whose {
+    Job(JobId),
+    Person(Option<Moment>),
+}
 
 /// What is asked of snapshots.
 pub(super) fn mark(machines: &[MachineId], to: &str, quiet: Quiet) -> Take {
@@ -54,15 +64,29 @@ pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
         [one] => format!("Back up {} to {to}", Object::Machine(one.machine).name(draft.estate())),
         all => format!("Back up {} machines to {to}", all.len()),
     };
+    if ask.keep.is_some_and(|k| k < LEAST || k > MOST) {
+        let text = format!("Between {LEAST} and {MOST}.");
+        draft.found(Finding::stop(Rule::State, "keep", text).at("keep"));
+    }
     if let Some(store) = store {
-        copied(draft, &store, marks, None);
+        let ends = ask.keep.map(|k| draft.now.plus(k));
+        copied(draft, &store, marks, Whose::Person(ends));
+        if let Some(ends) = ends {
+            let text = format!("The points go by themselves at {} UTC.", ends.stamp());
+            draft.found(Finding::clear(Rule::Deleted, &to, text).at("keep"));
+        }
     }
 }
 
 /// Marked, copied, released, a few at a time; the steps of the last ones.
-pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark>, job: Option<JobId>) -> Vec<usize> {
+pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark>, whose: Whose) -> Vec<usize> {
     let to = &store.name;
-    let mut copies = carrying::Copies::to(&draft.beside(draft.view), store, marks.len(), job);
+    let (job, ends) = match whose {
+        Whose::Job(job) => (Some(job), None),
+        Whose::Person(ends) => (None, ends),
+    };
+    let copies = carrying::Copies::to(&draft.beside(draft.view), store, marks.len(), job);
+    let mut copies = copies.until(ends);
     let mut all: Vec<Vec<usize>> = Vec::new();
     for mark in marks {
         let Some(machine) = draft.estate().machines.get(&mark.machine).cloned() else { continue };

@@ -2,7 +2,7 @@
 
 use super::{
     Draft, Event, Step,
-    assess::{copied, mark, marks},
+    assess::{Whose, copied, mark, marks},
 };
 use crate::{
     estate::{Job, Machine},
@@ -50,7 +50,7 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     if !all.is_empty() {
         let quiet = if job.quiet { Quiet::IfPossible } else { Quiet::No };
         let marks = marks(draft, &all, &store.name, quiet);
-        last = copied(draft, &store, marks, Some(id));
+        last = copied(draft, &store, marks, Whose::Job(id));
     }
     if store.swept.is_none_or(|at| draft.now.since(at) > SWEPT) {
         let step = stores::Step::Sweep { store: store.id };

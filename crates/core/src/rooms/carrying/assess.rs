@@ -7,7 +7,7 @@ use crate::{
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{HostId, JobId, SeriesId, StoreId},
-    moment::Span,
+    moment::{Moment, Span},
     units::Bytes,
 };
 use std::sync::Arc;
@@ -58,6 +58,7 @@ pub(crate) struct Copies<'a> {
     store: &'a Store,
     line: Line,
     job: Option<JobId>,
+    ends: Option<Moment>,
     each: bool,
     machines: usize,
     /// First copies, and what is read for all.
@@ -80,12 +81,18 @@ impl<'a> Copies<'a> {
             store,
             line: Line::to(draft.estate(), store.id),
             job,
+            ends: None,
             each: machines <= EACH,
             machines: 0,
             first: 0,
             bytes: Bytes::ZERO,
             unknown: 0,
         }
+    }
+
+    /// Wanted until then.
+    pub(crate) fn until(self, ends: Option<Moment>) -> Copies<'a> {
+        Copies { ends, ..self }
     }
 
     /// The step, after others.
@@ -117,6 +124,7 @@ impl<'a> Copies<'a> {
             bytes: reading.bytes,
             time: self.line.time(reading.bytes),
             job: self.job,
+            ends: self.ends,
         };
         draft.step(step, format!("Copy {name} to {to}"), &[], Some("store"));
     }

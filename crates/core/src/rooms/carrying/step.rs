@@ -6,7 +6,7 @@ use crate::{
     estate::{Disk, Estate, MachineState, PointAt},
     finding::{Finding, Rule},
     ids::{HostId, JobId, MachineId, SeriesId, StoreId, VolumeId},
-    moment::Span,
+    moment::{Moment, Span},
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
     units::Bytes,
@@ -31,6 +31,9 @@ pub enum Step {
         time: Span,
         #[serde(default, skip_serializing_if = "Option::is_none")]
         job: Option<JobId>,
+        /// Until then the point is wanted.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        ends: Option<Moment>,
     },
     /// Disks of a point come to the volume of a machine, and lie there for it.
     Bring {

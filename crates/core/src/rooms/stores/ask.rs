@@ -1,8 +1,9 @@
 //! What somebody wishes of stores.
 
-use super::{Step, assess};
+use super::{Step, assess, letting};
 use crate::{
     endpoint::{Endpoint, Password},
+    estate::PointAt,
     ids::StoreId,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -23,6 +24,14 @@ pub enum Ask {
         /// What the person typed to confirm: its name.
         typed: Line,
     },
+    /// Recovery points go, whoever made them.
+    LetGo {
+        points: Vec<PointAt>,
+        /// What the person typed to confirm: the machine's name, or how many they are.
+        typed: Line,
+    },
+    /// Those go whose time is over.
+    Over { store: StoreId },
 }
 
 impl Asked for Ask {
@@ -30,7 +39,8 @@ impl Asked for Ask {
 
     fn acts(&self) -> BTreeSet<Act> {
         match self {
-            Ask::Make(_) | Ask::Forget { .. } => BTreeSet::from([Act::Storage]),
+            Ask::Make(_) | Ask::Forget { .. } | Ask::Over { .. } => BTreeSet::from([Act::Storage]),
+            Ask::LetGo { .. } => BTreeSet::from([Act::Purge]),
             // Whoever has it can read every machine.
             Ask::TakeOut { .. } => BTreeSet::from([Act::Settings]),
         }
@@ -41,13 +51,15 @@ impl Asked for Ask {
             Ask::Make(ask) => assess::make(draft, ask),
             Ask::TakeOut { store } => assess::take_out(draft, *store),
             Ask::Forget { store, typed } => assess::forget(draft, *store, typed),
+            Ask::LetGo { points, typed } => letting::let_go(draft, points, typed),
+            Ask::Over { store } => letting::over(draft, *store),
         }
     }
 
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Make(ask) => Some(&mut ask.secret),
-            Ask::TakeOut { .. } | Ask::Forget { .. } => None,
+            Ask::TakeOut { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } => None,
         }
     }
 }

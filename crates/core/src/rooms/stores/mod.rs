@@ -1,8 +1,9 @@
-//! Stores of backups: made in an empty bucket, their keys taken out, forgotten.
+//! Stores of backups: made in an empty bucket, their keys taken out, forgotten; what lies in them let go.
 
 mod ask;
 mod assess;
 mod event;
+mod letting;
 mod step;
 
 pub use ask::{Ask, MakeStore};

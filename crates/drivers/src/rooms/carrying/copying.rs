@@ -323,6 +323,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
             store,
             series,
             job,
+            ends,
             ..
         },
         Carried::There(brought),
@@ -348,6 +349,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         stored: Bytes(m.stored),
         took: Span(m.took),
         job: *job,
+        ends: *ends,
         proof: None,
     };
     let said = format!(

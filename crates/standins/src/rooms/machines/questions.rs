@@ -138,7 +138,7 @@ impl World {
         let Some(record) = record.filter(|r| !r.disks.is_empty()) else {
             return false;
         };
-        let disk = record.disks[0].clone();
+        let disk = record.disks[0];
         let alone = || Box::new(Chain::of(&record.disks, seed(&uuid), now));
         let mut chain = record.chain.take().unwrap_or_else(alone);
         let now = chain

@@ -2,6 +2,7 @@
 
 mod beneath;
 mod hosts;
+mod points;
 mod promises;
 
 use super::fields::joined;
@@ -117,6 +118,8 @@ fn compute(
     all.extend(beneath::shared(estate, site));
     all.extend(beneath::records(estate, site));
     all.extend(promises::promises(estate, seen.promises, site, now));
+    all.extend(points::failed(estate, site));
+    all.extend(points::unusual(estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

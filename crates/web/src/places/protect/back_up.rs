@@ -2,6 +2,7 @@
 
 use crate::frame::{
     Fields,
+    fields::minutes_to_choose,
     sheet::{Filled, render},
 };
 use crate::places::machines::{back, chosen, what};
@@ -9,6 +10,7 @@ use askama::Template;
 use uuid::Uuid;
 use zastrugi_core::{
     ids::{MachineId, StoreId},
+    moment::Span,
     rooms::{
         Proposal,
         backups::{Ask, BackUp},
@@ -30,6 +32,9 @@ fn stores(view: &View, fields: &Fields) -> (Vec<(u64, String)>, Option<StoreId>)
     (all, store.map(StoreId))
 }
 
+/// How long what is made by hand may be wanted, in minutes.
+const KEEP: [u64; 6] = [1440, 4320, 10_080, 43_200, 129_600, 525_600];
+
 #[derive(Template)]
 #[template(path = "places/protect/back_up.html")]
 struct BackUpFields {
@@ -37,12 +42,15 @@ struct BackUpFields {
     stores: Vec<(u64, String)>,
     store: u64,
     quiet: String,
+    keep: u64,
+    keeps: Vec<(u64, String)>,
 }
 
 pub(crate) fn now(view: &View, fields: &Fields) -> Filled {
     let (machines, named) = chosen(view, fields);
     let (stores, store) = stores(view, fields);
     let quiet = fields.or("quiet", "possible");
+    let keep: u64 = fields.get("keep").parse().unwrap_or(0);
     Filled {
         title: format!("Back up {}", what(&named)),
         lead: "A state that stands still is copied into a store, outside everything that is backed up.".into(),
@@ -54,6 +62,11 @@ pub(crate) fn now(view: &View, fields: &Fields) -> Filled {
             stores,
             store: store.map_or(0, |s| s.0),
             quiet: quiet.clone(),
+            keep,
+            keeps: minutes_to_choose(&KEEP, keep)
+                .into_iter()
+                .filter(|(m, _)| *m > 0)
+                .collect(),
         }),
         ask: Proposal::Backups(Ask::Now(BackUp {
             machines,
@@ -63,6 +76,7 @@ pub(crate) fn now(view: &View, fields: &Fields) -> Filled {
                 "only" => Quiet::Only,
                 _ => Quiet::IfPossible,
             },
+            keep: (keep > 0).then(|| Span::mins(keep.min(6_000_000))),
         })),
         wrong: vec![],
     }

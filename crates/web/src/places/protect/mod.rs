@@ -45,6 +45,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("remove-job", Act::Machines, "protect", jobs::remove),
     Sheet::new("put-back", Act::Machines, "machines", restore::put_back).prepared(restore::prepare),
     Sheet::new("bring-disks", Act::Machines, "machines", restore::disks).prepared(restore::prepare),
+    Sheet::new("let-go", Act::Purge, "protect", restore::let_go),
     Sheet::new("prove", Act::Machines, "protect", prove::point).prepared(prove::prepare),
     Sheet::new("must-answer", Act::Machines, "machines", prove::must),
     Sheet::new("ask-now", Act::Machines, "machines", prove::now),

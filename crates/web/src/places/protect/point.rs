@@ -9,7 +9,7 @@ use askama::Template;
 use rocket::get;
 use zastrugi_core::{
     copying,
-    estate::{PointAt, Proof},
+    estate::{Estate, PointAt, Proof, StoredPoint},
     ids::StoreId,
     permits::Act,
 };
@@ -31,6 +31,7 @@ struct PointPage {
     /// The copy by which it is being proven.
     copy: Option<(u64, String)>,
     may: bool,
+    may_purge: bool,
 }
 
 /// What came of a copy that was booted.
@@ -114,6 +115,7 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
             ("Read for it", point.read.to_string()),
             ("New in the store", point.stored.to_string()),
             ("Took", point.took.to_string()),
+            ("Stays", stays(estate, point)),
         ],
         proof: point.proof.as_deref().map(shown),
         copy: estate
@@ -121,7 +123,17 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
             .find(|m| m.proves.as_deref() == Some(&at))
             .map(|m| (m.id.0, m.name.clone())),
         may: signed.may(Act::Machines),
+        may_purge: signed.may(Act::Purge),
     })
+}
+
+/// Until when, in words.
+fn stays(estate: &Estate, point: &StoredPoint) -> String {
+    match (point.ends, point.job.map(|id| estate.jobs.get(&id))) {
+        (Some(ends), _) => format!("until {} UTC", ends.stamp()),
+        (None, Some(Some(job))) => format!("as job {} keeps: {}", job.name, job.keeps),
+        (None, _) => "until somebody lets it go".into(),
+    }
 }
 
 #[get("/protect/stores/<id>/<machine>/<session>", rank = 2)]

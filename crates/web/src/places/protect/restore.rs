@@ -17,6 +17,7 @@ use zastrugi_core::{
     rooms::{
         Proposal,
         restoring::{Ask, BringDisks, PutBack},
+        stores,
     },
     runs::Object,
     view::View,
@@ -104,6 +105,50 @@ pub(crate) fn put_back(view: &View, fields: &Fields) -> Filled {
             keep,
             typed: typed.as_str().into(),
         })),
+        wrong: vec![],
+    }
+}
+
+#[derive(Template)]
+#[template(path = "places/protect/let_go.html")]
+struct GoFields {
+    /// Where each can be looked at, with its words.
+    rows: Vec<(String, String)>,
+    points: String,
+    typed: String,
+    typed_label: &'static str,
+}
+
+pub(crate) fn let_go(view: &View, fields: &Fields) -> Filled {
+    let given = fields.get("points");
+    let all: Vec<PointAt> = given.split(',').filter_map(|p| p.parse().ok()).collect();
+    let typed = fields.get("typed").to_owned();
+    let words = |at: &PointAt| (at.words(&view.estate), series::path(*at));
+    let title = match all.as_slice() {
+        [at] => format!("Let {} go", at.words(&view.estate)),
+        many => format!("Let {} recovery points go", many.len()),
+    };
+    Filled {
+        title,
+        lead: "They are taken out of their store; what others need too stays there.".into(),
+        run: "Run: let go".into(),
+        danger: true,
+        back: all
+            .first()
+            .map_or_else(|| "/protect".to_owned(), |at| series::path(*at)),
+        fields: render(&GoFields {
+            rows: all.iter().map(words).collect(),
+            points: given.to_owned(),
+            typed: typed.clone(),
+            typed_label: match all.len() {
+                1 => "Type the machine's name, as there is no way back",
+                _ => "Type how many they are, as there is no way back",
+            },
+        }),
+        ask: Proposal::Stores(stores::Ask::LetGo {
+            points: all,
+            typed: typed.as_str().into(),
+        }),
         wrong: vec![],
     }
 }

@@ -57,6 +57,8 @@ struct SeriesPage {
     /// None: it is gone.
     machine: Option<u64>,
     sentence: String,
+    /// How the newest is unlike those before it.
+    unusual: String,
     rows: Vec<PointRow>,
     window: Window,
     query: String,
@@ -81,6 +83,9 @@ fn build(desk: &AtDesk, id: u64, machine: Uuid, query: &Query) -> Result<SeriesP
             1 => format!("One recovery point, {} there.", series.stored()),
             n => format!("{n} recovery points, {} there.", series.stored()),
         },
+        unusual: estate
+            .unusual(series)
+            .map_or_else(String::new, |u| u.words()),
         rows: points[range]
             .iter()
             .map(|p| row(store.id, machine, p))
