@@ -368,6 +368,8 @@ fn what_is_wrong_with_a_job_is_said_at_its_field() {
         ["rule"]
     );
     assert_eq!(stops(keep(|k| k.keeps = "some".into())), ["keeps"]);
+    // Nothing at the site of the store could boot a copy.
+    assert_eq!(stops(keep(|k| k.proves = Some(Span::days(7)))), ["proves"]);
     let said = assessed(&small, &keep(|k| k.who = "env=none".into()));
     assert!(
         said.findings()

@@ -163,6 +163,11 @@ fn proves(draft: &mut Draft<'_>, job: &Job, store: &Store) {
     let (machines, time) = Foretold::of(draft.view, job).proofs();
     let each = Span(every.0 / u64::try_from(machines.max(1)).unwrap_or(u64::MAX));
     let site = draft.estate().sites.get(&store.site).map_or("the site of the store", |s| s.name.as_str());
+    let ready = draft.estate().clusters.values().any(|c| c.ready && c.site == store.site);
+    if !ready {
+        let text = format!("No cluster at {site} can boot a copy, so none is proven by itself.");
+        return draft.found(stop(Rule::Exists, "proves", text).remedy("Choose never, and prove them by hand at another site."));
+    }
     let text = format!("The newest point of each machine is booted alone at {site} every {every}, {PROVEN_AT_ONCE} at a time: one in {each} for {machines} machines.");
     let long = time.0 / PROVEN_AT_ONCE > every.0;
     let finding = match long {
