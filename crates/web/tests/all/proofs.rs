@@ -10,9 +10,10 @@ use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Came, Estate, Fact, Machine, PointAt, Proof, Question, Reply},
+    estate::{Came, Estate, Fact, Machine, PointAt, Proof, Question, Reply, StoredPoint},
     ids::{MachineId, StoreId},
     moment::{Moment, Span},
+    units::Bytes,
 };
 
 fn proof(fine: bool) -> Proof {
@@ -139,4 +140,43 @@ async fn what_a_machine_must_answer_is_read_line_by_line(pool: PgPool) {
     );
     let (_, page) = house.get(&cookie, "/protect/machines/7").await;
     assert!(words(&page).contains("Nobody said"), "{}", words(&page));
+}
+
+/// If this fails, nobody is told that the newest copy is worth nothing, or that something wrote over half a machine.
+#[sqlx::test(migrations = false)]
+async fn what_did_not_come_up_and_what_is_unusual_needs_somebody(pool: PgPool) {
+    let mut estate = estate();
+    tried(&mut estate, false);
+    let m = estate.machines[&MachineId(8)].clone();
+    let mut series = two_points(901, m.uuid, &m.name);
+    let newest = series.points.last().unwrap().clone();
+    series.points = (0..7)
+        .map(|n: u64| StoredPoint {
+            session: Uuid::from_u128(u128::from(900 + n)),
+            taken: newest.taken.before(Span::days(6 - n)),
+            read: if n == 6 {
+                Bytes::gib(30)
+            } else {
+                Bytes::gib(2)
+            },
+            ..newest.clone()
+        })
+        .collect();
+    estate.put(Fact::Series(Arc::new(series)));
+    let house = House::of(&pool, &estate).await;
+    let cookie = house.sign_in("ada").await;
+    let (_, page) = house.get(&cookie, "/").await;
+    let said = words(&page);
+    assert!(
+        said.contains("did not come up well") && said.contains("unusual change"),
+        "{said}"
+    );
+    let (_, list) = house
+        .get(&cookie, &format!("/protect/stores/{STORE}/{}", m.uuid))
+        .await;
+    let said = words(&list);
+    assert!(
+        said.contains("30 GiB changed") && said.contains("2 GiB"),
+        "{said}"
+    );
 }
