@@ -67,11 +67,15 @@ pub(crate) async fn ask(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
     headers: HeaderMap,
-    Json(question): Json<Question>,
+    Json(body): Json<Value>,
 ) -> Response {
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
+    let Ok(question) = serde_json::from_value::<Question>(body) else {
+        let words = "A question has a kind: tcp, http or run, with what belongs to it.";
+        return refused(StatusCode::BAD_REQUEST, "question", words);
+    };
     let now = device.world.now();
     let state = device.world.lock();
     let guest = state
