@@ -112,7 +112,7 @@ impl Drivers {
             replies: end.replies,
             picture,
         };
-        let said = proof.words();
+        let said = in_full(&proof);
         let tried = answers::Event::Tried {
             machine: machine.id,
             point: *point,
@@ -145,6 +145,13 @@ impl Drivers {
             Err(fault) => Err(fault),
         }
     }
+}
+
+/// What came of it, with each answer that was not good.
+fn in_full(proof: &Proof) -> String {
+    let bad = proof.replies.iter().filter(|r| !r.fine);
+    let bad = bad.map(|r| format!("; {}: {}", r.question, r.said));
+    format!("{}{}", proof.words(), bad.collect::<String>())
 }
 
 impl End {
