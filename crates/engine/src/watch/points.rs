@@ -1,0 +1,100 @@
+//! What recovery points need by themselves: those that a job made are proven, what a proof left is cleared, and those go whose time is
+//! over. A loop of its own: a store that is silent holds up nothing else that is due.
+
+use super::{
+    office::Office,
+    scheduled::{Due, Tried},
+};
+use crate::{evidence, shared::now};
+use std::time::Duration;
+use tokio::time::sleep;
+use zastrugi_core::{
+    estate::{Estate, PointAt},
+    evidence::Probe,
+    ids::draw_uuid,
+    moment::Moment,
+    rooms::{
+        Proposal,
+        answers::LIMIT,
+        jobs::PROVEN_AT_ONCE,
+        proving::{self, ProvePoint},
+        stores,
+    },
+    runs::Object,
+};
+
+/// It changes seldom.
+const LOOK: Duration = Duration::from_secs(5);
+/// What was begun and is still there after so long, in milliseconds, is tried once more.
+const ONCE_MORE: u64 = 600_000;
+
+fn over(estate: &Estate, now: Moment) -> impl Iterator<Item = Due> {
+    let stores = estate.stores.values();
+    let over = stores.filter(move |s| estate.over(s.id, now).next().is_some());
+    over.map(move |s| Due {
+        name: s.name.clone(),
+        ask: Proposal::Stores(stores::Ask::Over { store: s.id }),
+        request: draw_uuid(s.id.0, now.0.unsigned_abs() / ONCE_MORE, OVER),
+    })
+}
+
+/// What earlier proofs left, points whose time is over, and those that are to be proven, as many as may be at a time. What these hold is asked of their stores
+/// first.
+async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
+    let view = office.shared.view();
+    let estate = &view.estate;
+    let left = estate
+        .proving()
+        .filter(|m| view.runs.about(Object::Machine(m.id)).is_empty());
+    let mut all: Vec<Due> = left
+        .map(|m| Due {
+            name: m.name.clone(),
+            ask: Proposal::Proving(proving::Ask::Clear {
+                machines: vec![m.id],
+            }),
+            // What could not be cleared is tried again.
+            request: draw_uuid(m.id.0, now().0.unsigned_abs() / ONCE_MORE, LEFT),
+        })
+        .chain(over(estate, now()))
+        .collect();
+    let most = usize::try_from(PROVEN_AT_ONCE).unwrap_or(1);
+    let free = most.saturating_sub(estate.proving().count());
+    let owed = estate.to_prove(now());
+    let request = |at: &PointAt| draw_uuid(at.store.0, at.session.as_u64_pair().1, PROVE);
+    let wanted = owed.iter().map(|(_, at)| request(at));
+    tried.only(&wanted.chain(all.iter().map(|d| d.request)).collect());
+    // A proof that somebody gave up is not begun again by itself; that of the next point is.
+    let next = owed
+        .into_iter()
+        .filter(|(_, at)| tried.is_new(&request(at)));
+    let next: Vec<PointAt> = next.map(|(_, at)| at).take(free).collect();
+    evidence::ask_missing(
+        &office.shared,
+        next.iter().copied().map(Probe::Point).collect(),
+    )
+    .await;
+    all.extend(next.into_iter().map(|at| Due {
+        name: at.words(estate),
+        ask: Proposal::Proving(proving::Ask::Point(ProvePoint {
+            point: Some(at),
+            cluster: None,
+            limit: LIMIT,
+        })),
+        request: request(&at),
+    }));
+    all
+}
+
+pub(super) async fn take(office: Office) {
+    let mut tried = Tried::default();
+    loop {
+        sleep(LOOK).await;
+        let due = due(&office, &mut tried).await;
+        tried.begin(&office, due).await;
+    }
+}
+
+/// Sets these requests apart from all others that are drawn.
+const PROVE: u64 = 0x7072_6f76_656e_2121;
+const LEFT: u64 = 0x6c65_6674_206f_7665;
+const OVER: u64 = 0x7469_6d65_206f_7665;
