@@ -158,6 +158,7 @@ const FLOORS: [&[&str]; 7] = [
         "migration",
         "fronts",
         "packing",
+        "pairing",
         "placement",
         "pledges",
         "pooled",
@@ -170,7 +171,7 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 11] = [
+const COMPOSED: [&str; 12] = [
     "backups",
     "building",
     "growing",
@@ -178,6 +179,7 @@ const COMPOSED: [&str; 11] = [
     "leaving",
     "maintenance",
     "proving",
+    "replicating",
     "restocking",
     "restoring",
     "scheduled",

@@ -52,7 +52,8 @@ id_type!(/** A series of versions that machines are made from. */ TemplateId, "t
 id_type!(/** Snapshots that are taken again and again. */ ScheduleId, "schedule");
 id_type!(/** What machines are promised. */ PledgeId, "pledge");
 id_type!(/** A place for backups. */ StoreId, "store");
-id_type!(/** Backups that are made again and again. */ JobId, "job");
+id_type!(/** Copies that are made again and again. */ JobId, "job");
+id_type!(/** Two sites over which machines are replicated. */ PairId, "pair");
 id_type!(/** What a store has of one machine. */ SeriesId, "series");
 id_type!(/** Machines that are kept ready. */ SparePoolId, "pool");
 id_type!(/** A series of versions of what guests are told at their first boot. */ FirstBootId, "first-boot");

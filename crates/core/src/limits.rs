@@ -70,7 +70,9 @@ at_the_field! {
     LABEL_KEY = 40, "characters", "a label's name";
     LABEL_VALUE = 60, "characters", "a label's value";
     LABELS = 32, "labels", "labels of one thing";
-    JOBS = 200, "jobs", "jobs that back up";
+    JOBS = 200, "jobs", "jobs that back up or replicate";
+    PAIRS = 50, "pairs", "pairs of sites";
+    MAPS = 500, "lines", "lines of what is what at the two sites of a pair";
     QUESTIONS = 20, "questions", "questions that one machine must answer";
     PLEDGES = 200, "pledges", "pledges of the estate";
     TERMS = 32, "labels", "labels in an expression of labels";

@@ -584,6 +584,7 @@ pub fn adopt(estate: &Estate, host: &Host, seen: &MachineReport, now: Moment) ->
         made_from: String::new(),
         must: vec![],
         proves: None,
+        replica: None,
         first_boot: None,
         properties: Default::default(),
         firmware: seen.firmware.clone(),

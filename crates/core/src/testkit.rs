@@ -403,6 +403,7 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         made_from: String::new(),
         must: vec![],
         proves: None,
+        replica: None,
         first_boot: None,
         properties: Default::default(),
         shares: vec![],

@@ -61,6 +61,7 @@ pub struct Drivers {
     installation: Installation,
     media: Arc<Media>,
     movers: rooms::carrying::Movers,
+    paces: rooms::replicas::Paces,
     /// None: no pictures are kept.
     album: Option<Arc<dyn Album>>,
 }
@@ -77,6 +78,7 @@ impl Drivers {
             installation,
             media: Arc::default(),
             movers: Default::default(),
+            paces: Default::default(),
             album: None,
         }
     }

@@ -50,6 +50,7 @@ pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Erro
         | Fact::SparePool(_)
         | Fact::Schedule(_)
         | Fact::Job(_)
+        | Fact::Pair(_)
         | Fact::Pledge(_)
         | Fact::Store(_)
         | Fact::Series(_) => false,

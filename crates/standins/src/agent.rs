@@ -12,7 +12,7 @@ use crate::{
     rooms::{
         carrying::calls as carrying,
         consoles::{calls as console, screens as screen},
-        delivering::calls as delivering,
+        delivering::{calls as delivering, following},
         hardware::calls as hardware,
         hosts::{claim, leases},
         images::calls as images,
@@ -181,7 +181,12 @@ fn machine_routes() -> Router<Device> {
             "/v1/volumes/{uid}/deliveries/{id}/disks/{key}/bytes",
             put(delivering::bring).layer(DefaultBodyLimit::max(PIECE)),
         )
+        .route(
+            "/v1/machines/{uuid}/marks/{id}/digests",
+            get(carrying::digests),
+        )
         .route("/v1/machines/{uuid}/delivered", put(delivering::place))
+        .route("/v1/machines/{uuid}/followed", put(following::follow))
         .route("/v1/machines/{uuid}/grow", post(records::grow))
         .route("/v1/machines/{uuid}/power", post(power::power))
 }

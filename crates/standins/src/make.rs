@@ -453,13 +453,17 @@ fn disk_key(seed: u64, number: u64) -> uuid::Uuid {
     uuid::Builder::from_random_bytes(drawn.to_be_bytes()).into_uuid()
 }
 
-/// Its disks, a third to two thirds full.
+/// Its disks, a third to two thirds full where nothing else is said.
 fn disks(machine: &ScenarioMachine, seed: u64) -> Vec<Disk> {
     let disk = |(g, n): (&u64, u64)| Disk {
         key: disk_key(seed, n),
         size: g * GIB,
         thick: false,
-        written: g * GIB / 100 * (30 + seed % 40),
+        written: machine
+            .written_mib
+            .map_or(g * GIB / 100 * (30 + seed % 40), |mib| {
+                (mib << 20).min(g * GIB)
+            }),
         lock: 0,
     };
     machine.disks_gib.iter().zip(1u64..).map(disk).collect()

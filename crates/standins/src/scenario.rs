@@ -169,6 +169,9 @@ pub struct ScenarioMachine {
     #[serde(default)]
     pub kept_gib: Option<u64>,
     pub disks_gib: Vec<u64>,
+    /// What each of them holds; none: a third to two thirds of it.
+    #[serde(default)]
+    pub written_mib: Option<u64>,
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
     #[serde(default = "third")]

@@ -67,6 +67,8 @@ pub(crate) struct State {
     pub(crate) buckets: BTreeMap<String, BucketServer>,
     /// What the line between any two sites adds to a round trip.
     pub(crate) line_micros: u64,
+    /// Ways from the agent of one host to the address of another that something in between closes.
+    pub(crate) walls: std::collections::BTreeSet<(String, String)>,
     /// Other managers, by name.
     pub(crate) formers: BTreeMap<String, Former>,
     /// Addresses that answer and belong to nobody we know, with what they call themselves.

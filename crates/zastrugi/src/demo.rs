@@ -1,6 +1,7 @@
 //! The demo: devices, people, and an estate that is claimed by runs like any other.
 
 mod fronts;
+mod pairs;
 mod pledges;
 mod stores;
 mod templates;
@@ -274,9 +275,11 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     pledges::make(desk, admin).await?;
     stores::store(desk, admin, net).await?;
     stores::jobs(desk, admin).await?;
+    pairs::pair(desk, admin).await?;
     templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await?;
-    templates::trainers(desk, admin).await
+    templates::trainers(desk, admin).await?;
+    pairs::first(desk, admin).await
 }
 
 /// Keepers of every cluster, where they are best put.

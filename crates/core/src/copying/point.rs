@@ -2,7 +2,9 @@
 
 use super::{Original, Whence};
 use crate::{
-    estate::{Disk, Estate, Firmware, Kept, KeptDisk, PointAt, Provisioning, StoredPoint},
+    estate::{
+        Disk, Estate, Firmware, Goal, Kept, KeptDisk, PointAt, Provisioning, Road, StoredPoint,
+    },
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{StoreId, VolumeId},
@@ -19,22 +21,49 @@ const ASSUMED: Rate = Rate(50 << 20);
 pub struct Line {
     pub rate: Rate,
     pub measured: bool,
+    /// It carries more, and no more is taken of it.
+    pub capped: bool,
 }
 
 impl Line {
     /// As fast as the last copy of anything got there.
     pub fn to(estate: &Estate, store: StoreId) -> Line {
         let all = estate.series_in(store).filter_map(|s| s.newest());
-        let last = all.max_by_key(|p| p.taken).and_then(StoredPoint::rate);
-        match last.filter(|r| r.0 > 0) {
-            Some(rate) => Line {
-                rate,
-                measured: true,
+        Line::as_fast_as(all.max_by_key(|p| p.taken))
+    }
+
+    /// The same of what goes over a pair, within what may be taken of the line at any hour.
+    pub fn over(estate: &Estate, road: Road<'_>) -> Line {
+        let all = estate.replicas_over(road.pair.id);
+        let here = all.filter(|m| estate.site_of(m) == Some(road.to.site));
+        let newest = here.filter_map(|m| m.replicated().next_back());
+        let line = Line::as_fast_as(newest.max_by_key(|p| p.taken));
+        match road.from.cap.least() {
+            Some(cap) if cap < line.rate => Line {
+                rate: cap,
+                capped: true,
+                ..line
             },
-            None => Line {
-                rate: ASSUMED,
-                measured: false,
-            },
+            _ => line,
+        }
+    }
+
+    /// To wherever a job copies; as if nothing were known where that is gone.
+    pub fn of(estate: &Estate, goal: Goal) -> Line {
+        match goal {
+            Goal::Store(store) => Line::to(estate, store),
+            Goal::Over(way) => estate
+                .road(way)
+                .map_or_else(|| Line::as_fast_as(None), |road| Line::over(estate, road)),
+        }
+    }
+
+    fn as_fast_as(last: Option<&StoredPoint>) -> Line {
+        let rate = last.and_then(StoredPoint::rate).filter(|r| r.0 > 0);
+        Line {
+            rate: rate.unwrap_or(ASSUMED),
+            measured: rate.is_some(),
+            capped: false,
         }
     }
 
@@ -45,6 +74,9 @@ impl Line {
     /// How long that is, and what it rests on.
     pub fn because(self, bytes: Bytes) -> String {
         let (time, rate) = (self.time(bytes), self.rate);
+        if self.capped {
+            return format!("about {time} at the {rate} that may be taken of the line");
+        }
         match self.measured {
             true => format!("about {time} at the {rate} that was measured last"),
             false => format!("about {time} if {rate} get there; nothing was measured yet"),

@@ -1,7 +1,7 @@
 //! One versioned entity, as the store keeps it.
 
 use super::{
-    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Job, Machine, Network,
+    Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Job, Machine, Network, Pair,
     Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use serde_json::Value;
@@ -107,6 +107,7 @@ facts! {
     Store "store",
     Series "series",
     Job "job",
+    Pair "pair",
 }
 
 impl Fact {

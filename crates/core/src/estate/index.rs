@@ -117,6 +117,8 @@ pub(super) struct Index {
     pub(super) networks: Shared<ClusterId, NetworkId>,
     /// By the identity of the machine.
     pub(super) backups: Shared<uuid::Uuid, SeriesId>,
+    /// By the identity of their original.
+    pub(super) replicas: Shared<uuid::Uuid, MachineId>,
 }
 
 impl Index {
@@ -145,6 +147,9 @@ impl Index {
         }
         for label in machine.label_words() {
             self.by_label.add(label.as_str(), id);
+        }
+        if let Some(replica) = &machine.replica {
+            self.replicas.add(&replica.of, id);
         }
         if matches!(machine.state, MachineState::Paused(_)) {
             self.paused.insert(id);
@@ -187,6 +192,9 @@ impl Index {
         }
         for label in machine.label_words() {
             self.by_label.take(label.as_str(), id);
+        }
+        if let Some(replica) = &machine.replica {
+            self.replicas.take(&replica.of, id);
         }
         self.paused.remove(&id);
         self.renamed.remove(&id);

@@ -1,12 +1,13 @@
-//! Jobs: whose machines are backed up, where to, when, and how many points stay.
+//! Jobs: whose machines are copied, where to, when, and how many points stay.
 
-use super::{Estate, Machine, Series, StoredPoint};
+use super::{CopyPlace, Elsewhere, Estate, Machine, Series, StoredPoint, Way};
 use crate::{
     expression::Expression,
-    ids::{JobId, StoreId},
+    ids::{JobId, PairId, StoreId},
     moment::{Moment, Span},
     recurrence::Recurrence,
     retention::Keeps,
+    runs::Object,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -17,7 +18,8 @@ pub struct Job {
     pub name: String,
     /// Whoever has these labels when it is due.
     pub who: Expression,
-    pub store: StoreId,
+    #[serde(alias = "store")]
+    pub to: Goal,
     pub when: Recurrence,
     pub keeps: Keeps,
     /// File systems stand still for the mark where guests can do that.
@@ -35,40 +37,139 @@ pub struct Job {
     pub last: Option<Moment>,
 }
 
+/// Where copies go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Goal {
+    /// They are backed up.
+    Store(StoreId),
+    /// They are replicated.
+    Over(Way),
+}
+
+impl Goal {
+    pub fn store(self) -> Option<StoreId> {
+        match self {
+            Goal::Store(id) => Some(id),
+            Goal::Over(_) => None,
+        }
+    }
+    pub fn way(self) -> Option<Way> {
+        match self {
+            Goal::Store(_) => None,
+            Goal::Over(way) => Some(way),
+        }
+    }
+    /// What it can be looked at as.
+    pub fn object(self) -> Object {
+        match self {
+            Goal::Store(id) => Object::Store(id),
+            Goal::Over(way) => Object::Pair(way.pair),
+        }
+    }
+    /// `breakwater`, `strait, Quayside to Hilltop`
+    pub fn name(self, estate: &Estate) -> String {
+        match self {
+            Goal::Store(_) => self.object().name(estate),
+            Goal::Over(way) => estate.way_name(way),
+        }
+    }
+    /// Whether what goes there comes to this place.
+    pub fn is(self, at: CopyPlace) -> bool {
+        match (self, at) {
+            (Goal::Store(a), CopyPlace::Store(b)) => a == b,
+            (Goal::Over(way), CopyPlace::Replica(_, pair)) => way.pair == pair,
+            (Goal::Store(_), CopyPlace::Replica(..)) | (Goal::Over(_), CopyPlace::Store(_)) => {
+                false
+            }
+        }
+    }
+}
+
 impl Job {
     pub fn is_due(&self, now: Moment) -> bool {
         !self.paused && self.next.is_some_and(|next| next <= now)
     }
     /// Whether it is about this machine now.
     pub fn covers(&self, machine: &Machine) -> bool {
-        machine.deleted.is_none() && machine.proves.is_none() && self.who.fits(&machine.labels)
+        let own = machine.proves.is_none() && machine.replica.is_none();
+        machine.deleted.is_none() && own && self.who.fits(&machine.labels)
+    }
+    /// Whether its next run makes another copy there.
+    pub fn renews(&self, machine: &Machine, there: &Elsewhere<'_>) -> bool {
+        self.to.is(there.at) && !self.paused && self.covers(machine)
+    }
+    /// Of its own points in one place, oldest first: those that go.
+    fn not_kept<'a>(&self, own: &[&'a StoredPoint]) -> Vec<&'a StoredPoint> {
+        let times: Vec<Moment> = own.iter().map(|p| p.taken).collect();
+        let stay = self.keeps.stay(&times, &self.when.zone);
+        let good = own
+            .iter()
+            .rfind(|p| p.proof.as_ref().is_some_and(|f| f.is_good()));
+        let proven = good.map(|p| p.session);
+        let out = own.iter().enumerate();
+        let out = out.filter(|(n, p)| !stay.contains(n) && proven != Some(p.session));
+        out.map(|(_, p)| *p).collect()
     }
 }
 
 impl Estate {
     /// The machines that a job is about now, by number.
     pub fn in_job(&self, job: &Job) -> Vec<&Arc<Machine>> {
-        self.machines.values().filter(|m| job.covers(m)).collect()
+        let here = |m: &Machine| match job.to {
+            Goal::Store(_) => true,
+            Goal::Over(way) => self.site_of(m) == Some(way.from),
+        };
+        let all = self.machines.values();
+        all.filter(|m| job.covers(m) && here(m)).collect()
     }
     /// Jobs that copy into a store.
     pub fn jobs_into(&self, store: StoreId) -> impl Iterator<Item = &Arc<Job>> {
-        self.jobs.values().filter(move |j| j.store == store)
+        let all = self.jobs.values();
+        all.filter(move |j| j.to.store() == Some(store))
     }
-    /// Points that a job made and does not keep; the newest of each machine is never one, nor the newest that is proven.
+    /// Jobs that replicate over a pair.
+    pub fn jobs_over(&self, pair: PairId) -> impl Iterator<Item = &Arc<Job>> {
+        let all = self.jobs.values();
+        all.filter(move |j| j.to.way().is_some_and(|w| w.pair == pair))
+    }
+    /// What the place that a job copies to has of a machine.
+    pub fn at_goal<'a>(&'a self, machine: &'a Machine, goal: Goal) -> Option<Elsewhere<'a>> {
+        self.elsewhere(machine).find(|e| goal.is(e.at))
+    }
+    /// Points in a store that a job made and does not keep; the newest of each machine is never one, nor the newest that is proven.
     pub fn expired(&self, job: &Job) -> Vec<(&Arc<Series>, &StoredPoint)> {
+        let Some(store) = job.to.store() else {
+            return vec![];
+        };
         let mut gone = Vec::new();
-        for series in self.series_in(job.store) {
+        for series in self.series_in(store) {
             let own = series.points.iter().filter(|p| p.job == Some(job.id));
             let own: Vec<&StoredPoint> = own.collect();
-            let times: Vec<Moment> = own.iter().map(|p| p.taken).collect();
-            let stay = job.keeps.stay(&times, &job.when.zone);
+            // The newest that is proven stays, whoever made it.
             let proven = series.proven().map(|p| p.session);
-            let out = own
-                .into_iter()
-                .enumerate()
-                .filter(|(n, p)| !stay.contains(n) && proven != Some(p.session));
-            gone.extend(out.map(|(_, p)| (series, p)));
+            let out = job.not_kept(&own).into_iter();
+            let out = out.filter(|p| proven != Some(p.session));
+            gone.extend(out.map(|p| (series, p)));
         }
         gone
+    }
+    /// The same of replicas. What a replica stands on always stays: without it the next copy would be of everything.
+    pub fn expired_replicas(&self, job: &Job) -> Vec<(&Arc<Machine>, Vec<&StoredPoint>)> {
+        let Some(way) = job.to.way() else {
+            return vec![];
+        };
+        let each = self.replicas_over(way.pair).map(|m| {
+            let own = m.replicated().filter(|p| p.job == Some(job.id));
+            let own: Vec<&StoredPoint> = own.collect();
+            let out = job.not_kept(&own).into_iter();
+            let stands = m.snapshots.rests_on;
+            (
+                m,
+                out.filter(|p| Some(p.session) != stands)
+                    .collect::<Vec<_>>(),
+            )
+        });
+        each.filter(|(_, gone)| !gone.is_empty()).collect()
     }
 }

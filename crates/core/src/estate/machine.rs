@@ -223,6 +223,9 @@ pub struct Machine {
     /// It is a copy that is there only to prove this recovery point.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proves: Option<Box<super::PointAt>>,
+    /// It is what another site has of this machine, and follows it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub replica: Option<Box<super::Replica>>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

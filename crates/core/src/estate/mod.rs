@@ -25,10 +25,12 @@ mod moving;
 mod naming;
 mod network;
 mod outage;
+mod pair;
 mod pen;
 mod pledge;
 mod pooled;
 mod proof;
+mod replica;
 mod rule;
 mod schedule;
 mod service;
@@ -56,7 +58,7 @@ pub use front::{
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Holds, Image};
 pub use installing::Installing;
-pub use job::Job;
+pub use job::{Goal, Job};
 pub use keeping::{Keeper, Keeping};
 pub use lack::{Lack, Reach};
 pub use machine::{
@@ -71,10 +73,12 @@ pub use network::{
     Switch, SwitchPort, Uplink, WireFault,
 };
 pub use outage::{Cause, Outage, Outages};
+pub use pair::{End, Pair, Road, Trouble, Way};
 pub use pen::{Change, Pen, Touched};
 pub use pledge::{Away, Clauses, Offers, Pledge, Pledged, Point, Taker};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use proof::{Came, Proof, Question, Reply};
+pub use replica::{CopyPlace, Elsewhere, Replica, Twin};
 pub use rule::{PlaceRule, RuleKind, Where, Who};
 pub use schedule::Schedule;
 pub use service::{Remote, Served, Service, Snaps};
@@ -89,8 +93,8 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
-    MachineId, NetworkId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId, StoreId,
-    SwitchId, TemplateId, VolumeId,
+    MachineId, NetworkId, PairId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId,
+    StoreId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;
@@ -120,8 +124,10 @@ pub struct Estate {
     pub spare_pools: OrdMap<SparePoolId, Arc<SparePool>>,
     pub schedules: OrdMap<ScheduleId, Arc<Schedule>>,
     pub pledges: OrdMap<PledgeId, Arc<Pledge>>,
-    /// Backups that are made again and again.
+    /// Copies that are made again and again.
     pub jobs: OrdMap<JobId, Arc<Job>>,
+    /// Two sites over which machines are replicated.
+    pub pairs: OrdMap<PairId, Arc<Pair>>,
     /// Places for backups, and what each has of one machine.
     pub stores: OrdMap<StoreId, Arc<Store>>,
     pub series: OrdMap<SeriesId, Arc<Series>>,
@@ -335,6 +341,7 @@ impl Estate {
             .chain(self.spare_pools.values().cloned().map(Fact::SparePool))
             .chain(self.schedules.values().cloned().map(Fact::Schedule))
             .chain(self.jobs.values().cloned().map(Fact::Job))
+            .chain(self.pairs.values().cloned().map(Fact::Pair))
             .chain(self.pledges.values().cloned().map(Fact::Pledge))
             .chain(self.stores.values().cloned().map(Fact::Store))
             .chain(self.series.values().cloned().map(Fact::Series))
@@ -361,6 +368,7 @@ impl Estate {
             Kind::SparePool => self.spare_pools.contains_key(&SparePoolId(id)),
             Kind::Schedule => self.schedules.contains_key(&ScheduleId(id)),
             Kind::Job => self.jobs.contains_key(&JobId(id)),
+            Kind::Pair => self.pairs.contains_key(&PairId(id)),
             Kind::Pledge => self.pledges.contains_key(&PledgeId(id)),
             Kind::Store => self.stores.contains_key(&StoreId(id)),
             Kind::Series => self.series.contains_key(&SeriesId(id)),
@@ -383,6 +391,7 @@ impl Estate {
             Fact::SparePool(pool) => drop(self.spare_pools.insert(pool.id, pool)),
             Fact::Schedule(schedule) => drop(self.schedules.insert(schedule.id, schedule)),
             Fact::Job(job) => drop(self.jobs.insert(job.id, job)),
+            Fact::Pair(pair) => drop(self.pairs.insert(pair.id, pair)),
             Fact::Pledge(pledge) => drop(self.pledges.insert(pledge.id, pledge)),
             Fact::Store(store) => drop(self.stores.insert(store.id, store)),
             Fact::Series(series) => {
@@ -453,6 +462,7 @@ impl Estate {
             Kind::SparePool => drop(self.spare_pools.remove(&SparePoolId(id))),
             Kind::Schedule => drop(self.schedules.remove(&ScheduleId(id))),
             Kind::Job => drop(self.jobs.remove(&JobId(id))),
+            Kind::Pair => drop(self.pairs.remove(&PairId(id))),
             Kind::Pledge => drop(self.pledges.remove(&PledgeId(id))),
             Kind::Store => drop(self.stores.remove(&StoreId(id))),
             Kind::Series => {

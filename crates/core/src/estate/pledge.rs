@@ -172,7 +172,8 @@ impl Estate {
     }
     /// The pledges that a machine has, by number.
     pub fn pledges_of<'a>(&'a self, machine: &'a Machine) -> impl Iterator<Item = &'a Arc<Pledge>> {
-        let live = machine.deleted.is_none() && machine.proves.is_none();
+        let own = machine.proves.is_none() && machine.replica.is_none();
+        let live = machine.deleted.is_none() && own;
         self.pledges
             .values()
             .filter(move |p| live && p.is_given(machine))

@@ -200,8 +200,11 @@ impl Estate {
         let live = self.jobs.values().filter(|j| !j.paused);
         let each = live.filter_map(|j| Some((j, j.proves?)));
         each.flat_map(|(job, every)| {
-            self.series_in(job.store)
-                .filter_map(move |s| self.owed(job, every, s, now))
+            let store = job.to.store().into_iter();
+            store.flat_map(move |store| {
+                self.series_in(store)
+                    .filter_map(move |s| self.owed(job, every, s, now))
+            })
         })
         .collect()
     }

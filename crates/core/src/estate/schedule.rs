@@ -59,7 +59,7 @@ impl Estate {
     pub fn scheduled(&self, schedule: &Schedule) -> Vec<&Arc<Machine>> {
         let mut all: Vec<_> = self
             .machines_labelled(&schedule.label)
-            .filter(|m| m.deleted.is_none() && m.proves.is_none())
+            .filter(|m| m.deleted.is_none() && m.proves.is_none() && m.replica.is_none())
             .collect();
         all.sort_by_key(|m| m.id);
         all

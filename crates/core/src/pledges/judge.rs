@@ -316,7 +316,7 @@ impl<'a> Case<'a> {
             Some(schedule) => schedule.or(array),
             None => array,
         };
-        match self.kept_in_stores(span) {
+        match self.kept_in_copies(span) {
             Some(stores) => best.or(stores),
             None => best,
         }
@@ -324,7 +324,7 @@ impl<'a> Case<'a> {
 
     fn remote(&self, away: &Away) -> Verdict {
         let arrays = self.each(|v| self.lies(v).away(away));
-        match self.away_in_stores(away) {
+        match self.away_in_copies(away) {
             Some(stores) => arrays.or(stores),
             None => arrays,
         }

@@ -2,7 +2,7 @@
 
 use super::{Demand, Sort, Standing, demands, judge::Case};
 use crate::{
-    estate::{Array, Estate, Machine, Pledge, Volume},
+    estate::{Array, Estate, Goal, Machine, Pledge, Volume},
     ids::{ArrayId, MachineId, PledgeId, SiteId},
     moment::Moment,
 };
@@ -219,6 +219,7 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
     if old.pledges != new.pledges
         || old.sites != new.sites
         || old.stores != new.stores
+        || old.pairs != new.pairs
         || !places(old).eq(places(new))
     {
         return None;
@@ -228,10 +229,16 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
     }
     let mut all = BTreeSet::new();
     for item in old.machines.diff(&new.machines) {
-        all.insert(match item {
-            DiffItem::Add(id, _) | DiffItem::Remove(id, _) => *id,
-            DiffItem::Update { new: (id, _), .. } => *id,
-        });
+        let (DiffItem::Add(id, machine)
+        | DiffItem::Remove(id, machine)
+        | DiffItem::Update {
+            new: (id, machine), ..
+        }) = item;
+        all.insert(*id);
+        // What a replica holds is its original's.
+        let original = machine.replica.as_ref();
+        let original = original.and_then(|r| new.machine_with_uuid(&r.of));
+        all.extend(original.map(|m| m.id));
     }
     // Whoever has copies in a store that came, went, or changed.
     for item in old.series.diff(&new.series) {
@@ -252,8 +259,18 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
             } => [was, is],
         };
         for job in both {
-            let own = old.series_in(job.store).chain(new.series_in(job.store));
-            all.extend(own.filter_map(|s| Some(new.machine_with_uuid(&s.machine)?.id)));
+            match job.to {
+                Goal::Store(store) => {
+                    let own = old.series_in(store).chain(new.series_in(store));
+                    all.extend(own.filter_map(|s| Some(new.machine_with_uuid(&s.machine)?.id)));
+                }
+                Goal::Over(way) => {
+                    let own = new
+                        .replicas_over(way.pair)
+                        .filter_map(|m| m.replica.as_ref());
+                    all.extend(own.filter_map(|r| Some(new.machine_with_uuid(&r.of)?.id)));
+                }
+            }
         }
     }
     let arrays: Vec<_> = new

@@ -5,46 +5,48 @@ use super::{
     judge::{Case, Verdict, say},
 };
 use crate::{
-    estate::{Proof, Store, StoredPoint},
+    estate::{Elsewhere, Proof, StoredPoint},
     moment::Span,
-    runs::Object,
 };
 
 /// A point with what came of its copy.
-type Tried<'a> = (&'a Store, &'a StoredPoint, &'a Proof);
+type Tried<'a> = (Elsewhere<'a>, &'a StoredPoint, &'a Proof);
 
 impl<'a> Case<'a> {
     /// Whatever was tried last, and the last that came up.
     fn tried(&self) -> (Option<Tried<'a>>, Option<Tried<'a>>) {
-        let all = self
-            .stored()
-            .flat_map(|(store, s)| s.points.iter().map(move |p| (&**store, p)));
-        let tried = all.filter_map(|(store, p)| Some((store, p, p.proof.as_deref()?)));
+        let all = self.elsewhere().flat_map(|there| {
+            let tried = |p: &'a StoredPoint| Some((p, p.proof.as_deref()?));
+            let each: Vec<_> = there.points.iter().copied().filter_map(tried).collect();
+            each.into_iter()
+                .map(move |(p, proof)| (there.clone(), p, proof))
+        });
         let (mut last, mut good) = (None::<Tried<'a>>, None::<Tried<'a>>);
-        for one in tried.filter(|(_, p, _)| self.is_whole(p)) {
-            let later = |than: &Option<Tried<'a>>| than.is_none_or(|t| t.2.at < one.2.at);
-            if later(&last) {
-                last = Some(one);
-            }
+        for one in all.filter(|(_, p, _)| self.is_whole(p)) {
+            let later = |than: &Option<Tried<'a>>| than.as_ref().is_none_or(|t| t.2.at < one.2.at);
+            let newer = later(&last);
             if one.2.is_good() && later(&good) {
-                good = Some(one);
+                good = Some(one.clone());
+            }
+            if newer {
+                last = Some(one);
             }
         }
         (last, good)
     }
 
-    fn proof(&self, (store, point, proof): Tried<'_>) -> Evidence {
+    fn proof(&self, (there, point, proof): &Tried<'_>) -> Evidence {
         let text = say!(
             self,
-            "Copy in {} as of {} UTC: {}",
-            store.name,
+            "Copy {} as of {} UTC: {}",
+            there.placed(),
             point.taken.stamp(),
             proof.words()
         );
         Evidence {
             text,
             at: Some(proof.at),
-            of: Some(Object::Store(store.id)),
+            of: Some(there.object()),
         }
     }
 
@@ -71,7 +73,7 @@ impl<'a> Case<'a> {
                         last.2.words()
                     ),
                 )
-                .by([self.proof(last)]),
+                .by([self.proof(&last)]),
                 None => Verdict::new(Standing::Broken, "No copy of it was ever booted."),
             };
         };
@@ -80,7 +82,7 @@ impl<'a> Case<'a> {
         let verdict = if ends <= self.now {
             let text = say!(self, "The last copy that came up did so {age} ago.");
             Verdict::new(Standing::Broken, text).since(Some(ends))
-        } else if let Some(failed) = failed {
+        } else if let Some(failed) = &failed {
             let text = say!(
                 self,
                 "A copy came up {age} ago, but of a later one {}.",
@@ -91,7 +93,7 @@ impl<'a> Case<'a> {
             self.proven_again(age, every).until(Some(ends))
         };
         let both = [Some(good), failed].into_iter().flatten();
-        verdict.by(both.map(|t| self.proof(t)).collect::<Vec<_>>())
+        verdict.by(both.map(|t| self.proof(&t)).collect::<Vec<_>>())
     }
 
     /// Whether another is tried in time.
@@ -146,6 +148,6 @@ impl<'a> Case<'a> {
                 say!(self, "The last copy that came up took {took}."),
             ),
         };
-        Verdict::new(standing, text).by([self.proof(good)])
+        Verdict::new(standing, text).by([self.proof(&good)])
     }
 }

@@ -190,6 +190,19 @@ impl<'a, S: Work> Draft<'a, S> {
         self.found(stop.because(because).remedy(reach::remedy(host)));
         false
     }
+    /// Whether it is a machine of its own; a replica holds what its original held and nothing else: a *stop* with what can be done.
+    pub fn is_own(&mut self, machine: &Machine, field: &str) -> bool {
+        let Some(replica) = &machine.replica else {
+            return true;
+        };
+        let (name, of) = (&machine.name, &replica.name);
+        let text = format!("{name} is a replica: it holds what {of} held, and nothing else.");
+        let stop = Finding::stop(Rule::Held, name, text).at(field);
+        self.found(stop.remedy(format!(
+            "Make a copy of one of its points, or make {name} a machine of its own, on its page."
+        )));
+        false
+    }
     /// Off, with a record on another volume too: which one is meant its hosts can't tell; a *stop*.
     fn is_one(&mut self, machine: &Machine) -> bool {
         let other = self.estate().lies_twice(machine);
@@ -254,7 +267,7 @@ impl<'a, S: Work> Draft<'a, S> {
     }
     /// Whether anything can be changed at a machine's disks and cards now, and by which host; else a *stop*.
     pub fn at_rest(&mut self, machine: &Machine, field: &str) -> Option<HostId> {
-        if !self.knows(machine) {
+        if !self.knows(machine) || !self.is_own(machine, field) {
             return None;
         }
         let name = &machine.name;
@@ -409,6 +422,10 @@ impl<'a, S: Work> Draft<'a, S> {
     /// The steps planned so far, in their order.
     pub fn planned(&self) -> impl Iterator<Item = &S> {
         self.steps.iter().map(|p| &p.step)
+    }
+    /// What will be so once it is accepted, in its order.
+    pub fn intents(&self) -> impl Iterator<Item = &S::Event> {
+        self.intents.iter()
     }
     /// Whether something stops it so far.
     pub fn is_stopped(&self) -> bool {

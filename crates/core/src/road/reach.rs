@@ -78,6 +78,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         | Object::Pledge(_)
         | Object::Store(_)
         | Object::Job(_)
+        | Object::Pair(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

@@ -4,7 +4,8 @@ use crate::{
     estate::Estate,
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, JobId, MachineId,
-        NetworkId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
+        NetworkId, PairId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId,
+        VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -33,6 +34,7 @@ pub enum Object {
     Pledge(PledgeId),
     Store(StoreId),
     Job(JobId),
+    Pair(PairId),
 }
 
 impl Object {
@@ -60,6 +62,7 @@ impl Object {
             Object::Pledge(id) => estate.pledges.get(&id).map(|p| p.name.clone()),
             Object::Store(id) => estate.stores.get(&id).map(|s| s.name.clone()),
             Object::Job(id) => estate.jobs.get(&id).map(|j| j.name.clone()),
+            Object::Pair(id) => estate.pairs.get(&id).map(|p| p.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -86,6 +89,7 @@ impl fmt::Display for Object {
             Object::Pledge(id) => id.fmt(f),
             Object::Store(id) => id.fmt(f),
             Object::Job(id) => id.fmt(f),
+            Object::Pair(id) => id.fmt(f),
         }
     }
 }
@@ -136,6 +140,7 @@ impl Object {
             Object::Pledge(id) => estate.pledges.contains_key(&id),
             Object::Store(id) => estate.stores.contains_key(&id),
             Object::Job(id) => estate.jobs.contains_key(&id),
+            Object::Pair(id) => estate.pairs.contains_key(&id),
         }
     }
 }

@@ -6,8 +6,9 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Blocks, Cards, Claimed, Delivered, Installed, NewShared, Placing, Seen, SnapshotWish,
-    Stamp, Told, WireBlocks, boot, greet, greet_installed, record, segment,
+    Agent, Blocks, Cards, Claimed, Delivered, FollowedDisk, Following, Installed, NewShared,
+    Placing, Seen, SnapshotWish, Stamp, Told, WireBlocks, boot, greet, greet_installed, record,
+    segment,
 };
 pub use client::{KeptScreen, Sample};
 pub(crate) use measured::{WireCopy, WireMove};

@@ -28,6 +28,8 @@ mod pools;
 mod proving;
 mod records;
 mod refreshing;
+pub(crate) mod replicas;
+mod replicating;
 mod restoring;
 mod seeds;
 mod sharing;
@@ -73,6 +75,9 @@ impl Drivers {
             Step::Schedules(step) => match *step {},
             Step::Jobs(step) => match *step {},
             Step::Pledges(step) => match *step {},
+            Step::Pairs(step) => match *step {},
+            Step::Replicas(step) => self.at_replica(estate, step, turn).await,
+            Step::Replicating(step) => self.at_replicating(estate, step, turn).await,
             Step::Scheduled(scheduled::Step::Snap(step)) => {
                 self.at_snapshot(estate, step, turn).await
             }
@@ -121,6 +126,8 @@ impl Drivers {
             Step::Backups(step) => self.give_up_backup(estate, step, turn).await,
             Step::Restoring(step) => self.give_up_restoring(estate, step, turn).await,
             Step::Proving(step) => self.give_up_proving(estate, step, turn).await,
+            Step::Replicas(step) => self.give_up_replica(estate, step, turn).await,
+            Step::Replicating(step) => self.give_up_replicating(estate, step, turn).await,
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
@@ -138,6 +145,7 @@ impl Drivers {
             | Step::Clusters(_)
             | Step::Storage(_)
             | Step::Jobs(_)
+            | Step::Pairs(_)
             | Step::Answers(_)
             | Step::Arrays(_)
             | Step::Images(_)

@@ -213,6 +213,11 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes.collect()).await;
     }
 
+    /// Tries what ends of a pair have to do with each other, where that was not done lately.
+    pub async fn try_ends(&self, probes: Vec<Probe>) {
+        evidence::ask_missing(&self.shared, probes).await;
+    }
+
     /// Asks a host's controller how it is; `anew`: also where its last answer is fresh.
     pub async fn ask_controller(&self, host: HostId, anew: bool) {
         let probe = vec![Probe::Bmc(host)];

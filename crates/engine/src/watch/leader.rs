@@ -5,7 +5,7 @@ use super::{
     keeping::{Errands, clear_strays},
     leaving, naming,
     office::{Ears, Office},
-    own, points,
+    own, pairs, points,
     records::Shelves,
     restocking, scheduled, switch, tending,
     term::Term,
@@ -131,6 +131,7 @@ impl Reign {
         tasks.spawn(restocking::follow(office.clone()));
         tasks.spawn(scheduled::take(office.clone()));
         tasks.spawn(points::take(office.clone()));
+        tasks.spawn(pairs::look(office.clone()));
         tasks.spawn(balancer::follow(office.clone()));
         let own = duties.own.or_else(own::by_firmware);
         tasks.spawn(own::know(office.clone(), own));

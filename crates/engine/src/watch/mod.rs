@@ -11,6 +11,7 @@ mod leaving;
 mod naming;
 mod office;
 mod own;
+mod pairs;
 mod points;
 mod records;
 mod restocking;

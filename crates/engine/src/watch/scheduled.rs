@@ -13,14 +13,14 @@ use std::{
 use tokio::time::sleep;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::Estate,
+    estate::{Estate, Goal, Job},
     ids::draw_uuid,
     moment::{Moment, Span},
     permits::{Permits, Role, Who},
     rooms::{
         Proposal,
         backups::{self, JobRun},
-        scheduled,
+        replicating, scheduled,
     },
 };
 
@@ -67,13 +67,22 @@ fn jobs(estate: &Estate, now: Moment, caught_up: &mut Option<Instant>) -> Vec<Du
     }
     let due = all.into_iter().map(|j| Due {
         name: j.name.clone(),
-        ask: Proposal::Backups(backups::Ask::Job(JobRun {
-            job: j.id,
-            by_hand: false,
-        })),
+        ask: run_of(j, false),
         request: draw_uuid(j.id.0, j.next.unwrap_or(now).0.unsigned_abs(), DUE_JOB),
     });
     due.collect()
+}
+
+/// A run of a job: what is wished depends on where it copies to.
+fn run_of(job: &Job, by_hand: bool) -> Proposal {
+    let run = JobRun {
+        job: job.id,
+        by_hand,
+    };
+    match job.to {
+        Goal::Store(_) => Proposal::Backups(backups::Ask::Job(run)),
+        Goal::Over(_) => Proposal::Replicating(replicating::Ask::Job(run)),
+    }
 }
 
 /// What was begun or refused already.

@@ -34,9 +34,12 @@ pub(crate) fn at_manager(typed: &str) -> String {
 
 /// Fields of many lines, or of many chosen things. What is not named here is one line.
 const LISTS: &[&str] = &[
+    "a_carriers",
     "addresses",
     "at",
+    "b_carriers",
     "certificate",
+    "clusters",
     "commands",
     "file",
     "guests",
@@ -55,6 +58,7 @@ const LISTS: &[&str] = &[
     "rows",
     "start",
     "unlabel",
+    "volumes",
 ];
 /// What a page made for itself: identifiers and what was before one's eyes, read by parsers that take nothing else.
 const OURS: &[&str] = &["ids", "seen", "shown", "request", "_csrf"];

@@ -161,6 +161,7 @@ pub(crate) fn machine_state(machine: &Machine, host: Option<&Host>) -> (&'static
     }
     match &machine.state {
         MachineState::Planned => ("busy", "being made".into()),
+        MachineState::Off if machine.replica.is_some() => ("resting", "replica".into()),
         MachineState::Off => ("resting", "off".into()),
         MachineState::Starting(phase) => ("busy", format!("starting · {phase}").into()),
         MachineState::Running { guest: true } => ("steady", "steady".into()),

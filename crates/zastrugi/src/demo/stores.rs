@@ -5,6 +5,7 @@ use super::{FIRST_PASSWORD, carry_out};
 use crate::serve::Failed;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
+    estate::Goal,
     evidence::Probe,
     moment::Span,
     rooms::{
@@ -71,7 +72,7 @@ pub(super) async fn jobs(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
             job: None,
             name: name.into(),
             who: who.into(),
-            store,
+            to: store.map(Goal::Store),
             rule: rule.into(),
             zone: "Europe/Oslo".into(),
             keeps: keeps.into(),

@@ -7,6 +7,7 @@ use crate::{
     ids::{HostId, JobId, MachineId},
     layers,
     moment::{Moment, Span},
+    road::{self, Work},
     runs::Object,
     rooms::{
         backups::Event,
@@ -46,20 +47,20 @@ pub(super) fn mark(machines: &[MachineId], to: &str, quiet: Quiet) -> Take {
 }
 
 /// The marks of machines, with what is said of them.
-pub(super) fn marks(draft: &mut Draft<'_>, machines: &[MachineId], to: &str, quiet: Quiet) -> Vec<Mark> {
+pub(crate) fn marks<S: Work>(draft: &mut road::Draft<'_, S>, machines: &[MachineId], to: &str, quiet: Quiet, become_ours: impl Fn(snapshots::Step) -> S) -> Vec<Mark<S>> {
     let mut part = draft.beside::<snapshots::Step>(draft.view);
     snapshots::take(&mut part, &mark(machines, to, quiet));
     // What is said of a snapshot that stays is not so of one that goes again.
     let said = part.findings().iter().filter(|f| f.stops() || f.rule != Rule::Content);
     draft.found_all(said.cloned().collect::<Vec<_>>());
-    part.planned().filter_map(Mark::of).collect()
+    part.planned().filter_map(|step| Mark::of(step, &become_ours)).collect()
 }
 
 pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
     "Back up".clone_into(&mut draft.title);
     let store = carrying::chosen(draft, ask.store);
     let to = store.as_ref().map_or_else(|| "a store".to_owned(), |s| s.name.clone());
-    let marks = marks(draft, &ask.machines, &to, ask.quiet);
+    let marks = marks(draft, &ask.machines, &to, ask.quiet, Step::Snap);
     draft.title = match marks.as_slice() {
         [one] => format!("Back up {} to {to}", Object::Machine(one.machine).name(draft.estate())),
         all => format!("Back up {} machines to {to}", all.len()),
@@ -79,7 +80,7 @@ pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
 }
 
 /// Marked, copied, released, a few at a time; the steps of the last ones.
-pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark>, whose: Whose) -> Vec<usize> {
+pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark<Step>>, whose: Whose) -> Vec<usize> {
     let to = &store.name;
     let (job, ends) = match whose {
         Whose::Job(job) => (Some(job), None),
@@ -106,21 +107,21 @@ pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark>, who
 }
 
 /// What is copied, and the step by which it stands still.
-pub(super) struct Mark {
-    machine: MachineId,
-    via: HostId,
-    snapshot: Uuid,
-    step: snapshots::Step,
+pub(crate) struct Mark<S> {
+    pub(crate) machine: MachineId,
+    pub(crate) via: HostId,
+    pub(crate) snapshot: Uuid,
+    pub(crate) step: S,
 }
 
-impl Mark {
-    fn of(step: &snapshots::Step) -> Option<Mark> {
+impl<S> Mark<S> {
+    fn of(step: &snapshots::Step, become_ours: impl Fn(snapshots::Step) -> S) -> Option<Mark<S>> {
         match step {
             snapshots::Step::Take { machine, via, snapshot, .. } => Some(Mark {
                 machine: *machine,
                 via: *via,
                 snapshot: *snapshot,
-                step: step.clone(),
+                step: become_ours(step.clone()),
             }),
             snapshots::Step::Back { .. } | snapshots::Step::Forget { .. } => None,
         }
@@ -128,9 +129,9 @@ impl Mark {
 }
 
 /// Marked, copied, released: the numbers of these steps.
-fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<Machine>, mark: Mark) -> Vec<usize> {
+fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<Machine>, mark: Mark<Step>) -> Vec<usize> {
     let (name, via, snapshot) = (&machine.name, mark.via, mark.snapshot);
-    let marked = draft.step(Step::Snap(mark.step), format!("Mark {name}"), &[], Some("machines"));
+    let marked = draft.step(mark.step, format!("Mark {name}"), &[], Some("machines"));
     let mut part = draft.beside::<carrying::Step>(draft.view);
     copies.copy(&mut part, machine, via, snapshot);
     let copied: Vec<usize> = draft.take_in(part, &[marked], |f| f, (Step::Carry, Event::Carry)).collect();

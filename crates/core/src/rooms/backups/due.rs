@@ -7,9 +7,10 @@ use super::{
 use crate::{
     estate::{Job, Machine},
     finding::{Finding, Rule},
-    ids::{JobId, MachineId},
+    ids::{JobId, MachineId, StoreId},
     limits,
     moment::Span,
+    road::{self, Work},
     rooms::{
         carrying, jobs,
         snapshots::{self, Quiet},
@@ -30,26 +31,19 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
         return draft.found(Finding::stop(Rule::Exists, "job", "The job is gone.").at("job"));
     };
     draft.title = format!("Back up what job {} is about", job.name);
-    let Some(store) = carrying::chosen(draft, Some(job.store)) else { return };
-    let goes_on = runs(draft, Object::Job(id)).any(|waits| !waits);
-    let next = job.when.next(draft.now);
-    if goes_on {
-        let text = format!("A run of {} still goes on.", job.name);
-        if by_hand {
-            return draft.found(Finding::stop(Rule::State, &job.name, text).at("job"));
-        }
-        draft.found(Finding::mind(Rule::State, &job.name, format!("{text} This one is skipped.")));
-        let due = job.next.unwrap_or(draft.now);
-        return draft.intend(Event::Job(jobs::Event::Skipped { job: id, due, next }));
+    let Some(store) = job.to.store() else {
+        return draft.found(Finding::stop(Rule::State, &job.name, "This job replicates to another site.").at("job"));
+    };
+    let Some(store) = carrying::chosen(draft, Some(store)) else { return };
+    if !begins(draft, &job, by_hand, Event::Job) {
+        return;
     }
-    let next = if by_hand { job.next } else { next };
-    draft.intend(Event::Job(jobs::Event::Begun { job: id, at: draft.now, next }));
-    let before = expire(draft, &job);
+    let before = expire(draft, &job, store.id);
     let all = able(draft, &job);
     let mut last = vec![];
     if !all.is_empty() {
         let quiet = if job.quiet { Quiet::IfPossible } else { Quiet::No };
-        let marks = marks(draft, &all, &store.name, quiet);
+        let marks = marks(draft, &all, &store.name, quiet, Step::Snap);
         last = copied(draft, &store, marks, Whose::Job(id));
     }
     if store.swept.is_none_or(|at| draft.now.since(at) > SWEPT) {
@@ -59,8 +53,29 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     }
 }
 
+/// Whether a run of the job begins, which is written down; it does not where one still goes on.
+pub(crate) fn begins<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job, by_hand: bool, event: impl Fn(jobs::Event) -> S::Event) -> bool {
+    let id = job.id;
+    let goes_on = runs(draft, Object::Job(id)).any(|waits| !waits);
+    let next = job.when.next(draft.now);
+    if goes_on {
+        let text = format!("A run of {} still goes on.", job.name);
+        if by_hand {
+            draft.found(Finding::stop(Rule::State, &job.name, text).at("job"));
+            return false;
+        }
+        draft.found(Finding::mind(Rule::State, &job.name, format!("{text} This one is skipped.")));
+        let due = job.next.unwrap_or(draft.now);
+        draft.intend(event(jobs::Event::Skipped { job: id, due, next }));
+        return false;
+    }
+    let next = if by_hand { job.next } else { next };
+    draft.intend(event(jobs::Event::Begun { job: id, at: draft.now, next }));
+    true
+}
+
 /// Whoever is in the job and can be copied now; who can't is said.
-fn able(draft: &mut Draft<'_>, job: &Job) -> Vec<MachineId> {
+pub(crate) fn able<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job) -> Vec<MachineId> {
     let who = String::from(job.who.clone());
     let all: Vec<Arc<Machine>> = draft.estate().in_job(job).into_iter().cloned().collect();
     if all.is_empty() {
@@ -86,14 +101,14 @@ fn able(draft: &mut Draft<'_>, job: &Job) -> Vec<MachineId> {
 }
 
 /// Of the runs with open steps about something: whether each waits for somebody's answer.
-fn runs(draft: &Draft<'_>, of: Object) -> impl Iterator<Item = bool> {
+fn runs<S: Work>(draft: &road::Draft<'_, S>, of: Object) -> impl Iterator<Item = bool> {
     let all = draft.view.runs.about(of).into_iter();
     let runs = draft.view.runs.clone();
     all.filter_map(move |id| Some(runs.get(id)?.state == RunState::NeedsYou))
 }
 
 /// Points that are not kept any more, as they are known now: those that this run makes count from the next one on.
-fn expire(draft: &mut Draft<'_>, job: &Job) -> Vec<usize> {
+fn expire(draft: &mut Draft<'_>, job: &Job, store: StoreId) -> Vec<usize> {
     let gone: Vec<Expired> = draft
         .estate()
         .expired(job)
@@ -111,7 +126,7 @@ fn expire(draft: &mut Draft<'_>, job: &Job) -> Vec<usize> {
     let text = format!("{} points are not kept any more ({}); they go.", gone.len(), job.keeps);
     draft.found(Finding::clear(Rule::Deleted, &job.name, text));
     let all = gone.chunks(TOGETHER).map(|points| {
-        let step = stores::Step::Expire { store: job.store, points: points.to_vec() };
+        let step = stores::Step::Expire { store, points: points.to_vec() };
         (points.len(), step)
     });
     let all: Vec<_> = all.collect();

@@ -6,6 +6,8 @@ mod assess;
 mod due;
 
 pub use ask::{Ask, BackUp, JobRun};
+pub(crate) use assess::{Mark, marks};
+pub(crate) use due::{able, begins};
 
 super::composed::composed! {
     urgency: crate::road::Urgency::Ordinary;

@@ -165,7 +165,7 @@ fn reading(draft: &Draft<'_>, machine: &Machine, before: Option<&StoredPoint>) -
 }
 
 /// What its disks hold, if its host told lately.
-fn held(draft: &Draft<'_>, machine: &Machine) -> Option<Bytes> {
+pub(crate) fn held(draft: &crate::road::Draft<'_, impl crate::road::Work>, machine: &Machine) -> Option<Bytes> {
     let told = draft.view.evidence.fresh(&Probe::Layers(machine.id), draft.now);
     let Some(Answer::Layers(chain)) = told else { return draft.view.loads.machines.get(&machine.id)?.disk.map(|d| d.used) };
     Some(chain.seen(chain.current))

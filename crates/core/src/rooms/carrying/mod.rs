@@ -6,7 +6,7 @@ mod event;
 mod step;
 
 pub use ask::{Ask, CopySnapshot};
-pub(crate) use assess::{Copies, changed, chosen};
+pub(crate) use assess::{Copies, changed, chosen, held};
 pub use event::Event;
 pub use step::{Placed, Step};
 

@@ -3,7 +3,8 @@
 use super::{Step, keep};
 use crate::{
     endpoint::Password,
-    ids::{JobId, StoreId},
+    estate::Goal,
+    ids::JobId,
     moment::Span,
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -28,7 +29,8 @@ pub struct Keep {
     pub name: Line,
     /// A label expression.
     pub who: Note,
-    pub store: Option<StoreId>,
+    #[serde(alias = "store")]
+    pub to: Option<Goal>,
     /// A recurrence rule.
     pub rule: Line,
     pub zone: Line,

@@ -58,8 +58,9 @@ impl Tale for Event {
         let name = |id: &JobId| Object::Job(*id).name(estate);
         let (id, text) = match self {
             Event::Kept(j) => {
-                let to = Object::Store(j.store).name(estate);
-                (j.id, format!("Job {} backs up machines with {} to {to}", j.name, String::from(j.who.clone())))
+                let (to, who) = (j.to.name(estate), String::from(j.who.clone()));
+                let verb = if j.to.store().is_some() { "backs up" } else { "replicates" };
+                (j.id, format!("Job {} {verb} machines with {who} to {to}", j.name))
             }
             Event::Paused { job, paused: true, .. } => (*job, format!("Job {} is paused", name(job))),
             Event::Paused { job, paused: false, .. } => (*job, format!("Job {} goes on", name(job))),

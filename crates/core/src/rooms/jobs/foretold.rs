@@ -3,8 +3,7 @@
 
 use crate::{
     copying::Line,
-    estate::{Estate, Job, Machine, Series, StoredPoint},
-    ids::StoreId,
+    estate::{Elsewhere, Estate, Goal, Job, Machine, StoredPoint},
     loads::Loads,
     moment::Span,
     retention::Keeps,
@@ -32,8 +31,8 @@ pub struct Foretold {
 }
 
 /// What changes a second, as its copies so far had it; else what it writes, of which each byte may change another.
-fn changes(loads: &Loads, machine: &Machine, series: Option<&Series>) -> Option<f64> {
-    let points = series.map(|s| s.points.as_slice()).unwrap_or_default();
+fn changes(loads: &Loads, machine: &Machine, there: Option<&Elsewhere<'_>>) -> Option<f64> {
+    let points = there.map(|e| e.points.as_slice()).unwrap_or_default();
     let mut measured: Vec<f64> = points
         .windows(2)
         .filter_map(|w| {
@@ -51,8 +50,9 @@ fn changes(loads: &Loads, machine: &Machine, series: Option<&Series>) -> Option<
     Some(writes.0 as f64)
 }
 
-/// Of all points in a store: what a byte that was read takes there.
-fn packed(estate: &Estate, store: StoreId) -> Option<f64> {
+/// Of all points in a store: what a byte that was read takes there. Replicas are not packed.
+fn packed(estate: &Estate, goal: Goal) -> Option<f64> {
+    let Goal::Store(store) = goal else { return Some(1.0) };
     let points = || estate.series_in(store).flat_map(|s| &s.points);
     let sum = |of: fn(&StoredPoint) -> Bytes| points().map(of).sum::<Bytes>().as_f64();
     let read = sum(|p| p.read);
@@ -64,18 +64,18 @@ impl Foretold {
     pub fn of(view: &View, job: &Job) -> Foretold {
         let estate = &view.estate;
         let one = |m: &Machine| {
-            let series = estate.backups_at(m, job.store);
+            let there = estate.at_goal(m, job.to);
             let used = view.loads.machines.get(&m.id).and_then(|l| l.disk).map(|d| d.used);
             One {
                 held: used.unwrap_or_else(|| m.disks.iter().map(|d| d.size).sum()),
-                first: series.is_none_or(|s| s.points.is_empty()),
-                changes: changes(&view.loads, m, series.map(|s| &**s)),
+                first: there.as_ref().is_none_or(|e| e.points.is_empty()),
+                changes: changes(&view.loads, m, there.as_ref()),
             }
         };
         Foretold {
             all: estate.in_job(job).into_iter().filter(|m| !m.is_node()).map(|m| one(m)).collect(),
-            line: Line::to(estate, job.store),
-            packed: packed(estate, job.store),
+            line: Line::of(estate, job.to),
+            packed: packed(estate, job.to),
         }
     }
 

@@ -2,16 +2,19 @@
 
 use super::{Draft, Event, Keep, foretold::Foretold};
 use crate::{
-    estate::{Job, Machine, Store},
+    estate::{Goal, Job, Machine, Volume, Way},
     expression::Expression,
     finding::{Finding, Rule},
-    ids::JobId,
+    ids::{JobId, StoreId},
+    layers::DEEPEST,
     limits,
     moment::Span,
+    pairing,
     recurrence::Recurrence,
     retention::Keeps,
+    units::Bytes,
 };
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 /// Nothing is proven more often by itself.
 const DAY: Span = Span::days(1);
@@ -27,7 +30,7 @@ fn stop(rule: Rule, field: &str, text: impl Into<String>) -> Finding {
 pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     let name = ask.name.trim().to_owned();
     draft.title = match (ask.job, name.as_str()) {
-        (_, "") => "Back up by a job".to_owned(),
+        (_, "") => "Copy by a job".to_owned(),
         (None, name) => format!("Make job {name}"),
         (Some(_), name) => format!("Change job {name}"),
     };
@@ -37,29 +40,24 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     }
     named(draft, ask, &name);
     let who = read(draft, "who", Expression::read(ask.who.trim()));
-    let store = match draft.estate().store_for_copies(ask.store).cloned() {
-        Ok(store) => Some(store),
-        Err(why) => {
-            draft.found(why.at("store"));
-            None
-        }
-    };
+    let to = goal(draft, ask.to);
     let same = had.as_ref().filter(|j| j.when.rule == ask.rule.trim() && j.when.zone == ask.zone.trim());
     let begins = same.map_or(draft.now, |j| j.when.begins);
     let when = read(draft, "rule", Recurrence::read(&ask.rule, ask.zone.trim(), begins));
     let keeps = read(draft, "keeps", ask.keeps.parse::<Keeps>());
-    let (Some(who), Some(store), Some(when), Some(keeps)) = (who, store, when, keeps) else { return };
+    let (Some(who), Some(to), Some(when), Some(keeps)) = (who, to, when, keeps) else { return };
     let id = had.as_ref().map_or_else(|| JobId(draft.number()), |j| j.id);
     let job = Job {
         id,
         name,
         who,
-        store: store.id,
+        to,
         next: when.next(draft.now),
         when,
         keeps,
         quiet: ask.quiet,
-        proves: ask.proves,
+        // What a replica holds is not tried by itself.
+        proves: ask.proves.filter(|_| to.store().is_some()),
         paused: had.as_ref().is_some_and(|j| j.paused),
         last: had.as_ref().and_then(|j| j.last),
     };
@@ -67,8 +65,11 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
         return draft.found(stop(Rule::Nothing, "name", "Nothing of the job is changed."));
     }
     about(draft, &job);
-    taken(draft, &job, &store);
-    proves(draft, &job, &store);
+    taken(draft, &job);
+    match job.to {
+        Goal::Store(store) => proves(draft, &job, store),
+        Goal::Over(way) => over(draft, &job, way),
+    }
     if let Some(had) = had {
         let elsewhere = left(draft, &had, &job);
         draft.found_all(elsewhere);
@@ -76,6 +77,21 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
         draft.found_all(gone);
     }
     draft.intend(Event::Kept(Box::new(job)));
+}
+
+/// Where to, if anything can be copied there.
+fn goal(draft: &mut Draft<'_>, to: Option<Goal>) -> Option<Goal> {
+    let estate = draft.estate();
+    let found = match to {
+        Some(Goal::Over(way)) => match estate.road(way) {
+            Some(_) => Ok(Goal::Over(way)),
+            None => Err(Finding::stop(Rule::Exists, "store", "The pair is gone.")),
+        },
+        Some(Goal::Store(id)) => estate.store_for_copies(Some(id)).map(|s| Goal::Store(s.id)),
+        None if !estate.pairs.is_empty() => Err(Finding::stop(Rule::Exists, "store", "Choose where to.")),
+        None => estate.store_for_copies(None).map(|s| Goal::Store(s.id)),
+    };
+    found.map_err(|why| draft.found(why.at("store"))).ok()
 }
 
 /// What was typed, or what is wrong with it at its field.
@@ -127,8 +143,8 @@ fn about(draft: &mut Draft<'_>, job: &Job) {
 }
 
 /// What it takes: bytes, time, room.
-fn taken(draft: &mut Draft<'_>, job: &Job, store: &Store) {
-    let (name, to) = (&job.name, &store.name);
+fn taken(draft: &mut Draft<'_>, job: &Job) {
+    let name = &job.name;
     let foretold = Foretold::of(draft.view, job);
     let (first, bytes) = foretold.first();
     if first > 0 {
@@ -146,13 +162,61 @@ fn taken(draft: &mut Draft<'_>, job: &Job, store: &Store) {
     }
     draft.found(feasible(&foretold, name, between));
     let [month, quarter, year] = [30, 91, 365].map(|days| foretold.after(Span::days(days), between, &job.keeps));
-    let text = format!("In {to} lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
-    let room = Finding::mind(Rule::VolumeRoom, to, text).at("keeps").because(foretold.packing());
-    draft.found(room.remedy("How much room the bucket has it does not tell: look there."));
+    let grows = format!("lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
+    match job.to {
+        Goal::Store(_) => {
+            let to = job.to.name(draft.estate());
+            let room = Finding::mind(Rule::VolumeRoom, &to, format!("In {to} {grows}")).at("keeps").because(foretold.packing());
+            draft.found(room.remedy("How much room the bucket has it does not tell: look there."));
+        }
+        Goal::Over(way) => room_at(draft, way, &grows, year),
+    }
+}
+
+/// What the volumes at the other end have left.
+fn room_at(draft: &mut Draft<'_>, way: Way, grows: &str, year: Bytes) {
+    let estate = draft.estate();
+    let Some(road) = estate.road(way) else { return };
+    let site = road.to.site_name(estate);
+    let clusters: BTreeSet<_> = road.to.clusters.values().collect();
+    let here = |v: &&Arc<Volume>| match road.to.volumes.is_empty() {
+        true => v.cluster.is_some_and(|c| clusters.contains(&c)),
+        false => road.to.volumes.values().any(|id| *id == v.id),
+    };
+    let free: Bytes = estate.volumes.values().filter(here).map(|v| v.free()).sum();
+    let text = format!("At {site} {grows} {free} are free there now.");
+    let finding = match year > free {
+        true => Finding::mind(Rule::VolumeRoom, &site, text).remedy("Let fewer points stay, or make room there."),
+        false => Finding::clear(Rule::VolumeRoom, &site, text),
+    };
+    draft.found(finding.at("keeps").because("disks that replicas have already are in it"));
+}
+
+/// What is so of replicas alone.
+fn over(draft: &mut Draft<'_>, job: &Job, way: Way) {
+    let most = usize::try_from(job.keeps.most()).unwrap_or(usize::MAX);
+    if most >= DEEPEST - 1 {
+        let text = format!("Up to {most} points would stay of each; a replica holds up to {}.", DEEPEST - 2);
+        draft.found(stop(Rule::Count, "keeps", text));
+    }
+    let estate = draft.estate();
+    let Some(pair) = estate.pairs.get(&way.pair).cloned() else { return };
+    if let Some(trouble) = pairing::trouble(draft.view, &pair, draft.now) {
+        let text = format!("{} does not carry as it should: {}", pair.name, trouble.text);
+        draft.found(Finding::mind(trouble.rule, &pair.name, text).at("store").because(trouble.evidence));
+    }
+    let Some(road) = estate.road(way) else { return };
+    let all = estate.in_job(job);
+    let lost = all.iter().filter(|m| m.cluster.is_none_or(|c| !road.to.clusters.contains_key(&c))).count();
+    if lost > 0 {
+        let text = format!("Of {lost} machines the pair says no cluster at {}; they are not replicated.", road.to.site_name(estate));
+        draft.found(Finding::mind(Rule::Place, &job.name, text).at("who"));
+    }
 }
 
 /// What is proven by itself, and what that takes.
-fn proves(draft: &mut Draft<'_>, job: &Job, store: &Store) {
+fn proves(draft: &mut Draft<'_>, job: &Job, store: StoreId) {
+    let Some(store) = draft.estate().stores.get(&store).cloned() else { return };
     let Some(every) = job.proves else {
         let text = "No copy of these machines is booted by itself: that one comes up nobody knows before somebody tries.";
         return draft.found(Finding::mind(Rule::Content, &job.name, text).at("proves"));
@@ -197,16 +261,23 @@ fn feasible(foretold: &Foretold, name: &str, between: Span) -> Finding {
 
 /// What it made in a store that it copies into no more.
 fn left(draft: &Draft<'_>, had: &Job, job: &Job) -> Option<Finding> {
-    let store = draft.estate().stores.get(&had.store).filter(|s| s.id != job.store)?;
-    let points = draft.estate().series_in(store.id).flat_map(|s| &s.points);
-    let own = points.filter(|p| p.job == Some(had.id)).count();
-    let text = format!("{own} points that it made stay in {}, and nothing takes them away any more. The first copies elsewhere are of everything.", store.name);
+    if had.to == job.to {
+        return None;
+    }
+    let estate = draft.estate();
+    let points: usize = match had.to {
+        Goal::Store(store) => estate.series_in(store).flat_map(|s| &s.points).filter(|p| p.job == Some(had.id)).count(),
+        Goal::Over(way) => estate.replicas_over(way.pair).flat_map(|m| m.replicated()).filter(|p| p.job == Some(had.id)).count(),
+    };
+    let text = format!("{points} points that it made stay where they are ({}), and nothing takes them away any more. The first copies elsewhere are of everything.", had.to.name(estate));
     Some(Finding::mind(Rule::Content, &job.name, text).at("store"))
 }
 
 /// What goes at the next run, of what is there.
 fn fewer(draft: &Draft<'_>, job: &Job) -> Option<Finding> {
-    let gone = draft.estate().expired(job).len();
+    let estate = draft.estate();
+    let replicas: usize = estate.expired_replicas(job).iter().map(|(_, p)| p.len()).sum();
+    let gone = estate.expired(job).len() + replicas;
     let text = format!("{gone} of its points are not kept by this, and go when it is due next.");
     (gone > 0).then(|| Finding::mind(Rule::Deleted, &job.name, text).at("keeps"))
 }

@@ -1,9 +1,10 @@
-//! The runs of all jobs in the days to come, laid on the lines that carry them: those to one store come one after the other, the
+//! The runs of all jobs in the days to come, laid on the lines that carry them: those to one place come one after the other, the
 //! earliest due first; a job whose run is not over when it is due again is skipped.
 
 use super::Foretold;
 use crate::{
-    ids::{JobId, StoreId},
+    estate::Goal,
+    ids::JobId,
     moment::{Moment, Span},
     view::View,
 };
@@ -22,7 +23,7 @@ pub struct Laid {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Due {
     pub job: JobId,
-    pub store: StoreId,
+    pub to: Goal,
     /// What a run takes if nobody else copies.
     pub takes: Span,
     pub at: Vec<Moment>,
@@ -35,7 +36,7 @@ pub fn to_come(view: &View, now: Moment, ahead: Span) -> Vec<Laid> {
         let between = job.when.least(now).unwrap_or(Span::days(1));
         Due {
             job: job.id,
-            store: job.store,
+            to: job.to,
             takes: Foretold::of(view, job).each(between).1,
             at: job.when.between(now, now.plus(ahead)),
         }
@@ -47,15 +48,15 @@ pub fn to_come(view: &View, now: Moment, ahead: Span) -> Vec<Laid> {
 pub fn lay(all: &[Due]) -> Vec<Laid> {
     let mut due: Vec<(Moment, JobId, &Due)> = all.iter().flat_map(|d| d.at.iter().map(move |at| (*at, d.job, d))).collect();
     due.sort_by_key(|(at, job, _)| (*at, *job));
-    let mut free: BTreeMap<StoreId, Moment> = BTreeMap::new();
+    let mut free: BTreeMap<Goal, Moment> = BTreeMap::new();
     let mut over: BTreeMap<JobId, Moment> = BTreeMap::new();
     let one = |(at, job, of): (Moment, JobId, &Due)| {
         if over.get(&job).is_some_and(|end| *end > at) {
             return Laid { job, due: at, runs: None };
         }
-        let begins = free.get(&of.store).map_or(at, |f| at.max(*f));
+        let begins = free.get(&of.to).map_or(at, |f| at.max(*f));
         let ends = begins.plus(of.takes);
-        free.insert(of.store, ends);
+        free.insert(of.to, ends);
         over.insert(job, ends);
         Laid { job, due: at, runs: Some((begins, ends)) }
     };

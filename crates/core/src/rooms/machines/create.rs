@@ -329,6 +329,7 @@ fn blank(
         made_from: origin.map(|o| o.words.clone()).unwrap_or_default(),
         must: vec![],
         proves: None,
+        replica: None,
     }
 }
 

@@ -89,6 +89,7 @@ fn state_allows(draft: &mut Draft<'_>, machine: &Machine, act: PowerAct) -> bool
         ))
     } else {
         match (act, machine.state == MachineState::Off) {
+            (PowerAct::On { .. }, true) if machine.replica.is_some() => return replica(draft, machine),
             (PowerAct::On { .. }, false) => Some((Rule::State, format!("{name} is on already."))),
             (PowerAct::On { .. }, true) => source(machine).is_none().then(|| {
                 let lacks: Vec<&str> = machine.boot.order.iter().map(|f| f.lack()).collect();
@@ -110,6 +111,22 @@ fn state_allows(draft: &mut Draft<'_>, machine: &Machine, act: PowerAct) -> bool
         }
         None => true,
     }
+}
+
+/// Not by mistake beside its original.
+fn replica(draft: &mut Draft<'_>, machine: &Machine) -> bool {
+    let Some(replica) = &machine.replica else { return true };
+    let (name, of) = (&machine.name, &replica.name);
+    let original = draft.estate().original_of(replica);
+    let beside = match original.map(|m| m.is_off()) {
+        Some(false) => format!("{of} is on, and both would be the same machine to everybody who hears of them"),
+        Some(true) => format!("{of} is still there, and both would be the same machine to everybody who hears of them"),
+        None => format!("what {of} held after its last point is not on it"),
+    };
+    let text = format!("{name} is a replica of {of}: {beside}.");
+    let remedy = "Three ways, on its page: make a copy of one of its points and start that, with an identity and a network of its own; start it all the same, by force, after which the next copy is of everything; or leave it as it is.";
+    draft.found(Finding::stop(Rule::Identity, name, text).at("machines").remedy(remedy));
+    false
 }
 
 fn start(draft: &mut Draft<'_>, cluster: &Cluster, machines: Vec<Machine>, only: Option<HostId>) {

@@ -24,7 +24,7 @@ const KEPT: Span = Span::days(7);
 
 pub(super) fn put_back(draft: &mut Draft<'_>, ask: &PutBack) {
     "Put a machine back".clone_into(&mut draft.title);
-    let Some(machine) = draft.machine(ask.machine).cloned().filter(|m| draft.knows(m)) else { return };
+    let Some(machine) = draft.machine(ask.machine).cloned().filter(|m| draft.knows(m) && draft.is_own(m, "machine")) else { return };
     let name = &machine.name;
     let stop = |rule, field: &str, text: String| Finding::stop(rule, name, text).at(field);
     let Some((at, point)) = draft.point(ask.point) else { return };

@@ -19,7 +19,7 @@ pub(super) fn bring(draft: &mut Draft<'_>, ask: &BringDisks) {
         let text = "Choose the machine that gets them.";
         return draft.found(Finding::stop(Rule::Nothing, "machine", text).at("machine"));
     };
-    let Some(machine) = draft.machine(id).cloned().filter(|m| draft.knows(m)) else { return };
+    let Some(machine) = draft.machine(id).cloned().filter(|m| draft.knows(m) && draft.is_own(m, "machine")) else { return };
     let name = &machine.name;
     draft.title = format!("Give {name} disks of {words}");
     let stop = |rule, field: &str, text: String| Finding::stop(rule, name, text).at(field);

@@ -19,7 +19,7 @@ pub(super) fn back(draft: &mut Draft<'_>, ask: &Back) {
         return draft.found(Finding::stop(Rule::Nothing, name, text).at("to"));
     };
     draft.title = format!("{name} goes back to {}", to.name);
-    if !alone(draft, &machine, "to") {
+    if !draft.is_own(&machine, "to") || !alone(draft, &machine, "to") {
         return;
     }
     let Some((host, _)) = may(draft, &machine) else { return };

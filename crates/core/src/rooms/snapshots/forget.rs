@@ -23,7 +23,7 @@ const STILL: Span = Span::secs(1);
 /// More of them are told in one sentence.
 const TOLD: usize = 8;
 
-pub(super) fn forget(draft: &mut Draft<'_>, ask: &Forget) {
+pub(crate) fn forget(draft: &mut Draft<'_>, ask: &Forget) {
     "Delete snapshots".clone_into(&mut draft.title);
     let machines = draft.machines(&ask.machines);
     let mut count = 0;
@@ -54,6 +54,7 @@ pub(super) fn forget(draft: &mut Draft<'_>, ask: &Forget) {
     let mut sum = Sum::default();
     for (machine, gone) in &all {
         let Some((host, volume)) = may(draft, machine) else { continue };
+        stands_on(draft, machine, gone);
         let fold = one(draft, machine, gone, (&host, &volume), &mut sum);
         let waits: Vec<usize> = last.get(&volume.id).copied().into_iter().collect();
         let step = Step::Forget {
@@ -72,6 +73,16 @@ pub(super) fn forget(draft: &mut Draft<'_>, ask: &Forget) {
         last.insert(volume.id, step);
     }
     sum.told(draft);
+}
+
+/// What changed since is told from what a replica stands on.
+fn stands_on(draft: &mut Draft<'_>, machine: &Machine, gone: &[Uuid]) {
+    let Some(replica) = &machine.replica else { return };
+    if machine.snapshots.rests_on.is_some_and(|at| gone.contains(&at)) {
+        let (name, of) = (&machine.name, &replica.name);
+        let text = format!("{name} stands on one of these: the next copy of {of} is of everything.");
+        draft.found(Finding::mind(Rule::Disk, name, text).at("which"));
+    }
 }
 
 /// What is alike for many machines is told as one.

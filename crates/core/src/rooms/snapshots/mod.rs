@@ -10,6 +10,7 @@ mod take;
 
 pub use ask::{Ask, Back, Forget, Keep, Quiet, Take, Which};
 pub use event::Event;
+pub(crate) use forget::forget;
 pub(crate) use take::{able, take};
 pub use step::Step;
 

@@ -52,7 +52,8 @@ pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
     let mut free: BTreeMap<_, Bytes> = BTreeMap::new();
     let mut said = Said::default();
     for machine in &machines {
-        if alone(draft, machine, "machines")
+        if draft.is_own(machine, "machines")
+            && alone(draft, machine, "machines")
             && let Some((host, volume)) = may(draft, machine)
         {
             let left = free.entry(volume.id).or_insert_with(|| volume.free());

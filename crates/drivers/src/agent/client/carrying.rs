@@ -61,7 +61,28 @@ impl WireBlocks {
     }
 }
 
+#[derive(Deserialize)]
+struct Digests {
+    digests: Vec<String>,
+}
+
 impl Agent<'_> {
+    /// The SHA-256 of extents of 4 MiB of a disk, as a snapshot has them, in hexadecimal; empty where one holds nothing, and none
+    /// beyond the end of the disk. Up to 64 at once.
+    pub(crate) async fn digests(
+        &self,
+        machine: &Uuid,
+        snapshot: &Uuid,
+        disk: &Uuid,
+        (from, count): (u64, u64),
+    ) -> Result<Vec<String>, Fault> {
+        let path = format!(
+            "/v1/machines/{machine}/marks/{snapshot}/digests?disk={disk}&from={from}&count={count}"
+        );
+        let said: Digests = self.get(path).await?;
+        Ok(said.digests)
+    }
+
     /// From now on the host can tell what changed since this snapshot.
     pub(crate) async fn mark(
         &self,

@@ -40,6 +40,29 @@ pub(crate) struct Placing {
     pub(crate) thick: bool,
 }
 
+/// What becomes of a delivery that a replica is brought up to date by.
+#[derive(Debug, Serialize)]
+pub(crate) struct Following<'a> {
+    pub(crate) volume: &'a str,
+    pub(crate) delivery: Uuid,
+    /// The point that it stands on; none: it holds what is brought and nothing else.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) base: Option<Uuid>,
+    pub(crate) point: Uuid,
+    pub(crate) name: &'a str,
+    pub(crate) taken_ms: i64,
+    pub(crate) quiet: bool,
+    pub(crate) off: bool,
+    pub(crate) disks: Vec<FollowedDisk>,
+}
+
+#[derive(Debug, Serialize)]
+pub(crate) struct FollowedDisk {
+    pub(crate) from: Uuid,
+    pub(crate) onto: Uuid,
+    pub(crate) size: u64,
+}
+
 #[derive(Deserialize)]
 struct InPlace {
     bytes: u64,
@@ -100,7 +123,7 @@ impl Agent<'_> {
         to: (&str, &Uuid),
         disk: &Uuid,
         from: u64,
-        bytes: bytes::Bytes,
+        (bytes, packed): (bytes::Bytes, bool),
     ) -> Result<(), Fault> {
         let path = at(to, &format!("/disks/{disk}/bytes?from={from}"));
         let digest = BASE64_STANDARD.encode(Sha256::digest(&bytes));
@@ -110,7 +133,24 @@ impl Agent<'_> {
         };
         let digest = ("content-digest", format!("sha-256=:{digest}:"));
         call.headers.push(digest);
+        if packed {
+            call.headers.push(("content-encoding", "zstd".to_owned()));
+        }
         self.http.call::<serde_json::Value>(call).await.map(drop)
+    }
+
+    /// A machine that is off holds what was brought, over the point that it stood on, and has a point of it. Answers how many bytes
+    /// that are.
+    pub(crate) async fn follow(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &Uuid,
+        ask: &Following<'_>,
+    ) -> Result<u64, Fault> {
+        let body = serde_json::to_value(ask).unwrap_or_default();
+        let path = format!("/v1/machines/{machine}/followed");
+        let said: InPlace = self.put(path, stamp, body).await?;
+        Ok(said.bytes)
     }
 
     pub(crate) async fn drop_delivery(

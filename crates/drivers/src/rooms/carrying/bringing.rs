@@ -1,6 +1,6 @@
 //! Disks of a recovery point brought from its store to a volume, where they lie as a delivery until they become disks of a machine.
 
-use super::movers::{Brought, Carried, Look, over};
+use super::movers::{Brought, Carried, Look, Whither, over};
 use crate::{
     Drivers, Outcome, Turn,
     agent::{Delivered, Placing, limited},
@@ -121,7 +121,7 @@ impl Drivers {
             Look::Over(task) => {
                 return match over(task).await {
                     Ok(Carried::Brought(bytes)) => Ok(done(vec![], format!("{bytes} brought"))),
-                    Ok(Carried::There(_) | Carried::Swept(_)) => {
+                    Ok(Carried::There(_) | Carried::Swept(_) | Carried::Shipped(_)) => {
                         Err(premise("It was no delivery."))
                     }
                     // What may pass goes on where it was; of all else nothing is left to be forgotten.
@@ -167,7 +167,8 @@ impl Drivers {
             disks,
             needs,
         };
-        self.movers.begin(turn.key, true, |p| bring.carry(p));
+        self.movers
+            .begin(turn.key, Whither::OutOfStore, |p| bring.carry(p));
         Ok(Outcome::NotYet {
             said: format!("{} are to come", Bytes(needs)),
         })
@@ -254,13 +255,13 @@ impl Drivers {
 }
 
 /// The delivery at the host that takes it.
-struct AtHost {
-    drivers: Drivers,
-    host: Arc<Host>,
-    volume: String,
-    delivery: Uuid,
+pub(crate) struct AtHost {
+    pub(crate) drivers: Drivers,
+    pub(crate) host: Arc<Host>,
+    pub(crate) volume: String,
+    pub(crate) delivery: Uuid,
     /// What the host said last when it said no.
-    last: Mutex<Option<Fault>>,
+    pub(crate) last: Mutex<Option<Fault>>,
 }
 
 impl AtHost {
@@ -286,7 +287,14 @@ impl AtHost {
         }
     }
 
-    fn put(&self, disk: Uuid, from: u64, bytes: Vec<u8>) -> BoxFuture<'_, Result<(), StoreFault>> {
+    /// `packed`: by zstd (RFC 8878).
+    pub(crate) fn put(
+        &self,
+        disk: Uuid,
+        from: u64,
+        bytes: Vec<u8>,
+        packed: bool,
+    ) -> BoxFuture<'_, Result<(), StoreFault>> {
         let bytes = bytes::Bytes::from(bytes);
         Box::pin(self.asked(move || {
             let bytes = bytes.clone();
@@ -294,12 +302,12 @@ impl AtHost {
                 let key = self.drivers.key_of(&self.host).await?;
                 let agent = self.drivers.agent(&self.host, &key);
                 let at = (self.volume.as_str(), &self.delivery);
-                agent.deliver(at, &disk, from, bytes).await
+                agent.deliver(at, &disk, from, (bytes, packed)).await
             })
         }))
     }
 
-    fn there(&self) -> BoxFuture<'_, Result<Vec<Delivered>, StoreFault>> {
+    pub(crate) fn there(&self) -> BoxFuture<'_, Result<Vec<Delivered>, StoreFault>> {
         Box::pin(self.asked(move || {
             Box::pin(async move {
                 let key = self.drivers.key_of(&self.host).await?;
@@ -373,7 +381,7 @@ impl Bring {
         let put = |at: u64, plain: Vec<u8>| {
             let brought = &brought;
             async move {
-                self.host.put(disk.key, at, plain).await?;
+                self.host.put(disk.key, at, plain, false).await?;
                 brought.fetch_add(1, Ordering::Relaxed);
                 progress.done.fetch_add(GRAIN, Ordering::Relaxed);
                 Ok(())

@@ -1,6 +1,6 @@
 //! A snapshot of a machine carried into a store.
 
-use super::movers::{Brought, Carried, Look, over};
+use super::movers::{Brought, Carried, Look, Whither, over};
 use crate::{
     Drivers, Outcome, Turn,
     agent::Blocks,
@@ -31,7 +31,7 @@ use zastrugi_formats::backup::{Card, Consistency, Label, Machine as Kept, Named}
 const TRIES: usize = 5;
 
 /// What came of a copy.
-pub(super) struct Done {
+pub(crate) struct Done {
     copied: Copied,
     consistent: Consistent,
     /// Of all disks.
@@ -41,14 +41,14 @@ pub(super) struct Done {
 }
 
 /// The disks of a machine at its host, as a snapshot has them.
-struct AtHost {
-    drivers: Drivers,
-    host: Arc<Host>,
-    machine: Uuid,
-    snapshot: Uuid,
-    disks: Vec<Uuid>,
+pub(crate) struct AtHost {
+    pub(crate) drivers: Drivers,
+    pub(crate) host: Arc<Host>,
+    pub(crate) machine: Uuid,
+    pub(crate) snapshot: Uuid,
+    pub(crate) disks: Vec<Uuid>,
     /// What the host said last when it said no.
-    last: Mutex<Option<Fault>>,
+    pub(crate) last: Mutex<Option<Fault>>,
 }
 
 impl Extents for AtHost {
@@ -63,7 +63,12 @@ impl Extents for AtHost {
 }
 
 impl AtHost {
-    async fn extent(&self, disk: usize, at: u64, length: u64) -> Result<Vec<u8>, StoreFault> {
+    pub(crate) async fn extent(
+        &self,
+        disk: usize,
+        at: u64,
+        length: u64,
+    ) -> Result<Vec<u8>, StoreFault> {
         let disk = self.disks.get(disk).copied().unwrap_or_default();
         let mut tried = 1;
         loop {
@@ -197,7 +202,8 @@ impl Drivers {
             taken,
             parent,
         };
-        self.movers.begin(turn.key, false, |p| copy.carry(p));
+        self.movers
+            .begin(turn.key, Whither::IntoStore, |p| copy.carry(p));
         Ok(Outcome::NotYet {
             said: "its host is asked what changed".into(),
         })

@@ -5,7 +5,9 @@ mod copying;
 mod movers;
 mod sweeping;
 
-pub(crate) use movers::Movers;
+pub(crate) use bringing::AtHost as Arriving;
+pub(crate) use copying::AtHost as Leaving;
+pub(crate) use movers::{Brought, Carried, Look, Movers, Shipped, Whither, over};
 
 use crate::{Drivers, Outcome, Turn, perform::premise};
 use zastrugi_core::{

@@ -23,23 +23,42 @@ use zastrugi_core::{
 const FORGOTTEN: Duration = Duration::from_secs(24 * 3600);
 
 /// What came of one.
-pub(super) enum Carried {
+pub(crate) enum Carried {
     /// A point is in the store.
     There(Box<Done>),
     /// Disks of a point lie on a volume: so many bytes.
     Brought(Bytes),
     /// A store was swept.
     Swept(Swept),
+    /// What changed lies at another site.
+    Shipped(Shipped),
 }
 
-pub(super) type Brought = Result<Carried, Fault>;
+/// What went over a pair.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Shipped {
+    pub(crate) bytes: Bytes,
+    /// As they went over the line.
+    pub(crate) packed: Bytes,
+    /// Nobody could say what had changed.
+    pub(crate) compared: bool,
+}
+
+pub(crate) type Brought = Result<Carried, Fault>;
 
 struct Mover {
     task: JoinHandle<Brought>,
     progress: Arc<Progress>,
-    /// Away from a store: nothing is new there.
-    out: bool,
+    to: Whither,
     began: Instant,
+}
+
+/// Which way bytes go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Whither {
+    IntoStore,
+    OutOfStore,
+    OverPair,
 }
 
 /// Those of this process, by the keys of their steps.
@@ -47,14 +66,14 @@ struct Mover {
 pub(crate) struct Movers(Arc<Mutex<BTreeMap<String, Mover>>>);
 
 /// How one stands.
-pub(super) enum Look {
+pub(crate) enum Look {
     None,
     Goes(String),
     Over(JoinHandle<Brought>),
 }
 
 /// What it came to.
-pub(super) async fn over(task: JoinHandle<Brought>) -> Brought {
+pub(crate) async fn over(task: JoinHandle<Brought>) -> Brought {
     let ended = |_| Fault::new(FaultKind::Ours, "The mover ended.", "It is begun again.");
     task.await.map_err(ended)?
 }
@@ -64,7 +83,7 @@ impl Movers {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub(super) fn look(&self, key: &str) -> Look {
+    pub(crate) fn look(&self, key: &str) -> Look {
         let mut all = self.all();
         match all.get(key) {
             None => Look::None,
@@ -77,7 +96,7 @@ impl Movers {
     }
 
     /// Into a store, or out of one.
-    pub(super) fn begin<F>(&self, key: &str, out: bool, carry: impl FnOnce(Arc<Progress>) -> F)
+    pub(crate) fn begin<F>(&self, key: &str, to: Whither, carry: impl FnOnce(Arc<Progress>) -> F)
     where
         F: Future<Output = Brought> + Send + 'static,
     {
@@ -85,7 +104,7 @@ impl Movers {
         let mover = Mover {
             task: tokio::spawn(carry(progress.clone())),
             progress,
-            out,
+            to,
             began: Instant::now(),
         };
         let mut all = self.all();
@@ -95,7 +114,7 @@ impl Movers {
     }
 
     /// Ends it; whatever it was at is over then.
-    pub(super) async fn end(&self, key: &str) {
+    pub(crate) async fn end(&self, key: &str) {
         let mover = self.all().remove(key);
         if let Some(mover) = mover {
             mover.task.abort();
@@ -118,11 +137,14 @@ impl Mover {
                 Span::millis(round(left.as_f64() / (n as f64) * 1000.0))
             ),
         };
-        match self.out {
-            true => format!("{done} of {of} brought at {rate}{time}"),
-            false => {
-                let stored = figure(&self.progress.stored);
+        let stored = figure(&self.progress.stored);
+        match self.to {
+            Whither::OutOfStore => format!("{done} of {of} brought at {rate}{time}"),
+            Whither::IntoStore => {
                 format!("{done} of {of} read at {rate}, {stored} new in the store{time}")
+            }
+            Whither::OverPair => {
+                format!("{done} of {of} there at {rate}, {stored} on the line{time}")
             }
         }
     }

@@ -1,6 +1,6 @@
 //! A store swept by a mover: it may take long, and nobody waits for it.
 
-use super::movers::{Carried, Look, over};
+use super::movers::{Carried, Look, Whither, over};
 use crate::{
     Drivers, Outcome, Turn,
     perform::{done, premise},
@@ -59,11 +59,12 @@ impl Drivers {
         let of = store_of(estate, store)?;
         let (opened, name, live) = (self.open_store(of).await?, of.name.clone(), live(estate));
         let number = turn.now.0.unsigned_abs();
-        self.movers.begin(turn.key, true, |_| async move {
-            let swept = opened.sweep(&live, number).await;
-            let swept = swept.map_err(|why| fault(&name, &why))?;
-            Ok(Carried::Swept(swept))
-        });
+        self.movers
+            .begin(turn.key, Whither::OutOfStore, |_| async move {
+                let swept = opened.sweep(&live, number).await;
+                let swept = swept.map_err(|why| fault(&name, &why))?;
+                Ok(Carried::Swept(swept))
+            });
         Ok(Outcome::NotYet {
             said: "it is swept".into(),
         })

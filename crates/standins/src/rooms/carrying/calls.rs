@@ -22,6 +22,7 @@ use axum::{
 };
 use serde::Deserialize;
 use serde_json::{Value, json};
+use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
@@ -131,6 +132,68 @@ pub(crate) async fn blocks(
         Ok(said) => Json(said).into_response(),
         Err(no) => no,
     }
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Extents {
+    disk: Uuid,
+    from: u64,
+    /// How many extents of 4 MiB.
+    count: u64,
+}
+
+/// The most extents in one answer.
+const EXTENTS: u64 = 64;
+
+/// The SHA-256 of each of some extents, of 4 MiB but for the last of a disk, as a snapshot has them; nothing of those that hold
+/// nothing.
+pub(crate) async fn digests(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    Query(ask): Query<Extents>,
+    headers: HeaderMap,
+) -> Response {
+    let found = look(&device, &headers, &uuid, |record| {
+        let none = || gone("The snapshot has no such disk.");
+        at(record, &id)?.remove(&ask.disk).ok_or_else(none)
+    });
+    let (size, content) = match found {
+        Ok(found) => found,
+        Err(no) => return no,
+    };
+    if !ask.from.is_multiple_of(LONGEST) || ask.count > EXTENTS {
+        let words = "Extents begin with 4 MiB, and up to 64 are told at once.";
+        return refused(StatusCode::BAD_REQUEST, "extent", words);
+    }
+    let world = device.world.clone();
+    let read = tokio::task::spawn_blocking(move || {
+        let mut all = Vec::new();
+        for n in 0..ask.count {
+            let from = ask.from.saturating_add(n * LONGEST);
+            if from >= size {
+                break;
+            }
+            let length = LONGEST.min(size - from);
+            let first = u32::try_from(from / GRAIN).unwrap_or(u32::MAX);
+            let blocks = content.within(first..first.saturating_add(grains(length)));
+            all.push(match blocks.is_empty() {
+                true => String::new(),
+                false => {
+                    let bytes = world.grains.extent(&blocks, first, length)?;
+                    hex(&Sha256::digest(&bytes))
+                }
+            });
+        }
+        Ok::<_, std::io::Error>(all)
+    });
+    match read.await {
+        Ok(Ok(all)) => Json(json!({"digests": all})).into_response(),
+        Ok(Err(_)) | Err(_) => StatusCode::INTERNAL_SERVER_ERROR.into_response(),
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
 }
 
 #[derive(Deserialize)]

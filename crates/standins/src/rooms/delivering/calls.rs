@@ -36,7 +36,7 @@ use uuid::Uuid;
 /// The most bytes in one piece.
 const LONGEST: u64 = 4 << 20;
 
-fn gone() -> Response {
+pub(super) fn gone() -> Response {
     let words = "There is no such delivery on this volume.";
     refused(StatusCode::NOT_FOUND, "delivery", words)
 }
@@ -102,6 +102,19 @@ fn is_whole(headers: &HeaderMap, bytes: &[u8]) -> bool {
     said == Some(format!("sha-256=:{digest}:").as_str())
 }
 
+/// As they were before they were packed for the line (RFC 8878).
+fn plain(headers: &HeaderMap, bytes: Bytes) -> Option<Bytes> {
+    let coding = headers.get("content-encoding");
+    match coding.map(|c| c.to_str()) {
+        None => Some(bytes),
+        Some(Ok("zstd")) => {
+            let most = usize::try_from(LONGEST).ok()?;
+            zstd::bulk::decompress(&bytes, most).ok().map(Bytes::from)
+        }
+        Some(_) => None,
+    }
+}
+
 pub(crate) async fn bring(
     Extract(device): Extract<Device>,
     Path((uid, id, key)): Path<(String, String, Uuid)>,
@@ -116,6 +129,9 @@ pub(crate) async fn bring(
     if !is_whole(&headers, &bytes) {
         return bad("The bytes are not those of which the digest is.");
     }
+    let Some(bytes) = plain(&headers, bytes) else {
+        return bad("The bytes are not packed as it is said, or are more than 4 MiB.");
+    };
     if bytes.len() as u64 > LONGEST || !piece.from.is_multiple_of(GRAIN) {
         return bad("A piece begins with a block, and has 4 MiB at most.");
     }

@@ -2,6 +2,7 @@
 //! whoever brings them can be cut off and go on.
 
 pub(crate) mod calls;
+pub(crate) mod following;
 
 use super::snapshots::blocks::{Blocks, GRAIN, Written};
 use crate::world::World;
@@ -43,7 +44,7 @@ impl Delivery {
 }
 
 impl Delivery {
-    pub(crate) fn disk(&self, key: &Uuid) -> Option<&Arriving> {
+    pub(super) fn disk(&self, key: &Uuid) -> Option<&Arriving> {
         self.disks.iter().find(|d| d.key == *key)
     }
     /// It has this disk, which is no larger than that.
@@ -53,6 +54,9 @@ impl Delivery {
 }
 
 impl Arriving {
+    pub(super) fn confirmed(&self) -> &RoaringBitmap {
+        &self.confirmed.0
+    }
     /// So many blocks from the first on were brought; each that holds something by its number.
     fn brought(&mut self, first: u32, blocks: u32, found: BTreeMap<u64, RoaringBitmap>) {
         let all: RoaringBitmap = (first..first.saturating_add(blocks)).collect();

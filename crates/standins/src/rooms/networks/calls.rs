@@ -101,6 +101,11 @@ pub(crate) async fn round_trip(
     if let Err(no) = owner_only(&device, &headers) {
         return no;
     }
+    let way = (device.name.clone(), ask.address.clone());
+    if device.world.lock().walls.contains(&way) {
+        let words = format!("{} lets nothing in from here.", ask.address);
+        return refused(StatusCode::SERVICE_UNAVAILABLE, "silent", words);
+    }
     let mut best: Option<Duration> = None;
     for _ in 0..3 {
         let began = Instant::now();

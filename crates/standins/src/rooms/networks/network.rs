@@ -74,6 +74,21 @@ impl Port {
     }
 }
 
+impl crate::World {
+    /// Closes the way from the agent of one host to that of another, or opens it again; the way back stays as it is.
+    pub fn wall(&self, from: &str, to: &str, closed: bool) {
+        let mut state = self.lock();
+        let Some(to) = state.hosts.get(to).map(|h| h.address.clone()) else {
+            return;
+        };
+        let way = (from.to_owned(), to);
+        match closed {
+            true => state.walls.insert(way),
+            false => state.walls.remove(&way),
+        };
+    }
+}
+
 impl State {
     /// What the line between the sites of two agents adds to a round trip, in microseconds; a site is the third number of its
     /// addresses.

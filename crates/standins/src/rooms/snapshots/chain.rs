@@ -538,6 +538,26 @@ impl Chain {
         }
     }
 
+    /// Whether it stands on this snapshot, and nothing was written since.
+    pub(crate) fn stands_on(&self, id: &str) -> bool {
+        let fresh = self.layers.get(&self.current).is_some_and(|l| l.len() == 0);
+        fresh && self.beneath(self.current) == Some(id)
+    }
+
+    /// These blocks of a disk hold this now, or nothing; the others hold what they held.
+    pub(crate) fn lay_in(&mut self, disk: usize, content: &Written, brought: &RoaringBitmap) {
+        let newest = content.newest();
+        self.ahead = self.ahead.max(newest.map_or(0, |n| n + 1));
+        let now = self.seen_from(self.current).into_iter().nth(disk);
+        let mut over = content.clone();
+        let emptied = (brought - content.all()) & now.unwrap_or_default().all();
+        over.put(ZEROS, &emptied);
+        let layer = self.layers.get_mut(&self.current);
+        if let Some(slot) = layer.and_then(|l| l.disks.get_mut(disk)) {
+            *slot = std::mem::take(slot).covered_by(&over);
+        }
+    }
+
     /// One disk less; answers what is on it now.
     pub(crate) fn take_out(&mut self, disk: usize) -> Written {
         let mut seen = self.seen_from(self.current);

@@ -451,6 +451,14 @@ pub(crate) fn follow(state: &mut State, host: &str, uuid: &str, now: i64, every:
         None => volumes.values_mut().find(|v| v.records.contains_key(uuid)),
     };
     let Some(volume) = volume else { return false };
+    // Who reads for another host knows nothing of what its guest does there.
+    let holder = volume
+        .records
+        .get(uuid)
+        .and_then(|r| r.lease.holder.as_deref());
+    if guest.is_none() && holder.is_some_and(|h| h != host) {
+        return false;
+    }
     follow_one(volume, guest.map(|g| &*g), uuid, now, every)
 }
 

@@ -2,6 +2,7 @@
 
 mod beneath;
 mod hosts;
+mod pairs;
 mod points;
 mod promises;
 
@@ -120,6 +121,7 @@ fn compute(
     all.extend(promises::promises(estate, seen.promises, site, now));
     all.extend(points::failed(estate, site));
     all.extend(points::unusual(estate, site));
+    all.extend(pairs::lame(estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

@@ -38,6 +38,7 @@ impl Deeds {
                 let host = (host.id.0, host.name.clone());
                 unknown(permits, m, &host)
             }
+            (None, None) if m.replica.is_some() => replica(permits, m),
             (None, None) => at_hand(permits, m),
         };
         let rest = all.split_off(all.len().min(BUTTONS));
@@ -73,6 +74,20 @@ fn gone(permits: &Permits, m: &Machine) -> Vec<Deed> {
         .allow(Act::Purge)
         .then(|| sheet("Remove for good", "purge", m).danger());
     back.into_iter().chain(purge).collect()
+}
+
+/// Nothing is done to what follows another but to go on from it.
+fn replica(permits: &Permits, m: &Machine) -> Vec<Deed> {
+    if !permits.allow(Act::Machines) {
+        return vec![];
+    }
+    let by_number = |word: &str, sheet: &str| deed(word, format!("/sheet/{sheet}?id={}", m.id.0));
+    vec![
+        by_number("Start it by force", "start-replica").danger(),
+        by_number("Make it a machine of its own", "free-replica"),
+        sheet("Edit", "edit-machines", m),
+        sheet("Delete", "delete", m).danger(),
+    ]
 }
 
 /// On a silent host: only there something can be done.

@@ -3,7 +3,10 @@
 use super::{deeds::Deeds, snapshots::Tree};
 use crate::frame::{AtDesk, Page, Problem, Signed, Word, machine_state, page as whole, part};
 use crate::frame::{rounds::Rounds, sheet::render};
-use crate::places::logbook::lately::{Line, lately};
+use crate::places::{
+    logbook::lately::{Line, lately},
+    protect::ReplicaOf,
+};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
@@ -48,6 +51,8 @@ struct MachinePage {
     may_disks: bool,
     /// Foretold and measured, drawn.
     moved: String,
+    /// What it follows and holds, where it is a replica.
+    replica: String,
     /// The tree, where it can have one.
     snapshots: String,
     /// The newest kept picture of its screen: its identifier, when, and why.
@@ -113,6 +118,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             .moved
             .as_ref()
             .map_or_else(String::new, |moved| last_move(estate, moved)),
+        replica: ReplicaOf::of(estate, m, signed.may(Act::Machines))
+            .map_or_else(String::new, |r| render(&r)),
         snapshots: match m.deleted {
             Some(_) => String::new(),
             None => render(&Tree::of(&view, m, desk.now(), signed.may(Act::Machines))),

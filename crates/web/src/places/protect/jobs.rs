@@ -17,16 +17,16 @@ use askama::Template;
 use rocket::get;
 use std::sync::Arc;
 use zastrugi_core::{
-    estate::{Estate, Job, Machine},
-    ids::{JobId, StoreId},
+    estate::{Estate, Goal, Job, Machine, Way},
+    ids::{JobId, PairId, SiteId, StoreId},
     moment::{Moment, Span},
     permits::Act,
     rooms::{
         Proposal,
         backups::{self, JobRun},
         jobs::{Ask, Keep},
+        replicating,
     },
-    runs::Object,
     view::View,
 };
 
@@ -53,7 +53,9 @@ pub(super) struct JobRow {
     pub(super) name: String,
     pub(super) who: String,
     pub(super) machines: usize,
-    pub(super) store: (u64, String),
+    /// Where that is looked at, and what it is called.
+    pub(super) to: (String, String),
+    pub(super) replicates: bool,
     pub(super) often: String,
     pub(super) keeps: String,
     /// How often points are proven by themselves.
@@ -87,13 +89,60 @@ fn clock(rest: &str) -> Option<String> {
     Some(format!("{hour:02}:{minute:02}"))
 }
 
+/// Where the place that a job copies to is looked at.
+fn link(to: Goal) -> String {
+    match to {
+        Goal::Store(id) => format!("/protect/stores/{}", id.0),
+        Goal::Over(way) => format!("/protect/pairs/{}", way.pair.0),
+    }
+}
+
+/// How it is chosen in a sheet: `3`, `over-5-2`.
+fn goal_key(to: Goal) -> String {
+    match to {
+        Goal::Store(id) => id.0.to_string(),
+        Goal::Over(way) => format!("over-{}-{}", way.pair.0, way.from.0),
+    }
+}
+
+fn goal_of(key: &str) -> Option<Goal> {
+    let Some(rest) = key.strip_prefix("over-") else {
+        return key.parse().ok().map(|id| Goal::Store(StoreId(id)));
+    };
+    let (pair, from) = rest.split_once('-')?;
+    Some(Goal::Over(Way {
+        pair: PairId(pair.parse().ok()?),
+        from: SiteId(from.parse().ok()?),
+    }))
+}
+
+/// All places that a job can copy to: stores, then both ways of each pair.
+fn goals(estate: &Estate) -> Vec<(String, String)> {
+    let stores = estate.stores.values().filter(|s| s.ready);
+    let stores = stores.map(|s| {
+        let words = format!("store {}, {}", s.name, s.bucket.words());
+        (goal_key(Goal::Store(s.id)), words)
+    });
+    let ways = estate.pairs.values().flat_map(|p| p.ways());
+    let ways = ways.map(|w| {
+        let words = format!("over pair {}", estate.way_name(w));
+        (goal_key(Goal::Over(w)), words)
+    });
+    let mut stores: Vec<_> = stores.collect();
+    let mut ways: Vec<_> = ways.collect();
+    stores.sort_by(|a, b| a.1.cmp(&b.1));
+    ways.sort_by(|a, b| a.1.cmp(&b.1));
+    stores.into_iter().chain(ways).collect()
+}
+
 pub(super) fn row(estate: &Estate, job: &Job) -> JobRow {
     JobRow {
         id: job.id.0,
         name: job.name.clone(),
         who: String::from(job.who.clone()),
         machines: estate.in_job(job).len(),
-        store: (job.store.0, Object::Store(job.store).name(estate)),
+        to: (link(job.to), job.to.name(estate)),
+        replicates: job.to.way().is_some(),
         often: often(job),
         keeps: job.keeps.to_string(),
         proves: job.proves.map_or_else(String::new, |s| s.to_string()),
@@ -136,10 +185,10 @@ struct JobPage {
 }
 
 fn in_job(estate: &Estate, job: &Job, m: &Machine) -> InJob {
-    let series = estate.backups_at(m, job.store);
-    let own: Vec<_> = series
+    let there = estate.at_goal(m, job.to);
+    let own: Vec<_> = there
         .iter()
-        .flat_map(|s| &s.points)
+        .flat_map(|e| e.points.iter().copied())
         .filter(|p| p.job == Some(job.id))
         .collect();
     let newest = own.last();
@@ -171,8 +220,8 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64, query: &Query) -> Result
         sentence: match (job.paused, job.next) {
             (true, _) => "It is paused: nothing is copied until it goes on.".into(),
             (false, None) => "It is never due again.".into(),
-            (false, Some(_)) if row.machines == 1 => format!("One machine, into {}.", row.store.1),
-            (false, Some(_)) => format!("{} machines, into {}.", row.machines, row.store.1),
+            (false, Some(_)) if row.machines == 1 => format!("One machine, to {}.", row.to.1),
+            (false, Some(_)) => format!("{} machines, to {}.", row.machines, row.to.1),
         },
         rule: format!("{}, {}", job.when.rule, job.when.zone),
         week: render(&Week::of(&view, desk.now(), Some(job.id))),
@@ -203,8 +252,9 @@ struct KeepFields {
     of: String,
     name: String,
     who: String,
-    stores: Vec<(u64, String)>,
-    store: u64,
+    stores: Vec<(String, String)>,
+    store: String,
+    replicates: bool,
     oftens: Vec<(String, &'static str)>,
     often: String,
     at: String,
@@ -286,24 +336,23 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
         .or("proves", &usual_proves.to_string())
         .parse()
         .unwrap_or(0);
-    let mut stores: Vec<(u64, String)> = view
-        .estate
-        .stores
-        .values()
-        .filter(|s| s.ready)
-        .map(|s| (s.id.0, format!("{}, {}", s.name, s.bucket.words())))
-        .collect();
-    stores.sort_by(|a, b| a.1.cmp(&b.1));
-    let typed = fields.get("store").parse().ok();
-    let store = typed
-        .or_else(|| had.map(|j| j.store.0))
-        .or_else(|| stores.first().map(|(id, _)| *id));
+    let goals = goals(&view.estate);
+    // From the page of a pair: the first of its ways.
+    let over = fields.get("over");
+    let from_pair = goals
+        .iter()
+        .find(|(k, _)| !over.is_empty() && k.starts_with(&format!("over-{over}-")));
+    let usual = had.map(|j| goal_key(j.to));
+    let usual = usual.or_else(|| from_pair.or(goals.first()).map(|(k, _)| k.clone()));
+    let to = fields.or("store", &usual.unwrap_or_default());
+    let goal = goal_of(&to);
+    let replicates = goal.is_some_and(|g| g.way().is_some());
     let mut oftens: Vec<(String, &str)> =
         OFTEN.iter().map(|(w, r)| ((*r).to_owned(), *w)).collect();
     oftens.push((OWN.to_owned(), "by a rule of your own"));
     Filled {
-        title: had.map_or_else(|| "Back up by a job".into(), |j| format!("Change job {}", j.name)),
-        lead: "Every machine with the labels is copied into a store when it is due; the first copy of each is of everything, the next ones of what changed.".into(),
+        title: had.map_or_else(|| "Copy by a job".into(), |j| format!("Change job {}", j.name)),
+        lead: "Every machine with the labels is copied to where you say when it is due; the first copy of each is of everything, the next ones of what changed. Into a store it is backed up; over a pair a replica of it stays off at the other site.".into(),
         run: if had.is_some() { "Run: change it" } else { "Run: keep it" }.into(),
         danger: false,
         back: of.map_or_else(|| "/protect".to_owned(), |id| format!("/protect/jobs/{}", id.0)),
@@ -311,8 +360,9 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
             of: of.map_or_else(String::new, |id| id.0.to_string()),
             name: name.clone(),
             who: who.clone(),
-            stores,
-            store: store.unwrap_or(0),
+            stores: goals,
+            store: to,
+            replicates,
             oftens,
             often,
             at,
@@ -327,7 +377,7 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
             job: of,
             name: name.as_str().into(),
             who: who.as_str().into(),
-            store: store.map(StoreId),
+            to: goal,
             rule: rule.as_str().into(),
             zone: zone.as_str().into(),
             keeps: keeps.as_str().into(),
@@ -379,10 +429,15 @@ pub(crate) fn begin(view: &View, fields: &Fields) -> Filled {
         "What is due later is due as before.",
         "Run: begin it",
     );
-    let ask = Proposal::Backups(backups::Ask::Job(JobRun {
+    let run = JobRun {
         job: id,
         by_hand: true,
-    }));
+    };
+    let over = view.estate.jobs.get(&id).and_then(|j| j.to.way());
+    let ask = match over {
+        Some(_) => Proposal::Replicating(replicating::Ask::Job(run)),
+        None => Proposal::Backups(backups::Ask::Job(run)),
+    };
     simple((id, name), words, false, ask)
 }
 

@@ -143,17 +143,17 @@ fn lane_at(n: usize) -> f64 {
     10.0 + 30.0 * n as f64
 }
 
-/// What lies with the machine, then what each store has of it, by name.
+/// What lies with the machine, then what each store and each other site has of it, by name.
 fn places(estate: &Estate, m: &Machine) -> Vec<(String, Vec<Taken>)> {
     let own = m.snapshots.all.iter();
     let own = own.map(|s| (s.taken, s.consistent, format!("snapshot {}", s.name)));
     let mut stores: Vec<(String, Vec<Taken>)> = estate
-        .backups_of(m)
-        .filter_map(|s| {
-            let store = estate.stores.get(&s.store)?;
-            let points = s.points.iter();
-            let points = points.map(|p| (p.taken, p.consistent, format!("copy in {}", store.name)));
-            Some((store.name.clone(), points.collect()))
+        .elsewhere(m)
+        .map(|there| {
+            let words = format!("copy {}", there.placed());
+            let points = there.points.iter();
+            let points = points.map(|p| (p.taken, p.consistent, words.clone()));
+            (there.name.to_owned(), points.collect())
         })
         .collect();
     stores.sort_by(|a, b| a.0.cmp(&b.0));

@@ -5,6 +5,7 @@ use super::{
     glyph_of,
     jobs::{self, JobRow},
     key_of,
+    pairs::{self, PairRow},
     stores::StoreRow,
     week::Week,
 };
@@ -76,6 +77,7 @@ struct List {
     sentence: String,
     pledges: Vec<PledgeRow>,
     stores: Vec<StoreRow>,
+    pairs: Vec<PairRow>,
     jobs: Vec<JobRow>,
     week: String,
     may_store: bool,
@@ -254,6 +256,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         sentence: sentence(estate, &here, machines),
         pledges: pledge_rows(estate, &here),
         stores: super::stores::rows(estate),
+        pairs: pairs::rows(&view, desk.now()),
         jobs: jobs::rows(estate),
         week: render(&Week::of(&view, desk.now(), None)),
         may_store: signed.may(Act::Storage),

@@ -8,9 +8,11 @@ mod keep;
 mod line;
 mod list;
 mod machine;
+pub(crate) mod pairs;
 mod pledge;
 mod point;
 pub(crate) mod prove;
+mod replica;
 pub(crate) mod restore;
 mod series;
 mod stores;
@@ -18,6 +20,7 @@ mod week;
 
 pub(crate) use clauses::key;
 pub(crate) use list::at_site;
+pub(crate) use replica::ReplicaOf;
 
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
@@ -29,6 +32,12 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("remove-pledge", Act::Machines, "protect", keep::remove),
     Sheet::new("make-store", Act::Storage, "protect", stores::make).prepared(stores::prepare),
     Sheet::new("forget-store", Act::Storage, "protect", stores::forget),
+    Sheet::new("pair", Act::Storage, "protect", pairs::keep)
+        .prepared(pairs::prepare)
+        .merging(),
+    Sheet::new("remove-pair", Act::Storage, "protect", pairs::remove),
+    Sheet::new("start-replica", Act::Machines, "machines", replica::start),
+    Sheet::new("free-replica", Act::Machines, "machines", replica::free),
     Sheet::new("back-up", Act::Machines, "machines", back_up::now)
         .prepared(crate::places::machines::layers),
     Sheet::new(
@@ -70,7 +79,9 @@ pub(crate) fn routes() -> Vec<Route> {
         point::page_part,
         point::has,
         jobs::show,
-        jobs::page_part
+        jobs::page_part,
+        pairs::show,
+        pairs::page_part
     ]
 }
 
@@ -110,6 +121,7 @@ fn place(estate: &Estate, of: Object) -> Option<(String, String)> {
         Object::Array(id) => format!("/storage/arrays/{}", id.0),
         Object::Schedule(_) => "/schedules".to_owned(),
         Object::Store(id) => format!("/protect/stores/{}", id.0),
+        Object::Pair(id) => format!("/protect/pairs/{}", id.0),
         _ => return None,
     };
     Some((of.name(estate), to))

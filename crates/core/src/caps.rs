@@ -1,0 +1,273 @@
+//! How much of a line may be taken, by the hours of the week: `40 MiB/s; Mo-Fr 07:00-18:00 10 MiB/s`.
+
+use crate::{
+    moment::Moment,
+    recurrence::{there, zone},
+    units::{Bytes, Rate},
+};
+use chrono::{Datelike, Timelike};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// More parts are of nobody.
+const PARTS: usize = 20;
+const DAYS: [&str; 7] = ["Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"];
+const MINUTES: u16 = 24 * 60;
+
+/// None at all: as much as the line carries.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cap {
+    /// When nothing else is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usual: Option<Rate>,
+    /// Of those that hold at once the last one counts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hours: Vec<Hours>,
+    /// A name of the IANA time zone database; empty: UTC.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub zone: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hours {
+    /// From Monday on.
+    pub days: [bool; 7],
+    /// Minutes of the day; `to` is not in it. Where it is not after `from`, it is of the next day.
+    pub from: u16,
+    pub to: u16,
+    /// None: as much as the line carries.
+    pub rate: Option<Rate>,
+}
+
+impl Cap {
+    pub fn is_none(&self) -> bool {
+        self.usual.is_none() && self.hours.is_empty()
+    }
+
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn read(text: &str, zone_name: &str) -> Result<Cap, String> {
+        if zone(zone_name).is_none() {
+            return Err(format!(
+                "There is no time zone “{}”; write it as Europe/Oslo.",
+                shown(zone_name)
+            ));
+        }
+        let mut cap = Cap {
+            zone: zone_name.to_owned(),
+            ..Cap::default()
+        };
+        let parts = text.split([';', '\n']).map(str::trim);
+        let parts: Vec<&str> = parts.filter(|p| !p.is_empty()).collect();
+        if parts.len() > PARTS {
+            return Err(format!("Up to {PARTS} parts."));
+        }
+        for (n, part) in parts.into_iter().enumerate() {
+            match Hours::read(part)? {
+                Some(hours) => cap.hours.push(hours),
+                None if n == 0 => cap.usual = rate(part)?,
+                None => {
+                    return Err(format!(
+                        "“{}”: only the first part goes without days.",
+                        shown(part)
+                    ));
+                }
+            }
+        }
+        if cap.is_none() {
+            cap.zone.clear();
+        }
+        Ok(cap)
+    }
+
+    /// What may be taken at an instant; none: as much as the line carries.
+    pub fn at(&self, now: Moment) -> Option<Rate> {
+        let zone = zone(&self.zone).unwrap_or(rrule::Tz::UTC);
+        let here = there(now, zone);
+        let hours = here.and_then(|at| {
+            let day = usize::try_from(at.weekday().num_days_from_monday()).unwrap_or(0);
+            let minute = u16::try_from(at.hour() * 60 + at.minute()).unwrap_or(0);
+            self.hours.iter().rfind(|h| h.has(day, minute))
+        });
+        hours.map_or(self.usual, |h| h.rate)
+    }
+
+    /// The least that there ever is; none: never less than the line carries.
+    pub fn least(&self) -> Option<Rate> {
+        let all = self.hours.iter().filter_map(|h| h.rate);
+        all.chain(self.usual).min()
+    }
+}
+
+/// A rate, or that there is none.
+fn rate(text: &str) -> Result<Option<Rate>, String> {
+    let text = text.trim();
+    if text.eq_ignore_ascii_case("all") {
+        return Ok(None);
+    }
+    let wrong = || {
+        format!(
+            "“{}” is no rate; write it as 40 MiB/s, or as all.",
+            shown(text)
+        )
+    };
+    let bytes = Bytes::parse(text.strip_suffix("/s").ok_or_else(wrong)?).map_err(|_| wrong())?;
+    match bytes.0 {
+        0 => Err("Nothing would ever get there.".into()),
+        n => Ok(Some(Rate(n))),
+    }
+}
+
+fn shown(text: &str) -> String {
+    text.chars().take(60).collect()
+}
+
+impl Hours {
+    fn has(&self, day: usize, minute: u16) -> bool {
+        let on = |day: usize| self.days[day % 7];
+        match self.from < self.to {
+            true => on(day) && (self.from..self.to).contains(&minute),
+            false => (on(day) && minute >= self.from) || (on(day + 6) && minute < self.to),
+        }
+    }
+
+    /// None: it does not begin with days.
+    fn read(part: &str) -> Result<Option<Hours>, String> {
+        let wrong = || {
+            format!(
+                "“{}” can't be read; write it as Mo-Fr 07:00-18:00 10 MiB/s.",
+                shown(part)
+            )
+        };
+        let mut words = part.splitn(3, char::is_whitespace);
+        let Some(days) = words.next().and_then(days) else {
+            return Ok(None);
+        };
+        let next = words.next().ok_or_else(wrong)?;
+        let (from, to, said) = match next
+            .split_once('-')
+            .and_then(|(a, b)| Some((minute(a)?, minute(b)?)))
+        {
+            Some((from, to)) => (
+                from % MINUTES,
+                to,
+                words.next().ok_or_else(wrong)?.to_owned(),
+            ),
+            None => {
+                let rest = words.next().unwrap_or_default();
+                (0, MINUTES, format!("{next} {rest}"))
+            }
+        };
+        Ok(Some(Hours {
+            days,
+            from,
+            to,
+            rate: rate(&said)?,
+        }))
+    }
+}
+
+/// `Mo-Fr`, `Sa,Su`
+fn days(text: &str) -> Option<[bool; 7]> {
+    let of = |word: &str| DAYS.iter().position(|d| d.eq_ignore_ascii_case(word));
+    let mut all = [false; 7];
+    for part in text.split(',') {
+        let (from, to) = match part.split_once('-') {
+            Some((a, b)) => (of(a)?, of(b)?),
+            None => (of(part)?, of(part)?),
+        };
+        let mut day = from;
+        loop {
+            all[day] = true;
+            if day == to {
+                break;
+            }
+            day = (day + 1) % 7;
+        }
+    }
+    Some(all)
+}
+
+/// `07:30`, and `24:00` as the end of a day.
+fn minute(text: &str) -> Option<u16> {
+    let (hour, minute) = text.split_once(':')?;
+    let (hour, minute): (u16, u16) = (hour.parse().ok()?, minute.parse().ok()?);
+    let at = hour.checked_mul(60)?.checked_add(minute)?;
+    (minute < 60 && at <= MINUTES).then_some(at)
+}
+
+impl fmt::Display for Cap {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let said = |r: Option<Rate>| r.map_or_else(|| "all".to_owned(), |r| r.to_string());
+        let usual = self.usual.map(|r| r.to_string());
+        let all = usual.into_iter().chain(self.hours.iter().map(|h| {
+            let days = DAYS
+                .iter()
+                .zip(h.days)
+                .filter(|(_, on)| *on)
+                .map(|(d, _)| *d);
+            let days = days.collect::<Vec<_>>().join(",");
+            let clock = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
+            format!("{days} {}-{} {}", clock(h.from), clock(h.to), said(h.rate))
+        }));
+        f.write_str(&all.collect::<Vec<_>>().join("; "))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// 2026-11-30 is a Monday.
+    const MONDAY: i64 = 1_795_996_800_000;
+
+    fn at(cap: &Cap, day: i64, hour: i64) -> Option<u64> {
+        let moment = Moment(MONDAY + (day * 24 + hour) * 3_600_000);
+        cap.at(moment).map(|r| r.0 >> 20)
+    }
+
+    /// If this fails, copies take the line while people work.
+    #[test]
+    fn what_is_taken_goes_by_day_and_hour() {
+        let cap = Cap::read("40 MiB/s; Mo-Fr 07:00-18:00 10 MiB/s; Sa,Su all", "UTC").unwrap();
+        assert_eq!(at(&cap, 0, 6), Some(40));
+        assert_eq!(at(&cap, 0, 7), Some(10));
+        assert_eq!(at(&cap, 4, 17), Some(10));
+        assert_eq!(at(&cap, 4, 18), Some(40));
+        assert_eq!(at(&cap, 5, 12), None);
+        assert_eq!(cap.least(), Some(Rate(10 << 20)));
+        let again = Cap::read(&cap.to_string(), "UTC");
+        assert_eq!(again, Ok(cap));
+    }
+
+    #[test]
+    fn a_night_ends_on_the_next_day() {
+        let cap = Cap::read("5 MiB/s; Fr 22:00-06:00 all", "Europe/Oslo").unwrap();
+        // 22:00 in Oslo is 21:00 in UTC.
+        assert_eq!(at(&cap, 4, 20), Some(5));
+        assert_eq!(at(&cap, 4, 21), None);
+        assert_eq!(at(&cap, 5, 4), None);
+        assert_eq!(at(&cap, 5, 5), Some(5));
+        assert_eq!(at(&cap, 6, 4), Some(5));
+    }
+
+    #[test]
+    fn what_can_t_be_read_is_told() {
+        for (text, words) in [
+            ("fast", "no rate"),
+            ("0 MiB/s", "Nothing would"),
+            ("1 MiB/s; 2 MiB/s", "only the first"),
+            ("Mo 07:00-18:00", "can't be read"),
+            ("Mo 7-18 1 MiB/s", "no rate"),
+        ] {
+            let said = Cap::read(text, "UTC").unwrap_err();
+            assert!(said.contains(words), "{text}: {said}");
+        }
+        assert!(
+            Cap::read("", "Atlantis")
+                .unwrap_err()
+                .contains("no time zone")
+        );
+        assert!(Cap::read("", "UTC").unwrap().is_none());
+    }
+}
