@@ -188,6 +188,22 @@ fn days(text: &str) -> Option<[bool; 7]> {
     Some(all)
 }
 
+/// Three or more beside each other are a range.
+fn days_words(on: [bool; 7]) -> String {
+    let mut all = Vec::new();
+    let mut day = 0;
+    while day < 7 {
+        let end = (day..7).take_while(|d| on[*d]).last();
+        match end {
+            Some(end) if end >= day + 2 => all.push(format!("{}-{}", DAYS[day], DAYS[end])),
+            Some(end) => all.extend(DAYS[day..=end].iter().map(|d| (*d).to_owned())),
+            None => {}
+        }
+        day = end.unwrap_or(day) + 1;
+    }
+    all.join(",")
+}
+
 /// `07:30`, and `24:00` as the end of a day.
 fn minute(text: &str) -> Option<u16> {
     let (hour, minute) = text.split_once(':')?;
@@ -201,12 +217,7 @@ impl fmt::Display for Cap {
         let said = |r: Option<Rate>| r.map_or_else(|| "all".to_owned(), |r| r.to_string());
         let usual = self.usual.map(|r| r.to_string());
         let all = usual.into_iter().chain(self.hours.iter().map(|h| {
-            let days = DAYS
-                .iter()
-                .zip(h.days)
-                .filter(|(_, on)| *on)
-                .map(|(d, _)| *d);
-            let days = days.collect::<Vec<_>>().join(",");
+            let days = days_words(h.days);
             let clock = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
             format!("{days} {}-{} {}", clock(h.from), clock(h.to), said(h.rate))
         }));
@@ -236,6 +247,10 @@ mod tests {
         assert_eq!(at(&cap, 4, 18), Some(40));
         assert_eq!(at(&cap, 5, 12), None);
         assert_eq!(cap.least(), Some(Rate(10 << 20)));
+        assert_eq!(
+            cap.to_string(),
+            "40.0 MiB/s; Mo-Fr 07:00-18:00 10.0 MiB/s; Sa,Su 00:00-24:00 all"
+        );
         let again = Cap::read(&cap.to_string(), "UTC");
         assert_eq!(again, Ok(cap));
     }

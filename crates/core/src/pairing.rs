@@ -369,18 +369,18 @@ fn parity(estate: &Estate, from: &End, to: &End) -> Vec<Finding> {
                 own.cpu_level.word()
             )));
         }
-        let versions = |c: &Cluster| -> BTreeSet<String> {
-            estate.hosts_in(c.id).map(|h| h.software.clone()).collect()
+        let versions = |c: &Cluster| -> BTreeSet<(Vec<u32>, String)> {
+            estate
+                .hosts_in(c.id)
+                .map(|h| (numbers(&h.software), h.software.clone()))
+                .collect()
         };
-        let (a, b) = (versions(own), versions(other));
-        if a != b && !a.is_empty() && !b.is_empty() {
-            let words = |all: BTreeSet<String>| all.into_iter().collect::<Vec<_>>().join(", ");
+        let (newest, oldest) = (versions(own), versions(other));
+        if let Some((newest, oldest)) = newest.last().zip(oldest.first()).filter(|(n, o)| n.0 > o.0)
+        {
             let text = format!(
-                "Hosts of {} at {there} run {}, those of {} at {here} {}.",
-                other.name,
-                words(b),
-                own.name,
-                words(a)
+                "Hosts of {} at {there} run {}, older than {} on {} at {here}.",
+                other.name, oldest.1, newest.1, own.name
             );
             found.push(mind(Rule::Software, text));
         }
@@ -395,6 +395,12 @@ fn parity(estate: &Estate, from: &End, to: &End) -> Vec<Finding> {
         ));
     }
     found
+}
+
+/// The numbers in a version, for comparing two.
+fn numbers(version: &str) -> Vec<u32> {
+    let parts = version.split(|c: char| !c.is_ascii_digit());
+    parts.filter_map(|p| p.parse().ok()).collect()
 }
 
 /// What is wrong with a pair in one sentence; none: nothing is, as far as it was tried.

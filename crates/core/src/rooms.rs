@@ -15,6 +15,7 @@ use crate::{
     endpoint::Password,
     estate::{Estate, Pen, Site},
     finding::Finding,
+    ids::SiteId,
     moment::{Moment, Span},
     permits::{Act, Permits},
     road::{self, Ask, Entry, Given, Left, Length, Premise, RunEvent, Tale, Typed, Urgency, Work},
@@ -126,6 +127,11 @@ macro_rules! rooms {
             fn pause(&self) -> Span {
                 match self {
                     $(Step::$Room(step) => step.pause()),*
+                }
+            }
+            fn carried_at(&self, estate: &Estate) -> Vec<SiteId> {
+                match self {
+                    $(Step::$Room(step) => step.carried_at(estate)),*
                 }
             }
             fn goes_on(&self) -> bool {

@@ -484,6 +484,7 @@ async fn machine(s: &mut Suite, volume: &str) {
     templates::templates(s, uuid, volume).await;
     keepers::keepers(s, volume).await;
     delivering::delivered(s, &path, volume).await;
+    delivering::followed(s, &path, volume).await;
     histories(s, &path).await;
     removed(s, &path).await;
 }

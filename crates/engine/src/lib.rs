@@ -80,11 +80,14 @@ impl Engine {
         let mut renewal = None;
         let mut tasks = JoinSet::new();
         let scribe = scribe::spawn(&mut tasks, shared.clone(), journal);
-        if settings.works {
-            let way = runs::Way {
-                lease: settings.order_lease,
-                ends: settings.ends,
-            };
+        let way = runs::Way {
+            lease: settings.order_lease,
+            ends: settings.ends.clone(),
+        };
+        if let Some(sites) = settings.carries.clone() {
+            let (scribe, orders) = (scribe.clone(), Orders::new(pool.clone()));
+            runs::carry(&mut tasks, shared.clone(), scribe, orders, (way, sites));
+        } else if settings.works {
             runs::spawn(
                 &mut tasks,
                 shared.clone(),

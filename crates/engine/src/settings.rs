@@ -23,6 +23,8 @@ pub struct EngineSettings {
     pub announcements_everywhere: bool,
     /// False for a process that only shows pages.
     pub works: bool,
+    /// The names of the sites at which it carries bytes of copies, and does nothing else; none: whatever there is.
+    pub carries: Option<Vec<String>>,
     /// How long an order that this process took is its own.
     pub order_lease: Span,
     /// How long a guard waits for what; none: clusters are not guarded.
@@ -47,6 +49,7 @@ impl EngineSettings {
             announcements: None,
             announcements_everywhere: false,
             works: false,
+            carries: None,
             order_lease: Span::secs(30),
             guard: None,
             own: None,

@@ -311,6 +311,7 @@ pub fn large(hosts: u32, machines: u32) -> Scenario {
         memory_gib: 8 + u64::from(n % 4) * 8,
         kept_gib: None,
         disks_gib: vec![40],
+        written_mib: None,
         labels: BTreeMap::from([("app".into(), format!("app-{}", n % 97))]),
         tier: 1 + u8::try_from(n % 4).unwrap_or(0),
         network: None,

@@ -14,7 +14,7 @@ use std::collections::BTreeSet;
 use uuid::Uuid;
 use zastrugi_core::{
     epoch::Epoch,
-    ids::{PersonId, Revision, RunId},
+    ids::{PersonId, Revision, RunId, SiteId},
     moment::Moment,
     permits::{Role, Who},
     road::Entry,
@@ -185,10 +185,11 @@ impl Batch {
         }
         if !new.is_empty() {
             sqlx::query(
-                "insert into orders (run, step, attempt, run_at, device, urgency)
-                 select run, step, attempt, now() + make_interval(secs => after / 1000.0), device, urgency
-                 from unnest($1::bigint[], $2::int[], $3::int[], $4::float8[], $5::text[], $6::smallint[])
-                      as n (run, step, attempt, after, device, urgency)
+                "insert into orders (run, step, attempt, run_at, device, urgency, carried_at)
+                 select run, step, attempt, now() + make_interval(secs => after / 1000.0), device, urgency,
+                     string_to_array(carried, ',')::bigint[]
+                 from unnest($1::bigint[], $2::int[], $3::int[], $4::float8[], $5::text[], $6::smallint[], $7::text[])
+                      as n (run, step, attempt, after, device, urgency, carried)
                  on conflict (run, step) do update
                  set attempt = excluded.attempt, run_at = excluded.run_at, token = null, leased_until = null",
             )
@@ -198,6 +199,7 @@ impl Batch {
             .bind(new.iter().map(|n| n.after.0 as f64).collect::<Vec<_>>())
             .bind(new.iter().map(|n| n.device.as_str()).collect::<Vec<_>>())
             .bind(new.iter().map(|n| n.urgency as i16).collect::<Vec<_>>())
+            .bind(new.iter().map(|n| listed(&n.carried_at)).collect::<Vec<_>>())
             .execute(&mut *self.tx)
             .await?;
         }
@@ -337,4 +339,10 @@ impl Batch {
             .await?;
         Ok(())
     }
+}
+
+/// Sites with commas between them: a row has any number of them.
+fn listed(sites: &[SiteId]) -> String {
+    let sites = sites.iter().map(|s| s.0.to_string());
+    sites.collect::<Vec<_>>().join(",")
 }

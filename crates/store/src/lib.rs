@@ -28,7 +28,7 @@ pub use journal::Journal;
 pub use lease::{Held, Leases};
 pub use measurements::Measurements;
 pub use news::{Heard, News};
-pub use orders::{NewOrder, Orders, TakenOrder};
+pub use orders::{Carrier, Carriers, NewOrder, Orders, TakenOrder};
 pub use people::{People, Person, SessionRow};
 pub use pictures::{EVIDENCE, Picture, Pictures};
 pub use pulse::Pulse;

@@ -252,6 +252,9 @@ pub(crate) struct Serve {
     /// Only show pages; another process does the work.
     #[arg(long)]
     pub(crate) pages_only: bool,
+    /// No pages and no other work: carry bytes of copies at this site; more than one with commas between them.
+    #[arg(long, value_delimiter = ',', conflicts_with = "pages_only")]
+    pub(crate) carry_only: Vec<String>,
     /// How long an order that this process took is its own, in seconds.
     #[arg(long, default_value_t = 30, hide = true)]
     pub(crate) order_lease: u64,

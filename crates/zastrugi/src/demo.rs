@@ -108,6 +108,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         weather: None,
         control_token: None,
         pages_only: false,
+        carry_only: vec![],
         order_lease: 30,
         die_at: None,
     };

@@ -35,6 +35,7 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
         announcements: (args.announcements > 0).then_some(args.announcements),
         announcements_everywhere: args.behind_proxy,
         works: !args.pages_only,
+        carries: (!args.carry_only.is_empty()).then(|| args.carry_only.clone()),
         order_lease: Span::secs(args.order_lease),
         guard: Some(Times::default()),
         own: args.own_machine,
@@ -55,6 +56,15 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
         return Err(Failed::Other(words.into()));
     }
     let mut engine = Engine::start(engine_settings(&args)?).await?;
+    if !args.carry_only.is_empty() {
+        tracing::info!(sites = ?args.carry_only, "carries bytes of copies, and does nothing else");
+        let ended = tokio::select! {
+            told = told_to_end() => told,
+            why = engine.ended() => Err(Failed::Other(format!("Stopped: {why}."))),
+        };
+        engine.stop().await;
+        return ended;
+    }
     let desk = engine.desk();
     let served = tokio::select! {
         served = pages(desk, &args, weather(&args)) => served,
@@ -64,6 +74,16 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
     };
     engine.stop().await;
     served
+}
+
+/// Until somebody ends this process.
+async fn told_to_end() -> Result<(), Failed> {
+    let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
+    tokio::select! {
+        told = tokio::signal::ctrl_c() => told?,
+        _ = term.recv() => {}
+    }
+    Ok(())
 }
 
 /// The demo's weather, where whoever started this process says where it is made.

@@ -2,7 +2,7 @@
 
 use super::{Entry, Plan, Urgency};
 use crate::{
-    ids::RunId,
+    ids::{RunId, SiteId},
     moment::{Moment, Span},
     runs::{Run, RunState, StepState, Tally},
 };
@@ -37,6 +37,8 @@ pub enum RunEvent<A, S> {
         /// The device that is spoken to, such as `host-7`.
         device: String,
         urgency: Urgency,
+        /// Sites at which a process of its own may carry it.
+        carried_at: Vec<SiteId>,
     },
 }
 

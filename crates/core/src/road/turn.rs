@@ -158,6 +158,7 @@ where
                     after,
                     device: device(&steps[step].step, &self.fork.estate),
                     urgency: steps[step].step.urgency(),
+                    carried_at: steps[step].step.carried_at(&self.fork.estate),
                 }),
             },
             Order::Freed { step } => {

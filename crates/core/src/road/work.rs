@@ -1,11 +1,11 @@
-//! What a step must answer. Nothing here has a default but what may be corrected: whoever adds a step decides each of
-//! these.
+//! What a step must answer. Nothing here has a default but what may be corrected and where bytes are carried: whoever
+//! adds a step decides each of these.
 
 use super::{Given, Length, Tale, Typed};
 use crate::{
     estate::Estate,
     finding::{Finding, Rule},
-    ids::{HostId, MachineId},
+    ids::{HostId, MachineId, SiteId},
     moment::{Moment, Span},
     placement::{self, Ledger, obstacles},
     runs::{Lock, Needs, Object},
@@ -110,6 +110,11 @@ pub trait Work: Debug + Clone + PartialEq {
     /// Whether the device goes on with it by itself, for as long as it takes: then silence is not its end, and what it
     /// holds stays held until the device has said that it stopped.
     fn goes_on(&self) -> bool;
+    /// The sites at which a process of its own may carry it: what it does is moving bytes. Empty: any process does it.
+    fn carried_at(&self, estate: &Estate) -> Vec<SiteId> {
+        let _ = estate;
+        Vec::new()
+    }
     /// Which device is spoken to; none for a step without one.
     fn device(&self, estate: &Estate) -> Option<Object>;
     /// Whose calls go first where a device has its hands full.

@@ -30,6 +30,9 @@ macro_rules! composed {
             fn pause(&self) -> $crate::moment::Span {
                 match self { $(Step::$Room(step) => step.pause()),* }
             }
+            fn carried_at(&self, estate: &$crate::estate::Estate) -> Vec<$crate::ids::SiteId> {
+                match self { $(Step::$Room(step) => step.carried_at(estate)),* }
+            }
             fn goes_on(&self) -> bool {
                 match self { $(Step::$Room(step) => step.goes_on()),* }
             }

@@ -7,7 +7,7 @@ use crate::{
 use proptest::prelude::*;
 use std::{collections::BTreeSet, sync::Arc};
 use zastrugi_core::{
-    estate::{Consistent, Fact, Job, Machine, Series, Store, StoredPoint, Taker},
+    estate::{Consistent, Fact, Goal, Job, Machine, Series, Store, StoredPoint, Taker},
     expression::Expression,
     finding::Rule,
     ids::{JobId, MachineId, SeriesId, SiteId, StoreId},
@@ -177,13 +177,13 @@ proptest! {
     ) {
         let due: Vec<Due> = all.iter().enumerate().map(|(n, (store, takes, at))| Due {
             job: JobId(n as u64),
-            store: StoreId(*store),
+            to: Goal::Store(StoreId(*store)),
             takes: Span::mins(*takes),
             at: at.iter().map(|m| Moment(m * 60_000)).collect(),
         }).collect();
         let laid = lay(&due);
         prop_assert_eq!(laid.len(), due.iter().map(|d| d.at.len()).sum::<usize>());
-        let store = |job: JobId| due.iter().find(|d| d.job == job).unwrap().store;
+        let store = |job: JobId| due.iter().find(|d| d.job == job).unwrap().to;
         for (n, one) in laid.iter().enumerate() {
             let before = || laid[..n].iter().filter_map(|l| Some((l, l.runs?)));
             let own = before().filter(|(l, _)| l.job == one.job).map(|(_, r)| r.1).max();
@@ -224,7 +224,7 @@ pub(crate) fn job(keeps: &str) -> Job {
         id: JOB,
         name: "nightly".into(),
         who: Expression::read("env=prod").unwrap(),
-        store: STORE,
+        to: Goal::Store(STORE),
         when: Recurrence::read("FREQ=HOURLY;BYMINUTE=0", "UTC", NOW.before(Span::days(9))).unwrap(),
         keeps: keeps.parse().unwrap(),
         quiet: true,
@@ -337,7 +337,7 @@ fn keep(change: impl FnOnce(&mut Keep)) -> Proposal {
         job: None,
         name: "hourly".into(),
         who: "env=prod".into(),
-        store: Some(STORE),
+        to: Some(Goal::Store(STORE)),
         rule: "FREQ=HOURLY;BYMINUTE=0".into(),
         zone: "UTC".into(),
         keeps: "7 days".into(),
@@ -361,7 +361,7 @@ fn what_is_wrong_with_a_job_is_said_at_its_field() {
     assert_eq!(stops(keep(|k| k.name = "".into())), ["name"]);
     assert_eq!(stops(keep(|k| k.name = "nightly".into())), ["name"]);
     assert_eq!(stops(keep(|k| k.who = "env=".into())), ["who"]);
-    assert_eq!(stops(keep(|k| k.store = None)), ["store"]);
+    assert_eq!(stops(keep(|k| k.to = None)), ["store"]);
     assert_eq!(stops(keep(|k| k.rule = "now and then".into())), ["rule"]);
     assert_eq!(
         stops(keep(|k| k.rule = "FREQ=MINUTELY;INTERVAL=5".into())),

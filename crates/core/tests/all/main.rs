@@ -50,6 +50,7 @@ mod proving;
 mod records;
 mod recounted;
 mod refreshing;
+mod replicas;
 mod restoring;
 mod rules;
 mod running;

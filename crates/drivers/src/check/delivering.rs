@@ -70,6 +70,81 @@ pub(super) async fn delivered(s: &mut Suite, path: &str, volume: &str) {
     s.note("then the delivery is over", answered(&gone, &[404]));
 }
 
+/// A machine that is off holds what was brought, and has a snapshot of it; where it stands on another one than is said, nothing is done.
+pub(super) async fn followed(s: &mut Suite, path: &str, volume: &str) {
+    let machine = s.send(Method::GET, path, None, None).await;
+    let onto = machine
+        .ok()
+        .and_then(|(_, b)| Some(b["disks"].as_array()?.first()?["key"].clone()))
+        .unwrap_or_default();
+    let (id, from, point) = (Uuid::new_v4(), Uuid::new_v4(), Uuid::new_v4());
+    let at = format!("/v1/volumes/{volume}/deliveries/{id}");
+    let body = json!({"disks": [{"key": from, "size": PIECE}], "bytes": PIECE});
+    drop(
+        s.send(Method::PUT, &at, Some(("check.following", 13)), Some(body))
+            .await,
+    );
+    let put = format!("{at}/disks/{from}/bytes?from=0");
+    let piece = vec![9; PIECE];
+    drop(s.bring(&put, &piece, &piece).await);
+    let ask = |base: Option<Uuid>| {
+        let disk = json!({"from": from, "onto": onto, "size": PIECE});
+        let mut body = json!({"volume": volume, "delivery": id, "point": point, "name": "there", "taken_ms": 5, "disks": [disk]});
+        if let Some(base) = base {
+            body["base"] = json!(base);
+        }
+        body
+    };
+    let to = format!("{path}/followed");
+    let wrong = s
+        .send(
+            Method::PUT,
+            &to,
+            Some(("check.followed.wrong", 13)),
+            Some(ask(Some(Uuid::new_v4()))),
+        )
+        .await;
+    s.note(
+        "what stands on another point than is said is left alone",
+        answered(&wrong, &[409]),
+    );
+    let right = s
+        .send(
+            Method::PUT,
+            &to,
+            Some(("check.followed", 13)),
+            Some(ask(None)),
+        )
+        .await;
+    s.note(
+        "a machine that is off is brought up to date",
+        answered(&right, &[200]),
+    );
+    let all = s
+        .send(Method::GET, &format!("{path}/snapshots"), None, None)
+        .await;
+    s.note(
+        "it has a snapshot of that",
+        is(&all, "/rests_on", &json!(point)),
+    );
+    let digests = format!(
+        "{path}/marks/{point}/digests?disk={}&from=0&count=1",
+        onto.as_str().unwrap_or_default()
+    );
+    let said = s.send(Method::GET, &digests, None, None).await;
+    s.note("digests of its extents are told", answered(&said, &[200]));
+    let gone = json!({"snapshots": [point]});
+    let gone = s
+        .send(
+            Method::POST,
+            &format!("{path}/forget"),
+            Some(("check.followed.forget", 13)),
+            Some(gone),
+        )
+        .await;
+    s.note("the snapshot goes again", answered(&gone, &[200]));
+}
+
 impl Suite {
     /// Puts bytes, with the digest of `said`; the status of the answer.
     async fn bring(&self, path: &str, bytes: &[u8], said: &[u8]) -> Result<u16, String> {

@@ -1,6 +1,7 @@
 //! The desk: all that pages and API may do. One file for each place.
 
 mod bare;
+mod carriers;
 mod consoles;
 mod door;
 mod headroom;

@@ -1,12 +1,14 @@
 //! Orders to devices: taken with a lease (`dispatch`), carried out and answered in one transaction with what follows from
 //! them (`task`).
 
+mod carriers;
 mod dispatch;
 mod ends;
 pub(crate) mod pace;
 mod progress;
 mod task;
 
+pub(crate) use carriers::spawn as carry;
 pub(crate) use dispatch::spawn;
 pub use ends::{Boundary, Ends};
 pub(crate) use progress::follow as follow_progress;

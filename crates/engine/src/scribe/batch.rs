@@ -126,6 +126,7 @@ impl Draft {
                 after,
                 device,
                 urgency,
+                carried_at,
             } = event
             {
                 self.new.push(NewOrder {
@@ -135,6 +136,7 @@ impl Draft {
                     after: *after,
                     device: device.clone(),
                     urgency: *urgency,
+                    carried_at: carried_at.clone(),
                 });
             }
         }

@@ -8,7 +8,7 @@ use crate::{
 };
 use sqlx::PgPool;
 use zastrugi_core::{
-    estate::{Job, PointAt, StoredPoint},
+    estate::{Goal, Job, PointAt, StoredPoint},
     moment::Span,
     rooms::{
         Proposal,
@@ -40,7 +40,7 @@ pub(crate) fn keep(lab: &Lab, rule: &str, keeps: &str) -> Proposal {
         job: estate.jobs.keys().next().copied(),
         name: "nightly".into(),
         who: "env=prod".into(),
-        store: estate.stores.keys().next().copied(),
+        to: estate.stores.keys().next().copied().map(Goal::Store),
         rule: rule.into(),
         zone: "Europe/Oslo".into(),
         keeps: keeps.into(),

@@ -32,6 +32,7 @@ mod proving;
 mod records;
 mod recovery;
 mod refreshing;
+mod replicas;
 mod restart;
 mod restoring;
 mod road;

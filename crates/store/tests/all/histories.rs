@@ -29,6 +29,7 @@ async fn a_new_history_is_above_all_that_was_seen_and_drops_the_orders_of_the_ol
         after: Span(0),
         device: "host-1".into(),
         urgency: Urgency::Ordinary,
+        carried_at: vec![],
     };
     batch.write_orders(&[], &[order]).await.unwrap();
     batch.commit(Revision(1), Uuid::new_v4()).await.unwrap();

@@ -243,6 +243,7 @@ async fn an_order_is_taken_once_and_again_after_its_lease(pool: PgPool) {
         after: Span(after),
         device: "host-1".into(),
         urgency: Urgency::Ordinary,
+        carried_at: vec![],
     };
     let mut batch = journal.begin().await.unwrap();
     batch

@@ -227,6 +227,7 @@ fn order(step: usize, device: &str, urgency: Urgency) -> NewOrder {
         after: Span(0),
         device: device.into(),
         urgency,
+        carried_at: vec![],
     }
 }
 

@@ -7,7 +7,7 @@ use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Bucket, Consistent, Estate, Fact, Job, Machine, Series, Store, StoredPoint},
+    estate::{Bucket, Consistent, Estate, Fact, Goal, Job, Machine, Series, Store, StoredPoint},
     expression::Expression,
     ids::{JobId, MachineId, SecretRef, SeriesId, SiteId, StoreId},
     moment::{Moment, Span},
@@ -214,7 +214,7 @@ fn job(id: u64, name: &str, rule: &str) -> Fact {
         id: JobId(id),
         name: name.into(),
         who: Expression::read("env=prod").unwrap(),
-        store: StoreId(STORE),
+        to: Goal::Store(StoreId(STORE)),
         next: when.next(now()),
         when,
         keeps: "7 days, 4 weeks".parse().unwrap(),

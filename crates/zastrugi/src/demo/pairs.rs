@@ -67,7 +67,7 @@ pub(super) async fn pair(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
         name: "tickets to Hilltop".into(),
         who: "app=ticketing and role=web".into(),
         to: Some(Goal::Over(way)),
-        rule: "FREQ=HOURLY;BYMINUTE=20".into(),
+        rule: "FREQ=HOURLY;BYMINUTE=0".into(),
         zone: ZONE.into(),
         keeps: "last 2, 12 hours, 5 days".into(),
         quiet: true,

@@ -5,7 +5,7 @@ use super::Event;
 use crate::{
     estate::{Disk, Estate, MachineState, PointAt},
     finding::{Finding, Rule},
-    ids::{HostId, JobId, MachineId, SeriesId, StoreId, VolumeId},
+    ids::{HostId, JobId, MachineId, SeriesId, SiteId, StoreId, VolumeId},
     moment::{Moment, Span},
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -113,6 +113,17 @@ impl Work for Step {
             // A mover carries on by itself until it is told to stop.
             Step::Copy { .. } | Step::Bring { .. } => true,
             Step::Place { .. } => false,
+        }
+    }
+
+    fn carried_at(&self, estate: &Estate) -> Vec<SiteId> {
+        match self {
+            // At the end where the hosts are.
+            Step::Copy { machine, .. } | Step::Bring { machine, .. } => {
+                let machine = estate.machines.get(machine);
+                machine.and_then(|m| estate.site_of(m)).into_iter().collect()
+            }
+            Step::Place { .. } => vec![],
         }
     }
 

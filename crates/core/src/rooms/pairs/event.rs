@@ -10,6 +10,7 @@ use crate::{
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
+    Made(Box<Pair>),
     Kept(Box<Pair>),
     Removed { pair: PairId, name: String },
     /// What came of trying it; none: nothing is wrong.
@@ -19,10 +20,8 @@ pub enum Event {
 impl Tale for Event {
     fn absorb(&self, pen: &mut Pen<'_>) {
         match self {
-            Event::Kept(pair) => match pen.estate().pairs.contains_key(&pair.id) {
-                true => pen.pair(pair.id, |p| p.clone_from(pair)),
-                false => pen.add_pair(pair),
-            },
+            Event::Made(pair) => pen.add_pair(pair),
+            Event::Kept(pair) => pen.pair(pair.id, |p| p.clone_from(pair)),
             Event::Removed { pair, .. } => pen.drop_pair(*pair),
             Event::Tried { pair, at, trouble } => pen.pair(*pair, |p| {
                 let since = p.trouble.as_ref().map_or(*at, |t| t.since);
@@ -36,14 +35,11 @@ impl Tale for Event {
         let (id, text) = match self {
             Event::Tried { pair, trouble: Some(text), .. } => (*pair, format!("Pair {} does not carry as it should: {text}", named(pair))),
             Event::Tried { pair, trouble: None, .. } => (*pair, format!("Pair {} carries both ways again", named(pair))),
-            Event::Kept(pair) => {
+            Event::Made(pair) => {
                 let [a, b] = [0, 1].map(|n| pair.ends[n].site_name(estate));
-                let text = match estate.pairs.contains_key(&pair.id) {
-                    true => format!("Pair {} of {a} and {b} is changed", pair.name),
-                    false => format!("{a} and {b} are paired as {}", pair.name),
-                };
-                (pair.id, text)
+                (pair.id, format!("{a} and {b} are paired as {}", pair.name))
             }
+            Event::Kept(pair) => (pair.id, format!("Pair {} is changed", pair.name)),
             Event::Removed { pair, name } => (*pair, format!("Pair {name} is removed; its replicas stay as they are")),
         };
         Some(Entry::new("site", text, vec![id.to_string()]))

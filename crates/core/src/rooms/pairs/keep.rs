@@ -65,7 +65,8 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     let found = pairing::look(draft.view, &pair, draft.now);
     draft.found_all(found);
     caps(draft, &pair);
-    draft.intend(Event::Kept(Box::new(pair)));
+    let event = if had.is_some() { Event::Kept } else { Event::Made };
+    draft.intend(event(Box::new(pair)));
 }
 
 fn named(draft: &mut Draft<'_>, ask: &Keep, name: &str) {

@@ -11,6 +11,7 @@ use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
+    Made(Box<Pledge>),
     Kept(Box<Pledge>),
     Given { pledge: PledgeId, machines: Vec<MachineId>, given: bool },
     Excepted { machine: MachineId, disks: BTreeSet<Uuid> },
@@ -20,10 +21,8 @@ pub enum Event {
 impl Tale for Event {
     fn absorb(&self, pen: &mut Pen<'_>) {
         match self {
-            Event::Kept(pledge) => match pen.estate().pledges.contains_key(&pledge.id) {
-                true => pen.pledge(pledge.id, |p| p.clone_from(pledge)),
-                false => pen.add_pledge(pledge),
-            },
+            Event::Made(pledge) => pen.add_pledge(pledge),
+            Event::Kept(pledge) => pen.pledge(pledge.id, |p| p.clone_from(pledge)),
             Event::Given { pledge, machines, given } => {
                 for id in machines {
                     pen.machine(*id, |m| {
@@ -50,11 +49,11 @@ impl Tale for Event {
     fn tell(&self, estate: &Estate) -> Option<Entry> {
         let called = |id: PledgeId| Object::Pledge(id).name(estate);
         let (text, about) = match self {
-            Event::Kept(p) => {
-                let text = match (estate.pledges.contains_key(&p.id), &p.to) {
-                    (true, _) => format!("Pledge {} is changed", p.name),
-                    (false, Some(to)) => format!("Pledge {} is given to machines with {to}", p.name),
-                    (false, None) => format!("There is a pledge {}, given by hand", p.name),
+            Event::Kept(p) => (format!("Pledge {} is changed", p.name), vec![p.id.to_string()]),
+            Event::Made(p) => {
+                let text = match &p.to {
+                    Some(to) => format!("Pledge {} is given to machines with {to}", p.name),
+                    None => format!("There is a pledge {}, given by hand", p.name),
                 };
                 (text, vec![p.id.to_string()])
             }

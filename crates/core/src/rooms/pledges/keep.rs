@@ -47,7 +47,8 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     let having = draft.estate().machines.values().filter(|m| pledge.is_given(m)).map(|m| m.id);
     let having: Vec<MachineId> = having.collect();
     stands(draft, after, having, Some(&pledge.name));
-    draft.intend(Event::Kept(Box::new(pledge)));
+    let event = if had.is_some() { Event::Kept } else { Event::Made };
+    draft.intend(event(Box::new(pledge)));
 }
 
 fn named(draft: &mut Draft<'_>, ask: &Keep, name: &str) {

@@ -4,7 +4,7 @@ use super::Event;
 use crate::{
     estate::{Disk, Estate, MachineState, Way},
     finding::{Finding, Rule},
-    ids::{HostId, JobId, MachineId, VolumeId},
+    ids::{HostId, JobId, MachineId, SiteId, VolumeId},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -77,6 +77,11 @@ impl Work for Step {
     fn goes_on(&self) -> bool {
         // A mover carries on by itself until it is told to stop.
         true
+    }
+
+    fn carried_at(&self, estate: &Estate) -> Vec<SiteId> {
+        let road = estate.road(self.way());
+        road.map_or_else(Vec::new, |r| vec![r.from.site, r.to.site])
     }
 
     fn device(&self, _estate: &Estate) -> Option<Object> {

@@ -111,6 +111,7 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
         asked: asked(desk, m).await?,
         may_disks: signed.may(Act::Machines)
             && m.deleted.is_none()
+            && m.replica.is_none()
             && unknown.is_none()
             && !m.disks.is_empty()
             && (m.is_off() || matches!(m.state, MachineState::Running { .. })),
@@ -120,9 +121,10 @@ async fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, P
             .map_or_else(String::new, |moved| last_move(estate, moved)),
         replica: ReplicaOf::of(estate, m, signed.may(Act::Machines))
             .map_or_else(String::new, |r| render(&r)),
-        snapshots: match m.deleted {
-            Some(_) => String::new(),
-            None => render(&Tree::of(&view, m, desk.now(), signed.may(Act::Machines))),
+        // A replica tells of its points itself.
+        snapshots: match m.deleted.is_some() || m.replica.is_some() {
+            true => String::new(),
+            false => render(&Tree::of(&view, m, desk.now(), signed.may(Act::Machines))),
         },
         kept: kept.map(|p| (p.id.to_string(), crate::frame::time(p.at), p.why)),
         may_machines: signed.may(Act::Machines),

@@ -338,12 +338,13 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
         .unwrap_or(0);
     let goals = goals(&view.estate);
     // From the page of a pair: the first of its ways.
-    let over = fields.get("over");
-    let from_pair = goals
-        .iter()
-        .find(|(k, _)| !over.is_empty() && k.starts_with(&format!("over-{over}-")));
+    let over = fields.get("over").parse().ok().map(PairId);
+    let over = over.and_then(|id| view.estate.pairs.get(&id));
+    let over = over.map(|p| goal_key(Goal::Over(p.ways()[0])));
     let usual = had.map(|j| goal_key(j.to));
-    let usual = usual.or_else(|| from_pair.or(goals.first()).map(|(k, _)| k.clone()));
+    let usual = usual
+        .or(over)
+        .or_else(|| goals.first().map(|(k, _)| k.clone()));
     let to = fields.or("store", &usual.unwrap_or_default());
     let goal = goal_of(&to);
     let replicates = goal.is_some_and(|g| g.way().is_some());

@@ -206,6 +206,21 @@ fn mapped(estate: &Estate, pair: &Pair) -> Vec<(&'static str, String)> {
         .collect()
 }
 
+/// Processes that do nothing else at its sites; where there is none, those that do everything.
+async fn carried_by(desk: &AtDesk, pair: &Pair) -> Result<String, Problem> {
+    let all = desk.carriers().await?;
+    let own = |sites: &[SiteId]| pair.ends.iter().any(|e| sites.contains(&e.site));
+    let names = all
+        .into_iter()
+        .filter(|(_, sites)| own(sites))
+        .map(|(name, _)| name);
+    let names: Vec<String> = names.collect();
+    Ok(match names.is_empty() {
+        true => "this manager's own processes; none at the sites carries for them".into(),
+        false => names.join("; "),
+    })
+}
+
 async fn build(
     signed: &Signed,
     desk: &AtDesk,
@@ -229,6 +244,7 @@ async fn build(
         "as they are"
     };
     facts.push(("Bytes go", format!("over TLS, {packed}")));
+    facts.push(("Carried by", carried_by(desk, &pair).await?));
     Ok(PairPage {
         id,
         name: pair.name.clone(),

@@ -26,6 +26,8 @@ pub(crate) struct PointOf {
     pub(crate) took: String,
     /// Where a machine is made of it.
     pub(crate) copy: String,
+    /// Where it is let go.
+    pub(crate) gone: String,
 }
 
 /// What its page says of a replica.
@@ -58,6 +60,10 @@ impl ReplicaOf {
             line: p.stored.to_string(),
             took: p.took.to_string(),
             copy: format!("/sheet/new-machines?from=machine-{}:{}", m.id.0, p.session),
+            gone: format!(
+                "/sheet/delete-snapshots?ids={}&snapshots={}",
+                m.id.0, p.session
+            ),
         });
         Some(ReplicaOf {
             id: m.id.0,
