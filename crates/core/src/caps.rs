@@ -249,7 +249,7 @@ mod tests {
         assert_eq!(cap.least(), Some(Rate(10 << 20)));
         assert_eq!(
             cap.to_string(),
-            "40.0 MiB/s; Mo-Fr 07:00-18:00 10.0 MiB/s; Sa,Su 00:00-24:00 all"
+            "40\u{a0}MiB/s; Mo-Fr 07:00-18:00 10\u{a0}MiB/s; Sa,Su 00:00-24:00 all"
         );
         let again = Cap::read(&cap.to_string(), "UTC");
         assert_eq!(again, Ok(cap));

@@ -165,6 +165,13 @@ text_type!(
     true
 );
 
+text_type!(
+    /// A list, a thing on each line, of at most [`limits::LIST`].
+    Lines,
+    limits::LIST,
+    true
+);
+
 /// What a device says: a line, cut at [`limits::DEVICE_WORDS`].
 pub fn said(text: &str) -> String {
     cleaned(text, &limits::DEVICE_WORDS, true)

@@ -32,15 +32,18 @@ pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, RunFilter, Stor
 use shared::Shared;
 use std::sync::Arc;
 use tokio::task::JoinSet;
+use uuid::Uuid;
 use watch::Renewal;
 use zastrugi_drivers::{Announcements, Drivers};
-use zastrugi_store::{Journal, Orders, Pictures, Vault};
+use zastrugi_store::{Carriers, Journal, Orders, Pictures, Vault};
 
 /// A running process: its tasks end when this is dropped.
 pub struct Engine {
     desk: Desk,
     tasks: JoinSet<()>,
     renewal: Option<Renewal>,
+    /// By what it is known as one that carries.
+    carrier: Option<(Carriers, Uuid)>,
 }
 
 impl Engine {
@@ -84,8 +87,10 @@ impl Engine {
             lease: settings.order_lease,
             ends: settings.ends.clone(),
         };
+        let mut carrier = None;
         if let Some(sites) = settings.carries.clone() {
             let (scribe, orders) = (scribe.clone(), Orders::new(pool.clone()));
+            carrier = Some((Carriers::new(pool.clone()), orders.process()));
             runs::carry(&mut tasks, shared.clone(), scribe, orders, (way, sites));
         } else if settings.works {
             runs::spawn(
@@ -115,6 +120,7 @@ impl Engine {
             desk: Desk::new(shared, scribe, &settings.key),
             tasks,
             renewal,
+            carrier,
         })
     }
 
@@ -137,6 +143,11 @@ impl Engine {
     /// next.
     pub async fn stop(mut self) {
         self.tasks.shutdown().await;
+        if let Some((carriers, process)) = self.carrier
+            && let Err(error) = carriers.leave(process).await
+        {
+            tracing::warn!(%error, "others hear that this process is gone a little later");
+        }
         if let Some(renewal) = self.renewal {
             renewal.resign().await;
         }

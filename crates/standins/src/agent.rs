@@ -168,6 +168,13 @@ fn machine_routes() -> Router<Device> {
             post(snapshots::go_back),
         )
         .route("/v1/machines/{uuid}/forget", post(snapshots::forget))
+        .route("/v1/machines/{uuid}/grow", post(records::grow))
+        .route("/v1/machines/{uuid}/power", post(power::power))
+        .merge(mover_routes())
+}
+
+fn mover_routes() -> Router<Device> {
+    Router::new()
         .route("/v1/machines/{uuid}/marks/{id}", put(carrying::mark))
         .route(
             "/v1/machines/{uuid}/marks/{id}/blocks",
@@ -187,8 +194,6 @@ fn machine_routes() -> Router<Device> {
         )
         .route("/v1/machines/{uuid}/delivered", put(delivering::place))
         .route("/v1/machines/{uuid}/followed", put(following::follow))
-        .route("/v1/machines/{uuid}/grow", post(records::grow))
-        .route("/v1/machines/{uuid}/power", post(power::power))
 }
 
 /// The most bytes of an image in one call.

@@ -113,7 +113,7 @@ impl Orders {
                  select d.device, $3 - coalesce(b.n, 0) as room
                  from (select distinct device from orders o
                        where run_at <= now() and (leased_until is null or leased_until < now()) and ",
-            ours!("$5", "$6", "$7"),
+            ours!("$6", "$7", "$8"),
             ") d
                  left join unnest($4::text[], $5::int[]) as b (device, n) on b.device = d.device
                  where not exists (select 1 from head where held is not null)),
@@ -122,7 +122,7 @@ impl Orders {
                      select run, step, sent, urgency, run_at from orders o
                      where o.device = free.device and run_at <= now()
                        and (leased_until is null or leased_until < now()) and ",
-            ours!("$5", "$6", "$7"),
+            ours!("$6", "$7", "$8"),
             "
                      order by urgency, run_at limit greatest(free.room, 0) for update skip locked) o
                  order by o.urgency, o.run_at limit $1)
@@ -268,7 +268,11 @@ impl Carriers {
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn leave(&self, process: Uuid) -> Result<(), StoreError> {
         let gone = sqlx::query("delete from carrier where process = $1").bind(process);
-        within(async { Ok(drop(gone.execute(&self.pool).await?)) }).await
+        within(async {
+            gone.execute(&self.pool).await?;
+            Ok(())
+        })
+        .await
     }
 
     /// Those that were heard lately, by name.

@@ -214,6 +214,58 @@ fn places(estate: &Estate) -> impl Iterator<Item = (ArrayId, &str, SiteId)> {
     arrays.map(|a| (a.id, a.name.as_str(), a.site))
 }
 
+/// Both of what differs.
+fn both<'a, K, V>(item: DiffItem<'a, 'a, K, V>) -> [&'a V; 2] {
+    match item {
+        DiffItem::Add(_, one) | DiffItem::Remove(_, one) => [one, one],
+        DiffItem::Update {
+            old: (_, was),
+            new: (_, is),
+        } => [was, is],
+    }
+}
+
+/// Machines that are otherwise, and those of which something elsewhere is.
+fn by_machines(old: &Estate, new: &Estate) -> BTreeSet<MachineId> {
+    let mut all = BTreeSet::new();
+    for item in old.machines.diff(&new.machines) {
+        for machine in both(item) {
+            all.insert(machine.id);
+            // What a replica holds is its original's.
+            let original = machine.replica.as_ref();
+            let original = original.and_then(|r| new.machine_with_uuid(&r.of));
+            all.extend(original.map(|m| m.id));
+        }
+    }
+    for item in old.series.diff(&new.series) {
+        for series in both(item) {
+            all.extend(new.machine_with_uuid(&series.machine).map(|m| m.id));
+        }
+    }
+    all
+}
+
+/// Those whose next copy a job makes, or that it proves.
+fn by_jobs(old: &Estate, new: &Estate) -> BTreeSet<MachineId> {
+    let mut all = BTreeSet::new();
+    for item in old.jobs.diff(&new.jobs) {
+        for job in both(item) {
+            match job.to {
+                Goal::Store(store) => {
+                    let own = old.series_in(store).chain(new.series_in(store));
+                    all.extend(own.filter_map(|s| Some(new.machine_with_uuid(&s.machine)?.id)));
+                }
+                Goal::Over(way) => {
+                    let own = new.replicas_over(way.pair);
+                    let own = own.filter_map(|m| m.replica.as_ref());
+                    all.extend(own.filter_map(|r| Some(new.machine_with_uuid(&r.of)?.id)));
+                }
+            }
+        }
+    }
+    all
+}
+
 /// The machines whose promises can stand otherwise in `new`; none: all of them.
 fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> {
     if old.pledges != new.pledges
@@ -227,52 +279,8 @@ fn touched(old: &Arc<Estate>, new: &Arc<Estate>) -> Option<BTreeSet<MachineId>> 
     if new.pledges.is_empty() || Arc::ptr_eq(old, new) {
         return Some(BTreeSet::new());
     }
-    let mut all = BTreeSet::new();
-    for item in old.machines.diff(&new.machines) {
-        let (DiffItem::Add(id, machine)
-        | DiffItem::Remove(id, machine)
-        | DiffItem::Update {
-            new: (id, machine), ..
-        }) = item;
-        all.insert(*id);
-        // What a replica holds is its original's.
-        let original = machine.replica.as_ref();
-        let original = original.and_then(|r| new.machine_with_uuid(&r.of));
-        all.extend(original.map(|m| m.id));
-    }
-    // Whoever has copies in a store that came, went, or changed.
-    for item in old.series.diff(&new.series) {
-        let (DiffItem::Add(_, series)
-        | DiffItem::Remove(_, series)
-        | DiffItem::Update {
-            new: (_, series), ..
-        }) = item;
-        all.extend(new.machine_with_uuid(&series.machine).map(|m| m.id));
-    }
-    // Jobs make the next copy, and prove it.
-    for item in old.jobs.diff(&new.jobs) {
-        let both = match item {
-            DiffItem::Add(_, job) | DiffItem::Remove(_, job) => [job, job],
-            DiffItem::Update {
-                old: (_, was),
-                new: (_, is),
-            } => [was, is],
-        };
-        for job in both {
-            match job.to {
-                Goal::Store(store) => {
-                    let own = old.series_in(store).chain(new.series_in(store));
-                    all.extend(own.filter_map(|s| Some(new.machine_with_uuid(&s.machine)?.id)));
-                }
-                Goal::Over(way) => {
-                    let own = new
-                        .replicas_over(way.pair)
-                        .filter_map(|m| m.replica.as_ref());
-                    all.extend(own.filter_map(|r| Some(new.machine_with_uuid(&r.of)?.id)));
-                }
-            }
-        }
-    }
+    let mut all = by_machines(old, new);
+    all.extend(by_jobs(old, new));
     let arrays: Vec<_> = new
         .arrays
         .values()

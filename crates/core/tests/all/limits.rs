@@ -256,9 +256,11 @@ fn subnet(i: usize) -> Subnet {
     }
 }
 
-/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs.
-const ELSEWHERE: [Limit; 9] = [
+/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs, pairs.
+const ELSEWHERE: [Limit; 11] = [
     limits::JOBS,
+    limits::PAIRS,
+    limits::MAPS,
     limits::PLEDGES,
     limits::LINE,
     limits::NOTE,

@@ -15,6 +15,7 @@ use zastrugi_core::{
     expression::Expression,
     finding::{Finding, Rule, Severity},
     ids::{ClusterId, HostId, JobId, MachineId, NetworkId, PairId, PledgeId, SiteId, VolumeId},
+    limits,
     moment::{Moment, Span},
     pairing,
     pledges::{Promise, Promises, Sort, Standing},
@@ -193,7 +194,10 @@ fn replicated(ages: &[Span]) -> Small {
     small
 }
 
-fn answers(small: &mut Small, all: &[((u64, u64), Result<u64, &str>)]) {
+/// From, to, and how long a round trip took in microseconds or why there was none.
+type Tried = ((u64, u64), Result<u64, &'static str>);
+
+fn answers(small: &mut Small, all: &[Tried]) {
     let mut book = EvidenceBook::clone(&small.view.evidence);
     for ((from, to), said) in all {
         let probe = Probe::RoundTrip {
@@ -572,7 +576,7 @@ fn later_runs_bring_what_changed_and_let_old_points_go() {
     on(&mut small, 7, |m| {
         let mut more = m.disks[0];
         more.key = Uuid::from_u128(71);
-        m.disks[0].size = m.disks[0].size + Bytes::gib(5);
+        m.disks[0].size += Bytes::gib(5);
         m.disks.push(more);
     });
     let said = due(&small);
@@ -690,7 +694,11 @@ fn a_replica_is_a_copy_elsewhere_as_old_as_its_newest_point() {
         why.contains("at Hilltop") && why.contains("over makes the next"),
         "{why}"
     );
-    assert_eq!(remote(&small, NOW.plus(Span::mins(51))).0, Standing::Broken);
+    // Of the array beneath nobody knows anything: what a copy doesn't keep is unchecked.
+    assert_eq!(
+        remote(&small, NOW.plus(Span::mins(51))).0,
+        Standing::Unchecked
+    );
     let promises = Promises::all(&small.view.estate, NOW);
     let standing = |p: &Promises| p.get(MachineId(7)).unwrap().standing();
     assert_eq!(standing(&promises), Standing::Kept);
@@ -703,7 +711,7 @@ fn a_replica_is_a_copy_elsewhere_as_old_as_its_newest_point() {
         m.snapshots.forget(&[Uuid::from_u128(2)])
     });
     let next = promises.then(&small.view.estate, NOW);
-    assert_eq!(standing(&next), Standing::Broken);
+    assert_eq!(standing(&next), Standing::Unchecked);
     small.alter(|e| {
         let mut j = job("last 2");
         j.paused = true;
@@ -821,6 +829,36 @@ fn by_force_it_is_started_once_its_name_is_typed() {
         1,
         "db is no replica"
     );
+}
+
+/// If this fails, there are more pairs, or longer lists of what is what, than anybody looks after.
+#[test]
+fn there_are_no_more_pairs_and_lines_than_the_limits_say() {
+    let mut small = sites();
+    small.alter(|e| {
+        for n in 0..limits::PAIRS.most as u64 {
+            let mut p = pair();
+            p.id = PairId(2000 + n);
+            p.name = format!("p{n}");
+            e.put(Fact::Pair(Arc::new(p)));
+        }
+    });
+    let said = assessed(&small, &keep(|_| {}));
+    assert!(
+        stops(&said)
+            .iter()
+            .any(|f| f.rule == Rule::Count && f.text.contains("50 are taken"))
+    );
+    let lines = "x = y\n".repeat(limits::MAPS.most + 1);
+    let said = assessed(&sites(), &keep(|k| k.networks = lines.as_str().into()));
+    let texts: Vec<_> = stops(&said)
+        .iter()
+        .map(|f| (f.field.clone(), f.text.clone()))
+        .collect();
+    let named = |(field, text): &(Option<String>, String)| {
+        field.as_deref() == Some("networks") && text.contains("500 are taken")
+    };
+    assert!(texts.iter().any(named), "{texts:?}");
 }
 
 /// If this fails, a job that was stored before there were pairs is not read any more.

@@ -10,6 +10,7 @@ mod going;
 mod imaging;
 mod own_disks;
 mod packing;
+mod replicating;
 mod setting_back;
 mod sharing;
 mod snapping;
@@ -53,7 +54,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings, EventFilter, Resolve};
-use zastrugi_standins::Quirk;
+use zastrugi_standins::{Quirk, Scenario};
 use zastrugi_store::{TakenOrder, testkit::url};
 
 /// A step, and where its task has ended already.
@@ -101,7 +102,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("maintenance" | "joining" | "building" | "leaving" | "taking", "storage") => {
             "storage".to_owned()
         }
-        ("scheduled" | "backups" | "restoring", "snap") => "snapshots".to_owned(),
+        ("scheduled" | "backups" | "restoring" | "replicating", "snap") => "snapshots".to_owned(),
         ("backups" | "restoring", "carry") => "carrying".to_owned(),
         ("backups", "store") => "stores".to_owned(),
         ("restoring", "power") => "machines".to_owned(),
@@ -110,7 +111,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
             "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing"
-            | "restocking" | "proving",
+            | "restocking" | "proving" | "replicating",
             own,
         ) => {
             format!("{own}s")
@@ -123,7 +124,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
 /// What is done in all rooms, one after the other, so that every kind of step occurs.
 struct Tour<'a> {
     lab: &'a Lab,
-    steps: BTreeMap<(RunId, usize), Step>,
+    steps: Steps,
 }
 
 impl Tour<'_> {
@@ -535,7 +536,7 @@ impl Tour<'_> {
     }
 }
 
-async fn tour(lab: &Lab) -> BTreeMap<(RunId, usize), Step> {
+async fn tour(lab: &Lab) -> Steps {
     let mut tour = Tour {
         lab,
         steps: BTreeMap::new(),
@@ -593,47 +594,89 @@ async fn assert_forgotten(lab: Lab, pool: &PgPool) {
     next.stop().await;
 }
 
+/// Steps by their run and place.
+type Steps = BTreeMap<(RunId, usize), Step>;
+
+/// Rooms that are gone through where there are two sites.
+const BETWEEN_SITES: [&str; 2] = ["replicas", "replicating"];
+
+/// Two laboratories in which the same was done; in the first each step ended at every boundary.
+struct Twins {
+    rough: Lab,
+    calm: Lab,
+    calm_name: String,
+}
+
+impl Twins {
+    /// Of these rooms every kind of step has to occur.
+    async fn of(
+        pool: &PgPool,
+        world: impl Fn() -> Scenario,
+        tour: impl AsyncFn(&Lab) -> Steps,
+        rooms: impl Fn(&str) -> bool,
+    ) -> Twins {
+        let base = url(pool);
+        let calm_name = format!("_sqlx_test_calm_{}", Uuid::new_v4().simple());
+        let make = sqlx::AssertSqlSafe(format!("create database {calm_name}"));
+        sqlx::query(make).execute(pool).await.unwrap();
+        let calm_base = format!("{}/{calm_name}", &base[..base.rfind('/').unwrap()]);
+        let calm = Lab::with(&calm_base, world(), 40.0, |_| {}).await;
+        let ended = Ended::default();
+        let ends = everywhere(pool, &ended);
+        let rough = Lab::with(&base, world(), 40.0, |s| s.ends = ends).await;
+        let (_, steps) = tokio::join!(tour(&calm), tour(&rough));
+
+        let told: Vec<_> = steps.iter().filter(|(_, s)| s.record().is_none()).collect();
+        let occurred = steps.values().flat_map(kinds).filter(|k| rooms(&k.0));
+        let kinds = Step::kinds().filter(|(room, _)| rooms(room));
+        assert_eq!(
+            occurred.collect::<BTreeSet<_>>(),
+            kinds
+                .map(|(room, kind)| (room.to_owned(), kind.to_owned()))
+                .collect::<BTreeSet<_>>(),
+            "a kind of step that is not tried"
+        );
+        let ended = ended.lock().unwrap().clone();
+        for ((run, n), step) in told {
+            for at in Boundary::ALL {
+                assert!(
+                    ended.contains(&(*run, *n, at)),
+                    "{step:?} was not ended at {at:?}"
+                );
+            }
+        }
+        assert_eq!(deeds(&rough), deeds(&calm));
+        rough.assert_once();
+        Twins {
+            rough,
+            calm,
+            calm_name,
+        }
+    }
+
+    /// Answers the rough one.
+    async fn part(self, pool: &PgPool) -> Lab {
+        self.calm.engine.stop().await;
+        let name = &self.calm_name;
+        let drop = sqlx::AssertSqlSafe(format!("drop database {name} with (force)"));
+        sqlx::query(drop).execute(pool).await.unwrap();
+        self.rough
+    }
+}
+
 /// If this fails, a power cut at the wrong moment does something twice, or leaves a step that nobody goes on with.
 #[sqlx::test(migrations = false)]
 async fn every_kind_of_step_ended_at_every_boundary_is_done_once(pool: PgPool) {
-    let base = url(&pool);
-    let calm_name = format!("_sqlx_test_calm_{}", Uuid::new_v4().simple());
-    let make = sqlx::AssertSqlSafe(format!("create database {calm_name}"));
-    sqlx::query(make).execute(&pool).await.unwrap();
-    let calm_base = format!("{}/{calm_name}", &base[..base.rfind('/').unwrap()]);
     let world = || taking::with_theirs(building::with_bare(2, 1), 1);
-    let calm = Lab::with(&calm_base, world(), 40.0, |_| {}).await;
-    let ended = Ended::default();
-    let ends = everywhere(&pool, &ended);
-    let rough = Lab::with(&base, world(), 40.0, |s| s.ends = ends).await;
-    let (_, steps) = tokio::join!(tour(&calm), tour(&rough));
-
-    let told: Vec<_> = steps.iter().filter(|(_, s)| s.record().is_none()).collect();
-    let occurred: BTreeSet<_> = steps.values().flat_map(kinds).collect();
-    let kinds: BTreeSet<_> = Step::kinds()
-        .map(|(room, kind)| (room.to_owned(), kind.to_owned()))
-        .collect();
-    assert_eq!(occurred, kinds, "a kind of step that is not tried");
-    let ended = ended.lock().unwrap().clone();
-    for ((run, n), step) in told {
-        for at in Boundary::ALL {
-            assert!(
-                ended.contains(&(*run, *n, at)),
-                "{step:?} was not ended at {at:?}"
-            );
-        }
-    }
-    assert_eq!(deeds(&rough), deeds(&calm));
+    let at_one = |room: &str| !BETWEEN_SITES.contains(&room);
+    let twins = Twins::of(&pool, world, tour, at_one).await;
+    let (rough, calm) = (&twins.rough, &twins.calm);
     // A reset has no key: that it was told once is seen in the controllers' own logs.
     for host in ["h1", "h2", "tern-1"] {
         let told = |lab: &Lab| lab.standins.world.controller_told(host);
-        assert_eq!(told(&rough), told(&calm), "{host}");
+        assert_eq!(told(rough), told(calm), "{host}");
     }
-    rough.assert_once();
-    assert_forgotten(rough, &pool).await;
-    calm.engine.stop().await;
-    let drop = sqlx::AssertSqlSafe(format!("drop database {calm_name} with (force)"));
-    sqlx::query(drop).execute(&pool).await.unwrap();
+    assert_forgotten(twins.part(&pool).await, &pool).await;
 }
 
 /// If this fails, a process that was thought dead wakes up and writes over what has happened since.

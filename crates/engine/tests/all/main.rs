@@ -4,6 +4,7 @@
 mod backups;
 mod boundaries;
 mod building;
+mod carriers;
 mod coming_back;
 mod consoles;
 mod copy_faults;

@@ -77,6 +77,12 @@ async fn site(lab: &Lab, site: &str, cluster: &str, hosts: [&str; 2]) {
     .await;
 }
 
+/// Each with a cluster of its own.
+pub(crate) async fn sites(lab: &Lab) {
+    site(lab, "Quayside", "Eider", ["h1", "h2"]).await;
+    site(lab, "Hilltop", "Fulmar", ["h3", "h4"]).await;
+}
+
 fn end(lab: &Lab, site: &str, cap: &str) -> KeepEnd {
     let estate = lab.estate();
     let site = estate.site_named(site).unwrap().id;
@@ -95,7 +101,8 @@ pub(crate) fn pair_up(lab: &Lab, cap: &str) -> Proposal {
         name: "strait".into(),
         ends: [end(lab, "Quayside", cap), end(lab, "Hilltop", "")],
         zone: "UTC".into(),
-        squeezed: true,
+        // Packed, what a guest of these writes is next to nothing.
+        squeezed: cap.is_empty(),
         clusters: "Eider = Fulmar".into(),
         volumes: "".into(),
         networks: "".into(),
@@ -137,14 +144,13 @@ pub(crate) fn begin(lab: &Lab) -> Proposal {
 }
 
 /// Machine `m` at Quayside with something on its disk, and a job that replicates it to Hilltop.
-pub(crate) async fn lab(pool: &PgPool) -> Lab {
+async fn lab(pool: &PgPool) -> Lab {
     lab_with(pool, "").await
 }
 
-async fn lab_with(pool: &PgPool, cap: &str) -> Lab {
+pub(crate) async fn lab_with(pool: &PgPool, cap: &str) -> Lab {
     let lab = Lab::with(&url(pool), two_sites(), 40.0, |_| {}).await;
-    site(&lab, "Quayside", "Eider", ["h1", "h2"]).await;
-    site(&lab, "Hilltop", "Fulmar", ["h3", "h4"]).await;
+    sites(&lab).await;
     lab.done(small(&lab, "m", 1)).await;
     lab.done(label(&lab, "m")).await;
     written(&lab, 9 << 20).await;
@@ -185,7 +191,7 @@ fn points(lab: &Lab) -> Vec<StoredPoint> {
 }
 
 /// Every byte of the replica's disk is that of the original.
-fn alike(lab: &Lab) -> bool {
+pub(crate) fn alike(lab: &Lab) -> bool {
     let world = &lab.standins.world;
     let (a, b) = (world.read_disk("m", 0), world.read_disk("m-hilltop", 0));
     a.is_some() && a == b

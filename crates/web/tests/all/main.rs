@@ -14,6 +14,7 @@ mod house;
 mod markup;
 mod matrix;
 mod pages;
+mod pairs;
 mod proofs;
 mod protect;
 mod settings;

@@ -6,7 +6,7 @@ use crate::{
     ids::MachineId,
     permits::Act,
     road::{Ask as Asked, Draft},
-    text::Note,
+    text::Lines,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -17,7 +17,7 @@ pub enum Ask {
     /// What these must answer from now on: one question on each line; nothing: none.
     Must {
         machines: Vec<MachineId>,
-        questions: Note,
+        questions: Lines,
     },
     /// They are asked now.
     Now { machines: Vec<MachineId> },

@@ -6,7 +6,7 @@ use crate::{
     ids::{HostId, NetworkId, PairId, SiteId},
     permits::Act,
     road::{Ask as Asked, Draft},
-    text::{Line, Note},
+    text::{Line, Lines},
 };
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -29,9 +29,9 @@ pub struct Keep {
     pub zone: Line,
     pub squeezed: bool,
     /// A line each, of names: `left = right`; `>` and `<` where it holds one way only.
-    pub clusters: Note,
-    pub volumes: Note,
-    pub networks: Note,
+    pub clusters: Lines,
+    pub volumes: Lines,
+    pub networks: Lines,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -35,7 +35,7 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     named(draft, ask, &name);
     let sites = sites(draft, ask, had.as_deref());
     let ends: Vec<Option<End>> = (0..2).map(|n| end(draft, ask, n)).collect();
-    let [Some(a), Some(b)] = <[_; 2]>::try_from(ends).unwrap_or_default() else { return };
+    // Everything that is wrong is said at once.
     let Some(sites) = sites else { return };
     let (Some(clusters), Some(volumes), Some(networks)) = (
         mapped(draft, "clusters", &ask.clusters, |estate, n, name| cluster(estate, sites[n], name)),
@@ -44,6 +44,7 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     ) else {
         return;
     };
+    let [Some(a), Some(b)] = <[_; 2]>::try_from(ends).unwrap_or_default() else { return };
     let pair = Pair {
         id: had.as_ref().map_or_else(|| PairId(draft.number()), |p| p.id),
         name,

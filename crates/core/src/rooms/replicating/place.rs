@@ -101,9 +101,9 @@ fn made(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, bytes: By
     if let Some(why) = part.findings().iter().find(|f| f.stops()) {
         return Err(format!("No replica can be made at {site}: {}", why.text));
     }
-    let planned = part.intents().find_map(|e| match e {
-        machines::Event::Planned(planned) => Some((**planned).clone()),
-        _ => None,
+    let planned = part.intents().find_map(|e| {
+        let machines::Event::Planned(planned) = e else { return None };
+        Some((**planned).clone())
     });
     let Some(mut planned) = planned else { return Err(format!("No replica can be made at {site}.")) };
     let home = planned.disks.first().map(|d| d.volume).unwrap_or(VolumeId(0));
@@ -114,9 +114,9 @@ fn made(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, bytes: By
     let disks = onto.map(|(d, own)| Onto { original: d.key, disk: *own, new: false }).collect();
     part.leave_out(|f| f.stops());
     let replica = planned.clone();
-    let marks = move |event: machines::Event| match event {
-        machines::Event::Planned(_) => Event::Machine(machines::Event::Planned(Box::new(planned.clone()))),
-        other => Event::Machine(other),
+    let marks = move |event: machines::Event| {
+        let is_its = matches!(event, machines::Event::Planned(_));
+        Event::Machine(if is_its { machines::Event::Planned(Box::new(planned.clone())) } else { event })
     };
     let made = draft.take_in(part, &[], |f| f, (Step::Machine, marks)).collect();
     Ok(Place {

@@ -8,7 +8,8 @@ mod keep;
 mod line;
 mod list;
 mod machine;
-pub(crate) mod pairs;
+mod pair_sheets;
+mod pairs;
 mod pledge;
 mod point;
 pub(crate) mod prove;
@@ -32,10 +33,10 @@ pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("remove-pledge", Act::Machines, "protect", keep::remove),
     Sheet::new("make-store", Act::Storage, "protect", stores::make).prepared(stores::prepare),
     Sheet::new("forget-store", Act::Storage, "protect", stores::forget),
-    Sheet::new("pair", Act::Storage, "protect", pairs::keep)
-        .prepared(pairs::prepare)
+    Sheet::new("pair", Act::Storage, "protect", pair_sheets::keep)
+        .prepared(pair_sheets::prepare)
         .merging(),
-    Sheet::new("remove-pair", Act::Storage, "protect", pairs::remove),
+    Sheet::new("remove-pair", Act::Storage, "protect", pair_sheets::remove),
     Sheet::new("start-replica", Act::Machines, "machines", replica::start),
     Sheet::new("free-replica", Act::Machines, "machines", replica::free),
     Sheet::new("back-up", Act::Machines, "machines", back_up::now)
