@@ -7,7 +7,6 @@ use crate::{
     moment::{Moment, Span},
     recurrence::Recurrence,
     retention::Keeps,
-    runs::Object,
 };
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -60,17 +59,13 @@ impl Goal {
             Goal::Over(way) => Some(way),
         }
     }
-    /// What it can be looked at as.
-    pub fn object(self) -> Object {
-        match self {
-            Goal::Store(id) => Object::Store(id),
-            Goal::Over(way) => Object::Pair(way.pair),
-        }
-    }
     /// `breakwater`, `strait, Quayside to Hilltop`
     pub fn name(self, estate: &Estate) -> String {
         match self {
-            Goal::Store(_) => self.object().name(estate),
+            Goal::Store(id) => {
+                let store = estate.stores.get(&id);
+                store.map_or_else(|| id.to_string(), |s| s.name.clone())
+            }
             Goal::Over(way) => estate.way_name(way),
         }
     }

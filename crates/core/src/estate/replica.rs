@@ -2,10 +2,7 @@
 //! snapshot of it; where that is gone, so is the point.
 
 use super::{Estate, Machine, Pair, Series, Store, StoredPoint};
-use crate::{
-    ids::{MachineId, PairId, SiteId, StoreId},
-    runs::Object,
-};
+use crate::ids::{MachineId, PairId, SiteId, StoreId};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use uuid::Uuid;
@@ -56,13 +53,6 @@ impl Elsewhere<'_> {
         match self.at {
             CopyPlace::Store(_) => format!("in {}", self.name),
             CopyPlace::Replica(..) => format!("at {}", self.name),
-        }
-    }
-    /// What it can be looked at as.
-    pub fn object(&self) -> Object {
-        match self.at {
-            CopyPlace::Store(id) => Object::Store(id),
-            CopyPlace::Replica(id, _) => Object::Machine(id),
         }
     }
 }

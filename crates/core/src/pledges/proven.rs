@@ -46,7 +46,7 @@ impl<'a> Case<'a> {
         Evidence {
             text,
             at: Some(proof.at),
-            of: Some(there.object()),
+            of: Some(there.into()),
         }
     }
 

@@ -49,7 +49,7 @@ impl<'a> Case<'a> {
         Evidence {
             text: say!(self, "{which} {}, {}", there.name, point.consistent.word()),
             at: Some(point.taken),
-            of: Some(there.object()),
+            of: Some(there.into()),
         }
     }
 

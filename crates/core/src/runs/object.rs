@@ -1,7 +1,7 @@
 //! What a step can take, and how.
 
 use crate::{
-    estate::Estate,
+    estate::{CopyPlace, Elsewhere, Estate},
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, JobId, MachineId,
         NetworkId, PairId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId,
@@ -141,6 +141,16 @@ impl Object {
             Object::Store(id) => estate.stores.contains_key(&id),
             Object::Job(id) => estate.jobs.contains_key(&id),
             Object::Pair(id) => estate.pairs.contains_key(&id),
+        }
+    }
+}
+
+impl From<&Elsewhere<'_>> for Object {
+    /// What it can be looked at as.
+    fn from(there: &Elsewhere<'_>) -> Object {
+        match there.at {
+            CopyPlace::Store(id) => Object::Store(id),
+            CopyPlace::Replica(id, _) => Object::Machine(id),
         }
     }
 }
