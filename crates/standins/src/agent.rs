@@ -176,6 +176,7 @@ fn machine_routes() -> Router<Device> {
 fn mover_routes() -> Router<Device> {
     Router::new()
         .route("/v1/machines/{uuid}/marks/{id}", put(carrying::mark))
+        .route("/v1/machines/{uuid}/marks/{id}", delete(carrying::release))
         .route(
             "/v1/machines/{uuid}/marks/{id}/blocks",
             get(carrying::blocks),

@@ -124,6 +124,24 @@ async fn marked(s: &mut Suite, path: &str, id: Uuid) {
             Err(why) => Err(why),
         },
     );
+    let gone = s
+        .send(Method::DELETE, &mark, Some(("check.release", 13)), None)
+        .await;
+    s.note("a mark is released", answered(&gone, &[200]));
+    let said = s
+        .send(
+            Method::GET,
+            &format!("{mark}/blocks?since={id}"),
+            None,
+            None,
+        )
+        .await;
+    let forgotten =
+        wire_blocks(&said).and_then(|all| match all.iter().all(|b| b.changed.is_none()) {
+            true => Ok(()),
+            false => Err("it still says what changed since then".into()),
+        });
+    s.note("then it does not say what changed since", forgotten);
 }
 
 fn wire_blocks(said: &Said) -> Result<Vec<Blocks>, String> {

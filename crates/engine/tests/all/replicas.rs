@@ -223,6 +223,10 @@ async fn what_changed_goes_over_and_old_points_go(pool: PgPool) {
         assert!(newest.read < Bytes::mib(4), "{n}: {}", newest.read);
         assert!(newest.taken > first.taken);
     }
+    assert!(
+        lab.standins.world.marks("m") <= 2,
+        "a host keeps few: those that nobody asks for go"
+    );
     // As they were when the last run began: three were kept, and it made one more.
     lab.done(begin(&lab)).await;
     let left = points(&lab);

@@ -95,6 +95,17 @@ impl Agent<'_> {
             .await
     }
 
+    /// Nobody asks any more what changed since this snapshot.
+    pub(crate) async fn release_mark(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &Uuid,
+        snapshot: &Uuid,
+    ) -> Result<(), Fault> {
+        let path = format!("/v1/machines/{machine}/marks/{snapshot}");
+        self.tell(Method::DELETE, path, Some(stamp), None).await
+    }
+
     pub(crate) async fn blocks(
         &self,
         machine: &Uuid,

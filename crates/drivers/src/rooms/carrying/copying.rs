@@ -15,7 +15,9 @@ use std::{
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Consistent, Estate, Firmware, Host, Machine, Series, Snapshot, StoredPoint},
+    estate::{
+        Consistent, CopyPlace, Estate, Firmware, Host, Machine, Series, Snapshot, StoredPoint,
+    },
     ids::HostId,
     moment::{Moment, Span},
     rooms::{
@@ -193,6 +195,9 @@ impl Drivers {
         self.agent(&host, &key)
             .mark(stamp(turn), &machine.uuid, &snapshot)
             .await?;
+        let there = CopyPlace::Store(store.id);
+        self.release_mark(estate, (machine, &host), there, turn)
+            .await;
         let copy = Copy {
             drivers: self.clone(),
             host,

@@ -2,6 +2,7 @@
 
 mod bringing;
 mod copying;
+mod marks;
 mod movers;
 mod sweeping;
 

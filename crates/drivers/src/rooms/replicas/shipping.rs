@@ -19,7 +19,7 @@ use std::{
 use uuid::Uuid;
 use zastrugi_core::{
     caps::Cap,
-    estate::{Estate, Host, Machine, Snapshot},
+    estate::{CopyPlace, Estate, Host, Machine, Snapshot},
     ids::HostId,
     layers::GRAIN,
     moment::{Moment, Span},
@@ -143,6 +143,9 @@ impl Drivers {
         self.agent(marks, &key)
             .mark(stamp(turn), &original.uuid, snapshot)
             .await?;
+        let there = CopyPlace::Replica(own.id, way.pair);
+        self.release_mark(estate, (original, marks), there, turn)
+            .await;
         let shipment = Shipment {
             drivers: self.clone(),
             from,

@@ -80,6 +80,34 @@ pub(crate) async fn mark(
     }
 }
 
+/// Nobody asks any more what changed since then.
+pub(crate) async fn release(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Response {
+    let said = fenced(&device, &headers, &uuid, |state, host, _, _| {
+        let home = home(state, host, &uuid)?;
+        let record = state
+            .volumes
+            .get_mut(&home)
+            .and_then(|v| v.records.get_mut(&uuid));
+        if let Some(chain) = record.and_then(|r| r.chain.as_mut())
+            && chain.marks.remove(&id).is_some()
+        {
+            state.did_what(host, &format!("released a mark of {uuid}"));
+        }
+        Ok(home)
+    });
+    match said {
+        Ok(home) => {
+            device.world.volume_changed(&home);
+            Json(json!({})).into_response()
+        }
+        Err(no) => no,
+    }
+}
+
 /// Looks at a snapshot of a machine, as its guest has written by now.
 fn look<T>(
     device: &Device,

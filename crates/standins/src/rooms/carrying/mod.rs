@@ -70,6 +70,15 @@ impl World {
         self.grains.extent(&all, 0, size).ok()
     }
 
+    /// From how many states it can be told what changed on this machine.
+    pub fn marks(&self, machine: &str) -> usize {
+        let state = self.lock();
+        let mut records = state.volumes.values().flat_map(|v| v.records.values());
+        let record = records.find(|r| r.name == machine);
+        let chain = record.and_then(|r| r.chain.as_ref());
+        chain.map_or(0, |c| c.marks.len())
+    }
+
     /// Nobody can say any more what changed on the disks of this machine.
     pub fn lose_marks(&self, machine: &str) {
         let mut state = self.lock();
