@@ -484,9 +484,8 @@ async fn machine(s: &mut Suite, volume: &str) {
     templates::templates(s, uuid, volume).await;
     keepers::keepers(s, volume).await;
     delivering::delivered(s, &path, volume).await;
-    delivering::followed(s, &path, volume).await;
     histories(s, &path).await;
-    removed(s, &path).await;
+    removed(s, &path, volume).await;
 }
 
 /// The history number that the checks begin with, and a later one.
@@ -577,7 +576,7 @@ async fn running(s: &mut Suite, path: &str) {
 }
 
 /// Stopping, deleting and removing it.
-async fn removed(s: &mut Suite, path: &str) {
+async fn removed(s: &mut Suite, path: &str, volume: &str) {
     let power = format!("{path}/power");
     let said = s
         .send(
@@ -591,6 +590,7 @@ async fn removed(s: &mut Suite, path: &str) {
     let off = reaches(s, path, |b| b["power"] == "off").await;
     questions::off(s, path).await;
     s.check("it stops within a minute", async { off }).await;
+    delivering::followed(s, path, volume).await;
     let said = s
         .send(
             Method::PATCH,

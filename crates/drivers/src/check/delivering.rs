@@ -81,7 +81,7 @@ pub(super) async fn followed(s: &mut Suite, path: &str, volume: &str) {
     let at = format!("/v1/volumes/{volume}/deliveries/{id}");
     let body = json!({"disks": [{"key": from, "size": PIECE}], "bytes": PIECE});
     drop(
-        s.send(Method::PUT, &at, Some(("check.following", 13)), Some(body))
+        s.send(Method::PUT, &at, Some(("check.following", 14)), Some(body))
             .await,
     );
     let put = format!("{at}/disks/{from}/bytes?from=0");
@@ -100,7 +100,7 @@ pub(super) async fn followed(s: &mut Suite, path: &str, volume: &str) {
         .send(
             Method::PUT,
             &to,
-            Some(("check.followed.wrong", 13)),
+            Some(("check.followed.wrong", 14)),
             Some(ask(Some(Uuid::new_v4()))),
         )
         .await;
@@ -112,7 +112,7 @@ pub(super) async fn followed(s: &mut Suite, path: &str, volume: &str) {
         .send(
             Method::PUT,
             &to,
-            Some(("check.followed", 13)),
+            Some(("check.followed", 14)),
             Some(ask(None)),
         )
         .await;
@@ -138,7 +138,7 @@ pub(super) async fn followed(s: &mut Suite, path: &str, volume: &str) {
         .send(
             Method::POST,
             &format!("{path}/forget"),
-            Some(("check.followed.forget", 13)),
+            Some(("check.followed.forget", 14)),
             Some(gone),
         )
         .await;

@@ -44,30 +44,22 @@ fn at(record: &Record, snapshot: &str) -> Result<BTreeMap<Uuid, (u64, Written)>,
     Ok(disks.map(|(d, w)| (d.key, (d.size, w))).collect())
 }
 
-/// From now on it can be told what changed since this snapshot, also once it is gone.
-pub(crate) async fn mark(
-    Extract(device): Extract<Device>,
-    Path((uuid, id)): Path<(String, String)>,
-    headers: HeaderMap,
+/// Changes the marks of a machine; `act` says what was done, if anything was.
+fn change(
+    device: &Device,
+    headers: &HeaderMap,
+    uuid: &str,
+    act: impl FnOnce(&mut Record) -> Result<Option<&'static str>, Response>,
 ) -> Response {
-    let said = fenced(&device, &headers, &uuid, |state, host, _, _| {
-        let home = home(state, host, &uuid)?;
+    let said = fenced(device, headers, uuid, |state, host, _, _| {
+        let home = home(state, host, uuid)?;
         let record = state
             .volumes
             .get_mut(&home)
-            .and_then(|v| v.records.get_mut(&uuid));
-        let record = record.ok_or_else(|| gone("There is no such machine."))?;
-        let disks = at(record, &id)?;
-        if let Some(chain) = record.chain.as_mut() {
-            let set = chain.snapshots.get(&id).map_or(0, |s| s.taken);
-            let mark = Mark {
-                set,
-                disks: disks.into_iter().map(|(key, (_, w))| (key, w)).collect(),
-            };
-            if !chain.marks.contains_key(&id) {
-                chain.mark(&id, mark);
-                state.did_what(host, &format!("marked {uuid}"));
-            }
+            .and_then(|v| v.records.get_mut(uuid));
+        let done = act(record.ok_or_else(|| gone("There is no such machine."))?)?;
+        if let Some(words) = done {
+            state.did_what(host, &format!("{words} {uuid}"));
         }
         Ok(home)
     });
@@ -80,32 +72,41 @@ pub(crate) async fn mark(
     }
 }
 
+/// From now on it can be told what changed since this snapshot, also once it is gone.
+pub(crate) async fn mark(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Response {
+    change(&device, &headers, &uuid, |record| {
+        let disks = at(record, &id)?;
+        let Some(chain) = record.chain.as_mut() else {
+            return Ok(None);
+        };
+        if chain.marks.contains_key(&id) {
+            return Ok(None);
+        }
+        let set = chain.snapshots.get(&id).map_or(0, |s| s.taken);
+        let mark = Mark {
+            set,
+            disks: disks.into_iter().map(|(key, (_, w))| (key, w)).collect(),
+        };
+        chain.mark(&id, mark);
+        Ok(Some("marked"))
+    })
+}
+
 /// Nobody asks any more what changed since then.
 pub(crate) async fn release(
     Extract(device): Extract<Device>,
     Path((uuid, id)): Path<(String, String)>,
     headers: HeaderMap,
 ) -> Response {
-    let said = fenced(&device, &headers, &uuid, |state, host, _, _| {
-        let home = home(state, host, &uuid)?;
-        let record = state
-            .volumes
-            .get_mut(&home)
-            .and_then(|v| v.records.get_mut(&uuid));
-        if let Some(chain) = record.and_then(|r| r.chain.as_mut())
-            && chain.marks.remove(&id).is_some()
-        {
-            state.did_what(host, &format!("released a mark of {uuid}"));
-        }
-        Ok(home)
-    });
-    match said {
-        Ok(home) => {
-            device.world.volume_changed(&home);
-            Json(json!({})).into_response()
-        }
-        Err(no) => no,
-    }
+    change(&device, &headers, &uuid, |record| {
+        let chain = record.chain.as_mut();
+        let gone = chain.is_some_and(|c| c.marks.remove(&id).is_some());
+        Ok(gone.then_some("released a mark of"))
+    })
 }
 
 /// Looks at a snapshot of a machine, as its guest has written by now.
