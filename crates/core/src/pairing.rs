@@ -390,7 +390,7 @@ fn parity(estate: &Estate, from: &End, to: &End) -> Vec<Finding> {
             Rule::Software,
             &there,
             format!(
-                "What runs at {here} finds the same processors and the same software at {there}."
+                "What runs at {here} finds processors at {there} that offer as much, and software that is not older."
             ),
         ));
     }
