@@ -3,7 +3,7 @@
 
 use super::{Machine, MachineState, Parent};
 use crate::ids::{
-    ClusterId, HostId, MachineId, NetworkId, SeriesId, SparePoolId, SwitchId, VolumeId,
+    ClusterId, HostId, MachineId, NetworkId, PairId, SeriesId, SparePoolId, SwitchId, VolumeId,
 };
 use imbl::{OrdMap, OrdSet};
 use std::{borrow::Borrow, sync::Arc};
@@ -119,6 +119,8 @@ pub(super) struct Index {
     pub(super) backups: Shared<uuid::Uuid, SeriesId>,
     /// By the identity of their original.
     pub(super) replicas: Shared<uuid::Uuid, MachineId>,
+    /// By the pair that they came over.
+    pub(super) over_pair: Shared<PairId, MachineId>,
 }
 
 impl Index {
@@ -150,6 +152,7 @@ impl Index {
         }
         if let Some(replica) = &machine.replica {
             self.replicas.add(&replica.of, id);
+            self.over_pair.add(&replica.pair, id);
         }
         if matches!(machine.state, MachineState::Paused(_)) {
             self.paused.insert(id);
@@ -195,6 +198,7 @@ impl Index {
         }
         if let Some(replica) = &machine.replica {
             self.replicas.take(&replica.of, id);
+            self.over_pair.take(&replica.pair, id);
         }
         self.paused.remove(&id);
         self.renamed.remove(&id);

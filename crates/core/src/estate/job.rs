@@ -94,14 +94,15 @@ impl Job {
     pub fn renews(&self, machine: &Machine, there: &Elsewhere<'_>) -> bool {
         self.to.is(there.at) && !self.paused && self.covers(machine)
     }
-    /// Of its own points in one place, oldest first: those that go.
-    fn not_kept<'a>(&self, own: &[&'a StoredPoint]) -> Vec<&'a StoredPoint> {
+    /// Of its own points in one place, oldest first: those that go. The one that is proven never does.
+    fn not_kept<'a>(
+        &self,
+        own: &[&'a StoredPoint],
+        proven: Option<&StoredPoint>,
+    ) -> Vec<&'a StoredPoint> {
         let times: Vec<Moment> = own.iter().map(|p| p.taken).collect();
         let stay = self.keeps.stay(&times, &self.when.zone);
-        let good = own
-            .iter()
-            .rfind(|p| p.proof.as_ref().is_some_and(|f| f.is_good()));
-        let proven = good.map(|p| p.session);
+        let proven = proven.map(|p| p.session);
         let out = own.iter().enumerate();
         let out = out.filter(|(n, p)| !stay.contains(n) && proven != Some(p.session));
         out.map(|(_, p)| *p).collect()
@@ -141,10 +142,7 @@ impl Estate {
         for series in self.series_in(store) {
             let own = series.points.iter().filter(|p| p.job == Some(job.id));
             let own: Vec<&StoredPoint> = own.collect();
-            // The newest that is proven stays, whoever made it.
-            let proven = series.proven().map(|p| p.session);
-            let out = job.not_kept(&own).into_iter();
-            let out = out.filter(|p| proven != Some(p.session));
+            let out = job.not_kept(&own, series.proven()).into_iter();
             gone.extend(out.map(|p| (series, p)));
         }
         gone
@@ -157,7 +155,8 @@ impl Estate {
         let each = self.replicas_over(way.pair).map(|m| {
             let own = m.replicated().filter(|p| p.job == Some(job.id));
             let own: Vec<&StoredPoint> = own.collect();
-            let out = job.not_kept(&own).into_iter();
+            let good = |p: &&StoredPoint| p.proof.as_ref().is_some_and(|f| f.is_good());
+            let out = job.not_kept(&own, m.replicated().rfind(good)).into_iter();
             let stands = m.snapshots.rests_on;
             (
                 m,

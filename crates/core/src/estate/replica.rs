@@ -103,11 +103,9 @@ impl Estate {
     }
     /// Those that came over a pair.
     pub fn replicas_over(&self, pair: PairId) -> impl Iterator<Item = &Arc<Machine>> {
-        let over = move |m: &&Arc<Machine>| {
-            let own = m.replica.as_ref();
-            m.deleted.is_none() && own.is_some_and(|r| r.pair == pair)
-        };
-        self.machines.values().filter(over)
+        let ids = self.index.over_pair.all(&pair);
+        ids.filter_map(|id| self.machines.get(id))
+            .filter(|m| m.deleted.is_none())
     }
     /// Everything that is elsewhere of a machine.
     pub fn elsewhere<'a>(&'a self, machine: &'a Machine) -> impl Iterator<Item = Elsewhere<'a>> {
@@ -134,5 +132,18 @@ impl Estate {
             })
         });
         stored.chain(replicas)
+    }
+    /// The mark before the one that the next copy to a place rests on, unless the next to another place rests on it.
+    pub fn idle_mark(&self, machine: &Machine, at: CopyPlace) -> Option<Uuid> {
+        let mut needed = Vec::new();
+        let mut before = None;
+        for there in self.elsewhere(machine) {
+            let mut newest = there.points.iter().rev();
+            needed.extend(newest.next().map(|p| p.session));
+            if there.at == at {
+                before = newest.next().map(|p| p.session);
+            }
+        }
+        before.filter(|session| !needed.contains(session))
     }
 }

@@ -42,6 +42,7 @@ mod networking;
 mod observing;
 mod outages;
 mod packing;
+mod pairs;
 mod placing;
 mod pledges;
 mod pooling;

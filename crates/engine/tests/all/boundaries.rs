@@ -14,6 +14,9 @@ mod replicating;
 mod setting_back;
 mod sharing;
 mod snapping;
+mod twins;
+
+use twins::Twins;
 
 use crate::{
     building,
@@ -36,7 +39,6 @@ use zastrugi_core::{
     estate::MachineState,
     ids::{HostId, MachineId, RunId},
     moment::Span,
-    road::Work,
     rooms::{
         Proposal, Step, arrays, edits,
         edits::{Set, Target},
@@ -54,7 +56,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Boundary, Ends, Engine, EngineSettings, EventFilter, Resolve};
-use zastrugi_standins::{Quirk, Scenario};
+use zastrugi_standins::Quirk;
 use zastrugi_store::{TakenOrder, testkit::url};
 
 /// A step, and where its task has ended already.
@@ -599,70 +601,6 @@ type Steps = BTreeMap<(RunId, usize), Step>;
 
 /// Rooms that are gone through where there are two sites.
 const BETWEEN_SITES: [&str; 2] = ["replicas", "replicating"];
-
-/// Two laboratories in which the same was done; in the first each step ended at every boundary.
-struct Twins {
-    rough: Lab,
-    calm: Lab,
-    calm_name: String,
-}
-
-impl Twins {
-    /// Of these rooms every kind of step has to occur.
-    async fn of(
-        pool: &PgPool,
-        world: impl Fn() -> Scenario,
-        tour: impl AsyncFn(&Lab) -> Steps,
-        rooms: impl Fn(&str) -> bool,
-    ) -> Twins {
-        let base = url(pool);
-        let calm_name = format!("_sqlx_test_calm_{}", Uuid::new_v4().simple());
-        let make = sqlx::AssertSqlSafe(format!("create database {calm_name}"));
-        sqlx::query(make).execute(pool).await.unwrap();
-        let calm_base = format!("{}/{calm_name}", &base[..base.rfind('/').unwrap()]);
-        let calm = Lab::with(&calm_base, world(), 40.0, |_| {}).await;
-        let ended = Ended::default();
-        let ends = everywhere(pool, &ended);
-        let rough = Lab::with(&base, world(), 40.0, |s| s.ends = ends).await;
-        let (_, steps) = tokio::join!(tour(&calm), tour(&rough));
-
-        let told: Vec<_> = steps.iter().filter(|(_, s)| s.record().is_none()).collect();
-        let occurred = steps.values().flat_map(kinds).filter(|k| rooms(&k.0));
-        let kinds = Step::kinds().filter(|(room, _)| rooms(room));
-        assert_eq!(
-            occurred.collect::<BTreeSet<_>>(),
-            kinds
-                .map(|(room, kind)| (room.to_owned(), kind.to_owned()))
-                .collect::<BTreeSet<_>>(),
-            "a kind of step that is not tried"
-        );
-        let ended = ended.lock().unwrap().clone();
-        for ((run, n), step) in told {
-            for at in Boundary::ALL {
-                assert!(
-                    ended.contains(&(*run, *n, at)),
-                    "{step:?} was not ended at {at:?}"
-                );
-            }
-        }
-        assert_eq!(deeds(&rough), deeds(&calm));
-        rough.assert_once();
-        Twins {
-            rough,
-            calm,
-            calm_name,
-        }
-    }
-
-    /// Answers the rough one.
-    async fn part(self, pool: &PgPool) -> Lab {
-        self.calm.engine.stop().await;
-        let name = &self.calm_name;
-        let drop = sqlx::AssertSqlSafe(format!("drop database {name} with (force)"));
-        sqlx::query(drop).execute(pool).await.unwrap();
-        self.rough
-    }
-}
 
 /// If this fails, a power cut at the wrong moment does something twice, or leaves a step that nobody goes on with.
 #[sqlx::test(migrations = false)]

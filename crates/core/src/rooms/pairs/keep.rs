@@ -4,7 +4,7 @@ use super::{Draft, Event, Keep, KeepEnd, maps};
 use crate::{
     caps::Cap,
     estate::{Cluster, End, Estate, NetRole, Network, Pair, Volume},
-    finding::{Finding, Rule},
+    finding::{Finding, Rule, Severity},
     ids::{ClusterId, NetworkId, PairId, SiteId, VolumeId},
     limits,
     pairing::{self, LEAST},
@@ -62,9 +62,13 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     if pair.ends.iter().all(|e| e.clusters.is_empty()) {
         draft.found(stop(Rule::Place, "clusters", "Nothing could be replicated: say which cluster is for which."));
     }
-    // A pair that is there may be kept with one host out of service.
+    // One that is there can be changed while a side is down.
+    let softer = |f: Finding| match had.is_some() && f.stops() {
+        true => Finding { severity: Severity::Mind, ..f },
+        false => f,
+    };
     let found = pairing::look(draft.view, &pair, draft.now);
-    draft.found_all(found);
+    draft.found_all(found.into_iter().map(softer));
     caps(draft, &pair);
     let event = if had.is_some() { Event::Kept } else { Event::Made };
     draft.intend(event(Box::new(pair)));

@@ -1,6 +1,6 @@
 //! The tour of two sites: a machine is replicated, its old points go, and its replica is started and removed.
 
-use super::{BETWEEN_SITES, Steps, Tour, Twins};
+use super::{BETWEEN_SITES, Steps, Tour, twins::Twins};
 use crate::{
     jobs::label,
     lab::Lab,
