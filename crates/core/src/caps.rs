@@ -1,9 +1,10 @@
-//! How much of a line may be taken, by the hours of the week: `40 MiB/s; Mo-Fr 07:00-18:00 10 MiB/s`.
+//! How much of a line may be taken, by the hours of the week: `40 MiB/s; Mo-Fr 07:00-18:00 10 MiB/s`. In hours of `nothing` what is
+//! on its way stands still.
 
 use crate::{
-    moment::Moment,
+    moment::{Moment, Span},
     recurrence::{there, zone},
-    units::{Bytes, Rate},
+    units::{Bytes, Rate, round},
 };
 use chrono::{Datelike, Timelike};
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,11 @@ use std::fmt;
 const PARTS: usize = 20;
 const DAYS: [&str; 7] = ["Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"];
 const MINUTES: u16 = 24 * 60;
+/// What is not over within so long is never over.
+const AHEAD: Span = Span::days(90);
+/// Clocks change at one of these (IANA time zone database: all changes of today's zones are at whole half hours of UTC).
+const HALF_HOUR: i64 = 30 * 60_000;
+const MINUTE: i64 = 60_000;
 
 /// None at all: as much as the line carries.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,8 +51,29 @@ impl Cap {
     }
 
     /// # Errors
-    /// What is wrong with it, in words.
+    /// What is wrong with it, in words; hours of nothing are wrong.
     pub fn read(text: &str, zone_name: &str) -> Result<Cap, String> {
+        let cap = Cap::read_with_rests(text, zone_name)?;
+        let rests = |r: &Option<Rate>| *r == Some(Rate(0));
+        match rests(&cap.usual) || cap.hours.iter().any(|h| rests(&h.rate)) {
+            true => Err("Nothing would get there then; say so of each job that is to rest.".into()),
+            false => Ok(cap),
+        }
+    }
+
+    /// The same with hours in which nothing is taken.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words; also that it never lets anything pass.
+    pub fn read_with_rests(text: &str, zone_name: &str) -> Result<Cap, String> {
+        let cap = Cap::parts(text, zone_name)?;
+        match cap.opens(Moment(0)) {
+            Some(_) => Ok(cap),
+            None => Err("Nothing would ever get there.".into()),
+        }
+    }
+
+    fn parts(text: &str, zone_name: &str) -> Result<Cap, String> {
         if zone(zone_name).is_none() {
             return Err(format!(
                 "There is no time zone “{}”; write it as Europe/Oslo.",
@@ -92,6 +119,63 @@ impl Cap {
         hours.map_or(self.usual, |h| h.rate)
     }
 
+    /// Whether anything may be taken at an instant.
+    pub fn is_open(&self, now: Moment) -> bool {
+        self.at(now) != Some(Rate(0))
+    }
+
+    /// From then on, the first instant at which anything may be taken; none: never.
+    pub fn opens(&self, from: Moment) -> Option<Moment> {
+        let mut at = from;
+        while at.since(from) < AHEAD {
+            if self.is_open(at) {
+                return Some(at);
+            }
+            at = self.until(at);
+        }
+        None
+    }
+
+    /// When so many bytes are there that begin at an instant on a line of this rate; none: not within ninety days.
+    pub fn ends(&self, bytes: Bytes, line: Rate, from: Moment) -> Option<Moment> {
+        let mut left = bytes.as_f64();
+        let mut at = from;
+        while at.since(from) < AHEAD {
+            let rate = self.at(at).map_or(line, |r| r.min(line)).0 as f64;
+            let next = if self.is_none() {
+                at.plus(AHEAD)
+            } else {
+                self.until(at)
+            };
+            let here = rate * next.since(at).0 as f64 / 1000.0;
+            if left <= here {
+                let millis = if left > 0.0 {
+                    round(left / rate * 1000.0)
+                } else {
+                    0
+                };
+                return Some(at.plus(Span::millis(millis)));
+            }
+            left -= here;
+            at = next;
+        }
+        None
+    }
+
+    /// The first instant after this one at which something else may hold.
+    fn until(&self, at: Moment) -> Moment {
+        let zone = zone(&self.zone).unwrap_or(rrule::Tz::UTC);
+        let half = (at.0.div_euclid(HALF_HOUR) + 1) * HALF_HOUR;
+        let here = there(at, zone).map_or(0, |t| t.hour() * 60 + t.minute());
+        let minute = at.0.div_euclid(MINUTE);
+        let edges = self.hours.iter().flat_map(|h| [h.from, h.to]);
+        let ahead = edges
+            .map(|e| i64::from(e) - i64::from(here))
+            .filter(|d| *d > 0);
+        let edge = ahead.min().map_or(half, |d| (minute + d) * MINUTE);
+        Moment(half.min(edge))
+    }
+
     /// The least that there ever is; none: never less than the line carries.
     pub fn least(&self) -> Option<Rate> {
         let all = self.hours.iter().filter_map(|h| h.rate);
@@ -105,6 +189,9 @@ fn rate(text: &str) -> Result<Option<Rate>, String> {
     if text.eq_ignore_ascii_case("all") {
         return Ok(None);
     }
+    if text.eq_ignore_ascii_case("nothing") {
+        return Ok(Some(Rate(0)));
+    }
     let wrong = || {
         format!(
             "“{}” is no rate; write it as 40 MiB/s, or as all.",
@@ -112,10 +199,7 @@ fn rate(text: &str) -> Result<Option<Rate>, String> {
         )
     };
     let bytes = Bytes::parse(text.strip_suffix("/s").ok_or_else(wrong)?).map_err(|_| wrong())?;
-    match bytes.0 {
-        0 => Err("Nothing would ever get there.".into()),
-        n => Ok(Some(Rate(n))),
-    }
+    Ok(Some(Rate(bytes.0)))
 }
 
 fn shown(text: &str) -> String {
@@ -214,8 +298,12 @@ fn minute(text: &str) -> Option<u16> {
 
 impl fmt::Display for Cap {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let said = |r: Option<Rate>| r.map_or_else(|| "all".to_owned(), |r| r.to_string());
-        let usual = self.usual.map(|r| r.to_string());
+        let said = |r: Option<Rate>| match r {
+            None => "all".to_owned(),
+            Some(Rate(0)) => "nothing".to_owned(),
+            Some(rate) => rate.to_string(),
+        };
+        let usual = self.usual.map(|r| said(Some(r)));
         let all = usual.into_iter().chain(self.hours.iter().map(|h| {
             let days = days_words(h.days);
             let clock = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
@@ -266,11 +354,66 @@ mod tests {
         assert_eq!(at(&cap, 6, 4), Some(5));
     }
 
+    /// Second by second, the long way.
+    fn slowly(cap: &Cap, bytes: u64, line: Rate, from: Moment) -> Moment {
+        let (mut left, mut at) = (bytes as f64, from);
+        while left > 0.0 {
+            let rate = cap.at(at).map_or(line, |r| r.min(line)).0 as f64;
+            left -= rate;
+            at = at.plus(Span::secs(1));
+        }
+        at
+    }
+
+    /// If this fails, what is foretold of a copy is not what its hours let happen, most of all where a clock changes.
+    #[test]
+    fn it_is_over_when_its_hours_let_it() {
+        let night = "nothing; Mo-Su 22:00-06:00 8 MiB/s; Sa,Su 12:15-13:45 all";
+        for zone in ["UTC", "Europe/Oslo", "America/New_York", "Asia/Kathmandu"] {
+            let cap = Cap::read_with_rests(night, zone).unwrap();
+            // Also over the last Sunday of March 2026 and that of October, when clocks change in Oslo.
+            for day in [0, 3, -248, -246, -38, -36] {
+                for hours in [0, 11, 21, 23] {
+                    let from = Moment(MONDAY + (day * 24 + hours) * 3_600_000 + 7 * 60_000);
+                    let bytes = 300 << 30;
+                    let ends = cap.ends(Bytes(bytes), Rate(40 << 20), from).unwrap();
+                    let slow = slowly(&cap, bytes, Rate(40 << 20), from);
+                    let off = (ends.0 - slow.0).abs();
+                    assert!(off <= 2_000, "{zone} {day} {hours}: {off} ms");
+                    let opens = cap.opens(from).unwrap();
+                    assert!(opens >= from && cap.is_open(opens));
+                    assert!(opens == from || !cap.is_open(Moment(opens.0 - 1)));
+                }
+            }
+        }
+        let free = Cap::default();
+        assert_eq!(
+            free.ends(Bytes::mib(80), Rate(8 << 20), Moment(5)),
+            Some(Moment(10_005))
+        );
+        assert_eq!(free.ends(Bytes::ZERO, Rate(0), Moment(5)), Some(Moment(5)));
+        assert_eq!(free.ends(Bytes(1), Rate(0), Moment(5)), None);
+        let never = Cap::read_with_rests("nothing", "UTC").unwrap_err();
+        assert!(never.contains("Nothing would ever"), "{never}");
+    }
+
+    #[test]
+    fn hours_of_nothing_are_read_as_they_are_written() {
+        let cap =
+            Cap::read_with_rests("nothing; Sa,Su all; Mo 22:00-23:00 1 MiB/s", "UTC").unwrap();
+        assert_eq!(
+            Cap::read_with_rests(&cap.to_string(), "UTC"),
+            Ok(cap.clone())
+        );
+        assert!(!cap.is_open(Moment(MONDAY)) && cap.is_open(Moment(MONDAY + 22 * 3_600_000)));
+    }
+
     #[test]
     fn what_can_t_be_read_is_told() {
         for (text, words) in [
             ("fast", "no rate"),
             ("0 MiB/s", "Nothing would"),
+            ("Mo nothing", "Nothing would"),
             ("1 MiB/s; 2 MiB/s", "only the first"),
             ("Mo 07:00-18:00", "can't be read"),
             ("Mo 7-18 1 MiB/s", "no rate"),

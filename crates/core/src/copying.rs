@@ -1,7 +1,9 @@
 //! How fast a host copies what lies on volumes, and what a copy of a machine or of a version is of.
 
 use crate::{
-    estate::{Disk, Firmware, Holds, Host, Machine, Parent, PointAt, Provisioning, Version},
+    estate::{
+        AnyPoint, Disk, Firmware, Holds, Host, Machine, Parent, PointAt, Provisioning, Version,
+    },
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{ImageId, MachineId, TemplateId, VolumeId, draw_uuid},
@@ -107,6 +109,19 @@ pub struct Original {
     pub shared: Vec<String>,
     /// What it boots with; none: that is not known.
     pub firmware: Option<Box<Firmware>>,
+}
+
+impl From<AnyPoint> for Source {
+    /// What a machine that is made of it is a copy of.
+    fn from(point: AnyPoint) -> Source {
+        match point {
+            AnyPoint::Stored(at) => Source::Point(at),
+            AnyPoint::Replicated { replica, session } => Source::Machine {
+                machine: replica,
+                snapshot: Some(session),
+            },
+        }
+    }
 }
 
 impl Source {

@@ -11,9 +11,10 @@ pub struct Endpoint {
 }
 
 /// Whether the first password was given, and where it is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Password {
+    #[default]
     Missing,
     /// Typed in the sheet, not kept yet.
     Typed,

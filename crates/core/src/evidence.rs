@@ -70,6 +70,8 @@ pub enum Probe {
     },
     /// What has this manager got to install hosts from?
     Installations,
+    /// Which exports for backups are mounted where this manager runs?
+    Exports,
     /// Is this name server (`ip:port`) in charge of the zone?
     Zone { server: String, zone: String },
     /// Where does a name lead at this name server (`ip:port`), and what does the address lead back to that it shall have?
@@ -92,6 +94,16 @@ pub enum Probe {
     Point(PointAt),
     /// How far is what this time source (`ip:port`) says from our clock?
     Time(String),
+}
+
+/// An export that is there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenExport {
+    pub name: String,
+    /// It is a file system of its own.
+    pub mounted: bool,
+    pub size: Bytes,
+    pub free: Bytes,
 }
 
 /// A host as its controller knows it, whatever is installed.
@@ -267,6 +279,9 @@ pub enum Answer {
     Installations {
         media: Vec<Medium>,
     },
+    Exports {
+        all: Vec<SeenExport>,
+    },
     /// The serial of the zone that it is in charge of; none: it is not.
     Zone {
         serial: Option<u32>,
@@ -324,6 +339,7 @@ pub fn lifetime(probe: &Probe) -> Span {
         | Probe::Luns(_)
         | Probe::Devices(_)
         | Probe::Installations
+        | Probe::Exports
         | Probe::Inventory { .. } => Span::mins(2),
         Probe::Package(_) | Probe::Point(_) | Probe::Mtu { .. } | Probe::RoundTrip { .. } => {
             Span::mins(30)

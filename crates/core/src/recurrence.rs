@@ -29,6 +29,26 @@ pub fn zone(name: &str) -> Option<Tz> {
     Some(Tz::from(known))
 }
 
+/// A date and a time of the day by the clocks of a zone, as `2026-12-05 22:00`.
+///
+/// # Errors
+/// What is wrong with it, in words; also that clocks skip it. Of two at which they show it, it is the first.
+pub fn instant(text: &str, zone_name: &str) -> Result<Moment, String> {
+    let text = text.trim();
+    let shown: String = text.chars().take(40).collect();
+    let read = chrono::NaiveDateTime::parse_from_str(text, "%Y-%m-%d %H:%M");
+    let read = read
+        .map_err(|_| format!("“{shown}” is no date with a time; write it as 2026-12-05 22:00."))?;
+    let zone = zone(zone_name).ok_or_else(|| {
+        format!("There is no time zone “{zone_name}”; write one as Europe/Oslo or UTC.")
+    })?;
+    let there = zone.from_local_datetime(&read).earliest();
+    let there = there.ok_or_else(|| {
+        format!("At {shown} no clock in {zone_name} shows that: it is skipped there.")
+    })?;
+    Ok(moment(&there))
+}
+
 fn local(moment: Moment, zone: Tz) -> Option<DateTime<Tz>> {
     zone.timestamp_millis_opt(moment.0).single()
 }
@@ -79,6 +99,12 @@ impl Recurrence {
             Some(first) if first.since(begins) <= AHEAD => Ok(read),
             _ => Err("It never occurs within five years.".into()),
         }
+    }
+
+    /// A moment by the clocks of its zone: `2026-12-05 22:00`.
+    pub fn local(&self, at: Moment) -> String {
+        let zone = zone(&self.zone).unwrap_or(Tz::UTC);
+        local(at, zone).map_or_else(String::new, |t| t.format("%Y-%m-%d %H:%M").to_string())
     }
 
     /// Whether it recurs within a day.

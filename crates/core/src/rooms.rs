@@ -109,6 +109,12 @@ macro_rules! rooms {
                     $(Proposal::$Room(ask) => ask.password()),*
                 }
             }
+            /// The same of a key that was typed beside it.
+            pub fn key(&mut self) -> Option<&mut Password> {
+                match self {
+                    $(Proposal::$Room(ask) => ask.key()),*
+                }
+            }
         }
 
         impl Work for Step {

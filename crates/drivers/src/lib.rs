@@ -12,6 +12,7 @@ mod balancer;
 pub mod check;
 mod console;
 mod dns;
+mod exports;
 mod fault;
 mod guarding;
 mod http;
@@ -34,6 +35,7 @@ pub use album::{Album, Shot};
 pub use announce::{Announcement, Announcements, Who};
 pub use balancer::FrontSeen;
 pub use console::Console;
+pub use exports::Exports;
 pub use guarding::GuardedStart;
 pub use http::Watch;
 pub use keeping::{Agreement, Parcel};
@@ -60,8 +62,9 @@ pub struct Drivers {
     >,
     installation: Installation,
     media: Arc<Media>,
+    exports: Arc<Exports>,
     movers: rooms::carrying::Movers,
-    paces: rooms::replicas::Paces,
+    paces: rooms::carrying::Paces,
     /// None: no pictures are kept.
     album: Option<Arc<dyn Album>>,
 }
@@ -77,6 +80,7 @@ impl Drivers {
             archives: Default::default(),
             installation,
             media: Arc::default(),
+            exports: Arc::default(),
             movers: Default::default(),
             paces: Default::default(),
             album: None,
@@ -95,6 +99,12 @@ impl Drivers {
     #[must_use]
     pub fn with_media(mut self, media: Media) -> Self {
         self.media = Arc::new(media);
+        self
+    }
+    /// The same, with where exports for backups are mounted.
+    #[must_use]
+    pub fn with_exports(mut self, exports: Exports) -> Self {
+        self.exports = Arc::new(exports);
         self
     }
     /// Which addresses may be spoken to from now on.

@@ -99,6 +99,7 @@ impl Drivers {
                 password,
             } => self.inventory(address, pin, *password).await,
             Probe::Installations => Ok(self.installations().await),
+            Probe::Exports => Ok(self.exports.list()),
             Probe::Zone { server, zone } => self.zone_at(server, zone).await,
             Probe::Named {
                 server,

@@ -26,7 +26,7 @@ pub use desk::{
 pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
 pub use settings::EngineSettings;
-pub use zastrugi_drivers::{Announcement, Media, Networks, Part, Screen, Served, check};
+pub use zastrugi_drivers::{Announcement, Exports, Media, Networks, Part, Screen, Served, check};
 pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, RunFilter, StoreError};
 
 use shared::Shared;
@@ -62,6 +62,7 @@ impl Engine {
         let album = Arc::new(album::Kept(Pictures::new(pool.clone())));
         let drivers = Drivers::new(networks, secrets, installation)
             .with_media(settings.media.clone())
+            .with_exports(settings.exports.clone())
             .with_album(album);
         let announcements = match settings.announcements {
             Some(port) => Announcements::listen(port, settings.announcements_everywhere)

@@ -5,7 +5,7 @@ use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
 use uuid::Uuid;
 use zastrugi_core::{guard::Times, macs::MacRange, moment::Span};
-use zastrugi_drivers::{Installation, Media, Networks};
+use zastrugi_drivers::{Exports, Installation, Media, Networks};
 use zastrugi_store::{Pool, Settings, StoreError};
 
 #[derive(Debug, Clone)]
@@ -33,6 +33,8 @@ pub struct EngineSettings {
     pub own: Option<Uuid>,
     /// What hosts are installed from.
     pub media: Media,
+    /// Where exports for backups are mounted.
+    pub exports: Exports,
     /// Where work shall end unheard of, for tests of what then happens.
     pub ends: Ends,
 }
@@ -54,6 +56,7 @@ impl EngineSettings {
             guard: None,
             own: None,
             media: Media::default(),
+            exports: Exports::default(),
             ends: Ends::Nowhere,
         }
     }

@@ -236,6 +236,9 @@ pub(crate) struct Serve {
     /// Directory of images that hosts are installed from.
     #[arg(long)]
     pub(crate) media: Option<PathBuf>,
+    /// Directory in which exports for backups are mounted, each under its name.
+    #[arg(long)]
+    pub(crate) exports: Option<PathBuf>,
     /// Under which address devices read them from this manager; where it listens, if nothing is said here.
     #[arg(long)]
     pub(crate) media_url: Option<String>,

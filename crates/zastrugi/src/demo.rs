@@ -1,6 +1,7 @@
 //! The demo: devices, people, and an estate that is claimed by runs like any other.
 
 mod fronts;
+mod history;
 mod pairs;
 mod pledges;
 mod stores;
@@ -15,6 +16,7 @@ use std::{
     io::Write,
     net::{IpAddr, Ipv4Addr},
     path::PathBuf,
+    sync::Arc,
     time::{Duration, Instant},
 };
 use uuid::Uuid;
@@ -37,6 +39,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 use zastrugi_engine::{Desk, Engine, Viewer};
+use zastrugi_standins::World;
 
 /// Name, role, password of the demo's people.
 const PEOPLE: [(&str, Role, &str); 3] = [
@@ -92,6 +95,8 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         control_token: control_token(&args)?,
     };
     let standins = start_standins(&devices).await?;
+    let exports = args.dir.join("exports");
+    std::fs::create_dir_all(exports.join("hill-nfs"))?;
     let serve = Serve {
         database: args.database.clone(),
         address: IpAddr::V4(Ipv4Addr::LOCALHOST),
@@ -105,6 +110,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         own_machine: None,
         media: Some(media(&args)?),
         media_url: None,
+        exports: Some(exports),
         weather: None,
         control_token: None,
         pages_only: false,
@@ -116,7 +122,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
     let desk = engine.desk();
     let admin = people(&desk).await?;
     if !args.empty && desk.look().estate.hosts.is_empty() {
-        fill(&desk, &admin, &args.net).await?;
+        fill(&desk, &admin, &args.net, &standins.world).await?;
         // What somebody did on one host alone.
         standins
             .world
@@ -238,7 +244,7 @@ async fn people(desk: &Desk) -> Result<Viewer, Failed> {
 }
 
 /// Claims the hosts and makes the clusters, all at once, by runs.
-async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
+async fn fill(desk: &Desk, admin: &Viewer, net: &str, world: &Arc<World>) -> Result<(), Failed> {
     let sites = CLUSTERS.map(|(site, _, third, count)| {
         let addresses: Vec<String> = (11..11 + count)
             .map(|n| format!("{net}.{third}.{n}:7443"))
@@ -274,8 +280,9 @@ async fn fill(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
     keep(desk, admin).await?;
     agents(desk, admin).await?;
     pledges::make(desk, admin).await?;
-    stores::store(desk, admin, net).await?;
+    let store = stores::store(desk, admin, net).await?;
     stores::jobs(desk, admin).await?;
+    stores::past(desk, admin, (&store, world)).await?;
     pairs::pair(desk, admin).await?;
     templates::first_boot(desk, admin).await?;
     templates::kiosk(desk, admin).await?;

@@ -85,6 +85,12 @@ impl Manager {
                     .iter()
                     .flat_map(|dir| [OsStr::new("--media"), dir.as_os_str()]),
             )
+            .args(
+                serve
+                    .exports
+                    .iter()
+                    .flat_map(|dir| [OsStr::new("--exports"), dir.as_os_str()]),
+            )
             .env("DATABASE_URL", &serve.database.database)
             .env("ZASTRUGI_CONTROL_TOKEN", &self.token)
             .stdin(Stdio::piped())

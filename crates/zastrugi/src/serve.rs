@@ -8,7 +8,7 @@ use crate::{
 use std::{io::Read, net::SocketAddr, sync::Arc};
 use tokio::net::TcpListener;
 use zastrugi_core::{guard::Times, moment::Span};
-use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, Media, StoreError};
+use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, Exports, Media, StoreError};
 use zastrugi_standins::{SKARHOLM, Scenario, Settings, Standins};
 use zastrugi_web::{Climate, Pace, ServeError, Weather, WebSettings};
 
@@ -46,6 +46,7 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
                 format!("http://{at}")
             })),
         },
+        exports: Exports(args.exports.clone()),
         ends: args.die_at.map_or(Ends::Nowhere, Ends::Process),
     })
 }

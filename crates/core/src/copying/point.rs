@@ -48,6 +48,11 @@ impl Line {
         }
     }
 
+    /// From one volume of a site to another, where nobody measured it.
+    pub fn within() -> Line {
+        Line::as_fast_as(None)
+    }
+
     /// To wherever a job copies; as if nothing were known where that is gone.
     pub fn of(estate: &Estate, goal: Goal) -> Line {
         match goal {

@@ -19,7 +19,8 @@ pub struct Store {
     pub site: SiteId,
     /// What it calls itself.
     pub uuid: Uuid,
-    pub bucket: Bucket,
+    #[serde(alias = "bucket")]
+    pub lies: Lies,
     /// What opens it; none: it is not made yet.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<SecretRef>,
@@ -31,6 +32,53 @@ pub struct Store {
     /// When what nobody needs was last taken away.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub swept: Option<Moment>,
+}
+
+/// Where a store lies.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Lies {
+    Bucket(Bucket),
+    Export(Export),
+}
+
+/// A file system that is mounted wherever this manager's processes run, or a folder in it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Export {
+    /// As it is called beneath the directory of exports.
+    pub export: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub folder: String,
+}
+
+impl Lies {
+    /// As it is written in one line.
+    pub fn words(&self) -> String {
+        match self {
+            Lies::Bucket(bucket) => bucket.words(),
+            Lies::Export(e) if e.folder.is_empty() => format!("export {}", e.export),
+            Lies::Export(e) => format!("export {}/{}", e.export, e.folder),
+        }
+    }
+    pub fn bucket(&self) -> Option<&Bucket> {
+        match self {
+            Lies::Bucket(bucket) => Some(bucket),
+            Lies::Export(_) => None,
+        }
+    }
+    pub fn secret(&self) -> Option<SecretRef> {
+        self.bucket().and_then(|b| b.secret)
+    }
+    /// Whether both are the same place.
+    pub fn is(&self, other: &Lies) -> bool {
+        match (self, other) {
+            (Lies::Bucket(a), Lies::Bucket(b)) => {
+                (&a.address, &a.name, &a.folder) == (&b.address, &b.name, &b.folder)
+            }
+            (Lies::Export(a), Lies::Export(b)) => a == b,
+            (Lies::Bucket(_), Lies::Export(_)) | (Lies::Export(_), Lies::Bucket(_)) => false,
+        }
+    }
 }
 
 /// A bucket of a server that speaks S3, or a folder in one.
@@ -84,6 +132,9 @@ pub struct StoredPoint {
     /// Until then somebody wanted it; none: until somebody lets it go, or its job does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ends: Option<Moment>,
+    /// When everything was last read for a point of this place; none: nobody knows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub whole: Option<super::Whole>,
     /// What came of a copy of it that was booted; none: nobody tried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<Box<super::Proof>>,

@@ -1,6 +1,6 @@
 //! Jobs: whose machines are copied, where to, when, and how many points stay.
 
-use super::{CopyPlace, Elsewhere, Estate, Machine, Series, StoredPoint, Way};
+use super::{CopyPlace, Disk, Elsewhere, Estate, Habits, Machine, Series, StoredPoint, Way};
 use crate::{
     expression::Expression,
     ids::{JobId, PairId, StoreId},
@@ -26,6 +26,8 @@ pub struct Job {
     /// So often the newest point of each machine is proven by itself; none: never.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proves: Option<Span>,
+    #[serde(default)]
+    pub how: Habits,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub paused: bool,
     /// When it is due next; none: never again.
@@ -82,8 +84,19 @@ impl Goal {
 }
 
 impl Job {
+    /// What is due in hours in which it rests waits for their end.
     pub fn is_due(&self, now: Moment) -> bool {
-        !self.paused && self.next.is_some_and(|next| next <= now)
+        !self.paused && self.next.is_some_and(|next| next <= now) && self.how.cap.is_open(now)
+    }
+    /// When its next run can begin; none: never.
+    pub fn begins(&self) -> Option<Moment> {
+        self.how.cap.opens(self.next?)
+    }
+    /// The disks of a machine that it copies.
+    pub fn disks<'a>(&self, machine: &'a Machine) -> impl Iterator<Item = &'a Disk> + use<'a> {
+        let leaves_out = self.how.leaves_out;
+        let all = machine.disks.iter();
+        all.filter(move |d| !(leaves_out && machine.excepts(d.key)))
     }
     /// Whether it is about this machine now.
     pub fn covers(&self, machine: &Machine) -> bool {
@@ -110,6 +123,16 @@ impl Job {
 }
 
 impl Estate {
+    /// The same in the order in which they are copied.
+    pub fn in_turn(&self, job: &Job) -> Vec<&Arc<Machine>> {
+        let mut all = self.in_job(job);
+        all.sort_by_cached_key(|m| {
+            let there = self.at_goal(m, job.to);
+            let newest = there.and_then(|e| e.points.last().map(|p| p.taken));
+            job.how.order.rank(m, newest)
+        });
+        all
+    }
     /// The machines that a job is about now, by number.
     pub fn in_job(&self, job: &Job) -> Vec<&Arc<Machine>> {
         let here = |m: &Machine| match job.to {

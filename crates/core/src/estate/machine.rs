@@ -222,7 +222,7 @@ pub struct Machine {
     pub must: Vec<super::Question>,
     /// It is a copy that is there only to prove this recovery point.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub proves: Option<Box<super::PointAt>>,
+    pub proves: Option<Box<super::AnyPoint>>,
     /// It is what another site has of this machine, and follows it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub replica: Option<Box<super::Replica>>,

@@ -3,6 +3,7 @@
 //! Large kinds are persistent maps of shared entities, so a fork costs microseconds. The indices are kept by
 //! `put` and `remove` in this file and by nothing else.
 
+mod any_point;
 mod array;
 mod backup;
 mod cluster;
@@ -12,6 +13,7 @@ mod fencing;
 mod firmware;
 mod first_boot;
 mod front;
+mod habits;
 mod host;
 mod image;
 mod index;
@@ -43,8 +45,9 @@ mod unattached;
 mod unusual;
 mod volume;
 
+pub use any_point::AnyPoint;
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
-pub use backup::{Bucket, Kept, KeptDisk, PointAt, Series, Store, StoredPoint};
+pub use backup::{Bucket, Export, Kept, KeptDisk, Lies, PointAt, Series, Store, StoredPoint};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
@@ -55,6 +58,7 @@ pub use front::{
     Balancer, Certificate, Check, Front, Health, Manner, MemberState, Method, Protocol, Seen,
     Shown, Sticks, Validity,
 };
+pub use habits::{Habits, Often, Order, Whole};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Holds, Image};
 pub use installing::Installing;

@@ -1,6 +1,6 @@
 //! Whether a recovery point comes up: what a copy of it answered that was booted alone. And what a machine must answer to be well.
 
-use super::{Estate, Job, Machine, PointAt, Series, StoredPoint};
+use super::{AnyPoint, Estate, Goal, Job, Machine, PointAt, Series, StoredPoint};
 use crate::{
     ids::JobId,
     moment::{Moment, Span},
@@ -184,55 +184,81 @@ impl Series {
             .iter()
             .rfind(|p| p.proof.as_ref().is_some_and(|f| f.is_good()))
     }
-    /// What was tried last, whatever came of it.
-    pub fn tried(&self) -> Option<&Proof> {
-        self.points
-            .iter()
-            .filter_map(|p| p.proof.as_deref())
-            .max_by_key(|f| f.at)
-    }
 }
 
 impl Estate {
     /// Points that jobs say shall be proven now, with the job that says so: the newest of each machine, where none was tried for as
     /// long as the job says. A point that was tried is not tried again by itself.
-    pub fn to_prove(&self, now: Moment) -> Vec<(JobId, PointAt)> {
+    pub fn to_prove(&self, now: Moment) -> Vec<(JobId, AnyPoint)> {
         let live = self.jobs.values().filter(|j| !j.paused);
         let each = live.filter_map(|j| Some((j, j.proves?)));
-        each.flat_map(|(job, every)| {
-            let store = job.to.store().into_iter();
-            store.flat_map(move |store| {
-                self.series_in(store)
-                    .filter_map(move |s| self.owed(job, every, s, now))
-            })
+        each.flat_map(|(job, every)| match job.to {
+            Goal::Store(store) => {
+                let all = self.series_in(store);
+                let owed = all.filter_map(|s| self.owed_in_store(job, every, s, now));
+                owed.collect::<Vec<_>>()
+            }
+            Goal::Over(way) => {
+                let all = self.replicas_over(way.pair);
+                let owed = all.filter_map(|m| self.owed_of_replica(job, every, m, now));
+                owed.collect()
+            }
         })
         .collect()
     }
 
-    fn owed(
+    fn owed_in_store(
         &self,
         job: &Job,
         every: Span,
         series: &Series,
         now: Moment,
-    ) -> Option<(JobId, PointAt)> {
-        let newest = series
-            .newest()
-            .filter(|p| p.job == Some(job.id) && p.proof.is_none())?;
-        let due = series.tried().is_none_or(|f| f.at.plus(every) <= now);
-        let machine = self.machine_with_uuid(&series.machine).filter(|_| due)?;
-        job.covers(machine).then_some((
-            job.id,
-            PointAt {
-                store: series.store,
-                machine: series.machine,
-                session: newest.session,
-            },
-        ))
+    ) -> Option<(JobId, AnyPoint)> {
+        let machine = self.machine_with_uuid(&series.machine)?;
+        let newest = owed((job, every), machine, series.points.iter(), now)?;
+        let at = PointAt {
+            store: series.store,
+            machine: series.machine,
+            session: newest.session,
+        };
+        Some((job.id, at.into()))
+    }
+
+    fn owed_of_replica(
+        &self,
+        job: &Job,
+        every: Span,
+        replica: &Machine,
+        now: Moment,
+    ) -> Option<(JobId, AnyPoint)> {
+        let machine = self.original_of(replica.replica.as_ref()?)?;
+        let newest = owed((job, every), machine, replica.replicated(), now)?;
+        let at = AnyPoint::Replicated {
+            replica: replica.id,
+            session: newest.session,
+        };
+        Some((job.id, at))
     }
 
     /// Copies that are there to prove a point, or were left by that.
     pub fn proving(&self) -> impl Iterator<Item = &std::sync::Arc<Machine>> {
         self.machines.values().filter(|m| m.proves.is_some())
     }
+}
+
+/// The newest of these, the oldest first, if it is the job's own and due to be tried.
+fn owed<'a>(
+    (job, every): (&Job, Span),
+    machine: &Machine,
+    points: impl DoubleEndedIterator<Item = &'a StoredPoint> + Clone,
+    now: Moment,
+) -> Option<&'a StoredPoint> {
+    let newest = points.clone().next_back();
+    let newest = newest.filter(|p| p.job == Some(job.id) && p.proof.is_none())?;
+    let tried = points
+        .filter_map(|p| p.proof.as_deref())
+        .map(|f| f.at)
+        .max();
+    let due = tried.is_none_or(|at| at.plus(every) <= now);
+    (due && job.covers(machine)).then_some(newest)
 }

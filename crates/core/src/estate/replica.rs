@@ -73,7 +73,7 @@ impl Replica {
 
 impl Machine {
     /// What it has of its original: those of its points whose snapshots are there, oldest first.
-    pub fn replicated(&self) -> impl DoubleEndedIterator<Item = &StoredPoint> {
+    pub fn replicated(&self) -> impl DoubleEndedIterator<Item = &StoredPoint> + Clone {
         let all = self.replica.iter().flat_map(|r| &r.points);
         all.filter(|p| self.snapshots.get(p.session).is_some())
     }

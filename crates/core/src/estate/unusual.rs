@@ -1,7 +1,7 @@
 //! A copy that is unlike those before it: much more changed than usual at this hour, or what changed packs much worse. Whoever
 //! encrypts or deletes what others need does both.
 
-use super::{Estate, Series, StoredPoint};
+use super::{Estate, Machine, Series, StoredPoint};
 use crate::{
     moment::{Moment, Span},
     recurrence::{there, zone},
@@ -59,48 +59,71 @@ fn density(point: &StoredPoint) -> u64 {
     point.stored.0.saturating_mul(100) / point.read.0.max(1)
 }
 
+/// How the newest point is unlike those before it at the same hour of 28 days, by the clock of this zone: more than the median
+/// and six median absolute deviations (and a tenth of the median, where all were alike) and than 1 GiB was read, or what was
+/// read packs half as well. None also where too few are known. Quick where little changed; O(points) else.
+fn unusual<'a>(
+    mut points: impl DoubleEndedIterator<Item = &'a StoredPoint>,
+    zone_name: &str,
+) -> Option<Unusual> {
+    let newest = points.next_back()?;
+    let (much, packs) = (newest.read > MUCH, newest.stored > PACKED);
+    if !much && !packs {
+        return None;
+    }
+    let zone = zone(zone_name).unwrap_or(rrule::Tz::UTC);
+    let hour = |at: Moment| there(at, zone).map(|t| t.hour());
+    let (from, own) = (newest.taken.before(USUAL), hour(newest.taken));
+    // The first one there was read whole.
+    points.next();
+    let alike: Vec<&StoredPoint> = points
+        .rev()
+        .take_while(|p| p.taken >= from)
+        .filter(|p| hour(p.taken) == own)
+        .collect();
+    if alike.len() < FEWEST {
+        return None;
+    }
+    let (read, apart) = spread(alike.iter().map(|p| p.read.0))?;
+    let slack = apart.saturating_mul(6).max(read / 10);
+    if much && newest.read.0 > read.saturating_add(slack) {
+        return Some(Unusual::More {
+            read: newest.read,
+            usual: Bytes(read),
+        });
+    }
+    let (usual, _) = spread(alike.iter().map(|p| density(p)))?;
+    let of_hundred = density(newest);
+    // What packs to nothing may pack twice as badly and still be next to nothing.
+    let denser = packs && usual > 0 && of_hundred > usual.saturating_mul(2).max(10);
+    denser.then_some(Unusual::Denser { of_hundred, usual })
+}
+
 impl Series {
-    /// How the newest point is unlike those before it at the same hour of 28 days, by the clock of this zone: more than the median
-    /// and six median absolute deviations (and a tenth of the median, where all were alike) and than 1 GiB was read, or what was
-    /// read packs half as well. None also where too few are known. Quick where little changed; O(points) else.
+    /// How the newest point of it is unlike those before, by the clock of this zone.
     pub fn unusual(&self, zone_name: &str) -> Option<Unusual> {
-        let newest = self.newest()?;
-        let (much, packs) = (newest.read > MUCH, newest.stored > PACKED);
-        if !much && !packs {
-            return None;
-        }
-        let zone = zone(zone_name).unwrap_or(rrule::Tz::UTC);
-        let hour = |at: Moment| there(at, zone).map(|t| t.hour());
-        let (from, own) = (newest.taken.before(USUAL), hour(newest.taken));
-        // The first one there was read whole; the newest is what is looked at.
-        let before = self.points.iter().skip(1).rev().skip(1);
-        let alike: Vec<&StoredPoint> = before
-            .take_while(|p| p.taken >= from)
-            .filter(|p| hour(p.taken) == own)
-            .collect();
-        if alike.len() < FEWEST {
-            return None;
-        }
-        let (read, apart) = spread(alike.iter().map(|p| p.read.0))?;
-        let slack = apart.saturating_mul(6).max(read / 10);
-        if much && newest.read.0 > read.saturating_add(slack) {
-            return Some(Unusual::More {
-                read: newest.read,
-                usual: Bytes(read),
-            });
-        }
-        let (usual, _) = spread(alike.iter().map(|p| density(p)))?;
-        let of_hundred = density(newest);
-        // What packs to nothing may pack twice as badly and still be next to nothing.
-        let denser = packs && usual > 0 && of_hundred > usual.saturating_mul(2).max(10);
-        denser.then_some(Unusual::Denser { of_hundred, usual })
+        unusual(self.points.iter(), zone_name)
+    }
+}
+
+impl Machine {
+    /// The same of a replica, by what came over for it.
+    pub fn unusual(&self, zone_name: &str) -> Option<Unusual> {
+        unusual(self.replicated(), zone_name)
     }
 }
 
 impl Estate {
-    /// The same of what a store has of a machine, by the clock of the job that made the newest point.
+    /// How the newest copy of a machine in a store is unlike those before, by the clock of the job that made it.
     pub fn unusual(&self, series: &Series) -> Option<Unusual> {
-        let job = series.newest()?.job.and_then(|id| self.jobs.get(&id));
-        series.unusual(job.map_or("UTC", |j| j.when.zone.as_str()))
+        series.unusual(self.zone_of(series.newest()?))
+    }
+    /// The same of what a replica has.
+    pub fn unusual_replica(&self, replica: &Machine) -> Option<Unusual> {
+        replica.unusual(self.zone_of(replica.replicated().next_back()?))
+    }
+    fn zone_of(&self, point: &StoredPoint) -> &str {
+        let job = point.job.and_then(|id| self.jobs.get(&id));
+        job.map_or("UTC", |j| j.when.zone.as_str())
     }
 }

@@ -58,7 +58,7 @@ impl<'a> Case<'a> {
         let jobs = self.estate.jobs.values();
         let own = jobs.filter(|j| j.renews(self.machine, there));
         let next = own
-            .filter_map(|j| Some((j.next?, j)))
+            .filter_map(|j| Some((j.begins()?, j)))
             .min_by_key(|(at, _)| *at);
         let to = there.placed();
         match next {

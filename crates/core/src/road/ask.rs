@@ -14,4 +14,8 @@ pub trait Ask: Debug + Clone + PartialEq {
     fn assess(&self, draft: &mut Draft<'_, Self::Step>);
     /// Where a password that was typed shall be replaced by where it is kept.
     fn password(&mut self) -> Option<&mut Password>;
+    /// The same of a key that was typed beside it.
+    fn key(&mut self) -> Option<&mut Password> {
+        None
+    }
 }

@@ -5,7 +5,7 @@ use super::{
     outlook, reach,
 };
 use crate::{
-    estate::{Estate, Fact, Host, Machine, MachineState, Pen, PointAt, Site, StoredPoint, Volume},
+    estate::{AnyPoint, Estate, Fact, Host, Machine, MachineState, Pen, Site, StoredPoint, Volume},
     finding::{Finding, Rule},
     first_boot,
     ids::{HostId, MachineId, RunId, SiteId, VolumeId},
@@ -139,10 +139,10 @@ impl<'a, S: Work> Draft<'a, S> {
         found
     }
     /// A recovery point that the proposal names, if it is there; else a *stop* at the field `point`.
-    pub fn point(&mut self, at: Option<PointAt>) -> Option<(PointAt, StoredPoint)> {
+    pub fn point<A: Copy + Into<AnyPoint>>(&mut self, at: Option<A>) -> Option<(A, StoredPoint)> {
         let none = || Finding::stop(Rule::Exists, "recovery point", "Choose the recovery point.");
         let found = at.ok_or_else(none).and_then(|at| {
-            let (_, point) = at.found(self.estate())?;
+            let point = at.into().found(self.estate())?;
             Ok((at, point.clone()))
         });
         match found {

@@ -6,7 +6,8 @@ use uuid::Uuid;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{
-        Away, Bucket, Clauses, Consistent, Estate, Fact, Machine, Series, Store, StoredPoint, Taker,
+        Away, Bucket, Clauses, Consistent, Estate, Fact, Lies, Machine, Series, Store, StoredPoint,
+        Taker,
     },
     evidence::{Answer, Probe},
     ids::{MachineId, SecretRef, SeriesId, SiteId, StoreId},
@@ -36,7 +37,7 @@ fn store(site: SiteId) -> Store {
         name: "breakwater".into(),
         site,
         uuid: Uuid::from_u128(1),
-        bucket: Bucket {
+        lies: Lies::Bucket(Bucket {
             address: "10.20.0.90:9443".into(),
             pin: "ab".repeat(32),
             region: "us-east-1".into(),
@@ -44,7 +45,7 @@ fn store(site: SiteId) -> Store {
             folder: String::new(),
             access: "zastrugi".into(),
             secret: Some(SecretRef(Uuid::from_u128(2))),
-        },
+        }),
         key: Some(SecretRef(Uuid::from_u128(3))),
         ready: true,
         taken_out: None,
@@ -63,6 +64,7 @@ pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoi
         took: Span::secs(20),
         job: None,
         ends: None,
+        whole: None,
         proof: None,
     }
 }
@@ -323,7 +325,7 @@ fn what_is_brought_joins_what_is_there() {
     );
 }
 
-fn make(change: impl FnOnce(&mut MakeStore)) -> Proposal {
+pub(crate) fn make(change: impl FnOnce(&mut MakeStore)) -> Proposal {
     let mut ask = MakeStore {
         name: "breakwater".into(),
         site: "Hilltop".into(),
@@ -336,6 +338,8 @@ fn make(change: impl FnOnce(&mut MakeStore)) -> Proposal {
         folder: "".into(),
         access: "zastrugi".into(),
         secret: Password::Typed,
+        export: "".into(),
+        key: Password::Missing,
     };
     change(&mut ask);
     Proposal::Stores(stores::Ask::Make(ask))

@@ -7,6 +7,7 @@ use crate::{
 use proptest::prelude::*;
 use std::{collections::BTreeSet, sync::Arc};
 use zastrugi_core::{
+    caps::Cap,
     estate::{Consistent, Fact, Goal, Job, Machine, Series, Store, StoredPoint, Taker},
     expression::Expression,
     finding::Rule,
@@ -23,13 +24,13 @@ use zastrugi_core::{
         stores,
     },
     testkit::Small,
-    units::Bytes,
+    units::{Bytes, Rate},
 };
 
 pub(crate) const JOB: JobId = JobId(77);
 
 /// 2026-03-29 is the day on which Europe/Oslo puts its clocks forward, 2026-10-25 that on which it puts them back.
-fn utc(text: &str) -> Moment {
+pub(crate) fn utc(text: &str) -> Moment {
     let (date, time) = text.split_once(' ').unwrap();
     let n = |t: &str, sep: char| {
         t.split(sep)
@@ -178,7 +179,9 @@ proptest! {
         let due: Vec<Due> = all.iter().enumerate().map(|(n, (store, takes, at))| Due {
             job: JobId(n as u64),
             to: Goal::Store(StoreId(*store)),
-            takes: Span::mins(*takes),
+            bytes: Bytes(*takes * 60),
+            rate: Rate(1),
+            cap: Cap::default(),
             at: at.iter().map(|m| Moment(m * 60_000)).collect(),
         }).collect();
         let laid = lay(&due);
@@ -229,13 +232,14 @@ pub(crate) fn job(keeps: &str) -> Job {
         keeps: keeps.parse().unwrap(),
         quiet: true,
         proves: None,
+        how: Default::default(),
         paused: false,
         next: Some(NOW),
         last: None,
     }
 }
 
-fn made(age: Span, size: Bytes) -> StoredPoint {
+pub(crate) fn made(age: Span, size: Bytes) -> StoredPoint {
     StoredPoint {
         job: Some(JOB),
         proof: None,
@@ -244,7 +248,7 @@ fn made(age: Span, size: Bytes) -> StoredPoint {
 }
 
 /// Machine 7 is in the job and has points of it so old.
-fn small(keeps: &str, ages: &[Span]) -> Small {
+pub(crate) fn small(keeps: &str, ages: &[Span]) -> Small {
     let all = size(&fixture(hourly(Taker::Any)));
     let points = ages.iter().map(|a| made(*a, all)).collect();
     let mut small = with(hourly(Taker::Any), SiteId(990), points);
@@ -252,14 +256,14 @@ fn small(keeps: &str, ages: &[Span]) -> Small {
     small
 }
 
-fn due(small: &Small, by_hand: bool) -> Assessment {
+pub(crate) fn due(small: &Small, by_hand: bool) -> Assessment {
     assessed(
         small,
         &Proposal::Backups(backups::Ask::Job(JobRun { job: JOB, by_hand })),
     )
 }
 
-fn kinds(said: &Assessment) -> Vec<&'static str> {
+pub(crate) fn kinds(said: &Assessment) -> Vec<&'static str> {
     use backups::Step as S;
     let kind = |s: &Step| match s {
         Step::Backups(S::Snap(zastrugi_core::rooms::snapshots::Step::Take { .. })) => "mark",
@@ -313,7 +317,7 @@ fn a_run_copies_whoever_has_the_label_and_lets_go_what_is_not_kept() {
     );
 }
 
-fn after(small: &mut Small, said: Assessment) -> Job {
+pub(crate) fn after(small: &mut Small, said: Assessment) -> Job {
     small.begin(said.accept().unwrap());
     Job::clone(&small.view.estate.jobs[&JOB])
 }
@@ -332,7 +336,7 @@ fn what_is_due_next_is_kept_by_hand_and_moved_on_when_it_was_due() {
     assert!(!now.is_due(NOW));
 }
 
-fn keep(change: impl FnOnce(&mut Keep)) -> Proposal {
+pub(crate) fn keep(change: impl FnOnce(&mut Keep)) -> Proposal {
     let mut ask = Keep {
         job: None,
         name: "hourly".into(),
@@ -343,6 +347,8 @@ fn keep(change: impl FnOnce(&mut Keep)) -> Proposal {
         keeps: "7 days".into(),
         quiet: true,
         proves: None,
+        begins: None,
+        how: Default::default(),
     };
     change(&mut ask);
     Proposal::Jobs(jobs::Ask::Keep(ask))

@@ -107,7 +107,7 @@ fn what_is_lost_with_it_is_said() {
     assert!(minds(&go(&small, &AGES[1..2], ""), "comes up from it"));
     assert!(minds(&go(&small, &AGES, "3"), "nothing of"));
     let point = at(&small, AGES[0]);
-    on(&mut small, 8, |m| m.proves = Some(Box::new(point)));
+    on(&mut small, 8, |m| m.proves = Some(Box::new(point.into())));
     assert_eq!(stops(&go(&small, &AGES[..1], "")), ["point", "typed"]);
 }
 

@@ -11,8 +11,8 @@ use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{
-        Came, Clauses, Consistent, Fact, FirmwareKind, Job, Kept, KeptDisk, Machine, MachineState,
-        PointAt, Proof, Question, Reply, StoredPoint, Taker,
+        AnyPoint, Came, Clauses, Consistent, Fact, FirmwareKind, Job, Kept, KeptDisk, Machine,
+        MachineState, PointAt, Proof, Question, Reply, StoredPoint, Taker,
     },
     evidence::{Answer, Probe},
     ids::{ClusterId, MachineId, SiteId},
@@ -206,7 +206,7 @@ fn the_newest_of_each_is_tried_and_not_oftener_than_the_job_says() {
         proves(&mut small, every);
         let owed = small.view.estate.to_prove(at);
         owed.into_iter()
-            .map(|(_, at)| at.session)
+            .map(|(_, at)| at.session())
             .collect::<Vec<_>>()
     };
     let session = |age: Span| Uuid::from_u128(u128::from(age.0));
@@ -236,11 +236,11 @@ fn the_newest_of_each_is_tried_and_not_oftener_than_the_job_says() {
     });
     assert!(job.covers(&small.view.estate.machines[&DB]));
     on(&mut small, 7, |m| {
-        m.proves = Some(Box::new(PointAt {
+        m.proves = Some(Box::new(AnyPoint::Stored(PointAt {
             store: STORE,
             machine: Uuid::nil(),
             session: Uuid::nil(),
-        }));
+        })));
     });
     assert!(!job.covers(&small.view.estate.machines[&DB]));
 }
@@ -299,7 +299,7 @@ fn told(change: impl FnOnce(&mut Kept)) -> (Small, PointAt) {
 fn prove(small: &Small, at: PointAt, limit: Span) -> Assessment {
     let cluster: Option<ClusterId> = small.view.estate.clusters.keys().next().copied();
     let ask = ProvePoint {
-        point: Some(at),
+        point: Some(at.into()),
         cluster,
         limit,
     };
@@ -324,7 +324,7 @@ fn a_copy_is_made_alone_asked_and_removed_for_good() {
             other => panic!("{other:?}"),
         },
         Step::Proving(proving::Step::Try(answers::Step::Try { point, must, .. })) => {
-            assert_eq!((*point, must.len()), (Some(at), 1));
+            assert_eq!((*point, must.len()), (Some(at.into()), 1));
             "ask"
         }
         other => panic!("{other:?}"),
@@ -341,7 +341,7 @@ fn a_copy_is_made_alone_asked_and_removed_for_good() {
         .proving()
         .next()
         .expect("no copy is planned");
-    assert_eq!(copy.proves.as_deref(), Some(&at));
+    assert_eq!(copy.proves.as_deref(), Some(&at.into()));
     assert!(!copy.restarts && copy.labels.is_empty());
     assert!(
         copy.nics.iter().all(|n| n.network.is_none()),
@@ -362,7 +362,7 @@ fn what_can_not_be_proven_says_why() {
     };
     assert_eq!(stops(&prove(&small, at, Span::secs(1))), ["limit"]);
     let nowhere = proving::Ask::Point(ProvePoint {
-        point: Some(at),
+        point: Some(at.into()),
         cluster: None,
         limit: Span::mins(5),
     });
@@ -377,7 +377,7 @@ fn what_can_not_be_proven_says_why() {
         ["cluster"],
         "no room"
     );
-    on(&mut small, 8, |m| m.proves = Some(Box::new(at)));
+    on(&mut small, 8, |m| m.proves = Some(Box::new(at.into())));
     assert_eq!(stops(&prove(&small, at, Span::mins(5))), ["point"]);
     small.view.evidence = Arc::default();
     on(&mut small, 8, |m| m.proves = None);
@@ -401,7 +401,7 @@ fn only_copies_that_proofs_left_are_cleared() {
     assert!(clear(&small).findings().iter().any(|f| f.stops()));
     let host = small.view.estate.hosts.keys().next().copied();
     on(&mut small, 8, |m| {
-        m.proves = Some(Box::new(at));
+        m.proves = Some(Box::new(at.into()));
         m.state = MachineState::Running { guest: false };
         m.host = host;
     });

@@ -10,6 +10,7 @@ mod store;
 mod sweep;
 mod write;
 
+pub use crate::rooms::carrying::kept;
 pub use check::{Checked, Deep, Problem};
 pub use fault::StoreFault;
 pub use place::{Bucket, Place};

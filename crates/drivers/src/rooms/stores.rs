@@ -6,7 +6,7 @@ use crate::{
     perform::{done, premise},
 };
 use zastrugi_core::{
-    estate::{self, Estate},
+    estate::{self, Estate, Export, Lies},
     evidence::Answer,
     ids::StoreId,
     rooms::{
@@ -74,7 +74,10 @@ impl Drivers {
     }
 
     async fn place_of(&self, store: &estate::Store) -> Result<Place, Fault> {
-        let bucket = &store.bucket;
+        let bucket = match &store.lies {
+            Lies::Bucket(bucket) => bucket,
+            Lies::Export(e) => return self.exported(e),
+        };
         self.networks().check_store(&bucket.address)?;
         let secret = bucket
             .secret
@@ -88,6 +91,23 @@ impl Drivers {
             secret: self.secrets.open(secret).await?,
             pin: bucket.pin.clone(),
         }))
+    }
+
+    /// The folder of an export, which is made where it is not there.
+    fn exported(&self, of: &Export) -> Result<Place, Fault> {
+        let name = &of.export;
+        let path = self.exports.path(name, &of.folder);
+        let missing = || {
+            premise(&format!(
+                "No export {name} is mounted where this process runs."
+            ))
+        };
+        let path = path.ok_or_else(missing)?;
+        let root = self.exports.path(name, "").filter(|p| p.is_dir());
+        root.ok_or_else(missing)?;
+        let made = std::fs::create_dir_all(&path);
+        made.map_err(|e| premise(&format!("The folder in {name} can't be made: {e}.")))?;
+        Ok(Place::Folder(path))
     }
 
     async fn store_key(&self, store: &estate::Store) -> Result<Key, Fault> {
@@ -117,7 +137,8 @@ impl Drivers {
     ) -> Result<Outcome, Fault> {
         match step {
             Step::Sweep { .. } => Ok(self.give_up_sweeping(turn).await),
-            Step::Key { .. } | Step::Make { .. } | Step::Expire { .. } => {
+            Step::Read { .. } => Ok(self.give_up_reading(turn).await),
+            Step::Key { .. } | Step::Make { .. } | Step::Expire { .. } | Step::Open { .. } => {
                 self.at_store(estate, step, turn).await
             }
         }
@@ -151,6 +172,25 @@ impl Drivers {
                 Ok(done(vec![Event::Stores(expired)], said))
             }
             Step::Sweep { store } => self.sweep_store(estate, *store, turn).await,
+            Step::Read { store, job } => self.read_store(estate, (*store, *job), turn).await,
+            Step::Open { .. } => {
+                let (place, key) = (self.place_of(store).await?, self.store_key(store).await?);
+                let opened = Store::open(&place, &key).await;
+                let opened = opened.map_err(|e| fault(&store.name, &e))?;
+                let other = estate
+                    .stores
+                    .values()
+                    .find(|s| s.id != store.id && s.uuid == opened.id());
+                if let Some(other) = other {
+                    return Err(premise(&format!("{} is the same store.", other.name)));
+                }
+                let event = stores::Event::Opened {
+                    store: store.id,
+                    uuid: opened.id(),
+                    at: turn.now,
+                };
+                Ok(done(vec![Event::Stores(event)], "it is open"))
+            }
             Step::Key { .. } => {
                 // Asked again after an answer that was lost: one that nothing names is forgotten later.
                 let key = Key::new(rand::random());

@@ -17,6 +17,11 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes).await;
     }
 
+    /// Looks which exports are mounted here, where that is not known.
+    pub async fn look_for_exports(&self) {
+        evidence::ask_missing(&self.shared, vec![Probe::Exports]).await;
+    }
+
     /// Asks a store what a recovery point has, where that is not known.
     pub async fn ask_for_point(&self, at: PointAt) {
         if at.found(&self.shared.estate()).is_ok() {

@@ -9,7 +9,7 @@ use crate::{evidence, shared::now};
 use std::time::Duration;
 use tokio::time::sleep;
 use zastrugi_core::{
-    estate::{Estate, PointAt},
+    estate::{AnyPoint, Estate},
     evidence::Probe,
     ids::draw_uuid,
     moment::Moment,
@@ -60,17 +60,25 @@ async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
     let most = usize::try_from(PROVEN_AT_ONCE).unwrap_or(1);
     let free = most.saturating_sub(estate.proving().count());
     let owed = estate.to_prove(now());
-    let request = |at: &PointAt| draw_uuid(at.store.0, at.session.as_u64_pair().1, PROVE);
+    let request = |at: &AnyPoint| {
+        let place = match at {
+            AnyPoint::Stored(at) => at.store.0,
+            AnyPoint::Replicated { replica, .. } => replica.0,
+        };
+        draw_uuid(place, at.session().as_u64_pair().1, PROVE)
+    };
     let wanted = owed.iter().map(|(_, at)| request(at));
     tried.only(&wanted.chain(all.iter().map(|d| d.request)).collect());
     // A proof that somebody gave up is not begun again by itself; that of the next point is.
     let next = owed
         .into_iter()
         .filter(|(_, at)| tried.is_new(&request(at)));
-    let next: Vec<PointAt> = next.map(|(_, at)| at).take(free).collect();
+    let next: Vec<AnyPoint> = next.map(|(_, at)| at).take(free).collect();
     evidence::ask_missing(
         &office.shared,
-        next.iter().copied().map(Probe::Point).collect(),
+        next.iter()
+            .filter_map(|at| at.stored().map(Probe::Point))
+            .collect(),
     )
     .await;
     all.extend(next.into_iter().map(|at| Due {

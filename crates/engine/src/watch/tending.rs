@@ -121,7 +121,7 @@ async fn forget_secrets(shared: &Shared) -> Result<(), zastrugi_store::VaultErro
         key.map(|k| k.secret)
     });
     let of_stores = now.estate.stores.values();
-    let of_stores = of_stores.flat_map(|s| [s.key, s.bucket.secret]);
+    let of_stores = of_stores.flat_map(|s| [s.key, s.lies.secret()]);
     let told = now.estate.first_boots.values().flat_map(|d| &d.versions);
     let of_users = told.map(|v| v.user.as_ref().and_then(|u| u.password));
     let of_consoles = now.estate.machines.values().map(|m| m.console_lock);

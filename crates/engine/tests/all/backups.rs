@@ -49,6 +49,8 @@ pub(crate) async fn make_store(lab: &Lab, folder: &str) -> Proposal {
         folder: folder.into(),
         access: "zastrugi".into(),
         secret: Password::Kept(secret),
+        export: "".into(),
+        key: Password::Missing,
     }))
 }
 
@@ -122,14 +124,15 @@ fn points(lab: &Lab) -> Vec<StoredPoint> {
 async fn opened(lab: &Lab) -> Store {
     let kept = lab.estate().stores.values().next().unwrap().clone();
     let key = lab.desk.take_out_key(&lab.admin, kept.id).await.unwrap();
+    let lies = kept.lies.bucket().unwrap();
     let place = Place::Bucket(Bucket {
-        endpoint: format!("https://{}", kept.bucket.address),
-        region: kept.bucket.region.clone(),
-        name: kept.bucket.name.clone(),
-        prefix: kept.bucket.folder.clone(),
-        access: kept.bucket.access.clone(),
+        endpoint: format!("https://{}", lies.address),
+        region: lies.region.clone(),
+        name: lies.name.clone(),
+        prefix: lies.folder.clone(),
+        access: lies.access.clone(),
         secret: "first-light".into(),
-        pin: kept.bucket.pin.clone(),
+        pin: lies.pin.clone(),
     });
     Store::open(&place, &Key::read(&key).unwrap())
         .await

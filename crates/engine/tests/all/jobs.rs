@@ -19,6 +19,7 @@ use zastrugi_core::{
         stores,
     },
     runs::RunState,
+    units::Bytes,
 };
 use zastrugi_engine::{EventFilter, Resolve};
 use zastrugi_standins::{Fault, FaultKind};
@@ -46,6 +47,8 @@ pub(crate) fn keep(lab: &Lab, rule: &str, keeps: &str) -> Proposal {
         keeps: keeps.into(),
         quiet: true,
         proves: None,
+        begins: None,
+        how: Default::default(),
     }))
 }
 
@@ -252,4 +255,68 @@ async fn one_that_needs_somebody_does_not_hold_up_the_others(pool: PgPool) {
         .unwrap();
     lab.until(run.id, &[RunState::Done]).await;
     assert_eq!(copied().len(), 6);
+}
+
+fn kept_so(lab: &Lab, how: jobs::How) -> Proposal {
+    let Proposal::Jobs(jobs::Ask::Keep(ask)) =
+        keep(lab, "FREQ=DAILY;BYHOUR=3;BYMINUTE=0", "last 9")
+    else {
+        panic!("no job");
+    };
+    Proposal::Jobs(jobs::Ask::Keep(Keep { how, ..ask }))
+}
+
+/// If this fails, what silently differs in a store stays so, what was to stay beside a machine goes, or a job copies in hours in which
+/// it was to rest.
+#[sqlx::test(migrations = false)]
+async fn all_is_read_again_some_stays_beside_and_it_rests_when_it_shall(pool: PgPool) {
+    let lab = lab(&pool).await;
+    let how = jobs::How {
+        whole: "2 copies".into(),
+        local: Some(Span::mins(60)),
+        ..jobs::How::default()
+    };
+    lab.done(kept_so(&lab, how)).await;
+    for _ in 0..3 {
+        lab.done(begin(&lab)).await;
+    }
+    let all = points(&lab);
+    let read: Vec<u64> = all.iter().map(|p| p.read.0 >> 20).collect();
+    assert!(read[0] >= 9 && read[1] < 5 && read[2] >= 9, "{read:?} MiB");
+    assert_eq!(all[2].stored, Bytes::ZERO, "it was there already");
+    let since: Vec<u16> = all.iter().map(|p| p.whole.unwrap().since).collect();
+    assert_eq!(since, [0, 1, 0]);
+    let beside = lab.estate().machine_named("m").unwrap().snapshots.clone();
+    assert_eq!(beside.all.len(), 3);
+    assert!(
+        beside
+            .all
+            .iter()
+            .all(|s| s.name.starts_with("nightly ") && s.ends.is_some())
+    );
+    // A day ago it was open, and tomorrow it is again.
+    let day = (lab.desk.now().0.div_euclid(86_400_000) + 3 + 3) % 7;
+    let days = ["Mo", "Tu", "We", "Th", "Fr", "Sa", "Su"];
+    let other = days[usize::try_from((day + 3) % 7).unwrap()];
+    let how = jobs::How {
+        cap: format!("nothing; {other} all").as_str().into(),
+        ..jobs::How::default()
+    };
+    lab.done(kept_so(&lab, how)).await;
+    written(&lab, 2 << 20).await;
+    let run = lab.start(begin(&lab)).await;
+    eventually("it is at the copy", || {
+        let view = lab.desk.look();
+        let run = view.runs.get(run);
+        run.is_some_and(|r| r.state == RunState::Running)
+    })
+    .await;
+    tokio::time::sleep(std::time::Duration::from_secs(4)).await;
+    assert_eq!(points(&lab).len(), 3, "it rests");
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Cancel)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Cancelled]).await;
+    assert_eq!(points(&lab).len(), 3);
 }

@@ -25,6 +25,7 @@ mod media;
 mod moving;
 mod naming;
 mod network;
+mod opened;
 mod outages;
 mod packages;
 mod pools;

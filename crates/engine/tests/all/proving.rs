@@ -9,7 +9,7 @@ use crate::{
 };
 use sqlx::PgPool;
 use zastrugi_core::{
-    estate::{Came, PointAt, Proof},
+    estate::{AnyPoint, Came, PointAt, Proof},
     moment::Span,
     rooms::{
         Proposal, answers,
@@ -23,11 +23,17 @@ use zastrugi_standins::{Fault, FaultKind};
 use zastrugi_store::testkit::url;
 
 /// With the hosts that there are, wherever the store is.
-pub(crate) async fn prove(lab: &Lab, at: PointAt, limit: Span) -> Proposal {
-    lab.desk.ask_for_point(at).await;
+pub(crate) async fn prove(lab: &Lab, at: impl Into<AnyPoint>, limit: Span) -> Proposal {
+    let at: AnyPoint = at.into();
+    if let Some(at) = at.stored() {
+        lab.desk.ask_for_point(at).await;
+    }
     Proposal::Proving(proving::Ask::Point(ProvePoint {
         point: Some(at),
-        cluster: lab.estate().clusters.keys().next().copied(),
+        cluster: match at {
+            AnyPoint::Stored(_) => lab.estate().clusters.keys().next().copied(),
+            AnyPoint::Replicated { .. } => None,
+        },
         limit,
     }))
 }

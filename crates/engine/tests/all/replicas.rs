@@ -5,12 +5,13 @@ use crate::{
     jobs::label,
     lab::{Lab, eventually, scenario},
     packages::small,
+    proving::{must, prove},
 };
 use sqlx::PgPool;
 use std::{sync::Arc, time::Duration};
 use zastrugi_core::{
     endpoint::Password,
-    estate::{Demand, Goal, Job, Machine, Pair, StoredPoint, Way},
+    estate::{AnyPoint, Demand, Goal, Job, Machine, Pair, StoredPoint, Way},
     ids::{HostId, RunId},
     moment::Span,
     pairing,
@@ -129,6 +130,8 @@ pub(crate) fn keep(lab: &Lab, keeps: &str) -> Proposal {
         keeps: keeps.into(),
         quiet: false,
         proves: None,
+        begins: None,
+        how: Default::default(),
     }))
 }
 
@@ -427,4 +430,61 @@ async fn no_more_of_the_line_is_taken_than_is_said(pool: PgPool) {
         point.took
     );
     assert!(alike(&lab));
+}
+
+/// If this fails, nobody knows whether a replica comes up, or its original hears of the copy.
+#[sqlx::test(migrations = false)]
+async fn a_copy_of_what_a_replica_has_is_booted_at_its_site(pool: PgPool) {
+    let lab = lab(&pool).await;
+    lab.done(must(&lab, "m", "tcp 22")).await;
+    lab.done(begin(&lab)).await;
+    let replica_id = lab.machine("m-hilltop");
+    let at = AnyPoint::Replicated {
+        replica: replica_id,
+        session: points(&lab)[0].session,
+    };
+    lab.done(prove(&lab, at, Span::mins(1)).await).await;
+    let proof = points(&lab)[0].proof.clone().unwrap();
+    assert!(proof.is_good(), "{}", proof.words());
+    assert_eq!((proof.replies.len(), proof.copy.as_str()), (1, "proof-m"));
+    assert!(["h3", "h4"].contains(&&*proof.host), "{}", proof.host);
+    assert!(proof.picture.is_some());
+    assert_eq!(lab.estate().machines.len(), 2, "a copy is left");
+    // The next copy is of what changed, as if nobody had looked.
+    assert!(alike(&lab) && replica(&lab).unwrap().follows().is_some());
+    written(&lab, 2 << 20).await;
+    lab.done(begin(&lab)).await;
+    assert!(points(&lab)[1].read < Bytes::mib(4) && alike(&lab));
+    // Of what does not boot nothing is proven.
+    assert!(lab.standins.world.spoil("m", true));
+    lab.done(begin(&lab)).await;
+    let at = AnyPoint::Replicated {
+        replica: replica_id,
+        session: points(&lab)[2].session,
+    };
+    lab.done(prove(&lab, at, Span::secs(6)).await).await;
+    let proof = points(&lab)[2].proof.clone().unwrap();
+    assert!(!proof.is_good(), "{}", proof.words());
+}
+
+/// If this fails, a job that shall prove what it replicates never does.
+#[sqlx::test(migrations = false)]
+async fn what_a_job_replicates_is_proven_by_itself(pool: PgPool) {
+    let lab = lab(&pool).await;
+    let Proposal::Jobs(jobs::Ask::Keep(ask)) = keep(&lab, "last 3") else {
+        panic!("no job");
+    };
+    let proves = Some(Span::days(7));
+    lab.done(Proposal::Jobs(jobs::Ask::Keep(Keep { proves, ..ask })))
+        .await;
+    lab.done(begin(&lab)).await;
+    eventually("it is proven", || {
+        let all = points(&lab);
+        let proof = all.first().and_then(|p| p.proof.as_ref());
+        proof.is_some_and(|f| f.is_good())
+    })
+    .await;
+    eventually("the copy is gone", || lab.estate().machines.len() == 2).await;
+    lab.done(begin(&lab)).await;
+    assert!(lab.estate().to_prove(lab.desk.now()).is_empty());
 }

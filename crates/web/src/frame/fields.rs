@@ -63,7 +63,7 @@ const LISTS: &[&str] = &[
 /// What a page made for itself: identifiers and what was before one's eyes, read by parsers that take nothing else.
 const OURS: &[&str] = &["ids", "seen", "shown", "request", "_csrf"];
 /// Secrets are taken as they are: they are hashed or sealed, and shown to nobody.
-const SECRETS: &[&str] = &["password", "current", "fresh", "again"];
+const SECRETS: &[&str] = &["password", "store_key", "current", "fresh", "again"];
 
 /// What may stand in a field of this name: how long it is, and whether it has several lines. None: anything.
 fn rule(name: &str) -> Option<(&'static Limit, bool)> {

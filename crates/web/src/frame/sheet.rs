@@ -479,6 +479,14 @@ async fn start(
             *password = kept;
         }
     }
+    let typed = ask.key().is_some_and(|k| *k == Password::Typed);
+    if typed && !desk.assess(&signed.viewer, &filled.ask).blocked() {
+        let kept = desk.keep_secret(fields.secret("store_key").trim()).await;
+        let kept = Password::Kept(kept.map_err(Said::notice)?);
+        if let Some(key) = ask.key() {
+            *key = kept;
+        }
+    }
     desk.start(&signed.viewer, ask, seen, request).await.map_err(|error| match error {
         StartError::Blocked(assessment, _) => Said {
             notice: "Nothing was started: a check stops it.".into(),

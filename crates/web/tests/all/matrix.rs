@@ -5,7 +5,7 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 103] = [
+const SHEETS: [(&str, usize); 104] = [
     ("pair", 2),
     ("remove-pair", 2),
     ("start-replica", 1),
@@ -27,6 +27,7 @@ const SHEETS: [(&str, usize); 103] = [
     ("set-back", 2),
     ("pledge", 1),
     ("remove-pledge", 1),
+    ("read-store", 1),
     ("give-pledge", 1),
     ("except-disks", 1),
     ("console-password", 1),

@@ -83,6 +83,7 @@ fn estate() -> Estate {
         took: Span::secs(31),
         job: None,
         ends: None,
+        whole: None,
         proof: None,
     });
     for p in &points {

@@ -10,7 +10,7 @@ use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Came, Estate, Fact, Machine, PointAt, Proof, Question, Reply, StoredPoint},
+    estate::{AnyPoint, Came, Estate, Fact, Machine, PointAt, Proof, Question, Reply, StoredPoint},
     ids::{MachineId, StoreId},
     moment::{Moment, Span},
     units::Bytes,
@@ -91,11 +91,11 @@ async fn one_that_is_being_proven_names_its_copy(pool: PgPool) {
     let path = tried(&mut estate, true);
     let m = estate.machines[&MachineId(7)].clone();
     let other = Machine {
-        proves: Some(Box::new(PointAt {
+        proves: Some(Box::new(AnyPoint::Stored(PointAt {
             store: StoreId(STORE),
             machine: m.uuid,
             session: Uuid::from_u128(1),
-        })),
+        }))),
         ..Machine::clone(&estate.machines[&MachineId(8)])
     };
     let name = other.name.clone();

@@ -7,7 +7,9 @@ use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Bucket, Consistent, Estate, Fact, Goal, Job, Machine, Series, Store, StoredPoint},
+    estate::{
+        Bucket, Consistent, Estate, Fact, Goal, Job, Lies, Machine, Series, Store, StoredPoint,
+    },
     expression::Expression,
     ids::{JobId, MachineId, SecretRef, SeriesId, SiteId, StoreId},
     moment::{Moment, Span},
@@ -29,7 +31,7 @@ fn store() -> Store {
         name: "break<b>water".into(),
         site: SiteId(900),
         uuid: Uuid::from_u128(1),
-        bucket: Bucket {
+        lies: Lies::Bucket(Bucket {
             address: "10.20.0.90:9443".into(),
             pin: "ab".repeat(32),
             region: "us-east-1".into(),
@@ -37,7 +39,7 @@ fn store() -> Store {
             folder: "hill".into(),
             access: "zastrugi".into(),
             secret: None,
-        },
+        }),
         key: Some(SecretRef(Uuid::from_u128(3))),
         ready: true,
         taken_out: None,
@@ -60,6 +62,7 @@ pub(crate) fn two_points(id: u64, machine: Uuid, name: &str) -> Series {
         took: Span::secs(20),
         job: None,
         ends: None,
+        whole: None,
         proof: None,
     };
     Series {
@@ -104,7 +107,7 @@ async fn what_a_store_has_stands_on_its_page_and_on_the_machines(pool: PgPool) {
     let (_, page) = house.get(&cookie, "/protect/machines/7").await;
     let said = words(&page);
     assert!(
-        said.contains("In stores") && said.contains("2 GiB") && said.contains("300 MiB"),
+        said.contains("Copies elsewhere") && said.contains("2 GiB") && said.contains("300 MiB"),
         "{said}"
     );
     let (status, _) = house.get(&cookie, "/protect/stores/12345").await;
@@ -220,6 +223,7 @@ fn job(id: u64, name: &str, rule: &str) -> Fact {
         keeps: "7 days, 4 weeks".parse().unwrap(),
         quiet: true,
         proves: None,
+        how: Default::default(),
         paused: false,
         last: None,
     }))

@@ -72,6 +72,8 @@ pub(super) async fn pair(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
         keeps: "last 2, 12 hours, 5 days".into(),
         quiet: true,
         proves: None,
+        begins: None,
+        how: Default::default(),
     };
     carry_out(desk, admin, Proposal::Jobs(jobs::Ask::Keep(job))).await
 }

@@ -1,8 +1,10 @@
-//! The store of the demo, in a bucket at the other site, and the jobs that copy into it. Nothing is in it: its machines hold too much
-//! to be copied while somebody looks around for the first time.
+//! The store of the demo, in a bucket at the other site, and the jobs that copy into it: of machines that hold so little that their
+//! first copies are there within two minutes.
 
-use super::{FIRST_PASSWORD, carry_out};
+use super::{FIRST_PASSWORD, carry_out, history};
 use crate::serve::Failed;
+use std::sync::Arc;
+use uuid::Uuid;
 use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::Goal,
@@ -14,19 +16,47 @@ use zastrugi_core::{
         stores::{Ask, MakeStore},
     },
 };
+use zastrugi_drivers::backup::{Bucket, Place, Store};
 use zastrugi_engine::{Desk, Viewer};
+use zastrugi_formats::backup::Key;
+use zastrugi_standins::World;
 
-pub(super) async fn store(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), Failed> {
+/// In which bucket it lies.
+const BUCKET: &str = "skarholm";
+const ACCESS: &str = "zastrugi";
+const REGION: &str = "us-east-1";
+
+/// It is made where it lies, and then opened with its key, as one that was there before the manager was.
+pub(super) async fn store(desk: &Desk, admin: &Viewer, net: &str) -> Result<Store, Failed> {
     let address = format!("{net}.2.90:9443");
     desk.greet_store(&address).await;
     let book = desk.look().evidence;
     let pin = book
         .manager_pin(&Probe::StoreGreeting(address.clone()))
         .to_owned();
-    let secret = desk
-        .keep_secret(FIRST_PASSWORD)
-        .await
-        .map_err(Failed::Other)?;
+    let other = |e: &dyn std::fmt::Display| Failed::Other(e.to_string());
+    let place = Place::Bucket(Bucket {
+        endpoint: format!("https://{address}"),
+        region: REGION.into(),
+        name: BUCKET.into(),
+        prefix: String::new(),
+        access: ACCESS.into(),
+        secret: FIRST_PASSWORD.into(),
+        pin: pin.clone(),
+    });
+    let key = Key::new(
+        *Uuid::new_v4()
+            .as_bytes()
+            .repeat(2)
+            .first_chunk()
+            .unwrap_or(&[0; 32]),
+    );
+    let there = Store::create(&place, &key, Uuid::new_v4()).await;
+    let there = there.map_err(|e| other(&e))?;
+    let kept = |text: String| async move {
+        let kept = desk.keep_secret(&text).await;
+        kept.map(Password::Kept).map_err(Failed::Other)
+    };
     let make = MakeStore {
         name: "breakwater".into(),
         site: "Hilltop".into(),
@@ -34,32 +64,59 @@ pub(super) async fn store(desk: &Desk, admin: &Viewer, net: &str) -> Result<(), 
             address: address.into(),
             pin: pin.into(),
         },
-        region: "us-east-1".into(),
-        bucket: "skarholm".into(),
+        region: REGION.into(),
+        bucket: BUCKET.into(),
         folder: "".into(),
-        access: "zastrugi".into(),
-        secret: Password::Kept(secret),
+        access: ACCESS.into(),
+        secret: kept(FIRST_PASSWORD.into()).await?,
+        export: "".into(),
+        key: kept(key.written().to_string()).await?,
     };
-    carry_out(desk, admin, Proposal::Stores(Ask::Make(make))).await
+    carry_out(desk, admin, Proposal::Stores(Ask::Make(make))).await?;
+    Ok(there)
 }
+
+/// What the nightly job would have kept of thirty days is written there, and looked through.
+pub(super) async fn past(
+    desk: &Desk,
+    admin: &Viewer,
+    (store, world): (&Store, &Arc<World>),
+) -> Result<(), Failed> {
+    let estate = desk.look().estate;
+    let Some(job) = estate.jobs.values().find(|j| j.name == JOBS[0].0) else {
+        return Ok(());
+    };
+    history::points(store, world, &estate, job, desk.now()).await?;
+    let Some(into) = job.to.store() else {
+        return Ok(());
+    };
+    let read = Ask::Read {
+        store: into,
+        job: Some(job.id),
+    };
+    carry_out(desk, admin, Proposal::Stores(read)).await
+}
+
+/// Whatever no ferry leaves without, and is small.
+const NIGHTLY: &str = "env=prod and (role=web or app=manifest or app=dns or app=directory or app=gates or app=tides or app=tariffs)";
 
 /// Name, whose machines, when, what stays.
 const JOBS: [(&str, &str, &str, &str); 3] = [
     (
         "nightly",
-        "env=prod",
+        NIGHTLY,
         "FREQ=DAILY;BYHOUR=22;BYMINUTE=30",
         "7 days, 4 weeks, 12 months",
     ),
     (
         "tickets at noon",
-        "env=prod and app=ticketing",
+        "app=ticketing and role=web",
         "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=12;BYMINUTE=0",
         "last 3, 5 days",
     ),
     (
         "weekend",
-        "env=test or env=staging",
+        "app=kiosk",
         "FREQ=WEEKLY;BYDAY=SU;BYHOUR=3;BYMINUTE=0",
         "3 weeks",
     ),
@@ -78,6 +135,8 @@ pub(super) async fn jobs(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
             keeps: keeps.into(),
             quiet: true,
             proves: Some(Span::days(7)),
+            begins: None,
+            how: Default::default(),
         };
         carry_out(desk, admin, Proposal::Jobs(jobs::Ask::Keep(keep))).await?;
     }

@@ -1,11 +1,12 @@
 //! What was said that guests must answer, and what they answered.
 
 use crate::{
-    estate::{Estate, Pen, PointAt, Proof, Question},
+    estate::{AnyPoint, Estate, Pen, Proof, Question, StoredPoint},
     ids::MachineId,
     road::{Entry, Tale},
     runs::Object,
 };
+use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
@@ -16,9 +17,31 @@ pub enum Event {
     /// A guest was asked; `point`: it is a copy of that one.
     Tried {
         machine: MachineId,
-        point: Option<PointAt>,
+        point: Option<AnyPoint>,
         proof: Box<Proof>,
     },
+}
+
+/// With the point, wherever that lies.
+fn keep(pen: &mut Pen<'_>, at: AnyPoint, proof: &Proof) {
+    let set = |points: &mut [StoredPoint], session: Uuid| {
+        if let Some(point) = points.iter_mut().find(|p| p.session == session) {
+            point.proof = Some(Box::new(proof.clone()));
+        }
+    };
+    match at {
+        AnyPoint::Stored(at) => {
+            let series = pen.estate().backups_with(at.machine).find(|s| s.store == at.store).map(|s| s.id);
+            if let Some(id) = series {
+                pen.series(id, |s| set(&mut s.points, at.session));
+            }
+        }
+        AnyPoint::Replicated { replica, session } => pen.machine(replica, |m| {
+            if let Some(of) = m.replica.as_mut() {
+                set(&mut of.points, session);
+            }
+        }),
+    }
 }
 
 impl Tale for Event {
@@ -26,13 +49,7 @@ impl Tale for Event {
         match self {
             Event::Must { machines, must } => machines.iter().for_each(|id| pen.machine(*id, |m| m.must.clone_from(must))),
             Event::Tried { point: Some(at), proof, .. } => {
-                let series = pen.estate().backups_with(at.machine).find(|s| s.store == at.store).map(|s| s.id);
-                let Some(id) = series else { return };
-                pen.series(id, |s| {
-                    if let Some(point) = s.points.iter_mut().find(|p| p.session == at.session) {
-                        point.proof = Some(proof.clone());
-                    }
-                });
+                keep(pen, *at, proof);
             }
             Event::Tried { point: None, .. } => {}
         }
@@ -60,8 +77,8 @@ impl Tale for Event {
                             true => format!("{what} is proven: {}", proof.words()),
                             false => format!("{what} is not proven: {}", proof.words()),
                         };
-                        let original = estate.machine_with_uuid(&at.machine).map(|m| m.id.to_string());
-                        (text, original.into_iter().chain([at.store.to_string()]).collect())
+                        let original = at.original(estate).map(|m| m.id.to_string());
+                        (text, original.into_iter().chain([super::holds(*at).to_string()]).collect())
                     }
                     None => {
                         let fine = proof.replies.iter().filter(|r| r.fine).count();

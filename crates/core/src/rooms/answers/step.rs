@@ -2,7 +2,7 @@
 
 use super::Event;
 use crate::{
-    estate::{Estate, PointAt, Question},
+    estate::{AnyPoint, Estate, Question},
     ids::{HostId, MachineId},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
@@ -23,7 +23,7 @@ pub enum Step {
         /// Where it is on.
         host: HostId,
         /// It is a copy of that point.
-        point: Option<PointAt>,
+        point: Option<AnyPoint>,
         limit: Span,
         must: Vec<Question>,
     },
@@ -59,7 +59,7 @@ impl Work for Step {
 
     fn about(&self) -> Vec<Object> {
         let Step::Try { machine, host, point, .. } = self;
-        let store = point.map(|p| Object::Store(p.store));
+        let store = point.map(super::holds);
         [Object::Machine(*machine), Object::Host(*host)].into_iter().chain(store).collect()
     }
 

@@ -2,9 +2,9 @@
 
 use super::{BackUp, Draft, Step};
 use crate::{
-    estate::{Machine, Store},
+    estate::{Job, Machine, Store},
     finding::{Finding, Rule},
-    ids::{HostId, JobId, MachineId},
+    ids::{HostId, MachineId},
     layers,
     moment::{Moment, Span},
     road::{self, Work},
@@ -29,27 +29,51 @@ const LEAST: Span = Span::mins(60);
 const MOST: Span = Span::days(3660);
 
 /// Who wishes it, and until when.
-pub(super) enum Whose {
-    Job(JobId),
+pub(super) enum Whose<'a> {
+    Job(&'a Job),
     Person(Option<Moment>),
 }
 
+/// How machines stand still for a copy.
+#[derive(Clone, Copy)]
+pub(crate) struct Still<'a> {
+    pub(crate) to: &'a str,
+    pub(crate) quiet: Quiet,
+    /// What was copied stays beside the machine for so long; none: it is released at once.
+    pub(crate) stays: Option<Span>,
+}
+
+impl<'a> Still<'a> {
+    /// As a job wants it.
+    pub(crate) fn of(job: &'a Job, to: &'a str) -> Still<'a> {
+        Still {
+            to: if job.how.local.is_some() { &job.name } else { to },
+            quiet: if job.quiet { Quiet::IfPossible } else { Quiet::No },
+            stays: job.how.local,
+        }
+    }
+}
+
 /// What is asked of snapshots.
-pub(super) fn mark(machines: &[MachineId], to: &str, quiet: Quiet) -> Take {
+pub(super) fn mark(machines: &[MachineId], still: Still<'_>, now: Moment) -> Take {
+    let name = match still.stays {
+        Some(_) => format!("{} {}", still.to, now.stamp()),
+        None => format!("mark for {}", still.to),
+    };
     Take {
         machines: machines.to_vec(),
-        name: format!("mark for {to}").into(),
+        name: name.into(),
         note: Default::default(),
-        quiet,
+        quiet: still.quiet,
         memory: false,
-        ends: Some(LEFT),
+        ends: Some(still.stays.unwrap_or(LEFT)),
     }
 }
 
 /// The marks of machines, with what is said of them.
-pub(crate) fn marks<S: Work>(draft: &mut road::Draft<'_, S>, machines: &[MachineId], to: &str, quiet: Quiet, become_ours: impl Fn(snapshots::Step) -> S) -> Vec<Mark<S>> {
+pub(crate) fn marks<S: Work>(draft: &mut road::Draft<'_, S>, machines: &[MachineId], still: Still<'_>, become_ours: impl Fn(snapshots::Step) -> S) -> Vec<Mark<S>> {
     let mut part = draft.beside::<snapshots::Step>(draft.view);
-    snapshots::take(&mut part, &mark(machines, to, quiet));
+    snapshots::take(&mut part, &mark(machines, still, draft.now));
     // What is said of a snapshot that stays is not so of one that goes again.
     let said = part.findings().iter().filter(|f| f.stops() || f.rule != Rule::Content);
     draft.found_all(said.cloned().collect::<Vec<_>>());
@@ -60,7 +84,8 @@ pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
     "Back up".clone_into(&mut draft.title);
     let store = carrying::chosen(draft, ask.store);
     let to = store.as_ref().map_or_else(|| "a store".to_owned(), |s| s.name.clone());
-    let marks = marks(draft, &ask.machines, &to, ask.quiet, Step::Snap);
+    let still = Still { to: &to, quiet: ask.quiet, stays: None };
+    let marks = marks(draft, &ask.machines, still, Step::Snap);
     draft.title = match marks.as_slice() {
         [one] => format!("Back up {} to {to}", Object::Machine(one.machine).name(draft.estate())),
         all => format!("Back up {} machines to {to}", all.len()),
@@ -80,12 +105,13 @@ pub(super) fn back_up(draft: &mut Draft<'_>, ask: &BackUp) {
 }
 
 /// Marked, copied, released, a few at a time; the steps of the last ones.
-pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark<Step>>, whose: Whose) -> Vec<usize> {
+pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark<Step>>, whose: Whose<'_>) -> Vec<usize> {
     let to = &store.name;
     let (job, ends) = match whose {
-        Whose::Job(job) => (Some(job), None),
+        Whose::Job(job) => (Some(job), job.how.wanted.map(|w| draft.now.plus(w))),
         Whose::Person(ends) => (None, ends),
     };
+    let stays = job.is_some_and(|j| j.how.local.is_some());
     let copies = carrying::Copies::to(&draft.beside(draft.view), store, marks.len(), job);
     let mut copies = copies.until(ends);
     let mut all: Vec<Vec<usize>> = Vec::new();
@@ -93,13 +119,17 @@ pub(super) fn copied(draft: &mut Draft<'_>, store: &Store, marks: Vec<Mark<Step>
         let Some(machine) = draft.estate().machines.get(&mark.machine).cloned() else { continue };
         // A mark holds room for what is written meanwhile: it is set when its copy can begin.
         let turn = all.len().checked_sub(AT_ONCE).and_then(|at| all.get(at)).cloned();
-        let steps = one(draft, &mut copies, &machine, mark);
+        let steps = one(draft, &mut copies, &machine, mark, stays);
         draft.takes_turn(steps[0], &turn.unwrap_or_default());
         all.push(steps);
     }
     draft.found_all(copies.said());
     if !all.is_empty() {
-        let text = format!("Each state is held fast only until it is copied; then it is released. Settings, cards and labels are in the copy, cards keep their addresses only where the machine is put back. Nobody knows that {to} brings a machine back before one did.");
+        let held = match job.and_then(|j| j.how.local) {
+            Some(local) => format!("Each state that is copied stays beside its machine for {local}."),
+            None => "Each state is held fast only until it is copied; then it is released.".into(),
+        };
+        let text = format!("{held} Settings, cards and labels are in the copy, cards keep their addresses only where the machine is put back. Nobody knows that {to} brings a machine back before one did.");
         draft.found(Finding::clear(Rule::Content, "machines", text));
     }
     let last = all.iter().rev().take(AT_ONCE).flatten();
@@ -129,12 +159,16 @@ impl<S> Mark<S> {
 }
 
 /// Marked, copied, released: the numbers of these steps.
-fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<Machine>, mark: Mark<Step>) -> Vec<usize> {
+fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<Machine>, mark: Mark<Step>, stays: bool) -> Vec<usize> {
     let (name, via, snapshot) = (&machine.name, mark.via, mark.snapshot);
     let marked = draft.step(mark.step, format!("Mark {name}"), &[], Some("machines"));
     let mut part = draft.beside::<carrying::Step>(draft.view);
     copies.copy(&mut part, machine, via, snapshot);
     let copied: Vec<usize> = draft.take_in(part, &[marked], |f| f, (Step::Carry, Event::Carry)).collect();
+    let done: Vec<usize> = [marked].into_iter().chain(copied.iter().copied()).collect();
+    if stays {
+        return done;
+    }
     let forget = snapshots::Step::Forget {
         machine: machine.id,
         via,
@@ -143,5 +177,5 @@ fn one(draft: &mut Draft<'_>, copies: &mut carrying::Copies<'_>, machine: &Arc<M
         time: Span::secs(10).plus(layers::STILL),
     };
     let released = draft.step(Step::Snap(forget), format!("Release the mark of {name}"), &copied, None);
-    [marked].into_iter().chain(copied).chain([released]).collect()
+    done.into_iter().chain([released]).collect()
 }

@@ -2,7 +2,7 @@
 
 use super::{
     Draft, Event, Step,
-    assess::{Whose, copied, mark, marks},
+    assess::{Still, Whose, copied, mark, marks},
 };
 use crate::{
     estate::{Job, Machine},
@@ -42,9 +42,8 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     let all = able(draft, &job);
     let mut last = vec![];
     if !all.is_empty() {
-        let quiet = if job.quiet { Quiet::IfPossible } else { Quiet::No };
-        let marks = marks(draft, &all, &store.name, quiet, Step::Snap);
-        last = copied(draft, &store, marks, Whose::Job(id));
+        let marks = marks(draft, &all, Still::of(&job, &store.name), Step::Snap);
+        last = copied(draft, &store, marks, Whose::Job(&job));
     }
     if store.swept.is_none_or(|at| draft.now.since(at) > SWEPT) {
         let step = stores::Step::Sweep { store: store.id };
@@ -77,7 +76,7 @@ pub(crate) fn begins<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job, by_hand
 /// Whoever is in the job and can be copied now; who can't is said.
 pub(crate) fn able<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job) -> Vec<MachineId> {
     let who = String::from(job.who.clone());
-    let all: Vec<Arc<Machine>> = draft.estate().in_job(job).into_iter().cloned().collect();
+    let all: Vec<Arc<Machine>> = draft.estate().in_turn(job).into_iter().cloned().collect();
     if all.is_empty() {
         draft.found(Finding::mind(Rule::Nothing, &who, format!("No machine has {who}.")));
         return vec![];
@@ -88,7 +87,8 @@ pub(crate) fn able<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job) -> Vec<Ma
         draft.found(Finding::mind(Rule::Count, &who, text));
     }
     let ids: Vec<MachineId> = all.iter().map(|m| m.id).collect();
-    let mut out = snapshots::able(draft, &mark(&ids, "a store", Quiet::No));
+    let still = Still { to: "a store", quiet: Quiet::No, stays: None };
+    let mut out = snapshots::able(draft, &mark(&ids, still, draft.now));
     // A run that waits for an answer has its machine; the others needn't wait with it.
     let waits = |m: &&Arc<Machine>| runs(draft, Object::Machine(m.id)).any(|waits| waits);
     let text = "An earlier run still waits for somebody to say how it goes on.";

@@ -3,10 +3,10 @@
 use super::{CopySnapshot, Draft, Step};
 use crate::{
     copying::Line,
-    estate::{Machine, Series, Store, StoredPoint},
+    estate::{Job, Machine, Series, Store, StoredPoint},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
-    ids::{HostId, JobId, SeriesId, StoreId},
+    ids::{HostId, SeriesId, StoreId},
     moment::{Moment, Span},
     units::Bytes,
 };
@@ -57,7 +57,7 @@ const EACH: usize = 8;
 pub(crate) struct Copies<'a> {
     store: &'a Store,
     line: Line,
-    job: Option<JobId>,
+    job: Option<&'a Job>,
     ends: Option<Moment>,
     each: bool,
     machines: usize,
@@ -76,7 +76,7 @@ struct Reading {
 }
 
 impl<'a> Copies<'a> {
-    pub(crate) fn to(draft: &Draft<'_>, store: &'a Store, machines: usize, job: Option<JobId>) -> Copies<'a> {
+    pub(crate) fn to(draft: &Draft<'_>, store: &'a Store, machines: usize, job: Option<&'a Job>) -> Copies<'a> {
         Copies {
             store,
             line: Line::to(draft.estate(), store.id),
@@ -99,7 +99,12 @@ impl<'a> Copies<'a> {
     pub(crate) fn copy(&mut self, draft: &mut Draft<'_>, machine: &Arc<Machine>, via: HostId, snapshot: Uuid) {
         let (name, to) = (&machine.name, &self.store.name);
         let series = draft.estate().backups_at(machine, self.store.id).cloned();
-        let reading = reading(draft, machine, series.as_deref().and_then(Series::newest));
+        let before = series.as_deref().and_then(Series::newest);
+        let often = self.job.and_then(|j| j.how.whole);
+        let whole = before.is_some_and(|b| often.is_some_and(|o| o.is_due(b, draft.now)));
+        let only: Option<Vec<Uuid>> = self.job.filter(|j| j.how.leaves_out).map(|j| j.disks(machine).map(|d| d.key).collect());
+        let only = only.filter(|keys| keys.len() < machine.disks.len()).unwrap_or_default();
+        let reading = reading(draft, (machine, &only), before, whole);
         self.machines += 1;
         self.first += usize::from(reading.first);
         self.unknown += usize::from(!reading.known);
@@ -107,6 +112,7 @@ impl<'a> Copies<'a> {
         if self.each {
             let bytes = reading.bytes;
             let text = match (reading.first, reading.known) {
+                (false, _) if whole => format!("All of {name} is read, {bytes} at most; what {to} has already is not stored again."),
                 (true, true) => format!("The first copy of {name} in {to} is of everything that its disks hold: {bytes}."),
                 (true, false) => format!("The first copy of {name} in {to} is of everything: {bytes} at most, how much of that holds something nobody told."),
                 (false, true) => format!("{name}: what changed since the last copy is read, {bytes} at most."),
@@ -123,8 +129,10 @@ impl<'a> Copies<'a> {
             series: id,
             bytes: reading.bytes,
             time: self.line.time(reading.bytes),
-            job: self.job,
+            job: self.job.map(|j| j.id),
             ends: self.ends,
+            only,
+            whole,
         };
         draft.step(step, format!("Copy {name} to {to}"), &[], Some("store"));
     }
@@ -145,13 +153,14 @@ impl<'a> Copies<'a> {
     }
 }
 
-fn reading(draft: &Draft<'_>, machine: &Machine, before: Option<&StoredPoint>) -> Reading {
-    let held = held(draft, machine);
-    let Some(before) = before else {
-        let all: Bytes = machine.disks.iter().map(|d| d.size).sum();
+fn reading(draft: &Draft<'_>, (machine, only): (&Machine, &[Uuid]), before: Option<&StoredPoint>, whole: bool) -> Reading {
+    let wanted = machine.disks.iter().filter(|d| only.is_empty() || only.contains(&d.key));
+    let all: Bytes = wanted.map(|d| d.size).sum();
+    let held = held(draft, machine).map(|held| held.min(all));
+    let Some(before) = before.filter(|_| !whole) else {
         return Reading {
             bytes: held.unwrap_or(all),
-            first: true,
+            first: before.is_none(),
             known: held.is_some(),
         };
     };

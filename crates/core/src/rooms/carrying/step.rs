@@ -34,6 +34,12 @@ pub enum Step {
         /// Until then the point is wanted.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         ends: Option<Moment>,
+        /// Only these of its disks, by their keys; none: all.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        only: Vec<Uuid>,
+        /// All of them is read, whatever is known of what changed.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        whole: bool,
     },
     /// Disks of a point come to the volume of a machine, and lie there for it.
     Bring {

@@ -3,9 +3,9 @@
 use super::{Step, keep};
 use crate::{
     endpoint::Password,
-    estate::Goal,
+    estate::{Goal, Order},
     ids::JobId,
-    moment::Span,
+    moment::{Moment, Span},
     permits::Act,
     road::{Ask as Asked, Draft},
     text::{Line, Note},
@@ -40,6 +40,24 @@ pub struct Keep {
     /// So often the newest point of each machine is proven; none: never.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proves: Option<Span>,
+    /// When it is first due; none: as its rule says from now on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub begins: Option<Moment>,
+    #[serde(default)]
+    pub how: How,
+}
+
+/// What most jobs leave as it is.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct How {
+    /// What it takes of the line, by hours of the week.
+    pub cap: Line,
+    pub leaves_out: bool,
+    pub order: Order,
+    /// `10 copies`, `30 days`; empty: never.
+    pub whole: Line,
+    pub local: Option<Span>,
+    pub wanted: Option<Span>,
 }
 
 impl Asked for Ask {

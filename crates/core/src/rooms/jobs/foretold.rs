@@ -2,12 +2,13 @@
 //! what lies in the store after a month, a quarter and a year.
 
 use crate::{
+    caps::Cap,
     copying::Line,
     estate::{Elsewhere, Estate, Goal, Job, Machine, StoredPoint},
     loads::Loads,
-    moment::Span,
+    moment::{Moment, Span},
     retention::Keeps,
-    units::{Bytes, round},
+    units::{Bytes, Rate, round},
     view::View,
 };
 
@@ -26,6 +27,9 @@ struct One {
 pub struct Foretold {
     all: Vec<One>,
     line: Line,
+    cap: Cap,
+    /// To where copies are booted.
+    to_hosts: Line,
     /// What a byte that was read took in the store; none: nothing is there yet.
     packed: Option<f64>,
 }
@@ -67,7 +71,7 @@ impl Foretold {
             let there = estate.at_goal(m, job.to);
             let used = view.loads.machines.get(&m.id).and_then(|l| l.disk).map(|d| d.used);
             One {
-                held: used.unwrap_or_else(|| m.disks.iter().map(|d| d.size).sum()),
+                held: used.filter(|_| !job.how.leaves_out).unwrap_or_else(|| job.disks(m).map(|d| d.size).sum()),
                 first: there.as_ref().is_none_or(|e| e.points.is_empty()),
                 changes: changes(&view.loads, m, there.as_ref()),
             }
@@ -75,12 +79,17 @@ impl Foretold {
         Foretold {
             all: estate.in_job(job).into_iter().filter(|m| !m.is_node()).map(|m| one(m)).collect(),
             line: Line::of(estate, job.to),
+            cap: job.how.cap.clone(),
+            to_hosts: match job.to {
+                Goal::Store(store) => Line::to(estate, store),
+                Goal::Over(_) => Line::within(),
+            },
             packed: packed(estate, job.to),
         }
     }
 
     /// Changed over so long, by all; and of how many nobody knows it.
-    fn changed(&self, over: Span) -> (Bytes, usize) {
+    pub(super) fn changed(&self, over: Span) -> (Bytes, usize) {
         let secs = over.0 as f64 / 1000.0;
         let of = |o: &One| o.changes.map_or(o.held, |c| Bytes(round(c * secs)).min(o.held));
         let unknown = self.all.iter().filter(|o| o.changes.is_none()).count();
@@ -97,17 +106,37 @@ impl Foretold {
     pub(super) fn proofs(&self) -> (usize, Span) {
         let boots = Span::mins(u64::try_from(self.all.len()).unwrap_or(u64::MAX));
         let bytes: Bytes = self.all.iter().map(|o| o.held).sum();
-        (self.all.len(), self.line.time(bytes).plus(boots))
+        (self.all.len(), self.to_hosts.time(bytes).plus(boots))
     }
 
     pub(super) fn because(&self, bytes: Bytes) -> String {
         self.line.because(bytes)
     }
 
-    /// What a run reads after the first one, if so long lies between two, how long that takes, and of how many nobody knows it.
+    /// What a run reads after the first one, if so long lies between two, how long that takes where nobody says in which hours, and
+    /// of how many nobody knows it.
     pub fn each(&self, between: Span) -> (Bytes, Span, usize) {
         let (bytes, unknown) = self.changed(between);
         (bytes, self.line.time(bytes), unknown)
+    }
+
+    /// Of runs that are due then, how long the longest takes within the hours of the job; none: one is never over.
+    pub(super) fn longest(&self, bytes: Bytes, due: &[Moment]) -> Option<Span> {
+        if self.cap.is_none() {
+            return Some(self.line.time(bytes));
+        }
+        let times = due.iter().map(|at| Some(self.cap.ends(bytes, self.line.rate, *at)?.since(*at)));
+        times.collect::<Option<Vec<Span>>>().map(|all| all.into_iter().max().unwrap_or_default())
+    }
+
+    /// As fast as its line, in the hours of the job.
+    pub fn pace(&self) -> (Rate, Cap) {
+        (self.line.rate, self.cap.clone())
+    }
+
+    /// What all of them hold.
+    pub(super) fn held(&self) -> Bytes {
+        self.all.iter().map(|o| o.held).sum()
     }
 
     /// The least time between two runs in which one is over before the next: what changes in it is read in it. None: none is.

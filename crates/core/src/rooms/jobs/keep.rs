@@ -1,14 +1,14 @@
 //! The checks before a job is kept, paused or removed (rules, section 17).
 
-use super::{Draft, Event, Keep, foretold::Foretold};
+use super::{Draft, Event, Keep, foretold::Foretold, habits};
 use crate::{
-    estate::{Goal, Job, Machine, Volume, Way},
+    estate::{Estate, Goal, Job, Machine, Volume, Way},
     expression::Expression,
     finding::{Finding, Rule},
-    ids::{JobId, StoreId},
+    ids::{JobId, SiteId},
     layers::DEEPEST,
     limits,
-    moment::Span,
+    moment::{Moment, Span},
     pairing,
     recurrence::Recurrence,
     retention::Keeps,
@@ -20,10 +20,12 @@ use std::{collections::BTreeSet, sync::Arc};
 const DAY: Span = Span::days(1);
 /// So many copies are booted at the same time by themselves.
 pub const PROVEN_AT_ONCE: u64 = 2;
+/// So many runs to come are looked at: a week of hours.
+const LOOKED_AT: u16 = 168;
 /// Nothing is copied more often.
 const LEAST: Span = Span::mins(15);
 
-fn stop(rule: Rule, field: &str, text: impl Into<String>) -> Finding {
+pub(super) fn stop(rule: Rule, field: &str, text: impl Into<String>) -> Finding {
     Finding::stop(rule, field, text).at(field)
 }
 
@@ -42,10 +44,11 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     let who = read(draft, "who", Expression::read(ask.who.trim()));
     let to = goal(draft, ask.to);
     let same = had.as_ref().filter(|j| j.when.rule == ask.rule.trim() && j.when.zone == ask.zone.trim());
-    let begins = same.map_or(draft.now, |j| j.when.begins);
+    let begins = ask.begins.or_else(|| same.map(|j| j.when.begins)).unwrap_or(draft.now);
     let when = read(draft, "rule", Recurrence::read(&ask.rule, ask.zone.trim(), begins));
     let keeps = read(draft, "keeps", ask.keeps.parse::<Keeps>());
-    let (Some(who), Some(to), Some(when), Some(keeps)) = (who, to, when, keeps) else { return };
+    let how = habits::read_all(draft, ask);
+    let (Some(who), Some(to), Some(when), Some(keeps), Some(how)) = (who, to, when, keeps, how) else { return };
     let id = had.as_ref().map_or_else(|| JobId(draft.number()), |j| j.id);
     let job = Job {
         id,
@@ -56,8 +59,8 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
         when,
         keeps,
         quiet: ask.quiet,
-        // What a replica holds is not tried by itself.
-        proves: ask.proves.filter(|_| to.store().is_some()),
+        proves: ask.proves,
+        how,
         paused: had.as_ref().is_some_and(|j| j.paused),
         last: had.as_ref().and_then(|j| j.last),
     };
@@ -66,10 +69,11 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     }
     about(draft, &job);
     taken(draft, &job);
-    match job.to {
-        Goal::Store(store) => proves(draft, &job, store),
-        Goal::Over(way) => over(draft, &job, way),
+    if let Goal::Over(way) = job.to {
+        over(draft, &job, way);
     }
+    proves(draft, &job);
+    habits::said(draft, &job);
     if let Some(had) = had {
         let elsewhere = left(draft, &had, &job);
         draft.found_all(elsewhere);
@@ -95,7 +99,7 @@ fn goal(draft: &mut Draft<'_>, to: Option<Goal>) -> Option<Goal> {
 }
 
 /// What was typed, or what is wrong with it at its field.
-fn read<T>(draft: &mut Draft<'_>, field: &str, read: Result<T, String>) -> Option<T> {
+pub(super) fn read<T>(draft: &mut Draft<'_>, field: &str, read: Result<T, String>) -> Option<T> {
     match read {
         Ok(read) => Some(read),
         Err(words) => {
@@ -160,7 +164,7 @@ fn taken(draft: &mut Draft<'_>, job: &Job) {
     if between < LEAST {
         return draft.found(stop(Rule::State, "rule", format!("At least {LEAST} lie between two.")));
     }
-    draft.found(feasible(&foretold, name, between));
+    draft.found(feasible(&foretold, job, between, draft.now));
     let [month, quarter, year] = [30, 91, 365].map(|days| foretold.after(Span::days(days), between, &job.keeps));
     let grows = format!("lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
     match job.to {
@@ -215,8 +219,7 @@ fn over(draft: &mut Draft<'_>, job: &Job, way: Way) {
 }
 
 /// What is proven by itself, and what that takes.
-fn proves(draft: &mut Draft<'_>, job: &Job, store: StoreId) {
-    let Some(store) = draft.estate().stores.get(&store).cloned() else { return };
+fn proves(draft: &mut Draft<'_>, job: &Job) {
     let Some(every) = job.proves else {
         let text = "No copy of these machines is booted by itself: that one comes up nobody knows before somebody tries.";
         return draft.found(Finding::mind(Rule::Content, &job.name, text).at("proves"));
@@ -226,11 +229,10 @@ fn proves(draft: &mut Draft<'_>, job: &Job, store: StoreId) {
     }
     let (machines, time) = Foretold::of(draft.view, job).proofs();
     let each = Span(every.0 / u64::try_from(machines.max(1)).unwrap_or(u64::MAX));
-    let site = draft.estate().sites.get(&store.site).map_or("the site of the store", |s| s.name.as_str());
-    let ready = draft.estate().clusters.values().any(|c| c.ready && c.site == store.site);
+    let (site, ready) = boots(draft.estate(), job.to);
     if !ready {
         let text = format!("No cluster at {site} can boot a copy, so none is proven by itself.");
-        return draft.found(stop(Rule::Exists, "proves", text).remedy("Choose never, and prove them by hand at another site."));
+        return draft.found(stop(Rule::Exists, "proves", text).remedy("Choose never, and prove them by hand where hosts are."));
     }
     let text = format!("The newest point of each machine is booted alone at {site} every {every}, {PROVEN_AT_ONCE} at a time: one in {each} for {machines} machines.");
     let long = time.0 / PROVEN_AT_ONCE > every.0;
@@ -241,8 +243,30 @@ fn proves(draft: &mut Draft<'_>, job: &Job, store: StoreId) {
     draft.found(finding.at("proves"));
 }
 
-fn feasible(foretold: &Foretold, name: &str, between: Span) -> Finding {
-    let (bytes, time, unknown) = foretold.each(between);
+/// At which site copies of what goes there are booted, and whether any host can.
+fn boots(estate: &Estate, to: Goal) -> (String, bool) {
+    let named = |site: SiteId| estate.sites.get(&site).map_or_else(|| "its site".to_owned(), |s| s.name.clone());
+    match to {
+        Goal::Store(store) => {
+            let site = estate.stores.get(&store).map(|s| s.site);
+            let ready = estate.clusters.values().any(|c| c.ready && Some(c.site) == site);
+            (site.map_or_else(|| "its site".into(), named), ready)
+        }
+        Goal::Over(way) => {
+            let Some(road) = estate.road(way) else { return ("its site".into(), false) };
+            let mut there = road.to.clusters.values().filter_map(|id| estate.clusters.get(id));
+            (named(road.to.site), there.any(|c| c.ready))
+        }
+    }
+}
+
+fn feasible(foretold: &Foretold, job: &Job, between: Span, now: Moment) -> Finding {
+    let name = &job.name;
+    let (bytes, unknown) = foretold.changed(between);
+    let Some(time) = foretold.longest(bytes, &job.when.after(now, LOOKED_AT)) else {
+        let text = format!("Each run may read {bytes}; in the hours that it has it is never over.");
+        return Finding::mind(Rule::State, name, text).at("cap").remedy("Let it have more hours, or more of the line.");
+    };
     let evidence = match unknown {
         0 => foretold.because(bytes),
         some => format!("{}; of {some} machines nobody knows what changes, they are counted whole", foretold.because(bytes)),
@@ -255,6 +279,7 @@ fn feasible(foretold: &Foretold, name: &str, between: Span) -> Finding {
     let mind = Finding::mind(Rule::State, name, text).at("rule").because(evidence);
     match foretold.shortest() {
         Some(span) => mind.remedy(format!("Let {span} lie between two at least.")),
+        None if !job.how.cap.is_none() => mind.remedy("Let it have more hours, or more of the line."),
         None => mind.remedy("Split the machines over several stores or jobs: what changes is more than the line carries."),
     }
 }

@@ -3,11 +3,12 @@
 mod ask;
 mod event;
 mod foretold;
+mod habits;
 mod keep;
 mod step;
 mod week;
 
-pub use ask::{Ask, Keep};
+pub use ask::{Ask, How, Keep};
 pub use event::Event;
 pub use foretold::Foretold;
 pub use keep::PROVEN_AT_ONCE;

@@ -3,7 +3,7 @@
 use super::{Step, assess, clear};
 use crate::{
     endpoint::Password,
-    estate::PointAt,
+    estate::AnyPoint,
     ids::{ClusterId, MachineId},
     moment::Span,
     permits::Act,
@@ -22,8 +22,8 @@ pub enum Ask {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProvePoint {
-    pub point: Option<PointAt>,
-    /// Whose hosts boot the copy; none: the first at the site of the store that is ready.
+    pub point: Option<AnyPoint>,
+    /// Whose hosts boot the copy; none: the first at the site of the point that is ready.
     pub cluster: Option<ClusterId>,
     /// Its guest may take so long.
     pub limit: Span,

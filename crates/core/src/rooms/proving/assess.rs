@@ -3,10 +3,11 @@
 use super::{Draft, Event, ProvePoint, Step, clear};
 use crate::{
     copying::{Line, Source, kept},
-    estate::{Cluster, Estate, FirmwareWish, Kept, Machine, Memory, Network, PointAt, Provisioning, Store},
+    estate::{AnyPoint, Cluster, Estate, FirmwareKind, FirmwareWish, Machine, Memory, Network, Provisioning},
     finding::{Finding, Rule},
-    ids::{HostId, MachineId},
+    ids::{ClusterId, HostId, MachineId, SiteId},
     moment::Span,
+    units::Bytes,
     rooms::{
         answers,
         machines::{self, Copied, CreateMachines, NewDisk, NewNic},
@@ -32,18 +33,15 @@ pub(super) fn point(draft: &mut Draft<'_>, ask: &ProvePoint) {
     if ask.limit < SHORTEST || ask.limit > LONGEST {
         draft.found(stop(Rule::State, "limit", format!("Between {SHORTEST} and {LONGEST}.")));
     }
-    let kept = match kept(draft.view, at, draft.now) {
-        Ok(kept) => kept.clone(),
+    let kept = match Had::of(draft, at) {
+        Ok(kept) => kept,
         Err(why) => return draft.found(why.at("point")),
     };
-    let Some(store) = draft.estate().stores.get(&at.store).cloned() else { return };
-    let Some(cluster) = place(draft, ask, &store) else { return };
+    let Some(cluster) = place(draft, ask, at) else { return };
     let alone = alone(draft.estate(), &cluster);
-    let must = draft.estate().machine_with_uuid(&at.machine).map(|m| m.must.clone()).unwrap_or_default();
+    let must = at.original(draft.estate()).map(|m| m.must.clone()).unwrap_or_default();
     said(draft, &kept, alone.as_deref(), must.len());
-    let (bytes, line) = (kept.held(), Line::to(draft.estate(), at.store));
-    let text = format!("{bytes} come from {} to {}.", store.name, cluster.name);
-    draft.found(Finding::clear(Rule::Disk, &words, text).because(line.because(bytes)));
+    bytes(draft, (at, &words), &cluster);
     let mut part = draft.beside::<machines::Step>(draft.view);
     machines::create(&mut part, &copy(draft.estate(), &kept, (at, cluster.id), alone.as_deref()));
     // Of what is said of any new machine only what concerns one that stays for minutes.
@@ -68,16 +66,80 @@ pub(super) fn point(draft: &mut Draft<'_>, ask: &ProvePoint) {
     }
 }
 
-/// Where it is booted: at the site of the store.
-fn place(draft: &mut Draft<'_>, ask: &ProvePoint, store: &Store) -> Option<Arc<Cluster>> {
+/// The machine as the point has it, as far as a copy of it is made so.
+struct Had {
+    name: String,
+    vcpus: u32,
+    memory: Bytes,
+    firmware: FirmwareKind,
+    cards: usize,
+    disks: Vec<Bytes>,
+}
+
+impl Had {
+    /// As its store has it; what a replica has is what it is made with.
+    fn of(draft: &Draft<'_>, at: AnyPoint) -> Result<Had, Finding> {
+        match at {
+            AnyPoint::Stored(at) => kept(draft.view, at, draft.now).map(|kept| Had {
+                name: kept.name.clone(),
+                vcpus: kept.vcpus,
+                memory: kept.memory,
+                firmware: kept.firmware,
+                cards: kept.cards.len(),
+                disks: kept.disks.iter().map(|d| d.size).collect(),
+            }),
+            AnyPoint::Replicated { replica, .. } => {
+                let gone = || Finding::stop(Rule::Exists, "replica", "The replica is gone.");
+                let machine = draft.estate().machines.get(&replica).ok_or_else(gone)?;
+                let original = Source::from(at).shown(draft.view, draft.now)?;
+                Ok(Had {
+                    name: machine.replica.as_ref().map_or_else(|| machine.name.clone(), |r| r.name.clone()),
+                    vcpus: machine.vcpus,
+                    memory: machine.memory.size,
+                    firmware: machine.firmware.as_ref().map_or(FirmwareKind::Uefi, |f| f.kind),
+                    cards: machine.nics.len(),
+                    disks: original.disks.iter().map(|d| d.size).collect(),
+                })
+            }
+        }
+    }
+}
+
+/// What is read for it, and how long that takes.
+fn bytes(draft: &mut Draft<'_>, (at, words): (AnyPoint, &str), cluster: &Cluster) {
+    let Ok(original) = Source::from(at).resolve(draft.view, draft.now) else { return };
+    let bytes = original.bytes;
+    let finding = match (at, original.known) {
+        (AnyPoint::Stored(at), _) => {
+            let store = draft.estate().stores.get(&at.store).map_or("its store", |s| s.name.as_str());
+            let text = format!("{bytes} come from {store} to {}.", cluster.name);
+            Finding::clear(Rule::Disk, words, text).because(Line::to(draft.estate(), at.store).because(bytes))
+        }
+        (AnyPoint::Replicated { .. }, true) => Finding::clear(Rule::Disk, words, format!("{bytes} are copied at its site.")),
+        (AnyPoint::Replicated { .. }, false) => {
+            let text = format!("How much it holds was not told; at most {bytes} are copied, at its site.");
+            Finding::unchecked(Rule::Disk, words, text)
+        }
+    };
+    draft.found(finding);
+}
+
+/// Where it is booted: at the site of the point.
+fn place(draft: &mut Draft<'_>, ask: &ProvePoint, at: AnyPoint) -> Option<Arc<Cluster>> {
     let estate = draft.estate();
-    let ready = |c: &&Arc<Cluster>| c.ready && c.site == store.site;
+    let site: Option<SiteId> = at.site(estate);
+    // The hosts of another cluster don't reach the disks of a replica.
+    let own = match at {
+        AnyPoint::Stored(_) => None,
+        AnyPoint::Replicated { replica, .. } => estate.machines.get(&replica).and_then(|m| m.cluster),
+    };
+    let ready = |c: &&Arc<Cluster>| c.ready && Some(c.site) == site && own.is_none_or(|own| own == c.id);
     let found = match ask.cluster {
         Some(id) => estate.clusters.get(&id).filter(|c| c.ready),
         None => estate.clusters.values().find(ready),
     };
     if found.is_none() {
-        let site = estate.sites.get(&store.site).map_or("the site of the store", |s| s.name.as_str());
+        let site = site.and_then(|s| estate.sites.get(&s)).map_or("the site of the point", |s| s.name.as_str());
         let text = format!("No cluster at {site} can boot a copy.");
         draft.found(Finding::stop(Rule::Exists, "cluster", text).at("cluster").remedy("Choose a cluster elsewhere: the bytes go there."));
     }
@@ -90,7 +152,7 @@ fn alone(estate: &Estate, cluster: &Cluster) -> Option<Arc<Network>> {
     all.find(|n| n.cluster == cluster.id && n.ready && n.is_isolated() && n.subnets.is_empty()).cloned()
 }
 
-fn said(draft: &mut Draft<'_>, kept: &Kept, alone: Option<&Network>, must: usize) {
+fn said(draft: &mut Draft<'_>, kept: &Had, alone: Option<&Network>, must: usize) {
     let name = &kept.name;
     let at = match alone {
         Some(network) => format!("on {}, which ends at its host", network.name),
@@ -107,7 +169,7 @@ fn said(draft: &mut Draft<'_>, kept: &Kept, alone: Option<&Network>, must: usize
 }
 
 /// The machine that is made of it.
-fn copy(estate: &Estate, kept: &Kept, (at, cluster): (PointAt, crate::ids::ClusterId), alone: Option<&Network>) -> CreateMachines {
+fn copy(estate: &Estate, kept: &Had, (at, cluster): (AnyPoint, ClusterId), alone: Option<&Network>) -> CreateMachines {
     let disk = |size| NewDisk { size, provisioning: Provisioning::Thin };
     let card = NewNic { network: alone.map(|n| n.id), address: None };
     CreateMachines {
@@ -120,9 +182,9 @@ fn copy(estate: &Estate, kept: &Kept, (at, cluster): (PointAt, crate::ids::Clust
         host: None,
         vcpus: kept.vcpus,
         memory: Memory { kept: kept.memory, size: kept.memory, max: kept.memory },
-        disks: kept.disks.iter().map(|d| disk(d.size)).collect(),
-        nics: kept.cards.iter().map(|_| card.clone()).collect(),
-        copied: Some(Copied { source: Source::Point(at), dependent: false, seal: false }),
+        disks: kept.disks.iter().copied().map(disk).collect(),
+        nics: vec![card; kept.cards],
+        copied: Some(Copied { source: at.into(), dependent: false, seal: false }),
         taken: None,
         firmware: FirmwareWish { kind: Some(kept.firmware), chip: None },
         image: None,
@@ -146,7 +208,7 @@ fn name(estate: &Estate, of: &str) -> String {
 }
 
 /// In place of waiting for the guest it is asked.
-fn asks(at: PointAt, limit: Span, must: Vec<crate::estate::Question>) -> impl Fn(machines::Step) -> Step {
+fn asks(at: AnyPoint, limit: Span, must: Vec<crate::estate::Question>) -> impl Fn(machines::Step) -> Step {
     let host = std::cell::Cell::new(HostId(0));
     move |step| {
         if let machines::Step::Start { host: on, .. } = step {
@@ -174,7 +236,7 @@ fn asks(at: PointAt, limit: Span, must: Vec<crate::estate::Question>) -> impl Fn
 }
 
 /// Everybody knows what it is there for, and nobody brings it back where its host fails.
-fn marks(at: PointAt) -> impl Fn(machines::Event) -> Event {
+fn marks(at: AnyPoint) -> impl Fn(machines::Event) -> Event {
     move |event| {
         let machines::Event::Planned(machine) = event else {
             return Event::Machine(event);

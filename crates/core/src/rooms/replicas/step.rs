@@ -38,6 +38,9 @@ pub enum Step {
         time: Span,
         #[serde(default, skip_serializing_if = "Option::is_none")]
         job: Option<JobId>,
+        /// Both sides are compared, whatever is known of what changed.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        whole: bool,
     },
 }
 

@@ -12,9 +12,9 @@ use crate::{
     layers,
     moment::Span,
     rooms::{
-        backups::{self, Mark},
+        backups::{self, Mark, Still},
         carrying, replicas,
-        snapshots::{self, Quiet},
+        snapshots,
     },
     units::Bytes,
 };
@@ -46,8 +46,8 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     if all.is_empty() {
         return;
     }
-    let quiet = if job.quiet { Quiet::IfPossible } else { Quiet::No };
-    let marks = backups::marks(draft, &all, road.pair.name.as_str(), quiet, Step::Snap);
+    let still = Still::of(&job, &road.pair.name);
+    let marks = backups::marks(draft, &all, still, Step::Snap);
     replicated(draft, &job, road, marks);
 }
 
@@ -57,6 +57,8 @@ struct Going {
     bytes: Bytes,
     first: bool,
     known: bool,
+    /// All of it is compared.
+    whole: bool,
 }
 
 fn replicated(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, marks: Vec<Mark<Step>>) {
@@ -65,8 +67,8 @@ fn replicated(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, marks: Vec<Mark<
     let each = marks.len() <= EACH;
     for mark in marks {
         let Some(machine) = draft.estate().machines.get(&mark.machine).cloned() else { continue };
-        let going = going(draft, road, machine);
-        let place = match place::of(draft, road, &going.machine, going.bytes, &mut free) {
+        let going = going(draft, job, road, machine);
+        let place = match place::of(draft, (job, road), &going.machine, going.bytes, &mut free) {
             Ok(place) => place,
             Err(why) => {
                 let name = &going.machine.name;
@@ -85,17 +87,20 @@ fn replicated(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, marks: Vec<Mark<
 }
 
 /// What goes over for one, at most.
-fn going(draft: &Draft<'_>, road: Road<'_>, machine: Arc<Machine>) -> Going {
-    let held = carrying::held(draft, &machine);
-    let all: Bytes = machine.disks.iter().map(|d| d.size).sum();
+fn going(draft: &Draft<'_>, job: &Job, road: Road<'_>, machine: Arc<Machine>) -> Going {
+    let all: Bytes = job.disks(&machine).map(|d| d.size).sum();
+    let held = carrying::held(draft, &machine).map(|held| held.min(all));
     let most = held.unwrap_or(all);
     let replica = draft.estate().replica_over(road.pair.id, machine.uuid);
     let Some(before) = replica.and_then(|r| r.follows()) else {
-        return Going { machine, bytes: most, first: true, known: held.is_some() };
+        return Going { machine, bytes: most, first: true, known: held.is_some(), whole: false };
     };
+    if job.how.whole.is_some_and(|often| often.is_due(before, draft.now)) {
+        return Going { machine, bytes: most, first: false, known: held.is_some(), whole: true };
+    }
     let changed = carrying::changed(draft, &machine, draft.now.since(before.taken));
     let bytes = changed.map_or(most, |c| c.min(most));
-    Going { machine, bytes, first: false, known: changed.is_some() }
+    Going { machine, bytes, first: false, known: changed.is_some(), whole: false }
 }
 
 /// Networks that the other site has nothing for.
@@ -130,9 +135,13 @@ fn one(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, line: &Line, (going, pl
         bytes,
         time: line.time(bytes),
         job: Some(job.id),
+        whole: going.whole,
     };
     let title = format!("Bring {} up to date", place.replica.name);
     let followed = draft.step(Step::Replica(follow), title, &[marked], Some("job"));
+    if job.how.local.is_some() {
+        return vec![marked, followed];
+    }
     let forget = snapshots::Step::Forget {
         machine: machine.id,
         via,
@@ -164,6 +173,7 @@ impl Said {
         }
         let (name, bytes, site) = (&going.machine.name, going.bytes, road.to.site_name(draft.estate()));
         let text = match (going.first, going.known) {
+            (false, _) if going.whole => format!("All of {name} is read at both sides and compared, {bytes} at most; only what differs goes over."),
             (true, true) => format!("The first copy of {name} at {site} is of everything that its disks hold: {bytes}."),
             (true, false) => format!("The first copy of {name} at {site} is of everything: {bytes} at most, how much of that holds something nobody told."),
             (false, true) => format!("{name}: what changed since the last point goes over, {bytes} at most."),
@@ -186,7 +196,7 @@ impl Said {
                 some => finding.remedy(format!("Of {some} nobody told how much they hold; they are counted whole.")),
             });
         }
-        let text = format!("Each state is held fast only until it is at {site}; then it is released. Replicas stay off, with hardware addresses of their own. Nobody knows that one comes up before a copy of it did.");
+        let text = format!("Each state is held fast until it is at {site}. Replicas stay off, with hardware addresses of their own. Nobody knows that one comes up before a copy of it did.");
         draft.found(Finding::clear(Rule::Content, "machines", text));
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{Draft, Event, Step};
 use crate::{
-    estate::{Disk, End, FirmwareWish, Machine, Memory, MachineState, Nic, Provisioning, Replica, Road, Twin, Volume},
+    estate::{Disk, End, FirmwareWish, Job, Machine, Memory, MachineState, Nic, Provisioning, Replica, Road, Twin, Volume},
     ids::{ClusterId, HostId, VolumeId, draw_uuid},
     rooms::{
         machines::{self, CreateMachines, NewDisk, NewNic},
@@ -27,9 +27,9 @@ pub(super) type Free = BTreeMap<VolumeId, Bytes>;
 
 /// # Errors
 /// Why it can't be replicated now, in words.
-pub(super) fn of(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, bytes: Bytes, free: &mut Free) -> Result<Place, String> {
+pub(super) fn of(draft: &mut Draft<'_>, (job, road): (&Job, Road<'_>), machine: &Arc<Machine>, bytes: Bytes, free: &mut Free) -> Result<Place, String> {
     let there = draft.estate().replica_over(road.pair.id, machine.uuid).cloned();
-    let Some(replica) = there else { return made(draft, road, machine, bytes, free) };
+    let Some(replica) = there else { return made(draft, (job, road), machine, bytes, free) };
     let name = &replica.name;
     if replica.state == MachineState::Planned {
         return Err(format!("{name} is still being made."));
@@ -37,7 +37,7 @@ pub(super) fn of(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, 
     let home = replica.disks.first().map(|d| d.volume).ok_or_else(|| format!("{name} has no disks."))?;
     let (volume, to) = taker(draft, road, machine, home)?;
     room(&volume, bytes, free)?;
-    let disks = onto(draft, machine, &replica, home);
+    let disks = onto(draft, (job, machine), &replica, home);
     Ok(Place {
         to,
         volume: home,
@@ -69,7 +69,7 @@ fn room(volume: &Volume, bytes: Bytes, free: &mut Free) -> Result<(), String> {
 }
 
 /// Its disks as they will be: those of the original, with what it has of them already. Disks that the original has no more stay.
-fn onto(draft: &mut Draft<'_>, machine: &Machine, replica: &Machine, home: VolumeId) -> Vec<Onto> {
+fn onto(draft: &mut Draft<'_>, (job, machine): (&Job, &Machine), replica: &Machine, home: VolumeId) -> Vec<Onto> {
     let one = |draft: &mut Draft<'_>, d: &Disk| {
         let own = replica.replica.as_ref().and_then(|r| r.twin(d.key));
         let had = own.and_then(|own| replica.disk(own)).map(|(_, disk)| *disk);
@@ -87,17 +87,17 @@ fn onto(draft: &mut Draft<'_>, machine: &Machine, replica: &Machine, home: Volum
         let disk = Disk { size: disk.size.max(d.size), ..disk };
         Onto { original: d.key, disk, new }
     };
-    machine.disks.iter().map(|d| one(draft, d)).collect()
+    job.disks(machine).map(|d| one(draft, d)).collect()
 }
 
 /// A replica that is made first, off, with empty disks.
-fn made(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, bytes: Bytes, free: &mut Free) -> Result<Place, String> {
+fn made(draft: &mut Draft<'_>, (job, road): (&Job, Road<'_>), machine: &Arc<Machine>, bytes: Bytes, free: &mut Free) -> Result<Place, String> {
     let estate = draft.estate();
     let site = road.to.site_name(estate);
     let cluster = machine.cluster.and_then(|c| road.to.clusters.get(&c)).copied();
     let cluster = cluster.ok_or_else(|| format!("The pair says no cluster at {site} for it."))?;
     let mut part = draft.beside::<machines::Step>(draft.view);
-    machines::create(&mut part, &wanted(draft, road, machine, cluster));
+    machines::create(&mut part, &wanted(draft, (job, road), machine, cluster));
     if let Some(why) = part.findings().iter().find(|f| f.stops()) {
         return Err(format!("No replica can be made at {site}: {}", why.text));
     }
@@ -109,8 +109,8 @@ fn made(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, bytes: By
     let home = planned.disks.first().map(|d| d.volume).unwrap_or(VolumeId(0));
     let (volume, to) = taker(draft, road, machine, home)?;
     room(&volume, bytes, free)?;
-    become_replica(&mut planned, road, machine);
-    let onto = machine.disks.iter().zip(&planned.disks);
+    become_replica(&mut planned, (job, road), machine);
+    let onto = job.disks(machine).zip(&planned.disks);
     let disks = onto.map(|(d, own)| Onto { original: d.key, disk: *own, new: false }).collect();
     part.leave_out(|f| f.stops());
     let replica = planned.clone();
@@ -128,7 +128,7 @@ fn made(draft: &mut Draft<'_>, road: Road<'_>, machine: &Arc<Machine>, bytes: By
     })
 }
 
-fn become_replica(planned: &mut Machine, road: Road<'_>, machine: &Machine) {
+fn become_replica(planned: &mut Machine, (job, road): (&Job, Road<'_>), machine: &Machine) {
     for (own, original) in planned.nics.iter_mut().zip(&machine.nics) {
         own.network = original.network.and_then(|n| road.to.networks.get(&n)).copied();
         own.addresses = vec![];
@@ -138,14 +138,14 @@ fn become_replica(planned: &mut Machine, road: Road<'_>, machine: &Machine) {
         of: machine.uuid,
         name: machine.name.clone(),
         pair: road.pair.id,
-        disks: machine.disks.iter().zip(&planned.disks).map(twin).collect(),
+        disks: job.disks(machine).zip(&planned.disks).map(twin).collect(),
         points: vec![],
     }));
     planned.restarts = false;
 }
 
 /// On the volume that the pair says, else where the same is offered.
-fn wanted(draft: &Draft<'_>, road: Road<'_>, machine: &Machine, cluster: ClusterId) -> CreateMachines {
+fn wanted(draft: &Draft<'_>, (job, road): (&Job, Road<'_>), machine: &Machine, cluster: ClusterId) -> CreateMachines {
     let estate = draft.estate();
     let own = machine.disks.first().and_then(|d| estate.volumes.get(&d.volume));
     let mapped = own.and_then(|v| road.to.volumes.get(&v.id)).copied();
@@ -162,7 +162,7 @@ fn wanted(draft: &Draft<'_>, road: Road<'_>, machine: &Machine, cluster: Cluster
         host: None,
         vcpus: machine.vcpus,
         memory: Memory { kept: machine.memory.kept, size, max: machine.memory.max },
-        disks: machine.disks.iter().map(disk).collect(),
+        disks: job.disks(machine).map(disk).collect(),
         nics: machine.nics.iter().map(|_: &Nic| NewNic { network: None, address: None }).collect(),
         copied: None,
         taken: None,

@@ -1,10 +1,10 @@
 //! What somebody wishes of stores.
 
-use super::{Step, assess, letting};
+use super::{Step, assess, letting, read};
 use crate::{
     endpoint::{Endpoint, Password},
     estate::PointAt,
-    ids::StoreId,
+    ids::{JobId, StoreId},
     permits::Act,
     road::{Ask as Asked, Draft},
     text::Line,
@@ -32,6 +32,13 @@ pub enum Ask {
     },
     /// Those go whose time is over.
     Over { store: StoreId },
+    /// What is in it is looked through anew.
+    Read {
+        store: StoreId,
+        /// Points that are not known yet are of this job from then on; none: of nobody.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        job: Option<JobId>,
+    },
 }
 
 impl Asked for Ask {
@@ -39,7 +46,7 @@ impl Asked for Ask {
 
     fn acts(&self) -> BTreeSet<Act> {
         match self {
-            Ask::Make(_) | Ask::Forget { .. } | Ask::Over { .. } => BTreeSet::from([Act::Storage]),
+            Ask::Make(_) | Ask::Forget { .. } | Ask::Over { .. } | Ask::Read { .. } => BTreeSet::from([Act::Storage]),
             Ask::LetGo { .. } => BTreeSet::from([Act::Purge]),
             // Whoever has it can read every machine.
             Ask::TakeOut { .. } => BTreeSet::from([Act::Settings]),
@@ -53,13 +60,21 @@ impl Asked for Ask {
             Ask::Forget { store, typed } => assess::forget(draft, *store, typed),
             Ask::LetGo { points, typed } => letting::let_go(draft, points, typed),
             Ask::Over { store } => letting::over(draft, *store),
+            Ask::Read { store, job } => read::again(draft, *store, *job),
         }
     }
 
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Make(ask) => Some(&mut ask.secret),
-            Ask::TakeOut { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } => None,
+            Ask::TakeOut { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } | Ask::Read { .. } => None,
+        }
+    }
+
+    fn key(&mut self) -> Option<&mut Password> {
+        match self {
+            Ask::Make(ask) => Some(&mut ask.key),
+            Ask::TakeOut { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } | Ask::Read { .. } => None,
         }
     }
 }
@@ -68,6 +83,9 @@ impl Asked for Ask {
 pub struct MakeStore {
     pub name: Line,
     pub site: Line,
+    /// A mounted export of this name; empty: a bucket.
+    #[serde(default)]
+    pub export: Line,
     /// The server of the bucket, with the certificate that was shown.
     pub target: Endpoint,
     pub region: Line,
@@ -76,4 +94,7 @@ pub struct MakeStore {
     pub folder: Line,
     pub access: Line,
     pub secret: Password,
+    /// What opens the store that is there already; missing: a new one is made.
+    #[serde(default)]
+    pub key: Password,
 }

@@ -3,8 +3,8 @@
 use super::{Draft, Event, MakeStore, Step};
 use crate::{
     endpoint::Password,
-    estate::{Bucket, Store},
-    evidence::Probe,
+    estate::{Bucket, Export, Lies, Store},
+    evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{SecretRef, StoreId, draw_uuid},
     limits,
@@ -28,6 +28,58 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
     } else {
         draft.title = format!("Make store {name}");
     }
+    let lies = match ask.export.trim() {
+        "" => bucket(draft, ask),
+        export => exported(draft, ask, export),
+    };
+    let site = draft.site(&ask.site);
+    let (Some(lies), Some(site)) = (lies, site) else { return };
+    if let Some(known) = draft.estate().stores.values().find(|s| s.lies.is(&lies)) {
+        let text = format!("{} is there already; choose another place or folder.", known.name);
+        draft.found(stop(Rule::Owner, "bucket", text));
+    }
+    apart(draft, &ask.site);
+    let id = StoreId(draft.number());
+    let key = kept(ask.key);
+    draft.intend(Event::Planned(Box::new(Store {
+        id,
+        name: name.to_owned(),
+        site,
+        uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
+        lies: lies.clone(),
+        key,
+        ready: false,
+        taken_out: None,
+        swept: None,
+    })));
+    if key.is_some() {
+        let text = "What is in it is known here from then on. If another manager still writes to it, let it forget it first: what the one lets go the other does not know of.";
+        draft.found(Finding::mind(Rule::Owner, name, text).at("key"));
+        let opened = draft.step(Step::Open { store: id }, format!("Open {name} in {}", lies.words()), &[], Some("key"));
+        draft.step(Step::Read { store: id, job: None }, format!("Look through {name}"), &[opened], None);
+        return;
+    }
+    let text = "What is written there is packed and sealed with a key that is made now. Take the key out afterwards and keep it elsewhere: with it and the place machines come back without this manager, without it never.";
+    draft.found(Finding::mind(Rule::Password, name, text));
+    let keyed = draft.step(Step::Key { store: id }, format!("Make a key for {name}"), &[], None);
+    draft.step(Step::Make { store: id }, format!("Make {name} in {}", lies.words()), &[keyed], Some("bucket"));
+}
+
+/// Where what was typed is kept.
+fn kept(password: Password) -> Option<SecretRef> {
+    match password {
+        Password::Kept(secret) => Some(secret),
+        Password::Typed => Some(SecretRef(uuid::Uuid::nil())),
+        Password::Missing => None,
+    }
+}
+
+fn folder(ask: &MakeStore) -> String {
+    ask.folder.trim().trim_matches('/').to_owned()
+}
+
+/// A bucket, if it is said which; else what is missing is told.
+fn bucket(draft: &mut Draft<'_>, ask: &MakeStore) -> Option<Lies> {
     if ask.access.trim().is_empty() {
         draft.found(stop(Rule::Name, "access", "The name of the access key is missing."));
     }
@@ -35,50 +87,55 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
         draft.found(stop(Rule::Password, "password", "Type the secret of this access key."));
     }
     named(draft, ask);
-    let site = draft.site(&ask.site);
+    folded(draft, ask);
     let address = &ask.target.address;
     if address.is_empty() {
-        return draft.found(stop(Rule::Nothing, "address", "Type the address of the server that has the bucket."));
-    }
-    let folder = ask.folder.trim().trim_matches('/').to_owned();
-    let there = |s: &Store| s.bucket.address == **address && s.bucket.name == ask.bucket.trim() && s.bucket.folder == folder;
-    if let Some(known) = draft.estate().stores.values().find(|s| there(s)) {
-        let text = format!("{} is there already; choose another bucket or folder.", known.name);
-        draft.found(stop(Rule::Owner, "bucket", text));
+        draft.found(stop(Rule::Nothing, "address", "Type the address of the server that has the bucket."));
+        return None;
     }
     let probe = Probe::StoreGreeting(address.to_string());
-    let answers = draft.manager(&probe, &ask.target, false, "address");
-    let (Some(_), Some(site)) = (answers, site) else { return };
-    apart(draft, &ask.site);
-    let text = "What is written there is packed and sealed with a key that is made now. Take the key out afterwards and keep it elsewhere: with it and the bucket machines come back without this manager, without it never.";
-    draft.found(Finding::mind(Rule::Password, name, text));
-    let id = StoreId(draft.number());
-    let secret = match ask.secret {
-        Password::Kept(secret) => Some(secret),
-        Password::Typed => Some(SecretRef(uuid::Uuid::nil())),
-        Password::Missing => None,
+    draft.manager(&probe, &ask.target, false, "address")?;
+    Some(Lies::Bucket(Bucket {
+        address: address.to_string(),
+        pin: ask.target.pin.to_string(),
+        region: ask.region.trim().to_owned(),
+        name: ask.bucket.trim().to_owned(),
+        folder: folder(ask),
+        access: ask.access.trim().to_owned(),
+        secret: kept(ask.secret),
+    }))
+}
+
+/// A mounted export, if it is there.
+fn exported(draft: &mut Draft<'_>, ask: &MakeStore, export: &str) -> Option<Lies> {
+    folded(draft, ask);
+    let answer = draft.view.evidence.fresh(&Probe::Exports, draft.now).cloned();
+    let found = match answer {
+        Some(Answer::Exports { all }) => all.into_iter().find(|e| e.name == export),
+        Some(Answer::Silent { why }) => {
+            draft.found(stop(Rule::Reachable, "export", format!("No export can be used: {why}.")));
+            return None;
+        }
+        _ => {
+            draft.found(Finding::unchecked(Rule::Reachable, "export", "Which exports are mounted is not known yet.").at("export"));
+            return None;
+        }
     };
-    draft.intend(Event::Planned(Box::new(Store {
-        id,
-        name: name.to_owned(),
-        site,
-        uuid: draw_uuid(draft.run().0, id.0, draft.now.0.unsigned_abs()),
-        bucket: Bucket {
-            address: address.to_string(),
-            pin: ask.target.pin.to_string(),
-            region: ask.region.trim().to_owned(),
-            name: ask.bucket.trim().to_owned(),
-            folder,
-            access: ask.access.trim().to_owned(),
-            secret,
-        },
-        key: None,
-        ready: false,
-        taken_out: None,
-        swept: None,
-    })));
-    let keyed = draft.step(Step::Key { store: id }, format!("Make a key for {name}"), &[], None);
-    draft.step(Step::Make { store: id }, format!("Make {name} in {}", ask.bucket.trim()), &[keyed], Some("bucket"));
+    let Some(found) = found else {
+        let text = format!("No export {export} is mounted where this manager runs.");
+        draft.found(stop(Rule::Exists, "export", text));
+        return None;
+    };
+    let text = format!("{export} has {} free of {}. It must be mounted likewise wherever another process carries.", found.free, found.size);
+    draft.found(Finding::clear(Rule::VolumeRoom, export, text).at("export"));
+    if !found.mounted {
+        let text = format!("{export} is a plain directory of this manager's own machine: what ends that ends the store with it.");
+        draft.found(Finding::mind(Rule::Place, export, text).at("export"));
+    }
+    Some(Lies::Export(Export {
+        export: export.to_owned(),
+        folder: folder(ask),
+    }))
 }
 
 /// Names of buckets as servers take them: 3 to 63 of a–z, 0–9, hyphens and dots.
@@ -89,6 +146,9 @@ fn named(draft: &mut Draft<'_>, ask: &MakeStore) {
         let text = "The name of a bucket has 3 to 63 of a–z, 0–9, hyphens and dots.";
         draft.found(stop(Rule::Name, "bucket", text));
     }
+}
+
+fn folded(draft: &mut Draft<'_>, ask: &MakeStore) {
     let folder = ask.folder.trim();
     if folder.split('/').any(|part| part == ".." || part == ".") || folder.contains(['\\', '?', '#']) {
         draft.found(stop(Rule::Name, "folder", "A folder is names with / between them."));

@@ -1,7 +1,7 @@
 //! What happens to stores.
 
 use crate::{
-    estate::{Estate, Pen, Store},
+    estate::{Estate, Pen, Series, Store, StoredPoint},
     ids::{SecretRef, SeriesId, StoreId},
     moment::Moment,
     road::{Entry, Tale},
@@ -21,6 +21,10 @@ pub enum Event {
     Dropped { store: StoreId },
     TakenOut { store: StoreId, at: Moment },
     Forgotten { store: StoreId, series: Vec<SeriesId> },
+    /// It was there already, and is called so by itself.
+    Opened { store: StoreId, uuid: Uuid, at: Moment },
+    /// It was looked through.
+    Read(Box<Read>),
     /// Points, by their sessions.
     Expired { store: StoreId, points: Vec<(SeriesId, Uuid)> },
     Swept {
@@ -33,6 +37,56 @@ pub enum Event {
     },
 }
 
+/// What a store has that is not known, and what is known that it has no more.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Read {
+    pub store: StoreId,
+    /// All that it has, and those of them that can't be read.
+    pub points: usize,
+    pub damaged: usize,
+    pub found: Vec<FoundPoint>,
+    pub gone: Vec<(SeriesId, Uuid)>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct FoundPoint {
+    /// The machine's own identity, and what it was called.
+    pub machine: Uuid,
+    pub name: String,
+    pub point: StoredPoint,
+}
+
+/// Points that are not there any more; of whom none is left, the series goes too.
+fn drop_points(pen: &mut Pen<'_>, points: &[(SeriesId, Uuid)]) {
+    let mut by_series: BTreeMap<SeriesId, BTreeSet<Uuid>> = BTreeMap::new();
+    for (series, session) in points {
+        by_series.entry(*series).or_default().insert(*session);
+    }
+    for (id, gone) in by_series {
+        pen.series(id, |s| s.points.retain(|p| !gone.contains(&p.session)));
+        if pen.estate().series.get(&id).is_some_and(|s| s.points.is_empty()) {
+            pen.drop_series(id);
+        }
+    }
+}
+
+fn add_points(pen: &mut Pen<'_>, read: &Read) {
+    let mut by_machine: BTreeMap<Uuid, Vec<&FoundPoint>> = BTreeMap::new();
+    for found in &read.found {
+        by_machine.entry(found.machine).or_default().push(found);
+    }
+    for (machine, found) in by_machine {
+        let newest = found.iter().max_by_key(|f| f.point.taken);
+        let name = newest.map_or_else(String::new, |f| f.name.clone());
+        let known = pen.estate().backups_with(machine).find(|s| s.store == read.store).map(|s| s.id);
+        let id = known.unwrap_or(SeriesId(pen.estate().next));
+        if known.is_none() {
+            pen.add_series(&Series { id, store: read.store, machine, name, points: vec![] });
+        }
+        pen.series(id, |s| found.iter().for_each(|f| s.add(f.point.clone())));
+    }
+}
+
 impl Tale for Event {
     fn absorb(&self, pen: &mut Pen<'_>) {
         match self {
@@ -41,18 +95,17 @@ impl Tale for Event {
             Event::Made { store } => pen.store(*store, |s| s.ready = true),
             Event::Dropped { store } => pen.drop_store(*store),
             Event::TakenOut { store, at } => pen.store(*store, |s| s.taken_out = Some(*at)),
-            Event::Expired { points, .. } => {
-                let mut by_series: BTreeMap<SeriesId, BTreeSet<Uuid>> = BTreeMap::new();
-                for (series, session) in points {
-                    by_series.entry(*series).or_default().insert(*session);
-                }
-                for (id, gone) in by_series {
-                    pen.series(id, |s| s.points.retain(|p| !gone.contains(&p.session)));
-                    if pen.estate().series.get(&id).is_some_and(|s| s.points.is_empty()) {
-                        pen.drop_series(id);
-                    }
-                }
+            Event::Opened { store, uuid, at } => pen.store(*store, |s| {
+                s.uuid = *uuid;
+                s.ready = true;
+                // Whoever typed its key has it elsewhere.
+                s.taken_out = Some(*at);
+            }),
+            Event::Read(read) => {
+                drop_points(pen, &read.gone);
+                add_points(pen, read);
             }
+            Event::Expired { points, .. } => drop_points(pen, points),
             Event::Swept { store, at, .. } => pen.store(*store, |s| s.swept = Some(*at)),
             Event::Forgotten { store, series } => {
                 series.iter().for_each(|id| pen.drop_series(*id));
@@ -67,8 +120,21 @@ impl Tale for Event {
         match self {
             Event::Planned(_) | Event::Keyed { .. } => None,
             Event::Made { store } => {
-                let at = estate.stores.get(store).map_or_else(String::new, |s| s.bucket.words());
+                let at = estate.stores.get(store).map_or_else(String::new, |s| s.lies.words());
                 line(store, format!("Store {} was made in {at}", name(store)))
+            }
+            Event::Opened { store, .. } => {
+                let at = estate.stores.get(store).map_or_else(String::new, |s| s.lies.words());
+                line(store, format!("Store {} was opened in {at}: it was there already", name(store)))
+            }
+            Event::Read(read) => {
+                let damaged = match read.damaged {
+                    0 => String::new(),
+                    n => format!("; {n} can't be read"),
+                };
+                let (found, gone) = (read.found.len(), read.gone.len());
+                let text = format!("{} has {} recovery points: {found} were not known, {gone} are there no more{damaged}", name(&read.store), read.points);
+                line(&read.store, text)
             }
             Event::Dropped { store } => line(store, format!("Store {} was not made", name(store))),
             Event::TakenOut { store, .. } => line(store, format!("The key of store {} was taken out", name(store))),

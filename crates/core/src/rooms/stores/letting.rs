@@ -53,7 +53,7 @@ pub(super) fn let_go(draft: &mut Draft<'_>, named: &[PointAt], typed: &str) {
 
 /// Somebody makes something of it just now.
 fn needed(draft: &mut Draft<'_>, at: PointAt) {
-    let copy = draft.estate().proving().find(|m| m.proves.as_deref() == Some(&at));
+    let copy = draft.estate().proving().find(|m| m.proves.as_deref() == Some(&at.into()));
     if let Some(copy) = copy.cloned() {
         let text = format!("It is being proven by {}; wait until that is over.", copy.name);
         draft.found(Finding::stop(Rule::State, &copy.name, text).at("point"));

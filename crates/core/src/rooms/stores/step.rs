@@ -3,7 +3,7 @@
 use super::Event;
 use crate::{
     estate::Estate,
-    ids::{SeriesId, StoreId},
+    ids::{JobId, SeriesId, StoreId},
     moment::{Moment, Span},
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -21,6 +21,14 @@ pub enum Step {
     Make { store: StoreId },
     /// Points that nobody keeps.
     Expire { store: StoreId, points: Vec<Expired> },
+    /// One that is there already is opened with the key that is kept for it.
+    Open { store: StoreId },
+    /// Which points are in it.
+    Read {
+        store: StoreId,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        job: Option<JobId>,
+    },
     /// What no point needs goes, once nobody can rely on it any more.
     Sweep { store: StoreId },
 }
@@ -38,8 +46,8 @@ pub struct Expired {
 impl Step {
     pub fn store(&self) -> StoreId {
         match self {
-            Step::Key { store } | Step::Make { store } | Step::Sweep { store } => *store,
-            Step::Expire { store, .. } => *store,
+            Step::Key { store } | Step::Make { store } | Step::Sweep { store } | Step::Open { store } => *store,
+            Step::Expire { store, .. } | Step::Read { store, .. } => *store,
         }
     }
 }
@@ -53,13 +61,15 @@ impl Work for Step {
             Step::Make { .. } => "make a store",
             Step::Expire { .. } => "let points go",
             Step::Sweep { .. } => "sweep a store",
+            Step::Open { .. } => "open a store",
+            Step::Read { .. } => "look through a store",
         }
     }
 
     fn length(&self) -> Length {
         match self {
-            Step::Key { .. } | Step::Make { .. } | Step::Expire { .. } => Length::Call(Span::secs(1)),
-            Step::Sweep { .. } => Length::Wait(Span::secs(10)),
+            Step::Key { .. } | Step::Make { .. } | Step::Expire { .. } | Step::Open { .. } => Length::Call(Span::secs(1)),
+            Step::Sweep { .. } | Step::Read { .. } => Length::Wait(Span::secs(10)),
         }
     }
 
@@ -69,7 +79,7 @@ impl Work for Step {
 
     fn goes_on(&self) -> bool {
         // A mover sweeps by itself until it is told to stop.
-        matches!(self, Step::Sweep { .. })
+        matches!(self, Step::Sweep { .. } | Step::Read { .. })
     }
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
@@ -87,9 +97,9 @@ impl Work for Step {
     fn locks(&self) -> Vec<Lock> {
         let store = Object::Store(self.store());
         match self {
-            Step::Key { .. } | Step::Make { .. } => vec![Lock::exclusive(store)],
+            Step::Key { .. } | Step::Make { .. } | Step::Open { .. } => vec![Lock::exclusive(store)],
             // Whoever copies goes on meanwhile.
-            Step::Expire { .. } | Step::Sweep { .. } => vec![Lock::shared(store)],
+            Step::Expire { .. } | Step::Sweep { .. } | Step::Read { .. } => vec![Lock::shared(store)],
         }
     }
 
@@ -107,8 +117,8 @@ impl Work for Step {
         match (self, left) {
             // One of which nobody knows whether it is there stays listed, until somebody forgets it.
             (Step::Make { .. }, Left::Open { .. }) => None,
-            (Step::Expire { .. } | Step::Sweep { .. }, Left::Undone { .. } | Left::Open { .. }) => None,
-            (Step::Key { .. } | Step::Make { .. }, Left::Undone { .. } | Left::Open { .. }) => {
+            (Step::Expire { .. } | Step::Sweep { .. } | Step::Read { .. }, Left::Undone { .. } | Left::Open { .. }) => None,
+            (Step::Key { .. } | Step::Make { .. } | Step::Open { .. }, Left::Undone { .. } | Left::Open { .. }) => {
                 (!made).then_some(Event::Dropped { store })
             }
         }

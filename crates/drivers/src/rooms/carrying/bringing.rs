@@ -121,9 +121,12 @@ impl Drivers {
             Look::Over(task) => {
                 return match over(task).await {
                     Ok(Carried::Brought(bytes)) => Ok(done(vec![], format!("{bytes} brought"))),
-                    Ok(Carried::There(_) | Carried::Swept(_) | Carried::Shipped(_)) => {
-                        Err(premise("It was no delivery."))
-                    }
+                    Ok(
+                        Carried::There(_)
+                        | Carried::Swept(_)
+                        | Carried::Read(_)
+                        | Carried::Shipped(_),
+                    ) => Err(premise("It was no delivery.")),
                     // What may pass goes on where it was; of all else nothing is left to be forgotten.
                     Err(why) => {
                         if !why.passing() {

@@ -1,6 +1,9 @@
 //! A snapshot of a machine carried into a store.
 
-use super::movers::{Brought, Carried, Look, Whither, over};
+use super::{
+    movers::{Brought, Carried, Look, Whither, over},
+    pace::Paced,
+};
 use crate::{
     Drivers, Outcome, Turn,
     agent::Blocks,
@@ -17,6 +20,7 @@ use uuid::Uuid;
 use zastrugi_core::{
     estate::{
         Consistent, CopyPlace, Estate, Firmware, Host, Machine, Series, Snapshot, StoredPoint,
+        Whole,
     },
     ids::HostId,
     moment::{Moment, Span},
@@ -49,6 +53,8 @@ pub(crate) struct AtHost {
     pub(crate) machine: Uuid,
     pub(crate) snapshot: Uuid,
     pub(crate) disks: Vec<Uuid>,
+    /// No faster than that; none: as fast as it goes.
+    pub(crate) paced: Option<Paced>,
     /// What the host said last when it said no.
     pub(crate) last: Mutex<Option<Fault>>,
 }
@@ -72,6 +78,9 @@ impl AtHost {
         length: u64,
     ) -> Result<Vec<u8>, StoreFault> {
         let disk = self.disks.get(disk).copied().unwrap_or_default();
+        if let Some(paced) = &self.paced {
+            paced.take(length).await;
+        }
         let mut tried = 1;
         loop {
             let key = self.drivers.key_of(&self.host).await;
@@ -118,7 +127,7 @@ fn consistency(snapshot: &Snapshot) -> Consistency {
 }
 
 /// What a point tells of a machine beside its disks.
-fn kept(estate: &Estate, machine: &Machine) -> Kept {
+pub fn kept(estate: &Estate, machine: &Machine) -> Kept {
     let card = |n: &zastrugi_core::estate::Nic| Card {
         mac: n.mac.clone(),
         network: n
@@ -178,6 +187,12 @@ impl Drivers {
         (machine, via, snapshot): (&Machine, HostId, Uuid),
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
+        let Step::Copy {
+            only, whole, job, ..
+        } = step
+        else {
+            return Err(premise("It is no copy."));
+        };
         match self.movers.look(turn.key) {
             Look::Goes(said) => return Ok(Outcome::NotYet { said }),
             Look::Over(task) => return told(estate, step, over(task).await?),
@@ -206,6 +221,9 @@ impl Drivers {
             kept: kept(estate, machine),
             taken,
             parent,
+            only: only.clone(),
+            whole: *whole,
+            paced: self.paced(estate, *job, turn),
         };
         self.movers
             .begin(turn.key, Whither::IntoStore, |p| copy.carry(p));
@@ -259,6 +277,11 @@ struct Copy {
     kept: Kept,
     taken: Snapshot,
     parent: Option<Named>,
+    /// Only these disks; none: all.
+    only: Vec<Uuid>,
+    /// Whatever is known of what changed.
+    whole: bool,
+    paced: Option<Paced>,
 }
 
 impl Copy {
@@ -277,8 +300,13 @@ impl Copy {
     }
 
     async fn carry(self, progress: Arc<Progress>) -> Brought {
-        let blocks = self.blocks().await?;
-        let compared = self.parent.is_some() && blocks.iter().any(|b| b.changed.is_none());
+        let mut blocks = self.blocks().await?;
+        blocks.retain(|b| self.only.is_empty() || self.only.contains(&b.key));
+        let unknown = |b: &Blocks| b.changed.is_none();
+        let compared = self.parent.is_some() && blocks.iter().any(unknown);
+        if self.whole {
+            blocks.iter_mut().for_each(|b| b.changed = None);
+        }
         let consistent = match self.taken.consistent {
             // Memory is not copied.
             Consistent::Memory | Consistent::Crash => Consistent::Crash,
@@ -292,6 +320,7 @@ impl Copy {
             snapshot: self.taken.uuid,
             disks: blocks.iter().map(|b| b.key).collect(),
             last: Mutex::default(),
+            paced: self.paced,
         };
         let disks = blocks.into_iter().map(|b| SourceDisk {
             key: b.key,
@@ -335,6 +364,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
             series,
             job,
             ends,
+            whole,
             ..
         },
         Carried::There(brought),
@@ -351,9 +381,12 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         compared,
     } = *brought;
     let m = copied.measured;
+    let taken = Moment(i64::try_from(copied.named.instant).unwrap_or(i64::MAX));
+    let before = estate.backups_at(machine, *store);
+    let before = before.and_then(|s| s.points.iter().rfind(|p| p.taken < taken));
     let point = StoredPoint {
         session: copied.named.session,
-        taken: Moment(i64::try_from(copied.named.instant).unwrap_or(i64::MAX)),
+        taken,
         consistent,
         size,
         read: Bytes(m.read),
@@ -361,6 +394,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         took: Span(m.took),
         job: *job,
         ends: *ends,
+        whole: Whole::of(taken, *whole || compared, before),
         proof: None,
     };
     let said = format!(

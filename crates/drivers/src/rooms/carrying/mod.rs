@@ -4,11 +4,15 @@ mod bringing;
 mod copying;
 mod marks;
 mod movers;
+mod pace;
+mod reading;
 mod sweeping;
 
 pub(crate) use bringing::AtHost as Arriving;
 pub(crate) use copying::AtHost as Leaving;
+pub use copying::kept;
 pub(crate) use movers::{Brought, Carried, Look, Movers, Shipped, Whither, over};
+pub(crate) use pace::{Paced, Paces, Shares};
 
 use crate::{Drivers, Outcome, Turn, perform::premise};
 use zastrugi_core::{

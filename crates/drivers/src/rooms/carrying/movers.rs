@@ -15,6 +15,7 @@ use std::{
 use tokio::task::JoinHandle;
 use zastrugi_core::{
     moment::Span,
+    rooms::stores,
     runs::{Fault, FaultKind},
     units::{Bytes, Rate, round},
 };
@@ -30,6 +31,8 @@ pub(crate) enum Carried {
     Brought(Bytes),
     /// A store was swept.
     Swept(Swept),
+    /// A store was looked through.
+    Read(Box<stores::Read>),
     /// What changed lies at another site.
     Shipped(Shipped),
 }

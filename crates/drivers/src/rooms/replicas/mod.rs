@@ -1,10 +1,7 @@
 //! Replicas brought up to date: a mover reads at a host of one site what changed, and writes it at a host of the other, where it
 //! becomes the next point at once.
 
-mod pace;
 mod shipping;
-
-pub(crate) use pace::Paces;
 
 use crate::{
     Drivers, Outcome, Turn,
@@ -13,7 +10,7 @@ use crate::{
     rooms::carrying::{Carried, Look, Shipped, over},
 };
 use zastrugi_core::{
-    estate::{Consistent, Disk, Estate, Machine, Snapshot, StoredPoint, Twin},
+    estate::{Consistent, Disk, Estate, Machine, Snapshot, StoredPoint, Twin, Whole},
     ids::MachineId,
     rooms::{
         Event,
@@ -40,9 +37,9 @@ impl Drivers {
             Look::Goes(said) => Ok(Outcome::NotYet { said }),
             Look::Over(task) => match over(task).await {
                 Ok(Carried::Shipped(shipped)) => self.taken_in(estate, step, shipped, turn).await,
-                Ok(Carried::There(_) | Carried::Brought(_) | Carried::Swept(_)) => {
-                    Err(premise("Nothing was brought over."))
-                }
+                Ok(
+                    Carried::There(_) | Carried::Brought(_) | Carried::Swept(_) | Carried::Read(_),
+                ) => Err(premise("Nothing was brought over.")),
                 // What may pass goes on where it was; of all else nothing is left to be forgotten.
                 Err(why) => {
                     if !why.passing() {
@@ -101,6 +98,7 @@ impl Drivers {
             delivery,
             disks,
             job,
+            whole,
             ..
         } = step;
         let (original, own) = (at(estate, *machine)?, at(estate, *replica)?);
@@ -144,6 +142,7 @@ impl Drivers {
             took: turn.waited,
             job: *job,
             ends: None,
+            whole: Whole::of(taken.taken, *whole || shipped.compared, own.follows()),
             proof: None,
         };
         let said = format!("{} there in {}", point.read, point.took);

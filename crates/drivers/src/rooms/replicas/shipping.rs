@@ -7,18 +7,16 @@ use crate::{
     backup::{Progress, StoreFault},
     fault::garbled,
     perform::{premise, stamp},
-    rooms::carrying::{Arriving, Brought, Carried, Leaving, Shipped, Whither},
+    rooms::carrying::{Arriving, Brought, Carried, Leaving, Paced, Shares, Shipped, Whither},
 };
 use futures::{StreamExt, TryStreamExt, future::BoxFuture, stream};
 use roaring::RoaringBitmap;
 use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, PoisonError, atomic::Ordering},
-    time::Instant,
 };
 use uuid::Uuid;
 use zastrugi_core::{
-    caps::Cap,
     estate::{CopyPlace, Estate, Host, Machine, Snapshot},
     ids::HostId,
     layers::GRAIN,
@@ -50,10 +48,11 @@ struct Shipment {
     /// The point that the replica stands on.
     base: Option<Uuid>,
     disks: Vec<Onto>,
-    pace: Arc<super::pace::Pace>,
-    cap: Cap,
+    /// By the pair, and by the job.
+    paced: Vec<Paced>,
     squeezed: bool,
-    began: (Moment, Instant),
+    whole: bool,
+    began: Moment,
     keys: Keys,
 }
 
@@ -113,6 +112,8 @@ impl Drivers {
             volume,
             delivery,
             disks,
+            job,
+            whole,
             ..
         } = step;
         let (original, own) = (at(estate, *machine)?, at(estate, *replica)?);
@@ -155,10 +156,12 @@ impl Drivers {
             taken,
             base: own.follows().map(|p| p.session),
             disks: disks.clone(),
-            pace: self.paces.of(*way),
-            cap: road.from.cap.clone(),
+            paced: std::iter::once(self.paces.of(Shares::Way(*way), &road.from.cap, turn.now))
+                .chain(self.paced(estate, *job, turn))
+                .collect(),
             squeezed: road.pair.squeezed,
-            began: (turn.now, Instant::now()),
+            whole: *whole,
+            began: turn.now,
             keys: Keys {
                 key: turn.key.to_owned(),
                 epoch: turn.epoch,
@@ -225,9 +228,9 @@ impl Shipment {
             };
             let blocks = match (self.base.filter(|_| !onto.new), &of.changed) {
                 (None, _) => of.held.clone(),
-                (Some(_), Some(changed)) => changed.clone(),
-                (Some(base), None) => {
-                    compared = true;
+                (Some(_), Some(changed)) if !self.whole => changed.clone(),
+                (Some(base), known) => {
+                    compared |= known.is_none();
                     self.differing(base, onto, of).await?
                 }
             };
@@ -300,7 +303,7 @@ impl Shipment {
                 epoch: self.keys.epoch,
                 fence: self.keys.fence,
                 waited: Span(0),
-                now: self.began.0,
+                now: self.began,
             });
             let to = (self.arriving.volume.as_str(), &self.arriving.delivery);
             self.drivers
@@ -353,6 +356,7 @@ impl Shipment {
             snapshot: self.taken.uuid,
             disks: wanted.iter().map(|w| w.disk).collect(),
             last: Mutex::default(),
+            paced: None,
         }
     }
 
@@ -385,10 +389,9 @@ impl Shipment {
         };
         let (bytes, packed) = self.packed(plain).await;
         let size = bytes.len() as u64;
-        let now = self.began.0.plus(Span(
-            u64::try_from(self.began.1.elapsed().as_millis()).unwrap_or(0),
-        ));
-        self.pace.take(size, &self.cap, now).await;
+        for paced in &self.paced {
+            paced.take(size).await;
+        }
         self.arriving.put(disk.disk, at, bytes, packed).await?;
         progress.done.fetch_add(bytes_of(run), Ordering::Relaxed);
         progress.stored.fetch_add(size, Ordering::Relaxed);

@@ -4,6 +4,7 @@ use super::Tour;
 use crate::{
     backups::{back_up, copy, forget_store, make_store},
     jobs::{begin, keep, label},
+    opened::{key_of, open_store, read_again},
     packages::small,
     proving::{must, prove},
     restoring::{beside, disks_to, newest, put_back},
@@ -55,6 +56,10 @@ impl Tour<'_> {
         );
         lab.desk.ask_for_layers(&[frail]).await;
         self.go(forget(frail, Which::All)).await;
+        self.go(read_again(lab, None)).await;
+        let key = key_of(lab).await;
+        self.go(forget_store(lab)).await;
+        self.go(open_store(lab, "", &key).await).await;
         self.go(forget_store(lab)).await;
         let machines = vec![frail, lab.machine("frail-then")];
         self.go(Proposal::Machines(machines::Ask::Delete {

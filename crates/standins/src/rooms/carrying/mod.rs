@@ -2,7 +2,7 @@
 
 pub(crate) mod calls;
 
-use super::snapshots::blocks::Written;
+use super::snapshots::{blocks::Written, chain::Chain, seed};
 use crate::world::World;
 use roaring::RoaringBitmap;
 use serde::{Deserialize, Serialize};
@@ -11,6 +11,8 @@ use uuid::Uuid;
 
 /// So many marks of a machine are kept: whoever is copied to more places than that is compared.
 const KEPT: usize = 8;
+/// Bytes of a block.
+const BLOCK: u64 = 64 << 10;
 
 /// What stood where when a snapshot was taken, by the keys of the disks: what changed since is told from it, also when the snapshot
 /// is gone.
@@ -58,16 +60,43 @@ pub(crate) fn changed(then: &Written, now: &Written) -> RoaringBitmap {
 impl World {
     /// All bytes of a disk of this machine, counted from zero, as it is now.
     pub fn read_disk(&self, machine: &str, disk: usize) -> Option<Vec<u8>> {
-        let (size, content) = {
-            let state = self.lock();
-            let mut records = state.volumes.values().flat_map(|v| v.records.values());
-            let record = records.find(|r| r.name == machine)?;
-            let chain = record.chain.as_ref()?;
-            let mut seen = chain.seen_from(chain.current);
-            (record.disks.get(disk)?.size, seen.swap_remove(disk))
-        };
+        let (size, content) = self.seen(machine, disk)?;
         let all = content.within(0..u32::MAX);
         self.grains.extent(&all, 0, size).ok()
+    }
+
+    /// Blocks of 64 KiB of a disk that hold something, as it is now; none: there is no such disk.
+    pub fn blocks(&self, machine: &str, disk: usize) -> Option<Vec<u32>> {
+        let content = self.seen(machine, disk)?.1;
+        let mut all: Vec<u32> = content
+            .within(0..u32::MAX)
+            .into_iter()
+            .map(|(block, _)| block)
+            .collect();
+        all.sort_unstable();
+        all.dedup();
+        Some(all)
+    }
+
+    /// What stands on a part of it.
+    pub fn read_extent(&self, machine: &str, disk: usize, at: u64, length: u64) -> Option<Vec<u8>> {
+        let content = self.seen(machine, disk)?.1;
+        let block = |at: u64| u32::try_from(at / BLOCK).unwrap_or(u32::MAX);
+        let part = content.within(block(at)..block(at + length + BLOCK - 1));
+        self.grains.extent(&part, block(at), length).ok()
+    }
+
+    /// Its size, and what its guest sees on it.
+    fn seen(&self, machine: &str, disk: usize) -> Option<(u64, Written)> {
+        let now = self.now();
+        let state = self.lock();
+        let mut records = state.volumes.values().flat_map(|v| &v.records);
+        let (uuid, record) = records.find(|(_, r)| r.name == machine)?;
+        let size = record.disks.get(disk)?.size;
+        let fresh = || Box::new(Chain::of(&record.disks, seed(uuid), now));
+        let chain = record.chain.clone().unwrap_or_else(fresh);
+        let mut seen = chain.seen_from(chain.current);
+        (disk < seen.len()).then(|| (size, seen.swap_remove(disk)))
     }
 
     /// From how many states it can be told what changed on this machine.

@@ -18,7 +18,7 @@ use axum::{
 use s3s::{auth::SimpleAuth, service::S3ServiceBuilder};
 use s3s_fs::FileSystem;
 use serde::{Deserialize, Serialize};
-use std::{fs, io};
+use std::{fs, io, path::Path};
 
 /// What a server without room says; S3 has no code of its own for it.
 const FULL: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>InsufficientStorage</Code><Message>There is no room left on this server.</Message></Error>";
@@ -98,6 +98,24 @@ async fn room(Extract(device): Extract<Device>, request: Request, next: Next) ->
     }
 }
 
+fn lose(dir: &Path, part: &str) -> io::Result<bool> {
+    let mut lost = false;
+    for entry in fs::read_dir(dir)? {
+        let path = entry?.path();
+        let is_it = || {
+            path.file_name()
+                .is_some_and(|n| n.to_string_lossy().contains(part))
+        };
+        if path.is_dir() {
+            lost |= lose(&path, part)?;
+        } else if is_it() {
+            fs::remove_file(&path)?;
+            lost = true;
+        }
+    }
+    Ok(lost)
+}
+
 impl World {
     /// Whether a server of buckets answers.
     pub(crate) fn buckets_answer(&self, name: &str) -> bool {
@@ -118,6 +136,11 @@ impl World {
             server.full = full;
         }
         self.save_buckets(&state, name);
+    }
+    /// Somebody takes the objects away whose names hold this, with whatever else writes to buckets; false: there is none.
+    pub fn lose_object(&self, server: &str, part: &str) -> bool {
+        let lost = lose(&self.dir.join("buckets").join(server), part);
+        lost.unwrap_or(false)
     }
     /// Where a server of buckets listens, and the SHA-256 of its public key.
     pub fn bucket_server(&self, name: &str) -> Option<(String, String)> {

@@ -24,7 +24,7 @@ use zastrugi_core::{
 fn stores(view: &View, fields: &Fields) -> (Vec<(u64, String)>, Option<StoreId>) {
     let ready = view.estate.stores.values().filter(|s| s.ready);
     let mut all: Vec<(u64, String)> = ready
-        .map(|s| (s.id.0, format!("{}, {}", s.name, s.bucket.words())))
+        .map(|s| (s.id.0, format!("{}, {}", s.name, s.lies.words())))
         .collect();
     all.sort_by(|a, b| a.1.cmp(&b.1));
     let typed = fields.get("store").parse().ok();

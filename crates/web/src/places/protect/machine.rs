@@ -4,15 +4,15 @@ use super::{
     clauses::key,
     glyph_of,
     line::Line,
-    place,
+    place, prove,
     series::{PointRow, row},
 };
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, sheet::render, time};
 use askama::Template;
 use rocket::get;
 use zastrugi_core::{
-    estate::{Estate, Machine, PointAt, Taker},
-    ids::{MachineId, StoreId},
+    estate::{AnyPoint, CopyPlace, Elsewhere, Estate, Machine, PointAt, StoredPoint, Taker},
+    ids::MachineId,
     permits::Act,
     pledges::{Demand, Evidence, Judged, Promise, Standing},
     runs::Object,
@@ -49,7 +49,9 @@ struct MachinePage {
     clauses: Vec<Clause>,
     line: String,
     uncovered: Vec<String>,
-    copies: Vec<((u64, String), PointRow)>,
+    copies: Vec<(Placed, PointRow)>,
+    /// Some lie in a store.
+    stored: bool,
     /// Questions that its guest must answer.
     must: Vec<String>,
     may: bool,
@@ -58,17 +60,43 @@ struct MachinePage {
 /// More of them are in the store's own list.
 const SHOWN: usize = 50;
 
-fn copies(estate: &Estate, m: &Machine) -> Vec<((u64, String), PointRow)> {
-    let mut all: Vec<_> = estate
-        .backups_of(m)
-        .flat_map(|s| s.points.iter().map(|p| (p, s.store)))
-        .collect();
-    all.sort_by_key(|(p, _)| std::cmp::Reverse(p.taken));
+fn copies(estate: &Estate, m: &Machine) -> Vec<(Placed, PointRow)> {
+    let mut all = points(estate, m);
+    all.sort_by_key(|(_, p)| std::cmp::Reverse(p.taken));
     all.truncate(SHOWN);
-    let named = |store: StoreId| (store.0, Object::Store(store).name(estate));
     let all = all.into_iter();
-    all.map(|(p, store)| (named(store), row(store, m.uuid, p)))
+    all.map(|((at, place), p)| (place, row(prove::path(at), p)))
         .collect()
+}
+
+/// Where copies of it lie, and where that can be looked at.
+type Placed = (String, String);
+
+/// All of its points elsewhere, with what has them.
+fn points<'a>(estate: &'a Estate, m: &'a Machine) -> Vec<((AnyPoint, Placed), &'a StoredPoint)> {
+    let of = |there: Elsewhere<'a>| {
+        let (to, name) = match there.at {
+            CopyPlace::Store(id) => (format!("/protect/stores/{}", id.0), there.name.to_owned()),
+            CopyPlace::Replica(id, _) => (
+                format!("/machines/{}", id.0),
+                format!("{}, {}", Object::Machine(id).name(estate), there.name),
+            ),
+        };
+        let at = move |p: &StoredPoint| match there.at {
+            CopyPlace::Store(store) => AnyPoint::Stored(PointAt {
+                store,
+                machine: m.uuid,
+                session: p.session,
+            }),
+            CopyPlace::Replica(replica, _) => AnyPoint::Replicated {
+                replica,
+                session: p.session,
+            },
+        };
+        let points = there.points.into_iter();
+        points.map(move |p| ((at(p), (to.clone(), name.clone())), p))
+    };
+    estate.elsewhere(m).flat_map(of).collect()
 }
 
 fn fact(estate: &Estate, e: &Evidence) -> Fact {
@@ -138,14 +166,9 @@ fn remedies(estate: &Estate, m: &Machine, judged: &Judged) -> Vec<(String, Strin
 
 /// The newest point is proven, or a job does that again and again.
 fn proofs(estate: &Estate, m: &Machine) -> Vec<(String, String)> {
-    let newest = estate.backups_of(m).filter_map(|s| Some((s.newest()?, s)));
-    let newest = newest.max_by_key(|(p, _)| p.taken).map(|(p, s)| PointAt {
-        store: s.store,
-        machine: m.uuid,
-        session: p.session,
-    });
-    match newest {
-        Some(at) => vec![(
+    let all = points(estate, m).into_iter();
+    match all.max_by_key(|(_, p)| p.taken) {
+        Some(((at, _), _)) => vec![(
             "Prove the newest point".to_owned(),
             format!("/sheet/prove?point={at}"),
         )],
@@ -245,6 +268,7 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64) -> Result<MachinePage, Problem
             .map(|p| p.uncovered.clone())
             .unwrap_or_default(),
         copies: copies(estate, m),
+        stored: estate.backups_of(m).next().is_some(),
         must: m.must.iter().map(ToString::to_string).collect(),
         may: may && m.deleted.is_none(),
     })

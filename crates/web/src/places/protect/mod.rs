@@ -5,15 +5,18 @@ mod clauses;
 mod give;
 pub(crate) mod jobs;
 mod keep;
+mod keep_job;
 mod line;
 mod list;
 mod machine;
+mod make_store;
 mod pair_sheets;
 mod pairs;
 mod pledge;
 mod point;
 pub(crate) mod prove;
 mod replica;
+mod replica_point;
 pub(crate) mod restore;
 mod series;
 mod stores;
@@ -31,7 +34,9 @@ use zastrugi_core::{estate::Estate, permits::Act, pledges::Standing, runs::Objec
 pub(crate) const SHEETS: &[Sheet] = &[
     Sheet::new("pledge", Act::Machines, "protect", keep::fill).merging(),
     Sheet::new("remove-pledge", Act::Machines, "protect", keep::remove),
-    Sheet::new("make-store", Act::Storage, "protect", stores::make).prepared(stores::prepare),
+    Sheet::new("make-store", Act::Storage, "protect", make_store::make)
+        .prepared(make_store::prepare),
+    Sheet::new("read-store", Act::Storage, "protect", make_store::read),
     Sheet::new("forget-store", Act::Storage, "protect", stores::forget),
     Sheet::new("pair", Act::Storage, "protect", pair_sheets::keep)
         .prepared(pair_sheets::prepare)
@@ -48,7 +53,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
         back_up::snapshot,
     )
     .prepared(crate::places::machines::layers),
-    Sheet::new("job", Act::Machines, "protect", jobs::keep).merging(),
+    Sheet::new("job", Act::Machines, "protect", keep_job::keep).merging(),
     Sheet::new("begin-job", Act::Machines, "protect", jobs::begin)
         .prepared(crate::places::machines::layers),
     Sheet::new("pause-job", Act::Machines, "protect", jobs::pause),
@@ -79,6 +84,8 @@ pub(crate) fn routes() -> Vec<Route> {
         point::show,
         point::page_part,
         point::has,
+        replica_point::show,
+        replica_point::page_part,
         jobs::show,
         jobs::page_part,
         pairs::show,

@@ -9,7 +9,7 @@ use askama::Template;
 use rocket::get;
 use zastrugi_core::{
     copying,
-    estate::{Estate, PointAt, Proof, StoredPoint},
+    estate::{AnyPoint, Estate, PointAt, Proof, StoredPoint},
     ids::StoreId,
     permits::Act,
 };
@@ -35,17 +35,17 @@ struct PointPage {
 }
 
 /// What came of a copy that was booted.
-struct Shown {
-    proven: Proven,
-    at: String,
-    words: String,
-    facts: Vec<(&'static str, String)>,
+pub(super) struct Shown {
+    pub(super) proven: Proven,
+    pub(super) at: String,
+    pub(super) words: String,
+    pub(super) facts: Vec<(&'static str, String)>,
     /// Question, whether the answer is good, the answer.
-    replies: Vec<(String, bool, String)>,
-    picture: Option<uuid::Uuid>,
+    pub(super) replies: Vec<(String, bool, String)>,
+    pub(super) picture: Option<uuid::Uuid>,
 }
 
-fn shown(proof: &Proof) -> Shown {
+pub(super) fn shown(proof: &Proof) -> Shown {
     Shown {
         proven: proven(Some(proof)),
         at: time(proof.at),
@@ -66,10 +66,10 @@ fn shown(proof: &Proof) -> Shown {
 
 #[derive(Template)]
 #[template(path = "places/protect/point_proof.html")]
-struct ProofPart {
-    proof: Option<Shown>,
-    copy: Option<(u64, String)>,
-    to: String,
+pub(super) struct ProofPart {
+    pub(super) proof: Option<Shown>,
+    pub(super) copy: Option<(u64, String)>,
+    pub(super) to: String,
 }
 
 #[derive(Template)]
@@ -118,17 +118,22 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
             ("Stays", stays(estate, point)),
         ],
         proof: point.proof.as_deref().map(shown),
-        copy: estate
-            .proving()
-            .find(|m| m.proves.as_deref() == Some(&at))
-            .map(|m| (m.id.0, m.name.clone())),
+        copy: by(estate, at.into()),
         may: signed.may(Act::Machines),
         may_purge: signed.may(Act::Purge),
     })
 }
 
+/// The copy by which a point is being proven.
+pub(super) fn by(estate: &Estate, at: AnyPoint) -> Option<(u64, String)> {
+    let copy = estate
+        .proving()
+        .find(|m| m.proves.as_deref() == Some(&at))?;
+    Some((copy.id.0, copy.name.clone()))
+}
+
 /// Until when, in words.
-fn stays(estate: &Estate, point: &StoredPoint) -> String {
+pub(super) fn stays(estate: &Estate, point: &StoredPoint) -> String {
     match (point.ends, point.job.map(|id| estate.jobs.get(&id))) {
         (Some(ends), _) => format!("until {} UTC", ends.stamp()),
         (None, Some(Some(job))) => format!("as job {} keeps: {}", job.name, job.keeps),

@@ -1,6 +1,6 @@
 //! The sheets by which recovery points are proven, and by which it is said what guests must answer.
 
-use super::{restore, series};
+use super::{replica_point, restore, series};
 use crate::frame::{
     AtDesk, Fields,
     sheet::{Filled, render},
@@ -8,7 +8,7 @@ use crate::frame::{
 use crate::places::machines;
 use askama::Template;
 use zastrugi_core::{
-    estate::{PointAt, Proof},
+    estate::{AnyPoint, Proof},
     ids::{ClusterId, MachineId},
     moment::Span,
     rooms::{
@@ -37,12 +37,28 @@ pub(crate) fn prepare<'a>(
     restore::prepare(desk, fields)
 }
 
+/// Where a point can be looked at.
+pub(super) fn path(at: AnyPoint) -> String {
+    match at {
+        AnyPoint::Stored(at) => series::path(at),
+        AnyPoint::Replicated { replica, session } => replica_point::path(replica, session),
+    }
+}
+
 pub(crate) fn point(view: &View, fields: &Fields) -> Filled {
     let estate = &view.estate;
-    let at = fields.get("point").parse::<PointAt>().ok();
+    let at = fields.get("point").parse::<AnyPoint>().ok();
     let of = at.map_or_else(|| "a recovery point".to_owned(), |at| at.words(estate));
-    let site = at.and_then(|at| Some(estate.stores.get(&at.store)?.site));
-    let ready = estate.clusters.values().filter(|c| c.ready);
+    let site = at.and_then(|at| at.site(estate));
+    // The disks of a replica are copied by the hosts that reach them.
+    let own = match at {
+        Some(AnyPoint::Replicated { replica, .. }) => {
+            estate.machines.get(&replica).and_then(|m| m.cluster)
+        }
+        Some(AnyPoint::Stored(_)) | None => None,
+    };
+    let ready = estate.clusters.values();
+    let ready = ready.filter(|c| c.ready && own.is_none_or(|own| own == c.id));
     let mut clusters: Vec<_> = ready
         .map(|c| (site != Some(c.site), c.id.0, c.name.clone(), c.site))
         .collect();
@@ -63,10 +79,10 @@ pub(crate) fn point(view: &View, fields: &Fields) -> Filled {
         lead: "A machine is made of it and powered on where nobody hears of it. What it answers is kept with the point, and the machine is removed for good.".into(),
         run: "Run: prove it".into(),
         danger: false,
-        back: at.map_or_else(|| "/protect".to_owned(), series::path),
+        back: at.map_or_else(|| "/protect".to_owned(), path),
         fields: render(&ProveFields {
             point: fields.get("point").to_owned(),
-            to: at.map(series::path).unwrap_or_default(),
+            to: at.map(path).unwrap_or_default(),
             of,
             clusters: choices.collect(),
             cluster,

@@ -1,5 +1,9 @@
 //! A replica as the machine that it is: what it holds, and the three ways to go on from it.
 
+use super::{
+    prove::{Proven, proven},
+    replica_point,
+};
 use crate::frame::{
     Fields,
     sheet::{Filled, render},
@@ -20,6 +24,9 @@ use zastrugi_core::{
 /// A point of it.
 pub(crate) struct PointOf {
     pub(crate) at: String,
+    /// Where it can be looked at.
+    pub(crate) to: String,
+    pub(crate) proven: Proven,
     pub(crate) how: &'static str,
     pub(crate) read: String,
     pub(crate) line: String,
@@ -41,6 +48,8 @@ pub(crate) struct ReplicaOf {
     pair: (u64, String),
     /// It stands on its newest point.
     follows: bool,
+    /// How the newest is unlike those before it.
+    unusual: String,
     points: Vec<PointOf>,
     more: usize,
     may: bool,
@@ -55,6 +64,8 @@ impl ReplicaOf {
         let replica = m.replica.as_ref()?;
         let points = m.replicated().rev().take(SHOWN).map(|p| PointOf {
             at: time(p.taken),
+            to: replica_point::path(m.id, p.session),
+            proven: proven(p.proof.as_deref()),
             how: p.consistent.word(),
             read: p.read.to_string(),
             line: p.stored.to_string(),
@@ -71,6 +82,9 @@ impl ReplicaOf {
             of: replica.name.clone(),
             pair: (replica.pair.0, Object::Pair(replica.pair).name(estate)),
             follows: m.follows().is_some(),
+            unusual: estate
+                .unusual_replica(m)
+                .map_or_else(String::new, |u| u.words()),
             points: points.collect(),
             more: m.replicated().count().saturating_sub(SHOWN),
             may: may && m.deleted.is_none(),

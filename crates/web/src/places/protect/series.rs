@@ -31,13 +31,20 @@ pub(super) fn path(at: PointAt) -> String {
     )
 }
 
-pub(super) fn row(store: StoreId, machine: Uuid, p: &StoredPoint) -> PointRow {
+/// One of a store.
+fn stored(store: StoreId, machine: Uuid, p: &StoredPoint) -> PointRow {
+    let session = p.session;
+    let at = PointAt {
+        store,
+        machine,
+        session,
+    };
+    row(path(at), p)
+}
+
+pub(super) fn row(to: String, p: &StoredPoint) -> PointRow {
     PointRow {
-        to: path(PointAt {
-            store,
-            machine,
-            session: p.session,
-        }),
+        to,
         at: time(p.taken),
         how: p.consistent.word(),
         size: p.size.to_string(),
@@ -88,7 +95,7 @@ fn build(desk: &AtDesk, id: u64, machine: Uuid, query: &Query) -> Result<SeriesP
             .map_or_else(String::new, |u| u.words()),
         rows: points[range]
             .iter()
-            .map(|p| row(store.id, machine, p))
+            .map(|p| stored(store.id, machine, p))
             .collect(),
         window,
         query: query.0.with("", ""),

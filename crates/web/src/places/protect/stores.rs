@@ -1,34 +1,23 @@
-//! Stores of backups: a table of them, one with what it has of each machine, and the sheets that make and forget one.
+//! Stores of backups: a table of them, one with what it has of each machine, and the sheet that forgets one.
 
 use crate::frame::{
-    AtDesk, Fields, Page, Problem, Query, Signed, Window,
-    fields::at_manager,
-    page as whole, part,
+    AtDesk, Fields, Page, Problem, Query, Signed, Window, page as whole, part,
     sheet::{Filled, render},
     time,
     viewer::MaySettings,
 };
 use crate::places::logbook::lately::{Line, lately};
 use askama::Template;
-use futures::future::BoxFuture;
 use rocket::{get, http::Status, post};
 use std::sync::Arc;
 use zastrugi_core::{
-    endpoint::{Endpoint, Password},
-    estate::{Estate, Series, Store},
-    evidence::Probe,
+    estate::{Estate, Lies, Series, Store},
     ids::StoreId,
     permits::Act,
-    rooms::{
-        Proposal,
-        stores::{Ask, MakeStore},
-    },
+    rooms::{Proposal, stores::Ask},
     units::Bytes,
     view::View,
 };
-
-/// Where S3 servers of this kind listen, if nobody says otherwise.
-const PORT: u16 = 9443;
 
 /// A store in the list.
 pub(super) struct StoreRow {
@@ -75,7 +64,7 @@ pub(super) fn rows(estate: &Estate) -> Vec<StoreRow> {
                 .sites
                 .get(&store.site)
                 .map_or_else(String::new, |s| s.name.clone()),
-            at: store.bucket.words(),
+            at: store.lies.words(),
             glyph,
             state,
             points: counted(&series),
@@ -135,6 +124,19 @@ fn series_row(estate: &Estate, series: &Series) -> SeriesRow {
     }
 }
 
+fn facts(store: &Store) -> Vec<(&'static str, String)> {
+    let identity = ("Identity", store.uuid.to_string());
+    match &store.lies {
+        Lies::Bucket(bucket) => vec![
+            ("Bucket", bucket.words()),
+            ("Access key", bucket.access.clone()),
+            ("Fingerprint", zastrugi_core::endpoint::short(&bucket.pin)),
+            identity,
+        ],
+        Lies::Export(_) => vec![("Lies in", store.lies.words()), identity],
+    }
+}
+
 async fn build(
     signed: &Signed,
     desk: &AtDesk,
@@ -156,7 +158,6 @@ async fn build(
         .sites
         .get(&store.site)
         .map_or_else(String::new, |s| s.name.clone());
-    let bucket = &store.bucket;
     Ok(StorePage {
         csrf: signed.csrf.clone(),
         id,
@@ -168,12 +169,7 @@ async fn build(
         glyph,
         state,
         site,
-        facts: vec![
-            ("Bucket", bucket.words()),
-            ("Access key", bucket.access.clone()),
-            ("Fingerprint", zastrugi_core::endpoint::short(&bucket.pin)),
-            ("Identity", store.uuid.to_string()),
-        ],
+        facts: facts(store),
         taken_out: store.taken_out.map_or_else(String::new, time),
         key: shown.0,
         wrong: shown.1,
@@ -232,87 +228,6 @@ pub(crate) async fn take_out(
             Err((Status::UnprocessableEntity, page.await))
         }
     }
-}
-
-#[derive(Template)]
-#[template(path = "places/protect/make_store.html")]
-struct MakeFields {
-    name: String,
-    site: String,
-    sites: Vec<String>,
-    address: String,
-    region: String,
-    bucket: String,
-    folder: String,
-    access: String,
-}
-
-fn address(fields: &Fields) -> String {
-    let typed = fields.get("address");
-    match typed {
-        "" => String::new(),
-        _ if typed.parse::<std::net::IpAddr>().is_ok() => at_manager(&format!("{typed}:{PORT}")),
-        _ => at_manager(typed),
-    }
-}
-
-pub(crate) fn make(view: &View, fields: &Fields) -> Filled {
-    let sites: Vec<String> = view.estate.sites.values().map(|s| s.name.clone()).collect();
-    let site = fields.or(
-        "site",
-        sites.get(1).or(sites.first()).map_or("", String::as_str),
-    );
-    let address = address(fields);
-    let pin = view
-        .evidence
-        .manager_pin(&Probe::StoreGreeting(address.clone()));
-    let region = fields.or("region", "us-east-1");
-    let ask = MakeStore {
-        name: fields.get("name").into(),
-        site: (&site).into(),
-        target: Endpoint {
-            address: address.into(),
-            pin: pin.into(),
-        },
-        region: (&region).into(),
-        bucket: fields.get("bucket").into(),
-        folder: fields.get("folder").into(),
-        access: fields.get("access").into(),
-        secret: if fields.secret("password").is_empty() {
-            Password::Missing
-        } else {
-            Password::Typed
-        },
-    };
-    Filled {
-        title: "Make a store".into(),
-        lead: "A place for backups outside everything that is backed up: a bucket of a server that speaks S3.".into(),
-        run: "Run: make it".into(),
-        danger: false,
-        back: "/protect".into(),
-        fields: render(&MakeFields {
-            name: fields.get("name").to_owned(),
-            site,
-            sites,
-            address: fields.get("address").to_owned(),
-            region,
-            bucket: fields.get("bucket").to_owned(),
-            folder: fields.get("folder").to_owned(),
-            access: fields.get("access").to_owned(),
-        }),
-        ask: Proposal::Stores(Ask::Make(ask)),
-        wrong: vec![],
-    }
-}
-
-/// Which certificate is shown at the address that was typed.
-pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
-    Box::pin(async move {
-        let asked = address(fields);
-        if !asked.is_empty() {
-            desk.greet_store(&asked).await;
-        }
-    })
 }
 
 #[derive(Template)]
