@@ -164,6 +164,10 @@ fn machine_routes() -> Router<Device> {
         .route("/v1/machines/{uuid}/layers", get(snapshots::layers))
         .route("/v1/machines/{uuid}/snapshots/{id}", put(snapshots::take))
         .route(
+            "/v1/machines/{uuid}/freezes/{id}",
+            put(snapshots::freeze).delete(snapshots::thaw),
+        )
+        .route(
             "/v1/machines/{uuid}/snapshots/{id}/back",
             post(snapshots::go_back),
         )

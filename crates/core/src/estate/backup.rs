@@ -132,6 +132,9 @@ pub struct StoredPoint {
     /// Until then somebody wanted it; none: until somebody lets it go, or its job does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ends: Option<Moment>,
+    /// Points with the same one are of one instant.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub group: Option<Uuid>,
     /// When everything was last read for a point of this place; none: nobody knows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub whole: Option<super::Whole>,

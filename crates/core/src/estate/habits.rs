@@ -19,6 +19,9 @@ pub struct Habits {
     pub leaves_out: bool,
     #[serde(default)]
     pub order: Order,
+    /// Machines with the same value of this label share each point: all of them stand still at once, or none is copied.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub together: Option<String>,
     /// So often a copy reads everything, whatever is known of what changed; none: only the first one does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub whole: Option<Often>,

@@ -88,6 +88,11 @@ impl Job {
     pub fn is_due(&self, now: Moment) -> bool {
         !self.paused && self.next.is_some_and(|next| next <= now) && self.how.cap.is_open(now)
     }
+    /// With whom a machine shares its points; none: with nobody.
+    pub fn shares<'a>(&self, machine: &'a Machine) -> Option<&'a str> {
+        let key = self.how.together.as_deref()?;
+        machine.labels.get(key).map(String::as_str)
+    }
     /// When its next run can begin; none: never.
     pub fn begins(&self) -> Option<Moment> {
         self.how.cap.opens(self.next?)

@@ -419,6 +419,10 @@ impl<'a, S: Work> Draft<'a, S> {
     pub fn findings(&self) -> &[Finding] {
         &self.findings
     }
+    /// Nothing that was planned so far is done.
+    pub fn forget_steps(&mut self) {
+        self.steps.clear();
+    }
     /// The steps planned so far, in their order.
     pub fn planned(&self) -> impl Iterator<Item = &S> {
         self.steps.iter().map(|p| &p.step)

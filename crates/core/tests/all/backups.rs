@@ -65,6 +65,7 @@ pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoi
         job: None,
         ends: None,
         whole: None,
+        group: None,
         proof: None,
     }
 }

@@ -67,6 +67,7 @@ mod storing;
 mod taking;
 mod telling;
 mod timing;
+mod together;
 mod unusual;
 mod upgrading;
 

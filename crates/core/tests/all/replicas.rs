@@ -139,6 +139,7 @@ fn point(n: u128, age: Span, size: Bytes) -> StoredPoint {
         job: Some(JOB),
         ends: None,
         whole: None,
+        group: None,
         proof: None,
     }
 }
@@ -517,6 +518,7 @@ fn nothing_is_done_to_a_replica_but_what_comes_of_its_original() {
         note: Default::default(),
         quiet: Quiet::No,
         memory: false,
+        together: false,
         ends: None,
     };
     let snap = on_it(Proposal::Snapshots(snapshots::Ask::Take(take)));

@@ -476,6 +476,7 @@ fn no_snapshot_of_a_node_and_no_deletion() {
         name: "eve".into(),
         note: "".into(),
         memory: false,
+        together: false,
         quiet: snapshots::Quiet::No,
         ends: None,
     }));

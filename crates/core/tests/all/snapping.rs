@@ -137,6 +137,7 @@ fn take(change: impl FnOnce(&mut Take)) -> Proposal {
         note: "".into(),
         quiet: Quiet::IfPossible,
         memory: false,
+        together: false,
         ends: Some(Span::days(1)),
     };
     change(&mut ask);

@@ -60,9 +60,63 @@ pub(super) async fn snapshots(s: &mut Suite, path: &str) {
         false => Err(format!("{before:?}, then {after:?}")),
     };
     s.note("its guest has another generation id then", anew);
+    still(s, path).await;
     let gone = folded(s, path, id).await;
     s.check("it is folded away within a minute", async { gone })
         .await;
+}
+
+/// What snapshots of one instant rest on: file systems that stand still until they may go on, and nobody else's.
+async fn still(s: &mut Suite, path: &str) {
+    let (own, other) = (Uuid::new_v4(), Uuid::new_v4());
+    let at = |id: Uuid| format!("{path}/freezes/{id}");
+    let ask = || Some(json!({"for_ms": 20_000}));
+    // It boots anew where it went back.
+    let mut said = Err("nobody asked".to_owned());
+    for _ in 0..LOOKS {
+        said = s
+            .send(Method::PUT, &at(own), Some(("check.freeze", 13)), ask())
+            .await;
+        if is(&said, "/stage", &json!("still")).is_ok() {
+            break;
+        }
+        sleep(Duration::from_secs(1)).await;
+    }
+    s.note(
+        "its file systems stand still",
+        answered(&said, &[200]).and_then(|()| is(&said, "/stage", &json!("still"))),
+    );
+    let said = s
+        .send(
+            Method::PUT,
+            &at(other),
+            Some(("check.freeze-other", 13)),
+            ask(),
+        )
+        .await;
+    s.note(
+        "they stand still for nobody else then",
+        answered(&said, &[409]),
+    );
+    let said = s
+        .send(Method::DELETE, &at(own), Some(("check.thaw", 13)), None)
+        .await;
+    s.note(
+        "they held until they may go on",
+        is(&said, "/held", &json!(true)),
+    );
+    let said = s
+        .send(
+            Method::DELETE,
+            &at(own),
+            Some(("check.thaw-again", 13)),
+            None,
+        )
+        .await;
+    s.note(
+        "afterwards it is not said that they still do",
+        is(&said, "/held", &json!(false)),
+    );
 }
 
 /// What movers rest on: a mark on the snapshot, no change since itself, and the bytes of its first block.

@@ -49,3 +49,4 @@ mod spares;
 mod storage;
 mod taking;
 mod templates;
+mod together;

@@ -44,6 +44,7 @@ pub(crate) fn take(machine: MachineId, name: &str, change: impl FnOnce(&mut Take
         note: "".into(),
         quiet: Quiet::IfPossible,
         memory: false,
+        together: false,
         ends: None,
     };
     change(&mut ask);

@@ -27,7 +27,7 @@ const SHEETS: [(&str, usize); 104] = [
     ("set-back", 2),
     ("pledge", 1),
     ("remove-pledge", 1),
-    ("read-store", 1),
+    ("read-store", 2),
     ("give-pledge", 1),
     ("except-disks", 1),
     ("console-password", 1),

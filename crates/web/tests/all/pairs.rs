@@ -84,6 +84,7 @@ fn estate() -> Estate {
         job: None,
         ends: None,
         whole: None,
+        group: None,
         proof: None,
     });
     for p in &points {

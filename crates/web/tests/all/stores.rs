@@ -63,6 +63,7 @@ pub(crate) fn two_points(id: u64, machine: Uuid, name: &str) -> Series {
         job: None,
         ends: None,
         whole: None,
+        group: None,
         proof: None,
     };
     Series {

@@ -9,6 +9,7 @@ use zastrugi_core::{
     estate::{Estate, Job, Machine},
     ids::draw_uuid,
     moment::{Moment, Span},
+    recurrence::Recurrence,
 };
 use zastrugi_drivers::backup::{Extents, Progress, Source, SourceDisk, Store, StoreFault, kept};
 use zastrugi_formats::backup::{Consistency, Named};
@@ -158,7 +159,11 @@ pub(super) async fn points(
     job: &Job,
     now: Moment,
 ) -> Result<(), Failed> {
-    let days = job.when.between(now.before(DAYS), now);
+    let since = Recurrence {
+        begins: now.before(DAYS),
+        ..job.when.clone()
+    };
+    let days = since.between(now.before(DAYS), now);
     let stay: Vec<usize> = job.keeps.stay(&days, &job.when.zone).into_iter().collect();
     let all = estate.in_job(job).into_iter();
     let all = all.filter_map(|m| Some((m, small(world, m)?)));

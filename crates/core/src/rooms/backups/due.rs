@@ -5,7 +5,7 @@ use super::{
     assess::{Still, Whose, copied, mark, marks},
 };
 use crate::{
-    estate::{Job, Machine},
+    estate::{Job, Machine, MachineState},
     finding::{Finding, Rule},
     ids::{JobId, MachineId, StoreId},
     limits,
@@ -18,7 +18,7 @@ use crate::{
     },
     runs::{Object, RunState},
 };
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 /// A store is swept no more often.
 const SWEPT: Span = Span::mins(20 * 60);
@@ -87,17 +87,38 @@ pub(crate) fn able<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job) -> Vec<Ma
         draft.found(Finding::mind(Rule::Count, &who, text));
     }
     let ids: Vec<MachineId> = all.iter().map(|m| m.id).collect();
-    let still = Still { to: "a store", quiet: Quiet::No, stays: None };
+    let still = Still { to: "a store", quiet: Quiet::No, stays: None, job: None };
     let mut out = snapshots::able(draft, &mark(&ids, still, draft.now));
     // A run that waits for an answer has its machine; the others needn't wait with it.
     let waits = |m: &&Arc<Machine>| runs(draft, Object::Machine(m.id)).any(|waits| waits);
     let text = "An earlier run still waits for somebody to say how it goes on.";
     out.extend(all.iter().filter(waits).map(|m| (m.id, text.to_owned())));
+    with_them(job, all, &mut out);
     for machine in all.iter().filter(|m| out.contains_key(&m.id)) {
         let text = format!("{} is not copied. {}", machine.name, out[&machine.id]);
         draft.found(Finding::mind(Rule::State, &machine.name, text));
     }
     ids.into_iter().filter(|id| !out.contains_key(id)).collect()
+}
+
+/// Whoever shares a point with one that can't is not copied either; nor with one that can't stand still.
+fn with_them(job: &Job, all: &[Arc<Machine>], out: &mut BTreeMap<MachineId, String>) {
+    let mut groups: BTreeMap<&str, Vec<&Arc<Machine>>> = BTreeMap::new();
+    for m in all {
+        if let Some(value) = job.shares(m) {
+            groups.entry(value).or_default().push(m);
+        }
+    }
+    for members in groups.into_values().filter(|m| m.len() > 1) {
+        let silent = |m: &&&Arc<Machine>| !m.is_off() && m.state != MachineState::Running { guest: true };
+        for m in members.iter().filter(silent) {
+            out.entry(m.id).or_insert_with(|| "Its guest agent does not answer: it can't stand still with the others.".into());
+        }
+        let Some(first) = members.iter().find(|m| out.contains_key(&m.id)).map(|m| m.name.clone()) else { continue };
+        for m in &members {
+            out.entry(m.id).or_insert_with(|| format!("It shares its points with {first}, which is not copied either: all of one instant, or none."));
+        }
+    }
 }
 
 /// Of the runs with open steps about something: whether each waits for somebody's answer.

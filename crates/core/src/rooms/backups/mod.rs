@@ -6,7 +6,7 @@ mod assess;
 mod due;
 
 pub use ask::{Ask, BackUp, JobRun};
-pub(crate) use assess::{Mark, Still, marks};
+pub(crate) use assess::{Mark, Marked, Still, marks};
 pub(crate) use due::{able, begins};
 
 super::composed::composed! {

@@ -59,6 +59,7 @@ pub(crate) struct Copies<'a> {
     line: Line,
     job: Option<&'a Job>,
     ends: Option<Moment>,
+    group: Option<Uuid>,
     each: bool,
     machines: usize,
     /// First copies, and what is read for all.
@@ -82,6 +83,7 @@ impl<'a> Copies<'a> {
             line: Line::to(draft.estate(), store.id),
             job,
             ends: None,
+            group: None,
             each: machines <= EACH,
             machines: 0,
             first: 0,
@@ -93,6 +95,12 @@ impl<'a> Copies<'a> {
     /// Wanted until then.
     pub(crate) fn until(self, ends: Option<Moment>) -> Copies<'a> {
         Copies { ends, ..self }
+    }
+
+    /// What is copied from now on is of one instant; none: each by itself.
+    pub(crate) fn of_group(&mut self, group: Option<Uuid>) -> &mut Copies<'a> {
+        self.group = group;
+        self
     }
 
     /// The step, after others.
@@ -133,6 +141,7 @@ impl<'a> Copies<'a> {
             ends: self.ends,
             only,
             whole,
+            group: self.group,
         };
         draft.step(step, format!("Copy {name} to {to}"), &[], Some("store"));
     }

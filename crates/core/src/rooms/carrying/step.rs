@@ -40,6 +40,9 @@ pub enum Step {
         /// All of them is read, whatever is known of what changed.
         #[serde(default, skip_serializing_if = "std::ops::Not::not")]
         whole: bool,
+        /// Whose points are of the same instant.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        group: Option<Uuid>,
     },
     /// Disks of a point come to the volume of a machine, and lie there for it.
     Bring {

@@ -53,6 +53,8 @@ pub struct How {
     /// What it takes of the line, by hours of the week.
     pub cap: Line,
     pub leaves_out: bool,
+    /// The key of a label; empty: each machine by itself.
+    pub together: Line,
     pub order: Order,
     /// `10 copies`, `30 days`; empty: never.
     pub whole: Line,

@@ -12,9 +12,12 @@ use crate::{
     layers::DEEPEST,
     moment::Span,
 };
+use std::collections::BTreeMap;
 
 /// A machine holds more states than these for other reasons.
 const STATES: u64 = DEEPEST as u64 / 2;
+/// More don't stand still at the same time.
+const AT_ONCE: usize = 32;
 /// Nobody wants a point for less, or longer.
 const LEAST: Span = Span::mins(60);
 const MOST: Span = Span::days(3660);
@@ -39,6 +42,7 @@ pub(super) fn read_all(draft: &mut Draft<'_>, ask: &Keep) -> Option<Habits> {
         cap: cap?,
         leaves_out: how.leaves_out,
         order: how.order,
+        together: Some(how.together.trim().to_owned()).filter(|key| !key.is_empty()),
         whole: whole?,
         local: how.local.filter(|s| s.0 > 0),
         wanted: how.wanted.filter(|_| wanted),
@@ -72,10 +76,37 @@ pub(super) fn said(draft: &mut Draft<'_>, job: &Job) {
         let text = format!("Every {often} all of it is read, {bytes} now, whatever is known of what changed; what is there already is not stored again.");
         draft.found(Finding::clear(Rule::Content, name, text).at("whole"));
     }
+    together(draft, job);
     local(draft, job);
     if let Some(wanted) = how.wanted {
         let text = format!("Its points go by themselves after {wanted}, also the last one.");
         draft.found(Finding::mind(Rule::Deleted, name, text).at("wanted"));
+    }
+}
+
+/// Who stands still with whom.
+fn together(draft: &mut Draft<'_>, job: &Job) {
+    let Some(key) = &job.how.together else { return };
+    let mut groups: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    let all = draft.estate().in_job(job);
+    for m in &all {
+        if let Some(value) = job.shares(m) {
+            groups.entry(value).or_default().push(&m.name);
+        }
+    }
+    groups.retain(|_, members| members.len() > 1);
+    let found = match groups.len() {
+        0 => Finding::mind(Rule::Label, &job.name, format!("No two of its machines have the same {key} now: each is copied by itself.")),
+        n => {
+            let each = groups.iter().take(4).map(|(value, members)| format!("{key}={value}: {}", members.join(", ")));
+            let text = format!("{n} groups share their points, all of one instant or none: {}.", each.collect::<Vec<_>>().join("; "));
+            Finding::clear(Rule::Label, &job.name, text)
+        }
+    };
+    draft.found(found.at("together"));
+    if let Some((value, members)) = groups.iter().find(|(_, m)| m.len() > AT_ONCE) {
+        let text = format!("{} machines have {key}={value}; up to {AT_ONCE} stand still at once.", members.len());
+        draft.found(stop(Rule::Count, "together", text));
     }
 }
 

@@ -41,6 +41,9 @@ pub enum Step {
         /// Both sides are compared, whatever is known of what changed.
         #[serde(default, skip_serializing_if = "std::ops::Not::not")]
         whole: bool,
+        /// Whose points are of the same instant.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        group: Option<Uuid>,
     },
 }
 

@@ -12,13 +12,14 @@ use crate::{
     layers,
     moment::Span,
     rooms::{
-        backups::{self, Mark, Still},
+        backups::{self, Mark, Marked, Still},
         carrying, replicas,
         snapshots,
     },
     units::Bytes,
 };
 use std::{collections::BTreeMap, sync::Arc};
+use uuid::Uuid;
 
 /// So many go over at the same time: they share the line.
 const AT_ONCE: usize = 4;
@@ -61,29 +62,49 @@ struct Going {
     whole: bool,
 }
 
-fn replicated(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, marks: Vec<Mark<Step>>) {
+fn replicated(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, marks: Vec<Marked<Step>>) {
     let line = Line::over(draft.estate(), road);
     let (mut free, mut all, mut said) = (Free::new(), Vec::<Vec<usize>>::new(), Said::default());
-    let each = marks.len() <= EACH;
-    for mark in marks {
-        let Some(machine) = draft.estate().machines.get(&mark.machine).cloned() else { continue };
-        let going = going(draft, job, road, machine);
-        let place = match place::of(draft, (job, road), &going.machine, going.bytes, &mut free) {
-            Ok(place) => place,
-            Err(why) => {
-                let name = &going.machine.name;
-                draft.found(Finding::mind(Rule::Place, name, format!("{name} is not replicated. {why}")));
-                continue;
-            }
-        };
-        lacks(draft, road, &going.machine, each);
-        said.add(draft, &going, road, &line, each);
+    let each = marks.iter().map(|m| m.marks.len()).sum::<usize>() <= EACH;
+    for marked in marks {
+        let Some(places) = places(draft, (job, road), &marked, &mut free) else { continue };
+        let made: Vec<usize> = places.iter().flat_map(|(_, place, _)| place.made.clone()).collect();
+        let title = marked.title(draft.estate());
+        let step = draft.step(marked.step, title, &made, Some("job"));
         let turn = all.len().checked_sub(AT_ONCE).and_then(|at| all.get(at)).cloned();
-        let steps = one(draft, job, road, &line, (going, place, mark));
-        draft.takes_turn(steps[0], &turn.unwrap_or_default());
-        all.push(steps);
+        draft.takes_turn(step, &turn.unwrap_or_default());
+        for (going, place, mark) in places {
+            lacks(draft, road, &going.machine, each);
+            said.add(draft, &going, road, &line, each);
+            let mut steps = vec![step];
+            steps.extend(one(draft, (job, road, &line), (going, place, mark), (step, marked.group)));
+            all.push(steps);
+        }
     }
     said.told(draft, road, &line);
+}
+
+/// Where each of those that stand still at once goes; none: one has no place, so that none of them is copied.
+fn places(draft: &mut Draft<'_>, (job, road): (&Job, Road<'_>), marked: &Marked<Step>, free: &mut Free) -> Option<Vec<(Going, Place, Mark)>> {
+    let machines: Vec<(Arc<Machine>, Mark)> = marked
+        .marks
+        .iter()
+        .filter_map(|mark| Some((draft.estate().machines.get(&mark.machine)?.clone(), *mark)))
+        .collect();
+    let mut all = Vec::new();
+    for (machine, mark) in machines {
+        let going = going(draft, job, road, machine);
+        match place::of(draft, (job, road), &going.machine, going.bytes, free) {
+            Ok(place) => all.push((going, place, mark)),
+            Err(why) => {
+                let name = &going.machine.name;
+                let with = if marked.marks.len() > 1 { ", nor is whoever shares its points" } else { "" };
+                draft.found(Finding::mind(Rule::Place, name, format!("{name} is not replicated{with}. {why}")));
+                return None;
+            }
+        }
+    }
+    Some(all)
 }
 
 /// What goes over for one, at most.
@@ -116,11 +137,15 @@ fn lacks(draft: &mut Draft<'_>, road: Road<'_>, machine: &Machine, each: bool) {
     draft.found(Finding::mind(Rule::Vlan, name, text));
 }
 
-/// Made where it is not there, marked, brought up to date, released: the numbers of these steps, the mark's first.
-fn one(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, line: &Line, (going, place, mark): (Going, Place, Mark<Step>)) -> Vec<usize> {
+/// Brought up to date once it stands still, and released: the numbers of these steps.
+fn one(
+    draft: &mut Draft<'_>,
+    (job, road, line): (&Job, Road<'_>, &Line),
+    (going, place, mark): (Going, Place, Mark),
+    (marked, group): (usize, Option<Uuid>),
+) -> Vec<usize> {
     let (machine, bytes) = (&going.machine, going.bytes);
     let (name, via, snapshot) = (&machine.name, mark.via, mark.snapshot);
-    let marked = draft.step(mark.step, format!("Mark {name}"), &place.made, Some("job"));
     let number = draft.number();
     let follow = replicas::Step::Follow {
         machine: machine.id,
@@ -136,11 +161,12 @@ fn one(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, line: &Line, (going, pl
         time: line.time(bytes),
         job: Some(job.id),
         whole: going.whole,
+        group,
     };
     let title = format!("Bring {} up to date", place.replica.name);
     let followed = draft.step(Step::Replica(follow), title, &[marked], Some("job"));
     if job.how.local.is_some() {
-        return vec![marked, followed];
+        return vec![followed];
     }
     let forget = snapshots::Step::Forget {
         machine: machine.id,
@@ -150,7 +176,7 @@ fn one(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, line: &Line, (going, pl
         time: Span::secs(10).plus(layers::STILL),
     };
     let released = draft.step(Step::Snap(forget), format!("Release the mark of {name}"), &[followed], None);
-    vec![marked, followed, released]
+    vec![followed, released]
 }
 
 /// What is alike for many is told as one.

@@ -119,6 +119,7 @@ fn keep(draft: &mut Draft<'_>, machine: &Arc<Machine>, after: &[usize]) -> Vec<u
         note: Default::default(),
         quiet: Quiet::No,
         memory: false,
+        together: false,
         ends: Some(KEPT),
     };
     snapshots::take(&mut part, &take);

@@ -55,6 +55,7 @@ fn asked(draft: &Draft<'_>, schedule: &Schedule, machines: Vec<MachineId>) -> Ta
         note: Default::default(),
         quiet: Quiet::IfPossible,
         memory: false,
+        together: false,
         ends: Some(schedule.keeps),
     }
 }

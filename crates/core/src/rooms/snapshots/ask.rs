@@ -63,6 +63,9 @@ pub struct Take {
     pub note: Line,
     pub quiet: Quiet,
     pub memory: bool,
+    /// All of them stand still at once and have one of the same instant, or none has one.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub together: bool,
     /// It is deleted by itself after so long; none: somebody does.
     pub ends: Option<Span>,
 }

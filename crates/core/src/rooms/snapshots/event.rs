@@ -18,6 +18,13 @@ pub enum Event {
         /// How long the machine stood still for it.
         still: Span,
     },
+    /// These are of one instant: all stood still, from before the first until after the last.
+    Together {
+        machines: Vec<MachineId>,
+        name: String,
+        /// From when the first was asked for until the last was there.
+        within: Span,
+    },
     Back {
         machine: MachineId,
         to: Uuid,
@@ -43,20 +50,37 @@ pub enum Event {
 }
 
 impl Event {
-    fn machine(&self) -> MachineId {
+    /// Whose; none: it is of several.
+    fn machine(&self) -> Option<MachineId> {
         match self {
+            Event::Together { .. } => None,
             Event::Taken { machine, .. }
             | Event::Back { machine, .. }
             | Event::Forgotten { machine, .. }
             | Event::Kept { machine, .. }
-            | Event::Seen { machine, .. } => *machine,
+            | Event::Seen { machine, .. } => Some(*machine),
         }
+    }
+}
+
+impl Event {
+    fn told_of_several(&self, estate: &Estate) -> Option<Entry> {
+        let Event::Together { machines, name, within } = self else { return None };
+        let names: Vec<String> = machines.iter().take(8).map(|id| Object::Machine(*id).name(estate)).collect();
+        let more = match machines.len().saturating_sub(8) {
+            0 => String::new(),
+            n => format!(" and {n} more"),
+        };
+        let text = format!("Snapshots “{name}” of {}{more} are of one instant: all stood still, the last was there {within} after the first was asked for", names.join(", "));
+        Some(Entry::new("machine", text, machines.iter().map(ToString::to_string).collect()))
     }
 }
 
 impl Tale for Event {
     fn absorb(&self, pen: &mut Pen<'_>) {
-        pen.machine(self.machine(), |m| match self {
+        let Some(machine) = self.machine() else { return };
+        pen.machine(machine, |m| match self {
+            Event::Together { .. } => {}
             Event::Taken { snapshot, .. } => m.snapshots.take(Snapshot::clone(snapshot)),
             Event::Back { to, .. } => m.snapshots.go_back(*to),
             Event::Forgotten { snapshots, .. } => m.snapshots.forget(snapshots),
@@ -77,7 +101,7 @@ impl Tale for Event {
     }
 
     fn tell(&self, estate: &Estate) -> Option<Entry> {
-        let machine = self.machine();
+        let Some(machine) = self.machine() else { return self.told_of_several(estate) };
         let name = Object::Machine(machine).name(estate);
         let called = |uuid: &Uuid| {
             let known = estate.machines.get(&machine).and_then(|m| m.snapshots.get(*uuid));
@@ -99,6 +123,7 @@ impl Tale for Event {
                 let until = if ends.is_some() { "until a given time" } else { "until somebody deletes it" };
                 format!("{name}: {} is kept {until}", called(snapshot))
             }
+            Event::Together { .. } => return None,
             Event::Seen { snapshots, .. } => format!("{name}: its host tells of {} snapshots", snapshots.all.len()),
         };
         Some(Entry::new("machine", text, vec![machine.to_string()]))
@@ -107,7 +132,7 @@ impl Tale for Event {
     fn is_sighting(&self) -> bool {
         match self {
             Event::Seen { .. } => true,
-            Event::Taken { .. } | Event::Back { .. } | Event::Forgotten { .. } | Event::Kept { .. } => false,
+            Event::Taken { .. } | Event::Together { .. } | Event::Back { .. } | Event::Forgotten { .. } | Event::Kept { .. } => false,
         }
     }
 }

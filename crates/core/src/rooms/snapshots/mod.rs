@@ -12,7 +12,7 @@ pub use ask::{Ask, Back, Forget, Keep, Quiet, Take, Which};
 pub use event::Event;
 pub(crate) use forget::forget;
 pub(crate) use take::{able, take};
-pub use step::Step;
+pub use step::{Member, Step};
 
 use crate::{
     estate::Machine,

@@ -12,6 +12,7 @@ use crate::{
     view::View,
 };
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use uuid::Uuid;
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, strum::VariantNames)]
@@ -29,6 +30,13 @@ pub enum Step {
         ends: Option<Moment>,
         time: Span,
     },
+    /// Several stand still at once: all of them have one, of the same instant, or none has.
+    Together {
+        name: String,
+        note: String,
+        ends: Option<Moment>,
+        members: Vec<Member>,
+    },
     Back {
         machine: MachineId,
         via: HostId,
@@ -44,12 +52,21 @@ pub enum Step {
     },
 }
 
+/// One of several that stand still at once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Member {
+    pub machine: MachineId,
+    pub via: HostId,
+    pub snapshot: Uuid,
+}
+
 impl Work for Step {
     type Event = Event;
 
     fn group(&self) -> &'static str {
         match self {
             Step::Take { .. } => "take a snapshot",
+            Step::Together { .. } => "take snapshots of one instant",
             Step::Back { .. } => "go back to a snapshot",
             Step::Forget { .. } => "delete snapshots",
         }
@@ -58,6 +75,7 @@ impl Work for Step {
     fn length(&self) -> Length {
         match self {
             Step::Take { time, memory: true, .. } | Step::Forget { time, .. } => Length::Computed(*time),
+            Step::Together { .. } => Length::Call(Span::secs(5)),
             Step::Take { memory: false, .. } | Step::Back { .. } => Length::Call(Span::secs(1)),
         }
     }
@@ -70,12 +88,12 @@ impl Work for Step {
         match self {
             // The host goes on folding, or writing memory, by itself.
             Step::Take { .. } | Step::Forget { .. } => true,
-            Step::Back { .. } => false,
+            Step::Back { .. } | Step::Together { .. } => false,
         }
     }
 
     fn device(&self, _estate: &Estate) -> Option<Object> {
-        Some(Object::Host(self.via()))
+        self.on().first().map(|(_, via)| Object::Host(*via))
     }
 
     fn urgency(&self) -> Urgency {
@@ -83,22 +101,26 @@ impl Work for Step {
     }
 
     fn about(&self) -> Vec<Object> {
-        vec![Object::Machine(self.machine()), Object::Host(self.via())]
+        let on = self.on().into_iter();
+        on.flat_map(|(machine, via)| [Object::Machine(machine), Object::Host(via)]).collect()
     }
 
     fn locks(&self) -> Vec<Lock> {
-        vec![
-            Lock::exclusive(Object::Machine(self.machine())),
-            Lock::shared(Object::Host(self.via())),
-        ]
+        let on = self.on();
+        let hosts: BTreeSet<HostId> = on.iter().map(|(_, via)| *via).collect();
+        let hosts = hosts.into_iter().map(|via| Lock::shared(Object::Host(via)));
+        let machines = on.iter().map(|(machine, _)| Lock::exclusive(Object::Machine(*machine)));
+        machines.chain(hosts).collect()
     }
 
     fn premise(&self, view: &View) -> Premise {
-        let (machine, host) = (self.machine(), Object::Host(self.via()));
-        let there = Premise::exist(view, &[host]).and(|| Premise::live(view, machine));
+        let there = |premise: Premise, (machine, via): (MachineId, HostId)| {
+            premise.and(|| Premise::exist(view, &[Object::Host(via)])).and(|| Premise::live(view, machine))
+        };
+        let there = self.on().into_iter().fold(Premise::exist(view, &[]), there);
         match self {
-            Step::Back { to, .. } => there.and(|| known(view, machine, *to)),
-            Step::Take { .. } | Step::Forget { .. } => there,
+            Step::Back { machine, to, .. } => there.and(|| known(view, *machine, *to)),
+            Step::Take { .. } | Step::Together { .. } | Step::Forget { .. } => there,
         }
     }
 
@@ -112,14 +134,11 @@ impl Work for Step {
 }
 
 impl Step {
-    pub fn machine(&self) -> MachineId {
+    /// The machines, each with the host by which it is done.
+    pub fn on(&self) -> Vec<(MachineId, HostId)> {
         match self {
-            Step::Take { machine, .. } | Step::Back { machine, .. } | Step::Forget { machine, .. } => *machine,
-        }
-    }
-    pub fn via(&self) -> HostId {
-        match self {
-            Step::Take { via, .. } | Step::Back { via, .. } | Step::Forget { via, .. } => *via,
+            Step::Take { machine, via, .. } | Step::Back { machine, via, .. } | Step::Forget { machine, via, .. } => vec![(*machine, *via)],
+            Step::Together { members, .. } => members.iter().map(|m| (m.machine, m.via)).collect(),
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The checks before a snapshot is taken (rules, section 13).
 
-use super::{Draft, Quiet, Step, Take};
+use super::{Draft, Member, Quiet, Step, Take};
 use crate::{
     copying::rate,
     estate::{Host, Machine, MachineState, Volume},
@@ -51,6 +51,9 @@ pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
     // What each volume has left for the next.
     let mut free: BTreeMap<_, Bytes> = BTreeMap::new();
     let mut said = Said::default();
+    if ask.together {
+        at_once(draft, ask, &machines);
+    }
     for machine in &machines {
         if draft.is_own(machine, "machines")
             && alone(draft, machine, "machines")
@@ -61,6 +64,48 @@ pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
         }
     }
     said.told(draft, ask);
+    if ask.together {
+        joined(draft, ask);
+    }
+}
+
+/// More don't stand still at the same time.
+const AT_ONCE: usize = 32;
+
+/// All or none: whoever can't stand still holds up all others.
+fn at_once(draft: &mut Draft<'_>, ask: &Take, machines: &[Arc<Machine>]) {
+    let stop = |rule, field: &str, text: String| Finding::stop(rule, field, text).at(field);
+    if ask.memory {
+        draft.found(stop(Rule::Memory, "memory", "Memory takes a while to write; what is of one instant is without it.".into()));
+    }
+    if machines.len() > AT_ONCE {
+        draft.found(stop(Rule::Count, "machines", format!("Up to {AT_ONCE} machines stand still at once.")));
+    }
+    for m in machines.iter().filter(|m| !m.is_off() && m.state != MachineState::Running { guest: true }) {
+        let text = format!("The guest agent of {} does not answer: it can't stand still with the others, and so none has a snapshot.", m.name);
+        draft.found(Finding::stop(Rule::Guest, &m.name, text).at("machines").remedy("Take it out of the selection, or take each by itself."));
+    }
+}
+
+/// What was planned one by one is one step.
+fn joined(draft: &mut Draft<'_>, ask: &Take) {
+    let members: Vec<Member> = draft
+        .planned()
+        .filter_map(|step| match step {
+            Step::Take { machine, via, snapshot, .. } => Some(Member { machine: *machine, via: *via, snapshot: *snapshot }),
+            Step::Together { .. } | Step::Back { .. } | Step::Forget { .. } => None,
+        })
+        .collect();
+    draft.forget_steps();
+    let text = format!("All {} stand still before the first is asked for, and go on after the last is there; where one does not, none has a snapshot.", members.len());
+    draft.found(Finding::clear(Rule::Guest, "machines", text));
+    let step = Step::Together {
+        name: ask.name.trim().to_owned(),
+        note: ask.note.trim().to_owned(),
+        ends: ask.ends.map(|e| draft.now.plus(e)),
+        members,
+    };
+    draft.step(step, format!("Take {} of all at one instant", ask.name.trim()), &[], Some("machines"));
 }
 
 /// Of those that would have one, whoever can't now, with the reason.

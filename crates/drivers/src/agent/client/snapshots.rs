@@ -1,7 +1,7 @@
 //! Snapshots of a machine, and the layers of its disks.
 
 use super::{Agent, Stamp};
-use crate::agent::wire::snapshots::{WireFold, WireLayers, WireTaken};
+use crate::agent::wire::snapshots::{WireFold, WireHeld, WireLayers, WireStill, WireTaken};
 use reqwest::Method;
 use serde_json::json;
 use uuid::Uuid;
@@ -13,6 +13,8 @@ pub(crate) struct Wish<'a> {
     pub(crate) note: &'a str,
     pub(crate) quiet: bool,
     pub(crate) memory: bool,
+    /// Only while its file systems stand still for this.
+    pub(crate) frozen: Option<Uuid>,
 }
 
 impl Agent<'_> {
@@ -29,8 +31,32 @@ impl Agent<'_> {
         wish: &Wish<'_>,
     ) -> Result<WireTaken, Fault> {
         let path = format!("/v1/machines/{machine}/snapshots/{snapshot}");
-        let body = json!({"name": wish.name, "note": wish.note, "quiet": wish.quiet, "memory": wish.memory});
+        let body = json!({"name": wish.name, "note": wish.note, "quiet": wish.quiet, "memory": wish.memory, "frozen": wish.frozen});
         self.put(path, stamp, body).await
+    }
+
+    /// Its file systems stand still, for so many milliseconds at most.
+    pub(crate) async fn freeze(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &Uuid,
+        id: &Uuid,
+        for_ms: u64,
+    ) -> Result<WireStill, Fault> {
+        let path = format!("/v1/machines/{machine}/freezes/{id}");
+        self.put(path, stamp, json!({"for_ms": for_ms})).await
+    }
+
+    /// They go on; whether they stood still all the time.
+    pub(crate) async fn thaw(
+        &self,
+        stamp: Stamp<'_>,
+        machine: &Uuid,
+        id: &Uuid,
+    ) -> Result<bool, Fault> {
+        let path = format!("/v1/machines/{machine}/freezes/{id}");
+        let ask = self.ask(Method::DELETE, path, Some(stamp), None);
+        self.http.call::<WireHeld>(ask).await.map(|said| said.held)
     }
 
     pub(crate) async fn back(

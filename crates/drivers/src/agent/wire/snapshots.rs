@@ -207,3 +207,18 @@ impl WireLayers {
         })
     }
 }
+
+/// Whether file systems stand still.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireStill {
+    /// `still` or `failed`.
+    pub(crate) stage: String,
+    #[serde(default)]
+    pub(crate) why: String,
+}
+
+/// Whether they stood still until they were told to go on.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WireHeld {
+    pub(crate) held: bool,
+}

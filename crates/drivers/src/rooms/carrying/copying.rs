@@ -365,6 +365,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
             job,
             ends,
             whole,
+            group,
             ..
         },
         Carried::There(brought),
@@ -394,6 +395,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         took: Span(m.took),
         job: *job,
         ends: *ends,
+        group: *group,
         whole: Whole::of(taken, *whole || compared, before),
         proof: None,
     };

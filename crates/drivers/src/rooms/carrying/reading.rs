@@ -142,6 +142,7 @@ fn found(manifest: &Manifest, job: Option<JobId>) -> FoundPoint {
             job,
             ends: None,
             whole: None,
+            group: None,
             proof: None,
         },
     }

@@ -99,6 +99,7 @@ impl Drivers {
             disks,
             job,
             whole,
+            group,
             ..
         } = step;
         let (original, own) = (at(estate, *machine)?, at(estate, *replica)?);
@@ -142,6 +143,7 @@ impl Drivers {
             took: turn.waited,
             job: *job,
             ends: None,
+            group: *group,
             whole: Whole::of(taken.taken, *whole || shipped.compared, own.follows()),
             proof: None,
         };

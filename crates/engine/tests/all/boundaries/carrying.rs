@@ -9,6 +9,7 @@ use crate::{
     proving::{must, prove},
     restoring::{beside, disks_to, newest, put_back},
     snapshots::{forget, named, take},
+    together::together,
 };
 use zastrugi_core::moment::Span;
 use zastrugi_core::rooms::{
@@ -54,8 +55,12 @@ impl Tour<'_> {
             0,
             "nothing that was brought is left"
         );
-        lab.desk.ask_for_layers(&[frail]).await;
-        self.go(forget(frail, Which::All)).await;
+        let then = lab.machine("frail-then");
+        self.go(together(&[frail, then])).await;
+        for id in [frail, then] {
+            lab.desk.ask_for_layers(&[id]).await;
+            self.go(forget(id, Which::All)).await;
+        }
         self.go(read_again(lab, None)).await;
         let key = key_of(lab).await;
         self.go(forget_store(lab)).await;

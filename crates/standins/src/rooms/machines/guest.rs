@@ -7,6 +7,14 @@ use crate::{
 };
 use serde::{Deserialize, Serialize};
 
+/// File systems that stand still for several snapshots at once.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Still {
+    pub(crate) id: String,
+    /// Virtual milliseconds; nobody is kept waiting longer.
+    pub(crate) until: i64,
+}
+
 /// A machine that is on, as its host keeps it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Guest {
@@ -24,6 +32,9 @@ pub(crate) struct Guest {
     /// Since when it stands still in the middle of a move.
     #[serde(default)]
     pub(crate) frozen: Option<i64>,
+    /// Its file systems stand still, for whom and until when at most.
+    #[serde(default)]
+    pub(crate) still: Option<Still>,
     /// What it prints; not kept over a restart of the stand-ins.
     #[serde(skip)]
     pub(crate) console: Console,
@@ -102,6 +113,7 @@ impl Guest {
             hung: None,
             mute: None,
             frozen: None,
+            still: None,
             paused: None,
             locked: false,
             spoilt: false,

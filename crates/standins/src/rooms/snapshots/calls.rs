@@ -3,7 +3,7 @@
 use super::{
     chain::Chain,
     going::{self, No, Wish},
-    told,
+    still, told,
 };
 use crate::{
     agent::{change::fenced, owner_only, refused},
@@ -31,6 +31,15 @@ pub(crate) struct Take {
     /// With what is in memory.
     #[serde(default)]
     memory: bool,
+    /// While its file systems stand still for this.
+    #[serde(default)]
+    frozen: Option<String>,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Freeze {
+    /// They go on by themselves after so long, in milliseconds.
+    for_ms: i64,
 }
 
 #[derive(Deserialize)]
@@ -145,9 +154,33 @@ pub(crate) async fn take(
         note: ask.note,
         quiet: ask.quiet,
         memory: ask.memory,
+        frozen: ask.frozen,
     };
     change(&device, &headers, &uuid, |state, host, _, now| {
         going::take(state, host, &uuid, &id, wish, now)
+    })
+}
+
+/// Its file systems stand still until somebody says that they may go on, or for so long.
+pub(crate) async fn freeze(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    headers: HeaderMap,
+    Json(ask): Json<Freeze>,
+) -> Response {
+    change(&device, &headers, &uuid, |state, host, _, now| {
+        still::freeze(state, host, (&uuid, &id), ask.for_ms, now)
+    })
+}
+
+/// They go on; whether they stood still until now.
+pub(crate) async fn thaw(
+    Extract(device): Extract<Device>,
+    Path((uuid, id)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Response {
+    change(&device, &headers, &uuid, |state, host, _, now| {
+        still::thaw(state, host, (&uuid, &id), now)
     })
 }
 

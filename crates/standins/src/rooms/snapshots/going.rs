@@ -98,10 +98,12 @@ pub(crate) struct Wish {
     pub(crate) note: String,
     pub(crate) quiet: bool,
     pub(crate) memory: bool,
+    /// Taken only while its file systems stand still for this.
+    pub(crate) frozen: Option<String>,
 }
 
 /// The volume of a machine that this host reaches; nobody else runs it.
-fn home(state: &State, host: &str, uuid: &str) -> Result<String, No> {
+pub(super) fn home(state: &State, host: &str, uuid: &str) -> Result<String, No> {
     let home = state.home(host, uuid);
     let Some(volume) = home.and_then(|uid| state.volumes.get(&uid)) else {
         return Err(("machine", "There is no such machine.".into()));
@@ -134,7 +136,13 @@ fn busy(state: &State, host: &str, uuid: &str) -> Result<(), No> {
 }
 
 /// How long its file systems stand still, if its agent does that in time.
-fn freeze(state: &State, host: &str, uuid: &str, uid: &str, now: i64) -> Result<i64, No> {
+pub(super) fn freeze(
+    state: &State,
+    host: &str,
+    uuid: &str,
+    uid: &str,
+    now: i64,
+) -> Result<i64, No> {
     let guest = state.hosts.get(host).and_then(|h| h.guests.get(uuid));
     let Some(guest) = guest else { return Ok(0) };
     let temper = state.volumes[uid].records[uuid].temper;
@@ -183,7 +191,13 @@ pub(crate) fn take(
     }
     let (on, up) = (guest.is_some(), guest.map_or(0, |g| now - g.started));
     let console = guest.is_some_and(|g| g.console.writes());
-    let frozen = match wish.quiet {
+    if let Some(by) = wish.frozen.as_deref().filter(|_| on) {
+        if !super::still::holds(state, host, (uuid, by), now) {
+            let words = "Its file systems do not stand still any more.";
+            return Ok(json!({"stage": "failed", "code": "guest", "why": words}));
+        }
+    }
+    let frozen = match wish.quiet && wish.frozen.is_none() {
         true => match freeze(state, host, uuid, &uid, now) {
             Ok(still) => still,
             Err((code, words)) => {
@@ -205,7 +219,7 @@ pub(crate) fn take(
         name: wish.name,
         note: wish.note,
         taken: crate::world::wall(),
-        quiet: wish.quiet && on,
+        quiet: (wish.quiet || wish.frozen.is_some()) && on,
         off: !on,
         memory: (wish.memory && on).then_some(Kept { bytes, up }),
         still: frozen + if on { SWITCH } else { 0 },

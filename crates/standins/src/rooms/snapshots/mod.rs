@@ -4,6 +4,7 @@ pub(crate) mod blocks;
 pub(crate) mod calls;
 pub(crate) mod chain;
 pub(crate) mod going;
+pub(crate) mod still;
 pub(crate) mod told;
 
 use crate::{rooms::storage::volume::Record, scenario::ScenarioSnapshot, world::World};
@@ -59,6 +60,17 @@ pub(crate) fn seed(uuid: &str) -> u64 {
 }
 
 impl World {
+    /// For whom the file systems of this guest stand still now; none: for nobody.
+    pub fn stands_still(&self, machine: &str) -> Option<String> {
+        let now = self.now();
+        let state = self.lock();
+        let mut records = state.volumes.values().flat_map(|v| &v.records);
+        let (uuid, _) = records.find(|(_, r)| r.name == machine)?;
+        let guest = state.hosts.values().find_map(|h| h.guests.get(uuid))?;
+        let still = guest.still.as_ref().filter(|s| now < s.until)?;
+        Some(still.id.clone())
+    }
+
     /// The file systems of this guest take 20 s to stand still, or no longer.
     pub fn slow_guest(&self, machine: &str, slow: bool) {
         let mut state = self.lock();

@@ -195,6 +195,8 @@ fn habits(job: &Job) -> Vec<(&'static str, String)> {
         "Who comes first",
         (how.order != Order::Number).then(|| how.order.words().to_owned()),
     );
+    let same = |key: &String| format!("machines with the same {key}: all or none");
+    add("Of one instant", how.together.as_ref().map(same));
     add("All is read", how.whole.map(|o| format!("every {o}")));
     let left = "disks that are taken out of what is promised";
     add("Not copied", how.leaves_out.then(|| left.to_owned()));

@@ -62,6 +62,7 @@ struct More {
     orders: Vec<(&'static str, &'static str)>,
     whole: String,
     leaves_out: bool,
+    together: String,
     local: u64,
     locals: Vec<(u64, String)>,
 }
@@ -105,10 +106,12 @@ fn habits(fields: &Fields, had: &Habits) -> (Option<More>, How) {
         true => had.leaves_out,
         false => fields.ticked("leaves_out", had.leaves_out),
     };
+    let together = fields.or("together", had.together.as_deref().unwrap_or(""));
     let local = minutes(fields, "local", had.local);
     let how = How {
         cap: cap.as_str().into(),
         leaves_out,
+        together: together.as_str().into(),
         order,
         whole: whole.as_str().into(),
         local: span(local),
@@ -120,6 +123,7 @@ fn habits(fields: &Fields, had: &Habits) -> (Option<More>, How) {
         orders: orders.map(|o| (o.key(), o.words())).to_vec(),
         whole,
         leaves_out,
+        together,
         local,
         locals: choices(&LOCAL, local),
     });

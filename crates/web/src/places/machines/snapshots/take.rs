@@ -14,6 +14,9 @@ use zastrugi_core::{
     view::View,
 };
 
+/// All at one instant.
+const TOGETHER: &str = "together";
+
 #[derive(Template)]
 #[template(path = "places/machines/snapshots/take.html")]
 struct TakeFields {
@@ -42,10 +45,11 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         note: (&note).into(),
         quiet: match quiet.as_str() {
             "no" => Quiet::No,
-            "only" => Quiet::Only,
+            "only" | TOGETHER => Quiet::Only,
             _ => Quiet::IfPossible,
         },
         memory,
+        together: quiet == TOGETHER && named.len() > 1,
         ends,
     };
     Filled {

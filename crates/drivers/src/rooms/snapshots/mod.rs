@@ -1,5 +1,7 @@
 //! Snapshots at the host that runs the machine, or at one that reaches its volume.
 
+mod together;
+
 use crate::{
     Drivers, Outcome, Turn,
     agent::{Agent, SnapshotWish as Wish, WireTaken},
@@ -24,13 +26,19 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
-        let host = self.host_of(estate, step.via())?;
-        let machine = estate.machines.get(&step.machine());
+        if let Step::Together { .. } = step {
+            return self.at_one_instant(estate, step, turn).await;
+        }
+        let on = step.on().first().copied();
+        let (machine, via) = on.ok_or_else(|| premise("It is of no machine."))?;
+        let host = self.host_of(estate, via)?;
+        let machine = estate.machines.get(&machine);
         let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
         match step {
             Step::Take { .. } => take(&agent, machine, step, turn).await,
+            Step::Together { .. } => Err(premise("It is of several machines.")),
             Step::Back { to, .. } => {
                 agent.back(stamp(turn), &machine.uuid, to).await?;
                 let back = snapshots::Event::Back {
@@ -70,6 +78,9 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
+        if let Step::Together { members, .. } = step {
+            return self.none_of_them(estate, members, turn).await;
+        }
         let Step::Take {
             machine,
             snapshot,
@@ -142,6 +153,7 @@ async fn take(
             note,
             quiet,
             memory: *memory,
+            frozen: None,
         };
         agent
             .snapshot(stamp(turn), &machine.uuid, snapshot, &wish)
