@@ -9,8 +9,11 @@ pub mod csv;
 pub mod estate;
 pub mod iso9660;
 pub mod ovf;
+pub mod pledge;
 pub mod seed;
 pub mod table;
 
+#[cfg(test)]
+mod fits;
 #[cfg(test)]
 mod hostile;

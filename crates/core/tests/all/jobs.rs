@@ -287,9 +287,9 @@ fn a_run_copies_whoever_has_the_label_and_lets_go_what_is_not_kept() {
         "{:?}",
         said.findings()
     );
-    assert_eq!(kinds(&said), ["expire", "mark", "copy", "release", "sweep"]);
+    assert_eq!(kinds(&said), ["mark", "copy", "release", "expire", "sweep"]);
     let Step::Backups(backups::Step::Store(stores::Step::Expire { points, .. })) =
-        &said.steps()[0].step
+        &said.steps()[3].step
     else {
         panic!("{:?}", said.steps());
     };

@@ -3,6 +3,7 @@
 
 mod backups;
 mod boundaries;
+mod breaking;
 mod building;
 mod carriers;
 mod coming_back;

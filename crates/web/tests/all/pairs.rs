@@ -247,4 +247,34 @@ async fn a_replica_says_whose_it_is_and_offers_three_ways(pool: PgPool) {
     // On the original's line of points the other site has a line of its own.
     let (_, original) = house.get(&cookie, "/protect/machines/7").await;
     assert!(words(&original).contains("What db is promised"));
+    // A point of it has a page, on which it is proven; and the original's page leads there.
+    let session = Uuid::from_u128(2);
+    let path = format!("/protect/replicas/20/{session}");
+    assert!(original.contains(&path), "{original}");
+    let (status, point) = house.get(&cookie, &path).await;
+    assert_eq!(status, Status::Ok);
+    let said = words(&point);
+    assert!(
+        said.contains("A recovery point that db-there has") && said.contains("Prove it"),
+        "{said}"
+    );
+    let (_, sheet) = house
+        .get(
+            &cookie,
+            &format!("/sheet/prove?point=replica-20.{}", session.simple()),
+        )
+        .await;
+    assert!(
+        words(&sheet).contains("as db-there has it"),
+        "{}",
+        words(&sheet)
+    );
+    for gone in [
+        "/protect/replicas/20/x".to_owned(),
+        format!("/protect/replicas/7/{session}"),
+        "/protect/replicas/9/part".into(),
+    ] {
+        let (status, _) = house.get(&cookie, &gone).await;
+        assert_eq!(status, Status::NotFound, "{gone}");
+    }
 }

@@ -206,6 +206,63 @@ async fn a_pledge_is_made_given_changed_and_withdrawn(pool: PgPool) {
     assert_eq!(by_hand, 0, "nobody has it any more");
 }
 
+/// If this fails, a pledge that was saved is another one when it is loaded, or one of another place loses what was typed.
+#[sqlx::test(migrations = false)]
+async fn a_pledge_is_saved_as_a_file_and_loaded_again(pool: PgPool) {
+    let house = House::new(&pool, crate::house::ESTATE).await;
+    let ada = house.sign_in("ada").await;
+    let token = house.token(&ada).await;
+    let fields = "name=silver&note=for+all&to=app%3Dtickets&every=60&taker=snapshot&quiet=on&kept=1440&proved=10080&tier=1&spare=2";
+    let body = format!("_csrf={token}&sent=1&{fields}");
+    let (status, _) = house.post(&ada, "/sheet/pledge", body).await;
+    assert_eq!(status, Status::SeeOther);
+    let made = house
+        .desk()
+        .look()
+        .estate
+        .pledges
+        .values()
+        .next()
+        .unwrap()
+        .clone();
+    let path = format!("/protect/pledges/{}/file", made.id.0);
+    let (status, text) = house.get(&ada, &path).await;
+    assert_eq!(status, Status::Ok);
+    let saved = zastrugi_formats::pledge::read(&text).unwrap();
+    assert_eq!(
+        (saved.name.as_str(), saved.restart_tier),
+        ("silver", Some(1))
+    );
+    let load = async |text: &str| {
+        let file: String = text.bytes().map(|b| format!("%{b:02X}")).collect();
+        let body = format!("_csrf={token}&sent=1&name=typed&look=load&file={file}");
+        house.post(&ada, "/sheet/pledge", body).await.1
+    };
+    let page = load(&text).await;
+    for expected in [
+        "value=\"silver\"",
+        "value=\"app=tickets\"",
+        "for all",
+        "value=\"2\"",
+        "<option value=\"1440\" selected>",
+        "<option value=\"10080\" selected>",
+    ] {
+        assert!(page.contains(expected), "{expected}");
+    }
+    let odd = load("{\"name\": 1}").await;
+    assert!(
+        odd.contains("value=\"typed\"") && words(&odd).contains("can't be read as a pledge"),
+        "{odd}"
+    );
+    let elsewhere = text.replace(
+        "\"restart_tier\": 1",
+        "\"copy_elsewhere\": {\"age_minutes\": 60, \"site\": \"Nowhere\"}",
+    );
+    assert!(words(&load(&elsewhere).await).contains("There is no site Nowhere here"));
+    let (status, schema) = house.get(&ada, "/protect/pledges/schema").await;
+    assert!(status == Status::Ok && schema.contains("pledge-1.schema.json"));
+}
+
 /// If this fails, a page of a thousand promises renders them all.
 #[sqlx::test(migrations = false)]
 async fn a_thousand_promises_are_a_window_of_a_hundred(pool: PgPool) {

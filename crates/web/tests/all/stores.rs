@@ -81,6 +81,139 @@ pub(crate) fn estate() -> Estate {
     estate
 }
 
+/// If this fails, what most jobs leave as it is is in everybody's way, or what somebody said is lost when it is not shown.
+#[sqlx::test(migrations = false)]
+async fn a_job_says_more_only_where_somebody_wants_to(pool: PgPool) {
+    let house = House::of(&pool, &estate()).await;
+    let cookie = house.sign_in("ada").await;
+    let token = house.token(&cookie).await;
+    let (_, page) = house.get(&cookie, "/sheet/job").await;
+    assert!(!page.contains("name=\"cap\"") && page.contains("name=\"more\""));
+    let usual = format!(
+        "name=night&who=env%3Dprod&store={STORE}&often=FREQ%3DDAILY&at=22:00&zone=UTC&keeps=last+3&quiet=on&proves=0"
+    );
+    let more = "more=on&cap=nothing%3B+Mo-Fr+20:00-06:00+all&order=longest&together=app&whole=10+copies&local=60&leaves_out=on";
+    let send = async |fields: String| {
+        house
+            .post(
+                &cookie,
+                "/sheet/job",
+                format!("_csrf={token}&sent=1&{fields}"),
+            )
+            .await
+    };
+    let (status, page) = send(format!("{usual}&{more}&whole=often")).await;
+    assert_eq!(status, Status::UnprocessableEntity);
+    assert!(
+        page.contains("is not understood") && page.contains("Mo-Fr 20:00-06:00"),
+        "{page}"
+    );
+    let (status, page) = send(format!("{usual}&{more}")).await;
+    assert_eq!(status, Status::SeeOther, "{page}");
+    let kept = house.desk().look().estate;
+    let job = kept
+        .jobs
+        .values()
+        .find(|j| j.name == "night")
+        .unwrap()
+        .clone();
+    assert!(job.how.leaves_out && job.how.together.as_deref() == Some("app"));
+    assert_eq!(job.how.cap.to_string(), "nothing; Mo-Fr 20:00-06:00 all");
+    let (_, page) = house
+        .get(&cookie, &format!("/protect/jobs/{}", job.id.0))
+        .await;
+    let said = words(&page);
+    for expected in [
+        "nothing; Mo-Fr 20:00-06:00 all",
+        "every 10 copies",
+        "machines with the same app",
+        "stays 1 h",
+    ] {
+        assert!(said.contains(expected), "{expected}: {said}");
+    }
+    // Folded away and kept: what is not shown stays as it was.
+    let (status, page) = send(format!(
+        "of={}&{}",
+        job.id.0,
+        usual.replace("last+3", "last+4")
+    ))
+    .await;
+    assert_eq!(status, Status::SeeOther, "{page}");
+    let now = house.desk().look().estate.jobs[&job.id].clone();
+    assert_eq!(
+        (now.how.clone(), now.keeps.to_string()),
+        (job.how.clone(), "last 4".into())
+    );
+    // Once, at a time.
+    let once = usual
+        .replace(
+            "often=FREQ%3DDAILY&at=22:00",
+            "often=once&at=2031-12-05+22:00&wanted=10080",
+        )
+        .replace("night", "single");
+    let (status, page) = send(once.clone()).await;
+    assert_eq!(status, Status::SeeOther, "{page}");
+    let kept = house.desk().look().estate;
+    let single = kept
+        .jobs
+        .values()
+        .find(|j| j.name == "single")
+        .unwrap()
+        .clone();
+    assert_eq!(single.how.wanted.map(|s| s.to_string()), Some("7 d".into()));
+    let (_, page) = house
+        .get(&cookie, &format!("/protect/jobs/{}", single.id.0))
+        .await;
+    assert!(
+        words(&page).contains("once, 2031-12-05 22:00"),
+        "{}",
+        words(&page)
+    );
+    let (_, odd) = send(
+        once.replace("2031-12-05+22:00", "soon")
+            .replace("single", "odd"),
+    )
+    .await;
+    assert!(
+        words(&odd).contains("is no date with a time"),
+        "{}",
+        words(&odd)
+    );
+}
+
+/// If this fails, nobody can look through a store, or open one that is there.
+#[sqlx::test(migrations = false)]
+async fn a_store_is_looked_through_and_one_that_is_there_needs_its_key(pool: PgPool) {
+    let house = House::of(&pool, &estate()).await;
+    let cookie = house.sign_in("ada").await;
+    let (status, page) = house
+        .get(&cookie, &format!("/sheet/read-store?id={STORE}"))
+        .await;
+    assert_eq!(status, Status::Ok);
+    assert!(
+        words(&page).contains("nothing in it is changed"),
+        "{}",
+        words(&page)
+    );
+    let (_, page) = house
+        .get(&cookie, "/sheet/make-store?sent=1&opens=on&name=x")
+        .await;
+    assert!(
+        page.contains("name=\"store_key\"") && words(&page).contains("Type its key."),
+        "{}",
+        words(&page)
+    );
+    let token = house.token(&cookie).await;
+    let body = format!("_csrf={token}&sent=1&opens=on&name=x&store_key=nonsense");
+    let (_, page) = house.post(&cookie, "/sheet/make-store", body).await;
+    assert!(
+        words(&page).contains("It is no key of a store"),
+        "{}",
+        words(&page)
+    );
+    assert!(!page.contains("nonsense"), "a secret is not shown again");
+}
+
 /// If this fails, somebody looks for a copy and does not find it, or names of others become markup.
 #[sqlx::test(migrations = false)]
 async fn what_a_store_has_stands_on_its_page_and_on_the_machines(pool: PgPool) {

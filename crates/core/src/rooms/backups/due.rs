@@ -38,12 +38,16 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     if !begins(draft, &job, by_hand, Event::Job) {
         return;
     }
-    let before = expire(draft, &job, store.id);
     let all = able(draft, &job);
     let mut last = vec![];
     if !all.is_empty() {
         let marks = marks(draft, &all, Still::of(&job, &store.name), Step::Snap);
         last = copied(draft, &store, marks, Whose::Job(&job));
+    }
+    // What a copy is read against is there until it is made.
+    let before = expire(draft, &job, store.id);
+    for step in &before {
+        draft.takes_turn(*step, &last);
     }
     if store.swept.is_none_or(|at| draft.now.since(at) > SWEPT) {
         let step = stores::Step::Sweep { store: store.id };

@@ -155,8 +155,12 @@ pub(crate) async fn bring(
         return no;
     }
     let now = device.world.now();
-    let delivery = state.volumes.get_mut(&uid);
-    let Some(delivery) = delivery.and_then(|v| v.deliveries.get_mut(&id)) else {
+    let volume = state.volumes.get_mut(&uid);
+    if let Some(v) = volume.as_ref().filter(|v| v.stuffed) {
+        let words = format!("{} takes nothing more: what is beneath it is full.", v.name);
+        return refused(StatusCode::INSUFFICIENT_STORAGE, "full", words);
+    }
+    let Some(delivery) = volume.and_then(|v| v.deliveries.get_mut(&id)) else {
         return gone();
     };
     delivery.touched = now;

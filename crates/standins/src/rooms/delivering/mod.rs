@@ -74,6 +74,14 @@ fn sweep(all: &mut Deliveries, now: i64) {
 }
 
 impl World {
+    /// What is beneath a volume is full, so that it takes nothing more that is brought; or it has room again.
+    pub fn stuff(&self, volume: &str, full: bool) {
+        let mut state = self.lock();
+        let found = state.volumes.values_mut().find(|v| v.name == volume);
+        if let Some(volume) = found {
+            volume.stuffed = full;
+        }
+    }
     /// Deliveries that lie on volumes and are nobody's yet.
     pub fn deliveries(&self) -> usize {
         let state = self.lock();

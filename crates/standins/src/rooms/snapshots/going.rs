@@ -177,7 +177,8 @@ pub(crate) fn take(
     if let Some(known) = record.chain.as_ref().and_then(|c| c.snapshots.get(id)) {
         return Ok(taken(known));
     }
-    if let Some(going) = state.going.get(&key).filter(|g| g.is_for(id)) {
+    let taking = |g: &&Going| matches!(g.task, Task::Take { .. }) && g.is_for(id);
+    if let Some(going) = state.going.get(&key).filter(taking) {
         return Ok(going.told());
     }
     busy(state, host, uuid)?;

@@ -16,6 +16,9 @@ pub(crate) struct Volume {
     /// What is beneath it, where no array is.
     #[serde(default)]
     pub(crate) pool: Option<super::pool::Pool>,
+    /// It is thin on something that is full: nothing more is taken, whatever it has free.
+    #[serde(default)]
+    pub(crate) stuffed: bool,
     /// What it was formatted with; none when blank.
     #[serde(default)]
     pub(crate) signature: Option<String>,

@@ -1,6 +1,6 @@
 //! The sheets that make, change and withdraw a pledge.
 
-use super::super::storage::qualities;
+use super::{super::storage::qualities, pledge_file};
 use crate::frame::{
     Fields,
     consequences::Wrong,
@@ -32,6 +32,8 @@ const BACK: [u64; 9] = [5, 10, 15, 30, 60, 120, 240, 480, 1440];
 #[template(path = "places/protect/keep.html")]
 struct KeepFields {
     of: String,
+    /// A saved one that could not be read.
+    file: String,
     name: String,
     note: String,
     to: String,
@@ -148,6 +150,7 @@ fn read(view: &View, fields: &Fields, had: Option<&Pledge>) -> KeepFields {
         .collect();
     let sites = view.estate.sites.values().map(|s| (s.id.0, s.name.clone()));
     KeepFields {
+        file: fields.secret("file").to_owned(),
         of: had.map_or_else(String::new, |p| p.id.0.to_string()),
         name: text(fields, "name", had.map(|p| p.name.clone())),
         note: text(fields, "note", had.map(|p| p.note.clone())),
@@ -183,7 +186,11 @@ fn read(view: &View, fields: &Fields, had: Option<&Pledge>) -> KeepFields {
 }
 
 pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
-    let mut wrong = Vec::new();
+    let (loaded, mut wrong) = match fields.get("look") {
+        "load" => pledge_file::load(view, fields),
+        _ => (fields.clone(), vec![]),
+    };
+    let fields = &loaded;
     let of = fields.get("ids").parse().ok().map(PledgeId);
     let had = of.and_then(|id| view.estate.pledges.get(&id)).map(|p| &**p);
     let typed = read(view, fields, had);

@@ -13,6 +13,7 @@ mod make_store;
 mod pair_sheets;
 mod pairs;
 mod pledge;
+mod pledge_file;
 mod point;
 pub(crate) mod prove;
 mod replica;
@@ -74,6 +75,8 @@ pub(crate) fn routes() -> Vec<Route> {
         list::list_part,
         pledge::show,
         pledge::page_part,
+        pledge_file::save,
+        pledge_file::schema,
         machine::show,
         machine::page_part,
         stores::show,

@@ -7,6 +7,7 @@ use super::{
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, time};
 use askama::Template;
 use rocket::get;
+use std::collections::BTreeSet;
 use zastrugi_core::{
     copying,
     estate::{AnyPoint, Estate, PointAt, Proof, StoredPoint},
@@ -101,10 +102,12 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
         .backups_with(at.machine)
         .find(|s| s.store == at.store);
     let machine = estate.machine_with_uuid(&at.machine);
+    let name = named.map_or_else(String::new, |s| s.name.clone());
+    let with = shared(estate, point, &name);
     Ok(PointPage {
         at,
         to: path(at),
-        name: named.map_or_else(String::new, |s| s.name.clone()),
+        name,
         machine: machine.filter(|m| m.deleted.is_none()).map(|m| m.id.0),
         store: (store.id.0, store.name.clone()),
         series: format!("/protect/stores/{}/{}", at.store.0, at.machine),
@@ -116,7 +119,11 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
             ("New in the store", point.stored.to_string()),
             ("Took", point.took.to_string()),
             ("Stays", stays(estate, point)),
-        ],
+            ("Of one instant with", with),
+        ]
+        .into_iter()
+        .filter(|(_, v)| !v.is_empty())
+        .collect(),
         proof: point.proof.as_deref().map(shown),
         copy: by(estate, at.into()),
         may: signed.may(Act::Machines),
@@ -130,6 +137,25 @@ pub(super) fn by(estate: &Estate, at: AnyPoint) -> Option<(u64, String)> {
         .proving()
         .find(|m| m.proves.as_deref() == Some(&at))?;
     Some((copy.id.0, copy.name.clone()))
+}
+
+/// Whose points are of the same instant; nothing: nobody's.
+pub(super) fn shared(estate: &Estate, point: &StoredPoint, own: &str) -> String {
+    let Some(group) = point.group else {
+        return String::new();
+    };
+    let is = |p: &StoredPoint| p.group == Some(group);
+    let stored = estate.series.values();
+    let stored = stored
+        .filter(|s| s.points.iter().any(is))
+        .map(|s| s.name.clone());
+    let pairs = estate.pairs.keys();
+    let replicas = pairs
+        .flat_map(|pair| estate.replicas_over(*pair))
+        .filter(|m| m.replicated().any(is))
+        .filter_map(|m| Some(m.replica.as_ref()?.name.clone()));
+    let names: BTreeSet<String> = stored.chain(replicas).filter(|n| n != own).collect();
+    names.into_iter().collect::<Vec<_>>().join(", ")
 }
 
 /// Until when, in words.

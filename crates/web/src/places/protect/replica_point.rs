@@ -1,6 +1,6 @@
 //! A recovery point that a replica has: what it is, and whether a copy of it came up.
 
-use super::point::{ProofPart, Shown, shown, stays};
+use super::point::{ProofPart, Shown, shared, shown, stays};
 use super::series::identity;
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, time};
 use askama::Template;
@@ -56,7 +56,11 @@ fn build(signed: &Signed, desk: &AtDesk, id: u64, session: &str) -> Result<Point
             ("On the line", point.stored.to_string()),
             ("Took", point.took.to_string()),
             ("Stays", stays(estate, point)),
-        ],
+            ("Of one instant with", shared(estate, point, &of.name)),
+        ]
+        .into_iter()
+        .filter(|(_, v)| !v.is_empty())
+        .collect(),
         proof: point.proof.as_deref().map(shown),
         copy: super::point::by(estate, at),
         may: signed.may(Act::Machines),
