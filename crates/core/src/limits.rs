@@ -73,6 +73,7 @@ at_the_field! {
     JOBS = 200, "jobs", "jobs that back up or replicate";
     PAIRS = 50, "pairs", "pairs of sites";
     MAPS = 500, "lines", "lines of what is what at the two sites of a pair";
+    TOGETHER = 32, "machines", "machines that stand still at once";
     QUESTIONS = 20, "questions", "questions that one machine must answer";
     PLEDGES = 200, "pledges", "pledges of the estate";
     TERMS = 32, "labels", "labels in an expression of labels";

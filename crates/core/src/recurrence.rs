@@ -95,7 +95,8 @@ impl Recurrence {
             begins,
         };
         read.set()?;
-        match read.next(begins.before(Span::millis(1))) {
+        // It may be at the beginning of the minute in which it begins.
+        match read.next(begins.before(Span::mins(1))) {
             Some(first) if first.since(begins) <= AHEAD => Ok(read),
             _ => Err("It never occurs within five years.".into()),
         }

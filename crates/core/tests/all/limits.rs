@@ -18,7 +18,7 @@ use zastrugi_core::{
         images::AddImage,
         machines::{self, CreateMachines, NewDisk, NewNic, PowerAct},
         networks::{self, CreateNetwork},
-        pledges, qualities, sharing, spares, storage,
+        pledges, qualities, sharing, snapshots, spares, storage,
         storage::ConnectArray,
     },
     testkit::{self, read},
@@ -133,6 +133,16 @@ fn machine(limit: &Limit) -> Option<Proposal> {
             }
             .into()
         }
+        limits::TOGETHER => snapshots::Ask::Take(snapshots::Take {
+            machines: (0..n as u64).map(MachineId).collect(),
+            name: "all".into(),
+            note: "".into(),
+            quiet: snapshots::Quiet::Only,
+            memory: false,
+            together: true,
+            ends: None,
+        })
+        .into(),
         limits::CARDS => create(|a| {
             let card = NewNic {
                 network: None,

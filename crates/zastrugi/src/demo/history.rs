@@ -29,6 +29,7 @@ const AT_ONCE: usize = 3;
 struct Then {
     world: Arc<World>,
     machine: String,
+    seed: u64,
     /// The first block of each chunk that was written, with when that was, the oldest first.
     writes: Vec<(u32, Moment)>,
     at: Moment,
@@ -64,14 +65,22 @@ impl Extents for Then {
                 let block = u32::try_from(place / BLOCK).unwrap_or(u32::MAX);
                 let (then, now) = self.version(block);
                 if then < now && piece.iter().any(|b| *b != 0) {
-                    // Whatever stood there before: other bytes, that pack as well.
-                    let other = u8::try_from((now - then) % 200 + 1).unwrap_or(1);
-                    piece.iter_mut().for_each(|b| *b = b.wrapping_add(other));
+                    // Whatever stood there before.
+                    before(piece, (self.seed, block, (now - then) as u64));
                 }
                 place += BLOCK;
             }
             Ok(bytes)
         })
+    }
+}
+
+/// A page of other bytes at the beginning of a block; the rest is as it is now.
+fn before(block: &mut [u8], (machine, number, version): (u64, u32, u64)) {
+    for (n, bytes) in (0u64..).zip(block.chunks_mut(16).take(256)) {
+        let drawn = draw_uuid(machine, (u64::from(number) << 20) | n, version);
+        let length = bytes.len();
+        bytes.copy_from_slice(&drawn.as_bytes()[..length]);
     }
 }
 
@@ -96,7 +105,7 @@ fn writes(machine: &Machine, blocks: &RoaringBitmap, days: &[Moment]) -> Vec<(u3
         let drawn = draw_uuid(machine.id.0, n, 0x6869_7374).as_u64_pair();
         let count = drawn.0 % 3 + 1;
         for k in 0..count {
-            let pick = (drawn.1 >> (k * 8)) as usize % chunks.len().max(1);
+            let pick = usize::try_from(drawn.1 >> (k * 8)).unwrap_or(0) % chunks.len().max(1);
             if let Some(chunk) = chunks.get(pick) {
                 found.push((chunk * EACH, at.before(Span::mins(40))));
             }
@@ -142,6 +151,7 @@ async fn write(
         let then = Then {
             world: world.clone(),
             machine: machine.name.clone(),
+            seed: machine.id.0,
             writes: writes.clone(),
             at: taken,
         };

@@ -23,7 +23,7 @@ fn by_array(minutes: u64) -> Option<Point> {
 }
 
 /// (name, to whom, what, note)
-fn all(estate: &Estate) -> [(&'static str, &'static str, Clauses, &'static str); 4] {
+fn all(estate: &Estate) -> [(&'static str, &'static str, Clauses, &'static str); 5] {
     let hilltop = estate.site_named("Hilltop").map(|s| s.id);
     let copy = |minutes| {
         Some(Away {
@@ -61,7 +61,18 @@ fn all(estate: &Estate) -> [(&'static str, &'static str, Clauses, &'static str);
         kept: Some(Span::days(2)),
         ..Clauses::default()
     };
+    let shops = Clauses {
+        kept: Some(Span::days(21)),
+        back: Some(Span::mins(15)),
+        ..Clauses::default()
+    };
     [
+        (
+            "shops",
+            "app=ticketing and role=web",
+            shops,
+            "Rebuilt within a quarter of an hour, from any night of three weeks.",
+        ),
         (
             "everyday",
             "not (env=test or env=staging or kind=template)",

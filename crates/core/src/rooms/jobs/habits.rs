@@ -10,14 +10,13 @@ use crate::{
     estate::{Goal, Job, Habits, Often},
     finding::{Finding, Rule},
     layers::DEEPEST,
+    limits,
     moment::Span,
 };
 use std::collections::BTreeMap;
 
 /// A machine holds more states than these for other reasons.
 const STATES: u64 = DEEPEST as u64 / 2;
-/// More don't stand still at the same time.
-const AT_ONCE: usize = 32;
 /// Nobody wants a point for less, or longer.
 const LEAST: Span = Span::mins(60);
 const MOST: Span = Span::days(3660);
@@ -104,9 +103,9 @@ fn together(draft: &mut Draft<'_>, job: &Job) {
         }
     };
     draft.found(found.at("together"));
-    if let Some((value, members)) = groups.iter().find(|(_, m)| m.len() > AT_ONCE) {
-        let text = format!("{} machines have {key}={value}; up to {AT_ONCE} stand still at once.", members.len());
-        draft.found(stop(Rule::Count, "together", text));
+    let most = groups.values().map(Vec::len).max().unwrap_or(0);
+    if let Err(words) = limits::TOGETHER.check(most) {
+        draft.found(stop(Rule::Count, "together", words));
     }
 }
 

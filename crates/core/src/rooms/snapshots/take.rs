@@ -69,17 +69,14 @@ pub(crate) fn take(draft: &mut Draft<'_>, ask: &Take) {
     }
 }
 
-/// More don't stand still at the same time.
-const AT_ONCE: usize = 32;
-
 /// All or none: whoever can't stand still holds up all others.
 fn at_once(draft: &mut Draft<'_>, ask: &Take, machines: &[Arc<Machine>]) {
     let stop = |rule, field: &str, text: String| Finding::stop(rule, field, text).at(field);
     if ask.memory {
         draft.found(stop(Rule::Memory, "memory", "Memory takes a while to write; what is of one instant is without it.".into()));
     }
-    if machines.len() > AT_ONCE {
-        draft.found(stop(Rule::Count, "machines", format!("Up to {AT_ONCE} machines stand still at once.")));
+    if let Err(words) = limits::TOGETHER.check(ask.machines.len()) {
+        draft.found(stop(Rule::Count, "machines", words));
     }
     for m in machines.iter().filter(|m| !m.is_off() && m.state != MachineState::Running { guest: true }) {
         let text = format!("The guest agent of {} does not answer: it can't stand still with the others, and so none has a snapshot.", m.name);

@@ -97,9 +97,6 @@ impl Drivers {
             volume,
             delivery,
             disks,
-            job,
-            whole,
-            group,
             ..
         } = step;
         let (original, own) = (at(estate, *machine)?, at(estate, *replica)?);
@@ -133,20 +130,7 @@ impl Drivers {
             .follow(stamp(turn), &own.uuid, &ask)
             .await?;
         let (has, twins) = after(own, step);
-        let point = StoredPoint {
-            session: *snapshot,
-            taken: taken.taken,
-            consistent,
-            size: disks.iter().map(|d| d.disk.size).sum(),
-            read: shipped.bytes,
-            stored: shipped.packed,
-            took: turn.waited,
-            job: *job,
-            ends: None,
-            group: *group,
-            whole: Whole::of(taken.taken, *whole || shipped.compared, own.follows()),
-            proof: None,
-        };
+        let point = point(step, own, (taken, consistent), (shipped, turn));
         let said = format!("{} there in {}", point.read, point.took);
         let followed = Followed {
             machine: own.id,
@@ -170,6 +154,37 @@ impl Drivers {
         };
         let event = replicas::Event::Followed(Box::new(followed));
         Ok(done(vec![Event::Replicas(event)], said))
+    }
+}
+
+/// What it has of its original from now on.
+fn point(
+    step: &Step,
+    own: &Machine,
+    (taken, consistent): (&Snapshot, Consistent),
+    (shipped, turn): (Shipped, Turn<'_>),
+) -> StoredPoint {
+    let Step::Follow {
+        snapshot,
+        disks,
+        job,
+        whole,
+        group,
+        ..
+    } = step;
+    StoredPoint {
+        session: *snapshot,
+        taken: taken.taken,
+        consistent,
+        size: disks.iter().map(|d| d.disk.size).sum(),
+        read: shipped.bytes,
+        stored: shipped.packed,
+        took: turn.waited,
+        job: *job,
+        ends: None,
+        group: *group,
+        whole: Whole::of(taken.taken, *whole || shipped.compared, own.follows()),
+        proof: None,
     }
 }
 

@@ -192,11 +192,11 @@ pub(crate) fn take(
     }
     let (on, up) = (guest.is_some(), guest.map_or(0, |g| now - g.started));
     let console = guest.is_some_and(|g| g.console.writes());
-    if let Some(by) = wish.frozen.as_deref().filter(|_| on) {
-        if !super::still::holds(state, host, (uuid, by), now) {
-            let words = "Its file systems do not stand still any more.";
-            return Ok(json!({"stage": "failed", "code": "guest", "why": words}));
-        }
+    if let Some(by) = wish.frozen.as_deref().filter(|_| on)
+        && !super::still::holds(state, host, (uuid, by), now)
+    {
+        let words = "Its file systems do not stand still any more.";
+        return Ok(json!({"stage": "failed", "code": "guest", "why": words}));
     }
     let frozen = match wish.quiet && wish.frozen.is_none() {
         true => match freeze(state, host, uuid, &uid, now) {

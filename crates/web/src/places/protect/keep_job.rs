@@ -8,6 +8,7 @@ use crate::frame::{
     sheet::{Filled, render},
 };
 use askama::Template;
+use std::sync::Arc;
 use zastrugi_core::{
     estate::{Goal, Habits, Job, Order},
     ids::{JobId, PairId},
@@ -198,6 +199,21 @@ fn unruled(job: &Job) -> (String, String, String) {
     (OWN.to_owned(), "22:00".into(), rule.to_owned())
 }
 
+/// Where to, as it can be chosen, and what is chosen.
+fn place(view: &View, fields: &Fields, had: Option<&Arc<Job>>) -> (Vec<(String, String)>, String) {
+    let goals = goals(&view.estate);
+    // From the page of a pair: the first of its ways.
+    let over = fields.get("over").parse().ok().map(PairId);
+    let over = over.and_then(|id| view.estate.pairs.get(&id));
+    let over = over.map(|p| goal_key(Goal::Over(p.ways()[0])));
+    let usual = had.map(|j| goal_key(j.to));
+    let usual = usual
+        .or(over)
+        .or_else(|| goals.first().map(|(k, _)| k.clone()));
+    let to = fields.or("store", &usual.unwrap_or_default());
+    (goals, to)
+}
+
 pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
     let mut wrong = Vec::new();
     let of = fields.get("of").parse().ok().map(JobId);
@@ -226,16 +242,7 @@ pub(crate) fn keep(view: &View, fields: &Fields) -> Filled {
     let quiet = fields.ticked("quiet", had.is_none_or(|j| j.quiet));
     let usual_proves = had.map_or(Some(Span::days(7)), |j| j.proves);
     let proves = minutes(fields, "proves", usual_proves);
-    let goals = goals(&view.estate);
-    // From the page of a pair: the first of its ways.
-    let over = fields.get("over").parse().ok().map(PairId);
-    let over = over.and_then(|id| view.estate.pairs.get(&id));
-    let over = over.map(|p| goal_key(Goal::Over(p.ways()[0])));
-    let usual = had.map(|j| goal_key(j.to));
-    let usual = usual
-        .or(over)
-        .or_else(|| goals.first().map(|(k, _)| k.clone()));
-    let to = fields.or("store", &usual.unwrap_or_default());
+    let (goals, to) = place(view, fields, had);
     let goal = goal_of(&to);
     let mut oftens: Vec<(String, &str)> =
         OFTEN.iter().map(|(w, r)| ((*r).to_owned(), *w)).collect();
