@@ -54,8 +54,7 @@ impl Cap {
     /// What is wrong with it, in words; hours of nothing are wrong.
     pub fn read(text: &str, zone_name: &str) -> Result<Cap, String> {
         let cap = Cap::read_with_rests(text, zone_name)?;
-        let rests = |r: &Option<Rate>| *r == Some(Rate(0));
-        match rests(&cap.usual) || cap.hours.iter().any(|h| rests(&h.rate)) {
+        match cap.rests() {
             true => Err("Nothing would get there then; say so of each job that is to rest.".into()),
             false => Ok(cap),
         }
@@ -117,6 +116,12 @@ impl Cap {
             self.hours.iter().rfind(|h| h.has(day, minute))
         });
         hours.map_or(self.usual, |h| h.rate)
+    }
+
+    /// Whether there are hours in which nothing is taken.
+    pub fn rests(&self) -> bool {
+        let none = |rate: Option<Rate>| rate == Some(Rate(0));
+        none(self.usual) || self.hours.iter().any(|h| none(h.rate))
     }
 
     /// Whether anything may be taken at an instant.

@@ -3,7 +3,6 @@
 #![expect(
     clippy::unwrap_used,
     clippy::print_stdout,
-    clippy::disallowed_methods,
     reason = "a benchmark fails loudly and says what it measured"
 )]
 
@@ -28,6 +27,38 @@ fn chunk(n: u64) -> ChunkRef {
     ChunkRef {
         id: ChunkId(id),
         suffix: 0,
+    }
+}
+
+fn manifest(
+    (store, m): (Uuid, u64),
+    named: &Named,
+    (chunks, pages): (u64, Vec<PageAt>),
+) -> Manifest {
+    Manifest {
+        format: FORMAT.into(),
+        store,
+        scope: SCOPE.into(),
+        session: named.session,
+        parent: None,
+        instant: named.instant,
+        consistency: Consistency::Quiet,
+        machine: Machine {
+            uuid: named.machine,
+            name: format!("m{m}"),
+            vcpus: 1,
+            memory: 1,
+            firmware: "uefi".into(),
+            cards: vec![],
+            labels: vec![],
+            note: String::new(),
+        },
+        disks: vec![Disk {
+            key: named.machine,
+            size: chunks * GRAIN,
+            pages,
+        }],
+        measured: Measured::default(),
     }
 }
 
@@ -75,31 +106,7 @@ async fn main() {
             instant: 1_000 + m,
             session: Uuid::from_u128(u128::from(m) + 900),
         };
-        let manifest = Manifest {
-            format: FORMAT.into(),
-            store: id,
-            scope: SCOPE.into(),
-            session: named.session,
-            parent: None,
-            instant: named.instant,
-            consistency: Consistency::Quiet,
-            machine: Machine {
-                uuid: machine,
-                name: format!("m{m}"),
-                vcpus: 1,
-                memory: 1,
-                firmware: "uefi".into(),
-                cards: vec![],
-                labels: vec![],
-                note: String::new(),
-            },
-            disks: vec![Disk {
-                key: machine,
-                size: each * GRAIN,
-                pages,
-            }],
-            measured: Measured::default(),
-        };
+        let manifest = manifest((id, m), &named, (each, pages));
         let name = named.path();
         put(
             &name,

@@ -255,6 +255,27 @@ fn what_was_copied_stays_beside_the_machine_where_it_is_said() {
     let (name, ends) = take.unwrap();
     assert!(name.starts_with("nightly "), "{name}");
     assert_eq!(ends, Some(NOW.plus(Span::mins(240))));
+    // A mark whose copy rests over a week is there when it goes on.
+    let ends = |small: &mut Small, cap: &str| {
+        let cap = Cap::read_with_rests(cap, "UTC").unwrap();
+        with(
+            small,
+            Habits {
+                cap,
+                ..Habits::default()
+            },
+        );
+        let said = due(small, true);
+        said.steps()
+            .iter()
+            .find_map(|s| match &s.step {
+                Step::Backups(backups::Step::Snap(snapshots::Step::Take { ends, .. })) => *ends,
+                _ => None,
+            })
+            .unwrap()
+    };
+    assert_eq!(ends(&mut small, ""), NOW.plus(Span::days(3)));
+    assert!(ends(&mut small, "nothing; Su all") > NOW.plus(Span::days(7)));
     let many = assessed(&small, &keep(|k| k.how.local = Some(Span::days(3))));
     let stop = many.findings().iter().find(|f| f.stops()).unwrap();
     assert_eq!(

@@ -133,7 +133,7 @@ fn what_a_replica_proved_counts_and_is_not_due_again() {
 /// If this fails, whoever encrypts a machine that is only replicated does it unseen.
 #[test]
 fn an_unusual_change_of_a_replica_is_seen() {
-    let ages: Vec<Span> = (1..=6).rev().map(|n| Span::days(n)).collect();
+    let ages: Vec<Span> = (1..=6).rev().map(Span::days).collect();
     let mut small = replicated(&ages);
     let unusual = |small: &Small| {
         let estate = &small.view.estate;

@@ -13,13 +13,14 @@ use uuid::Uuid;
 use zastrugi_core::{
     estate::Machine,
     evidence::Probe,
-    ids::{MachineId, draw_uuid},
+    ids::{MachineId, RunId, draw_uuid},
     moment::{Moment, Span},
     permits::{Permits, Role, Who},
     rooms::{
         Proposal,
         snapshots::{Ask, Forget, Which},
     },
+    runs::{Object, RunState},
 };
 use zastrugi_store::{Measurements, StoreError};
 
@@ -37,7 +38,10 @@ pub(super) async fn forget(office: Office) {
         let all = estate.machines.values().filter(|m| m.deleted.is_none());
         for machine in all {
             let due = due(machine, now());
-            if due.is_empty() || is_open(&office.shared, machine.id) {
+            if due.is_empty()
+                || is_open(&office.shared, machine.id)
+                || is_read(&office.shared, machine.id)
+            {
                 continue;
             }
             let quiet = match hours.get(&machine.id) {
@@ -123,6 +127,18 @@ fn is_open(shared: &Shared, machine: MachineId) -> bool {
         Proposal::Snapshots(Ask::Forget(ask)) => ask.machines.contains(&machine),
         _ => false,
     })
+}
+
+/// Whether a run goes on with this machine: what it reads may be one of them. One that waits for somebody holds up nothing.
+fn is_read(shared: &Shared, machine: MachineId) -> bool {
+    let view = shared.view();
+    let about = view.runs.about(Object::Machine(machine));
+    let goes_on = |id: &RunId| {
+        view.runs
+            .get(*id)
+            .is_some_and(|r| r.state != RunState::NeedsYou)
+    };
+    about.iter().any(goes_on)
 }
 
 /// Sets these requests apart from all others that are drawn.

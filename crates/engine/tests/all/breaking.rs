@@ -68,7 +68,14 @@ async fn a_far_volume_that_takes_nothing_more_is_named_and_the_copy_goes_on_afte
 /// If this fails, who moves a machine tears its copy, or the next copy is of everything.
 #[sqlx::test(migrations = false)]
 async fn a_machine_moves_while_it_is_copied(pool: PgPool) {
-    let lab = lab_with(&pool, "3 MiB/s").await;
+    let lab = lab_with(&pool, "1 MiB/s").await;
+    lab.migration_network().await;
+    let has = |h: &str| {
+        let estate = lab.estate();
+        let host = estate.hosts.values().find(|own| own.name == h).cloned();
+        host.is_some_and(|own| own.networks.contains_key("migration"))
+    };
+    eventually("hosts have the network", || has("h1") && has("h2")).await;
     power(&lab, PowerAct::On { host: None }).await;
     let host = || lab.estate().machine_named("m").unwrap().host;
     let (run, before) = (lab.start(begin(&lab)).await, host());

@@ -127,7 +127,7 @@ async fn a_job_says_more_only_where_somebody_wants_to(pool: PgPool) {
         "nothing; Mo-Fr 20:00-06:00 all",
         "every 10 copies",
         "machines with the same app",
-        "stays 1 h",
+        "what was copied stays 60",
     ] {
         assert!(said.contains(expected), "{expected}: {said}");
     }
@@ -160,7 +160,10 @@ async fn a_job_says_more_only_where_somebody_wants_to(pool: PgPool) {
         .find(|j| j.name == "single")
         .unwrap()
         .clone();
-    assert_eq!(single.how.wanted.map(|s| s.to_string()), Some("7 d".into()));
+    assert_eq!(
+        single.how.wanted,
+        Some(zastrugi_core::moment::Span::days(7))
+    );
     let (_, page) = house
         .get(&cookie, &format!("/protect/jobs/{}", single.id.0))
         .await;

@@ -21,6 +21,8 @@ use uuid::Uuid;
 
 /// A mark that a run left goes by itself after this.
 const LEFT: Span = Span::days(3);
+/// The same of a job that rests in some hours: its copies go on after them, at the latest in the next week.
+const LEFT_RESTING: Span = Span::days(10);
 /// So many are copied at the same time: a store and a line are shared.
 const AT_ONCE: usize = 4;
 
@@ -56,6 +58,14 @@ impl<'a> Still<'a> {
         }
     }
 
+    /// How long a mark is there that nobody released.
+    fn left(&self) -> Span {
+        match self.job.is_some_and(|j| j.how.cap.rests()) {
+            true => LEFT_RESTING,
+            false => LEFT,
+        }
+    }
+
     /// Whoever is by itself, and those that stand still at once.
     fn groups(&self, estate: &Estate, machines: &[MachineId]) -> Vec<(bool, Vec<MachineId>)> {
         let mut alone = Vec::new();
@@ -87,7 +97,7 @@ pub(super) fn mark(machines: &[MachineId], still: Still<'_>, now: Moment) -> Tak
         quiet: still.quiet,
         memory: false,
         together: false,
-        ends: Some(still.stays.unwrap_or(LEFT)),
+        ends: Some(still.stays.unwrap_or(still.left())),
     }
 }
 

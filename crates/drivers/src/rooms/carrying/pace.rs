@@ -15,7 +15,7 @@ use zastrugi_core::{
     moment::{Moment, Span},
 };
 
-/// What rests is looked at again after so long at most: somebody may have changed its hours.
+/// What rests is looked at again after so long at most: a machine that was asleep has other times than it reckoned with.
 const RESTS: Duration = Duration::from_secs(30);
 
 /// What shares a bucket.

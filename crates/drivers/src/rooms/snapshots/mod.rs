@@ -11,7 +11,7 @@ use crate::{
 use zastrugi_core::{
     estate::{Estate, Machine},
     evidence::Answer,
-    ids::MachineId,
+    ids::{HostId, MachineId},
     rooms::{
         Event,
         snapshots::{self, Quiet, Step},
@@ -31,9 +31,9 @@ impl Drivers {
         }
         let on = step.on().first().copied();
         let (machine, via) = on.ok_or_else(|| premise("It is of no machine."))?;
-        let host = self.host_of(estate, via)?;
         let machine = estate.machines.get(&machine);
         let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        let host = self.host_of(estate, at_home(machine, via))?;
         let key = self.key_of(host).await?;
         let agent = self.agent(host, &key);
         match step {
@@ -90,9 +90,9 @@ impl Drivers {
         else {
             return self.at_snapshot(estate, step, turn).await;
         };
-        let host = self.host_of(estate, *via)?;
         let machine = estate.machines.get(machine);
         let machine = machine.ok_or_else(|| premise("The machine is gone."))?;
+        let host = self.host_of(estate, at_home(machine, *via))?;
         if machine.snapshots.get(*snapshot).is_some() {
             return self.at_snapshot(estate, step, turn).await;
         }
@@ -126,6 +126,11 @@ impl Drivers {
             Err(why) => Ok(Answer::Silent { why }),
         }
     }
+}
+
+/// Where it runs by now: it may have moved since the step was planned. One that is off is asked about where it was meant to be.
+pub(super) fn at_home(machine: &Machine, via: HostId) -> HostId {
+    machine.host.unwrap_or(via)
 }
 
 /// Quietly where that is wished; where the guest can't, as it was said beforehand.

@@ -131,7 +131,7 @@ impl Drivers {
         for member in members {
             let machine = estate.machines.get(&member.machine);
             let machine = machine.ok_or_else(|| premise("One of the machines is gone."))?;
-            let host = self.host_of(estate, member.via)?;
+            let host = self.host_of(estate, super::at_home(machine, member.via))?;
             all.push(Asked {
                 member,
                 machine,
