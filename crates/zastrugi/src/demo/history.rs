@@ -64,7 +64,7 @@ impl Extents for Then {
             for piece in bytes.chunks_mut(usize::try_from(BLOCK).unwrap_or(usize::MAX)) {
                 let block = u32::try_from(place / BLOCK).unwrap_or(u32::MAX);
                 let (then, now) = self.version(block);
-                if then < now && piece.iter().any(|b| *b != 0) {
+                if then < now && block.is_multiple_of(EACH) && piece.iter().any(|b| *b != 0) {
                     // Whatever stood there before.
                     before(piece, (self.seed, block, (now - then) as u64));
                 }
@@ -75,7 +75,7 @@ impl Extents for Then {
     }
 }
 
-/// A page of other bytes at the beginning of a block; the rest is as it is now.
+/// A page of other bytes at the beginning of a chunk; the rest is as it is now, so that a point takes little.
 fn before(block: &mut [u8], (machine, number, version): (u64, u32, u64)) {
     for (n, bytes) in (0u64..).zip(block.chunks_mut(16).take(256)) {
         let drawn = draw_uuid(machine, (u64::from(number) << 20) | n, version);
