@@ -330,3 +330,34 @@ fn once_it_is_made_at_its_time_and_goes_after_a_while() {
     let over = after(&mut small, said);
     assert_eq!(over.next, None, "never again");
 }
+
+/// If this fails, a job with a long name, or one into a store with a long name, copies nothing.
+#[test]
+fn a_mark_is_never_called_too_long() {
+    let mut small = small("last 9", &[HOUR]);
+    let long = "n".repeat(zastrugi_core::limits::NAME.most);
+    small.alter(|e| {
+        let mut store = zastrugi_core::estate::Store::clone(&e.stores[&STORE]);
+        store.name.clone_from(&long);
+        e.put(Fact::Store(Arc::new(store)));
+    });
+    for local in [None, Some(Span::mins(240))] {
+        let how = Habits {
+            local,
+            ..Habits::default()
+        };
+        let job = Job {
+            how,
+            name: long.clone(),
+            ..job("last 9")
+        };
+        small.alter(|e| e.put(Fact::Job(Arc::new(job))));
+        let said = due(&small, true);
+        assert!(
+            !said.findings().iter().any(|f| f.stops()),
+            "{:?}",
+            said.findings()
+        );
+        assert!(kinds(&said).contains(&"copy"));
+    }
+}

@@ -80,7 +80,7 @@ async fn power(lab: &Lab, act: PowerAct) {
         .await;
 }
 
-async fn written(lab: &Lab, bytes: u64) {
+pub(crate) async fn written(lab: &Lab, bytes: u64) {
     power(lab, PowerAct::On { host: None }).await;
     let before = lab.standins.world.content("m", None);
     lab.standins.world.write("m", bytes);
@@ -91,7 +91,7 @@ async fn written(lab: &Lab, bytes: u64) {
     power(lab, PowerAct::Off).await;
 }
 
-fn points(lab: &Lab) -> Vec<StoredPoint> {
+pub(crate) fn points(lab: &Lab) -> Vec<StoredPoint> {
     let estate = lab.estate();
     let all = estate.series.values();
     all.flat_map(|s| s.points.clone()).collect()

@@ -3,22 +3,18 @@
 
 use crate::{
     backups::{back_up, forget_store, make_store},
-    jobs::{begin, keep, label},
-    lab::{Lab, eventually},
+    jobs::{begin, keep, label, points, written},
+    lab::Lab,
     packages::small,
     restoring::{beside, newest, put_back},
 };
 use sqlx::PgPool;
 use zastrugi_core::{
     endpoint::Password,
-    estate::{Goal, StoredPoint},
+    estate::Goal,
     evidence::{Answer, Probe},
     ids::JobId,
-    rooms::{
-        Proposal,
-        machines::{self, PowerAct},
-        stores,
-    },
+    rooms::{Proposal, stores},
     runs::RunState,
 };
 use zastrugi_engine::{Exports, Resolve};
@@ -44,29 +40,6 @@ pub(crate) async fn open_store(lab: &Lab, folder: &str, key: &str) -> Proposal {
 pub(crate) fn read_again(lab: &Lab, job: Option<JobId>) -> Proposal {
     let store = *lab.estate().stores.keys().next().unwrap();
     Proposal::Stores(stores::Ask::Read { store, job })
-}
-
-async fn power(lab: &Lab, act: PowerAct) {
-    let machines = vec![lab.machine("m")];
-    lab.done(Proposal::Machines(machines::Ask::Power { machines, act }))
-        .await;
-}
-
-async fn written(lab: &Lab, bytes: u64) {
-    power(lab, PowerAct::On { host: None }).await;
-    let before = lab.standins.world.content("m", None);
-    lab.standins.world.write("m", bytes);
-    eventually("it is written", || {
-        lab.standins.world.content("m", None) != before
-    })
-    .await;
-    power(lab, PowerAct::Off).await;
-}
-
-fn points(lab: &Lab) -> Vec<StoredPoint> {
-    let estate = lab.estate();
-    let all = estate.series.values();
-    all.flat_map(|s| s.points.clone()).collect()
 }
 
 async fn lab(pool: &PgPool) -> Lab {

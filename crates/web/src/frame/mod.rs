@@ -13,6 +13,7 @@ pub(crate) mod media;
 mod merge;
 pub(crate) mod problem;
 pub(crate) mod rounds;
+pub(crate) mod saved;
 mod screen;
 mod seats;
 pub(crate) mod server;

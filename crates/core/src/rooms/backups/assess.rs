@@ -86,9 +86,11 @@ impl<'a> Still<'a> {
 
 /// What is asked of snapshots.
 pub(super) fn mark(machines: &[MachineId], still: Still<'_>, now: Moment) -> Take {
+    // Whatever its store or job is called, its own name is not too long.
+    let to: String = still.to.chars().take(40).collect();
     let name = match still.stays {
-        Some(_) => format!("{} {}", still.to, now.stamp()),
-        None => format!("mark for {}", still.to),
+        Some(_) => format!("{to} {}", now.stamp()),
+        None => format!("mark for {to}"),
     };
     Take {
         machines: machines.to_vec(),

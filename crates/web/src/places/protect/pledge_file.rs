@@ -1,10 +1,7 @@
 //! A pledge saved as a file, and read into the sheet again.
 
-use crate::frame::{AtDesk, Fields, Problem, Signed, consequences::Wrong};
-use rocket::{
-    Responder, get,
-    http::{ContentType, Header},
-};
+use crate::frame::{AtDesk, Fields, Problem, Signed, consequences::Wrong, saved::Saved};
+use rocket::get;
 use zastrugi_core::{
     estate::{Estate, Pledge},
     ids::PledgeId,
@@ -12,27 +9,6 @@ use zastrugi_core::{
     view::View,
 };
 use zastrugi_formats::pledge::{self, CopyElsewhere, Document, RecoveryPoint, Storage};
-
-#[derive(Responder)]
-pub(crate) struct Saved {
-    text: String,
-    kind: ContentType,
-    name: Header<'static>,
-}
-
-fn attached(text: String, name: &str) -> Saved {
-    // Letters and digits only: it stands in a header.
-    let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
-    let name: String = name.chars().take(60).map(plain).collect();
-    Saved {
-        text,
-        kind: ContentType::JSON,
-        name: Header::new(
-            "Content-Disposition",
-            format!("attachment; filename=\"{name}.json\""),
-        ),
-    }
-}
 
 fn minutes(span: Span) -> u64 {
     span.0 / 60_000
@@ -76,13 +52,13 @@ pub(crate) fn save(_signed: Signed, desk: &AtDesk, id: u64) -> Result<Saved, Pro
     let gone = || Problem::not_found("This pledge");
     let found = view.estate.pledges.get(&PledgeId(id)).ok_or_else(gone)?;
     let text = pledge::write(&document(&view.estate, found)).map_err(|_| gone())?;
-    Ok(attached(text, &format!("pledge-{}", found.name)))
+    Ok(Saved::json(text, &format!("pledge-{}", found.name)))
 }
 
 /// What such files look like, for whoever writes them.
 #[get("/protect/pledges/schema", rank = 1)]
 pub(crate) fn schema(_signed: Signed) -> Saved {
-    attached(pledge::SCHEMA_TEXT.to_owned(), "pledge-1-schema")
+    Saved::json(pledge::SCHEMA_TEXT.to_owned(), "pledge-1-schema")
 }
 
 /// The fields that a saved pledge means; what stood in them is replaced.

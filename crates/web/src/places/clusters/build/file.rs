@@ -1,36 +1,11 @@
 //! A build sheet saved as a file and loaded again, and its table of hosts as lines for a spreadsheet.
 
 use super::{networks, rows};
-use crate::frame::{AtDesk, Fields, Problem, Signed, consequences::Wrong};
-use rocket::{
-    Responder, get,
-    http::{ContentType, Header},
-    post,
-};
+use crate::frame::{AtDesk, Fields, Problem, Signed, consequences::Wrong, saved::Saved};
+use rocket::{get, post};
 use std::collections::BTreeSet;
 use zastrugi_core::{estate::Array, permits::Act, view::View};
 use zastrugi_formats::build::{self, Host, Hosts, Network, Sheet, Volume};
-
-#[derive(Responder)]
-pub(crate) struct Saved {
-    text: String,
-    kind: ContentType,
-    name: Header<'static>,
-}
-
-fn attached(text: String, name: &str) -> Saved {
-    // Letters and digits only: it stands in a header.
-    let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
-    let name: String = name.chars().take(60).map(plain).collect();
-    Saved {
-        text,
-        kind: ContentType::JSON,
-        name: Header::new(
-            "Content-Disposition",
-            format!("attachment; filename=\"{name}.json\""),
-        ),
-    }
-}
 
 /// What is typed now, as a file.
 #[post("/clusters/build/save", data = "<fields>")]
@@ -40,7 +15,7 @@ pub(crate) fn save(signed: Signed, desk: &AtDesk, fields: Fields) -> Result<Save
     }
     let sheet = of_fields(&desk.look(), &fields);
     let text = build::write(&sheet).map_err(|_| Problem::not_found("A file of this sheet"))?;
-    Ok(attached(
+    Ok(Saved::json(
         text,
         &format!("build-{}", sheet.name.to_lowercase()),
     ))
@@ -49,7 +24,7 @@ pub(crate) fn save(signed: Signed, desk: &AtDesk, fields: Fields) -> Result<Save
 /// What such files look like, for whoever writes them.
 #[get("/clusters/build/schema")]
 pub(crate) fn schema(_signed: Signed) -> Saved {
-    attached(build::SCHEMA_TEXT.to_owned(), "build-sheet-1-schema")
+    Saved::json(build::SCHEMA_TEXT.to_owned(), "build-sheet-1-schema")
 }
 
 fn of_fields(view: &View, fields: &Fields) -> Sheet {
