@@ -199,3 +199,22 @@ fn the_sheet_says_who_stands_still_with_whom() {
     assert!(says("owner").unwrap().1.contains("No two of its machines"));
     assert_eq!(says(""), None);
 }
+
+/// If this fails, a label that spreads to many machines holds up every other machine of the job.
+#[test]
+fn a_group_that_is_too_large_is_left_out_and_holds_up_nobody() {
+    let mut small = three();
+    small.alter(|e| {
+        let one = e.machines[&MachineId(8)].clone();
+        for n in 100..140 {
+            let mut more = Machine::clone(&one);
+            (more.id, more.name, more.uuid) =
+                (MachineId(n), format!("m{n}"), Uuid::from_u128(n.into()));
+            e.put(Fact::Machine(Arc::new(more)));
+        }
+    });
+    let said = due(&small, true);
+    assert!(!said.findings().iter().any(|f| f.stops()));
+    let (_, copied) = marks(&said);
+    assert_eq!(copied.iter().map(|c| c.0).collect::<Vec<_>>(), [9]);
+}

@@ -114,6 +114,10 @@ fn with_them(job: &Job, all: &[Arc<Machine>], out: &mut BTreeMap<MachineId, Stri
         }
     }
     for members in groups.into_values().filter(|m| m.len() > 1) {
+        // A label that spread since the job was kept holds up nobody else.
+        if let Err(words) = limits::TOGETHER.check(members.len()) {
+            out.extend(members.iter().map(|m| (m.id, format!("Too many share its label. {words}"))));
+        }
         let silent = |m: &&&Arc<Machine>| !m.is_off() && m.state != MachineState::Running { guest: true };
         for m in members.iter().filter(silent) {
             out.entry(m.id).or_insert_with(|| "Its guest agent does not answer: it can't stand still with the others.".into());
