@@ -20,8 +20,8 @@ mod watch;
 pub use consoles::{Look, Told};
 pub use desk::{
     AnswerError, Asking, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms,
-    Health, HistoryError, KEYBOARDS, PasswordProblem, ProbeError, Resolve, ScanState, SignIn,
-    SignInError, StartError, Ticket, Viewer,
+    Health, HistoryError, InsideError, KEYBOARDS, PasswordProblem, ProbeError, Resolve, ScanState,
+    SignIn, SignInError, StartError, Taken, Ticket, Viewer,
 };
 pub use runs::{Boundary, Ends};
 pub use secrets::read_key;

@@ -80,6 +80,8 @@ pub(crate) struct Shared {
     pub(crate) searches: Arc<Semaphore>,
     /// Pieces of files that may be on their way at once.
     pub(crate) arriving: Semaphore,
+    /// So many look into recovery points at the same time: each keeps some chunks in memory.
+    pub(crate) looking: Arc<Semaphore>,
     pub(crate) consoles: Consoles,
     pub(crate) scan: Mutex<Option<ScanState>>,
 }
@@ -117,6 +119,7 @@ impl Shared {
             loads_at: AtomicI64::new(0),
             searches: Arc::new(Semaphore::new(2)),
             arriving: Semaphore::new(4),
+            looking: Arc::new(Semaphore::new(6)),
             consoles: Consoles::default(),
             scan: Mutex::new(None),
         }

@@ -4,6 +4,7 @@
 
 mod check;
 mod fault;
+mod files;
 mod place;
 mod restore;
 mod store;
@@ -13,6 +14,7 @@ mod write;
 pub use crate::rooms::carrying::kept;
 pub use check::{Checked, Deep, Problem};
 pub use fault::StoreFault;
+pub use files::{Look, Stream};
 pub use place::{Bucket, Place};
 pub use store::{Entry, Store};
 pub use sweep::Swept;

@@ -4,6 +4,7 @@
 mod backups;
 mod bench;
 mod beneath;
+mod files;
 mod redfish;
 mod sweeping;
 

@@ -61,7 +61,7 @@ const LISTS: &[&str] = &[
     "volumes",
 ];
 /// What a page made for itself: identifiers and what was before one's eyes, read by parsers that take nothing else.
-const OURS: &[&str] = &["ids", "seen", "shown", "request", "_csrf"];
+const OURS: &[&str] = &["ids", "inside", "seen", "shown", "request", "_csrf"];
 /// Secrets are taken as they are: they are hashed or sealed, and shown to nobody.
 const SECRETS: &[&str] = &["password", "store_key", "current", "fresh", "again"];
 

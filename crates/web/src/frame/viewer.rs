@@ -150,6 +150,7 @@ macro_rules! guard {
 
 guard!(/** May look for, claim and hand back hosts. */ MayHosts, Act::Hosts);
 guard!(/** May change storage and networks. */ MayStorage, Act::Storage);
+guard!(/** May create and change machines. */ MayMachines, Act::Machines);
 guard!(/** May send images. */ MayImages, Act::Images);
 guard!(/** May add and change people. */ MayPeople, Act::People);
 guard!(/** May change settings of the installation. */ MaySettings, Act::Settings);

@@ -146,6 +146,7 @@ fn least(method: Method, route: &str) -> usize {
         (_, r) if r.starts_with("/settings/people") => 2,
         (_, "/settings/networks") => 2,
         (_, r) if r.starts_with("/weather") => 2,
+        (_, r) if r.contains("/<session>/file") => 1,
         (_, "/storage/images/<id>/received" | "/storage/images/<id>/bytes") => 1,
         _ => 0,
     }
@@ -342,13 +343,14 @@ async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
 
 /// Routes that write, besides sheets, and the least role for each; none: it depends on what it is about, or ends the
 /// session, and has a test of its own. One that isn't here fails.
-const WRITES: [(&str, Option<usize>); 21] = [
+const WRITES: [(&str, Option<usize>); 22] = [
     ("/clusters/build/save", Some(2)),
     ("/console/<of>/ticket", Some(0)),
     ("/hosts/look", Some(2)),
     ("/hosts/look/announced", Some(2)),
     ("/logbook/runs/<id>", None),
     ("/networks/<id>/try", Some(2)),
+    ("/protect/stores/<id>/<machine>/<session>/file", Some(1)),
     ("/protect/stores/<id>/key", Some(2)),
     ("/screen/<id>/ticket", Some(0)),
     ("/settings/history", Some(2)),

@@ -3,7 +3,7 @@
 use super::{Step, assess, letting, read};
 use crate::{
     endpoint::{Endpoint, Password},
-    estate::PointAt,
+    estate::{Inside, PointAt},
     ids::{JobId, StoreId},
     permits::Act,
     road::{Ask as Asked, Draft},
@@ -19,6 +19,8 @@ pub enum Ask {
     Make(MakeStore),
     /// Its key was shown to somebody, to be kept elsewhere.
     TakeOut { store: StoreId },
+    /// A file of a machine is read out of a point by somebody.
+    ReadFile { file: Inside },
     /// What is in it stays there.
     Forget {
         store: StoreId,
@@ -48,6 +50,8 @@ impl Asked for Ask {
     fn acts(&self) -> BTreeSet<Act> {
         match self {
             Ask::Make(_) | Ask::Forget { .. } | Ask::Over { .. } | Ask::Read { .. } => BTreeSet::from([Act::Storage]),
+            // Who may make a machine of a point sees as much.
+            Ask::ReadFile { .. } => BTreeSet::from([Act::Machines]),
             Ask::LetGo { .. } => BTreeSet::from([Act::Purge]),
             // Whoever has it can read every machine.
             Ask::TakeOut { .. } => BTreeSet::from([Act::Settings]),
@@ -58,6 +62,7 @@ impl Asked for Ask {
         match self {
             Ask::Make(ask) => assess::make(draft, ask),
             Ask::TakeOut { store } => assess::take_out(draft, *store),
+            Ask::ReadFile { file } => assess::read_file(draft, file),
             Ask::Forget { store, typed } => assess::forget(draft, *store, typed),
             Ask::LetGo { points, typed } => letting::let_go(draft, points, typed),
             Ask::Over { store } => letting::over(draft, *store),
@@ -68,14 +73,14 @@ impl Asked for Ask {
     fn password(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Make(ask) => Some(&mut ask.secret),
-            Ask::TakeOut { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } | Ask::Read { .. } => None,
+            Ask::TakeOut { .. } | Ask::ReadFile { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } | Ask::Read { .. } => None,
         }
     }
 
     fn key(&mut self) -> Option<&mut Password> {
         match self {
             Ask::Make(ask) => Some(&mut ask.key),
-            Ask::TakeOut { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } | Ask::Read { .. } => None,
+            Ask::TakeOut { .. } | Ask::ReadFile { .. } | Ask::Forget { .. } | Ask::LetGo { .. } | Ask::Over { .. } | Ask::Read { .. } => None,
         }
     }
 }

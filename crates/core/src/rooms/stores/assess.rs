@@ -3,7 +3,7 @@
 use super::{Draft, Event, MakeStore, Step};
 use crate::{
     endpoint::Password,
-    estate::{Bucket, Export, Lies, Store},
+    estate::{Bucket, Export, Inside, Lies, Store},
     evidence::{Answer, Probe},
     finding::{Finding, Rule},
     ids::{SecretRef, StoreId, draw_uuid},
@@ -182,6 +182,19 @@ pub(super) fn take_out(draft: &mut Draft<'_>, id: StoreId) {
     let text = format!("Whoever has the key and reaches the bucket reads every machine in {}. That you took it out stands in the Logbook.", store.name);
     draft.found(Finding::mind(Rule::Password, &store.name, text));
     draft.intend(Event::TakenOut { store: id, at: draft.now });
+}
+
+/// That it was read is told; what it holds is no business of this manager.
+pub(super) fn read_file(draft: &mut Draft<'_>, file: &Inside) {
+    "Read a file out of a recovery point".clone_into(&mut draft.title);
+    let estate = draft.estate();
+    let found = file.point.found(estate).map(|(_, point)| point.taken);
+    let series = estate.backups_with(file.point.machine).find(|s| s.store == file.point.store);
+    let of = series.map_or_else(String::new, |s| s.name.clone());
+    match found {
+        Ok(taken) => draft.intend(Event::FileRead { file: file.clone(), of, taken }),
+        Err(why) => draft.found(why),
+    }
 }
 
 pub(super) fn forget(draft: &mut Draft<'_>, id: StoreId, typed: &Line) {

@@ -1,7 +1,7 @@
 //! What happens to stores.
 
 use crate::{
-    estate::{Estate, Pen, Series, Store, StoredPoint},
+    estate::{Estate, Inside, Pen, Series, Store, StoredPoint},
     ids::{SecretRef, SeriesId, StoreId},
     moment::Moment,
     road::{Entry, Tale},
@@ -20,6 +20,8 @@ pub enum Event {
     /// It was not made.
     Dropped { store: StoreId },
     TakenOut { store: StoreId, at: Moment },
+    /// Somebody reads a file out of a point.
+    FileRead { file: Inside, of: String, taken: Moment },
     Forgotten { store: StoreId, series: Vec<SeriesId> },
     /// It was there already, and is called so by itself.
     Opened { store: StoreId, uuid: Uuid, at: Moment },
@@ -95,6 +97,7 @@ impl Tale for Event {
             Event::Made { store } => pen.store(*store, |s| s.ready = true),
             Event::Dropped { store } => pen.drop_store(*store),
             Event::TakenOut { store, at } => pen.store(*store, |s| s.taken_out = Some(*at)),
+            Event::FileRead { .. } => {}
             Event::Opened { store, uuid, at } => pen.store(*store, |s| {
                 s.uuid = *uuid;
                 s.ready = true;
@@ -138,6 +141,10 @@ impl Tale for Event {
             }
             Event::Dropped { store } => line(store, format!("Store {} was not made", name(store))),
             Event::TakenOut { store, .. } => line(store, format!("The key of store {} was taken out", name(store))),
+            Event::FileRead { file, of, taken } => {
+                let text = format!("The file {file} was read out of {} of {of} as of {} UTC", name(&file.point.store), taken.stamp());
+                line(&file.point.store, text)
+            }
             Event::Expired { store, points } => {
                 let text = format!("{} recovery points in {} are not kept any more", points.len(), name(store));
                 line(store, text)

@@ -44,7 +44,7 @@ fn text(said: &str) -> String {
 
 impl Drivers {
     /// The manifest of a point, from its store.
-    async fn manifest_of(
+    pub(super) async fn manifest_of(
         &self,
         estate: &Estate,
         at: PointAt,

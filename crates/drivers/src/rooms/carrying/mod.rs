@@ -2,6 +2,7 @@
 
 mod bringing;
 mod copying;
+mod inside;
 mod marks;
 mod movers;
 mod pace;

@@ -1,10 +1,12 @@
-//! What stands in a block: generated from where it is and which writing wrote it; or, where it came from outside, kept as it
+//! What stands in a block: generated from where it is and which writing wrote it, but for the first writing's blocks at a disk's
+//! beginning, which are those of a small file system; or, where it came from outside, kept as it
 //! is, under a number that is a digest of it. So equal numbers are equal bytes.
 
 use sha2::{Digest, Sha256};
 use std::{
     fs, io,
     path::{Path, PathBuf},
+    sync::LazyLock,
 };
 
 /// Bytes of a block in memory.
@@ -36,7 +38,31 @@ fn unit(block: u32, writing: u64) -> [u8; UNIT] {
     unit
 }
 
+/// What the disk of a guest begins with once it is installed: a partition table, a FAT and an ext4 file system. How it was made
+/// stands in `guest/make.sh`.
+static INSTALLED: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let packed = include_bytes!("../../../guest/guest.zst");
+    zstd::decode_all(packed.as_slice()).unwrap_or_default()
+});
+
+/// Blocks that a guest leaves alone: its file systems lie there.
+pub(crate) fn installed() -> u32 {
+    u32::try_from(INSTALLED.len() / LENGTH).unwrap_or(0)
+}
+
+/// Those of its blocks that hold something; the others are free, and hold what a disk holds there.
+fn installed_block(block: u32) -> Option<&'static [u8]> {
+    let begins = usize::try_from(block).ok()?.checked_mul(LENGTH)?;
+    let bytes = INSTALLED.get(begins..begins + LENGTH)?;
+    bytes.iter().any(|b| *b != 0).then_some(bytes)
+}
+
 fn generated(block: u32, writing: u64, into: &mut [u8]) {
+    if let (0, Some(there)) = (writing, installed_block(block)) {
+        let n = there.len().min(into.len());
+        into[..n].copy_from_slice(&there[..n]);
+        return;
+    }
     let unit = unit(block, writing);
     let mut filled = into.len().min(UNIT);
     into[..filled].copy_from_slice(&unit[..filled]);
@@ -50,6 +76,9 @@ fn generated(block: u32, writing: u64, into: &mut [u8]) {
 
 /// By which writing these bytes were generated for this block, if they were.
 fn writing_of(block: u32, bytes: &[u8]) -> Option<u64> {
+    if installed_block(block).is_some_and(|there| there == bytes) {
+        return Some(0);
+    }
     (bytes.get(..16)? == MARK).then_some(())?;
     let writing = u64::from_le_bytes(bytes.get(16..24)?.try_into().ok()?);
     let unit = unit(block, writing);

@@ -3,7 +3,7 @@
 use super::blocks::{GRAIN, Written, grains};
 use crate::rooms::{
     carrying::{self, Mark},
-    packages::grains::ZEROS,
+    packages::grains::{ZEROS, installed},
     storage::volume::Disk,
 };
 use roaring::RoaringBitmap;
@@ -433,12 +433,18 @@ impl Chain {
         if count == 0 || p.home == 0 {
             return;
         }
-        let home = u64::from(p.home);
+        // What it was installed with stays as it is.
+        let first = if p.home > 2 * installed() {
+            installed()
+        } else {
+            0
+        };
+        let home = u64::from(p.home - first);
         let hot = (home / 20).max(1);
         let begin = p.seed % (home - hot + 1);
         let often = count - count / 10;
         let mut all = RoaringBitmap::new();
-        let number = |n: u64| u32::try_from(n).unwrap_or(u32::MAX);
+        let number = |n: u64| u32::try_from(n).unwrap_or(u32::MAX).saturating_add(first);
         if often >= hot {
             all.insert_range(number(begin)..number(begin + hot));
         } else {

@@ -2,6 +2,7 @@
 
 pub(crate) mod back_up;
 mod clauses;
+mod files;
 mod give;
 pub(crate) mod jobs;
 mod keep;
@@ -87,6 +88,9 @@ pub(crate) fn routes() -> Vec<Route> {
         point::show,
         point::page_part,
         point::has,
+        files::show,
+        files::list,
+        files::take,
         replica_point::show,
         replica_point::page_part,
         jobs::show,

@@ -84,7 +84,7 @@ struct Has {
     labels: Vec<String>,
 }
 
-fn asked(id: u64, machine: &str, session: &str) -> Result<PointAt, Problem> {
+pub(super) fn asked(id: u64, machine: &str, session: &str) -> Result<PointAt, Problem> {
     Ok(PointAt {
         store: StoreId(id),
         machine: identity(machine)?,

@@ -3,7 +3,7 @@
 
 use crate::frame::{
     AtDesk, Problem, Signed,
-    media::{Asked, Wanted, wanted},
+    media::{Asked, Pipe, Wanted, wanted},
 };
 use rocket::{
     Request, Response, get,
@@ -11,41 +11,14 @@ use rocket::{
     response::Responder,
     tokio::{
         self,
-        io::{AsyncRead, AsyncSeek, AsyncWriteExt, DuplexStream, ReadBuf, SeekFrom},
+        io::{AsyncWriteExt, DuplexStream},
     },
-};
-use std::{
-    io,
-    pin::Pin,
-    task::{Context, Poll},
 };
 use zastrugi_core::{ids::ImageId, permits::Act};
 use zastrugi_engine::{Desk, Viewer};
 
 /// So much is read from the host at once, and as much waits for whoever fetches it.
 const PIECE: u64 = 1 << 20;
-
-/// What a task reads on behind it; nobody seeks in it, as its length is said beforehand.
-struct Pipe(DuplexStream);
-
-impl AsyncRead for Pipe {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        into: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_read(context, into)
-    }
-}
-
-impl AsyncSeek for Pipe {
-    fn start_seek(self: Pin<&mut Self>, _: SeekFrom) -> io::Result<()> {
-        Err(io::ErrorKind::Unsupported.into())
-    }
-    fn poll_complete(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<u64>> {
-        Poll::Ready(Err(io::ErrorKind::Unsupported.into()))
-    }
-}
 
 pub(crate) struct Fetched {
     pipe: Option<(Pipe, u64)>,
