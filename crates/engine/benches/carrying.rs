@@ -172,7 +172,11 @@ async fn one(scratch: &Scratch) {
 async fn many(scratch: &Scratch) {
     let lab = Lab::at_speed(&scratch.url, 16, 40.0).await;
     lab.ready().await;
-    lab.done(packages::small(&lab, "m-{0001}", MANY)).await;
+    // No more are made at once.
+    for hundred in 0..MANY / 100 {
+        let pattern = format!("m{hundred}-{{001}}");
+        lab.done(packages::small(&lab, &pattern, 100)).await;
+    }
     let estate = lab.estate();
     let targets = estate.machines.keys().map(|id| Target::Machine(*id));
     lab.done(Proposal::Edits(edits::Ask::Edit {

@@ -76,6 +76,14 @@ pub struct Folder {
     pub left_out: usize,
 }
 
+/// What somebody sees who looks into a point: its disks, the partitions of one of them, and one folder.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Within {
+    pub disks: Vec<Bytes>,
+    pub partitions: Vec<Partition>,
+    pub folder: Option<Folder>,
+}
+
 /// Which folder or file of a recovery point.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Inside {

@@ -66,6 +66,9 @@ pub struct Proof {
     pub said: String,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub replies: Vec<Reply>,
+    /// Whose copies were booted with it, on the same network.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<String>,
     /// What its screen showed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub picture: Option<Uuid>,
@@ -238,6 +241,43 @@ impl Estate {
             session: newest.session,
         };
         Some((job.id, at))
+    }
+
+    /// A point with those of the same instant beside it, in its store or over its pair: what is proven together. Alone where it is of
+    /// no group.
+    pub fn of_one_instant(&self, at: AnyPoint) -> Vec<AnyPoint> {
+        let group = at.found(self).ok().and_then(|p| p.group);
+        let Some(group) = group else { return vec![at] };
+        let same = |p: &&StoredPoint| p.group == Some(group);
+        let mut all: Vec<AnyPoint> = match at {
+            AnyPoint::Stored(at) => {
+                let each = self.series_in(at.store).flat_map(|s| {
+                    let points = s.points.iter().filter(same);
+                    points.map(|p| PointAt {
+                        store: s.store,
+                        machine: s.machine,
+                        session: p.session,
+                    })
+                });
+                each.map(AnyPoint::from).collect()
+            }
+            AnyPoint::Replicated { replica, .. } => {
+                let replica = self.machines.get(&replica);
+                let pair = replica.and_then(|m| Some(m.replica.as_ref()?.pair));
+                let all = pair.into_iter().flat_map(|pair| self.replicas_over(pair));
+                let each = all.flat_map(|m| {
+                    let points = m.replicated().filter(same);
+                    points.map(|p| AnyPoint::Replicated {
+                        replica: m.id,
+                        session: p.session,
+                    })
+                });
+                each.collect()
+            }
+        };
+        // The one that was named first.
+        all.sort_by_key(|other| (*other != at, *other));
+        all
     }
 
     /// Copies that are there to prove a point, or were left by that.

@@ -96,6 +96,7 @@ fn what_is_lost_with_it_is_said() {
         came: Came::Up,
         said: String::new(),
         replies: vec![],
+        with: vec![],
         picture: None,
     };
     let mut small = small(hourly(Taker::Any), |n, p| {

@@ -11,18 +11,19 @@ use std::sync::Arc;
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{
-        AnyPoint, Came, Clauses, Consistent, Fact, FirmwareKind, Job, Kept, KeptDisk, Machine,
-        MachineState, PointAt, Proof, Question, Reply, StoredPoint, Taker,
+        AnyPoint, Came, Clauses, Consistent, Fact, FirmwareKind, Host, HostNet, Job, Kept,
+        KeptDisk, Machine, MachineState, PointAt, Proof, Question, Reply, Series, StoredPoint,
+        Taker,
     },
     evidence::{Answer, Probe},
-    ids::{ClusterId, MachineId, SiteId},
+    ids::{ClusterId, MachineId, NetworkId, SeriesId, SiteId},
     moment::{Moment, Span},
     pledges::{Promise, Promises, Sort, Standing},
     rooms::{
         Assessment, Proposal, Step, answers, machines,
         proving::{self, ProvePoint},
     },
-    testkit::Small,
+    testkit::{Small, network},
     units::Bytes,
 };
 
@@ -39,6 +40,7 @@ fn proof(age: Span, took: Span, good: bool) -> Option<Box<Proof>> {
         came: if good { Came::Up } else { Came::Silent },
         said: String::new(),
         replies: vec![],
+        with: vec![],
         picture: None,
     }))
 }
@@ -302,6 +304,7 @@ fn prove(small: &Small, at: PointAt, limit: Span) -> Assessment {
         point: Some(at.into()),
         cluster,
         limit,
+        together: false,
     };
     assessed(small, &Proposal::Proving(proving::Ask::Point(ask)))
 }
@@ -365,6 +368,7 @@ fn what_can_not_be_proven_says_why() {
         point: Some(at.into()),
         cluster: None,
         limit: Span::mins(5),
+        together: false,
     });
     assert_eq!(
         stops(&assessed(&small, &Proposal::Proving(nowhere))),
@@ -430,5 +434,170 @@ fn one_bad_answer_is_enough() {
         !proof.is_good() && proof.words().contains("1 of 3"),
         "{}",
         proof.words()
+    );
+}
+
+/// Two machines with a point each of one instant, of which their store told; with a network that ends at each host, or none.
+fn of_one_instant(island: bool) -> (Small, PointAt, PointAt) {
+    let (mut small, at) = told(|_| {});
+    let group = Some(Uuid::from_u128(0x9009));
+    let other = small.view.estate.machines[&MachineId(8)].clone();
+    let beside = PointAt {
+        machine: other.uuid,
+        session: Uuid::from_u128(0x8008),
+        ..at
+    };
+    small.alter(|e| {
+        let mut series = Series::clone(e.backups_with(at.machine).next().unwrap());
+        series.points[0].group = group;
+        let mut second = series.clone();
+        e.put(Fact::Series(series.into()));
+        (second.id, second.machine) = (SeriesId(762), beside.machine);
+        second.name.clone_from(&other.name);
+        second.points[0].session = beside.session;
+        e.put(Fact::Series(second.into()));
+        if island {
+            let mut alone = network(NetworkId(950), "island");
+            (alone.subnets, alone.vlan) = (vec![], None);
+            alone.uplinks.clear();
+            alone.cluster = *e.clusters.keys().next().unwrap();
+            alone.ready = true;
+            let there: Vec<_> = e.hosts.values().cloned().collect();
+            for host in there {
+                let mut host = Host::clone(&host);
+                let set = HostNet {
+                    vlan: None,
+                    mtu: 1500,
+                    uplinks: Default::default(),
+                };
+                host.networks.insert("island".into(), set);
+                e.put(Fact::Host(host.into()));
+            }
+            e.put(Fact::Network(alone.into()));
+        }
+    });
+    let mut book = (*small.view.evidence).clone();
+    let Some(Answer::Point(kept)) = book.fresh(&Probe::Point(at), NOW).cloned() else {
+        panic!("the store told nothing")
+    };
+    let kept = Kept {
+        name: other.name.clone(),
+        ..*kept
+    };
+    book.put(Probe::Point(beside), Answer::Point(Box::new(kept)), NOW);
+    small.view.evidence = Arc::new(book);
+    (small, at, beside)
+}
+
+fn together(small: &Small, at: PointAt) -> Assessment {
+    assessed(
+        small,
+        &Proposal::Proving(proving::Ask::Point(ProvePoint {
+            point: Some(at.into()),
+            cluster: small.view.estate.clusters.keys().next().copied(),
+            limit: Span::mins(5),
+            together: true,
+        })),
+    )
+}
+
+/// If this fails, a part of an application is booted without what it asks, or is gone while another still asks it.
+#[test]
+fn those_of_one_instant_are_booted_by_one_host_and_go_when_all_were_asked() {
+    let (mut small, at, beside) = of_one_instant(true);
+    let estate = &small.view.estate;
+    assert_eq!(estate.of_one_instant(at.into()), [at.into(), beside.into()]);
+    assert_eq!(
+        estate.of_one_instant(beside.into())[0],
+        beside.into(),
+        "the one that was named first"
+    );
+    let said = together(&small, at);
+    let stops: Vec<_> = said.findings().iter().filter(|f| f.stops()).collect();
+    assert!(stops.is_empty(), "{stops:?}");
+    let (mut hosts, mut asked, mut offs) = (vec![], vec![], vec![]);
+    for (n, planned) in said.steps().iter().enumerate() {
+        match &planned.step {
+            Step::Proving(proving::Step::Machine(machines::Step::Start { host, .. })) => {
+                hosts.push(*host)
+            }
+            Step::Proving(proving::Step::Machine(machines::Step::Off { .. })) => {
+                offs.push(planned.after.clone())
+            }
+            Step::Proving(proving::Step::Try(answers::Step::Try { with, host, .. })) => {
+                assert_eq!((with.len(), *host), (1, *hosts.last().unwrap()));
+                asked.push(n);
+            }
+            _ => {}
+        }
+    }
+    assert_eq!((hosts.len(), hosts[0]), (2, hosts[1]), "on one host");
+    assert_eq!(
+        offs,
+        [asked.clone(), asked],
+        "none goes before all were asked"
+    );
+    small.begin(said.accept().unwrap());
+    let island = Some(NetworkId(950));
+    let copies: Vec<_> = small.view.estate.proving().collect();
+    assert_eq!(copies.len(), 2);
+    assert!(
+        copies
+            .iter()
+            .all(|m| m.nics.iter().all(|n| n.network == island))
+    );
+
+    // Alone, or where no network ends at a host, it is said.
+    let (small, at, _) = of_one_instant(false);
+    let said = together(&small, at);
+    let mind = said
+        .findings()
+        .iter()
+        .find(|f| f.field.as_deref() == Some("together"));
+    assert!(mind.unwrap().text.contains("do not hear each other"));
+    let one = prove(&small, at, Span::mins(5));
+    let starts = one
+        .steps()
+        .iter()
+        .filter(|s| matches!(s.step, Step::Proving(proving::Step::Try(_))));
+    assert_eq!(starts.count(), 1, "unless it is wished");
+}
+
+/// If this fails, half of a group is booted where there is no room for all of it.
+#[test]
+fn without_room_for_all_on_one_host_none_is_booted() {
+    let (mut small, at, beside) = of_one_instant(true);
+    let free = small
+        .view
+        .estate
+        .hosts
+        .values()
+        .map(|h| h.hardware.memory)
+        .max()
+        .unwrap();
+    let mut book = (*small.view.evidence).clone();
+    for point in [at, beside] {
+        let Some(Answer::Point(kept)) = book.fresh(&Probe::Point(point), NOW).cloned() else {
+            panic!("the store told nothing")
+        };
+        let kept = Kept {
+            memory: Bytes(free.0 * 3 / 5 / (2 << 20) * (2 << 20)),
+            ..*kept
+        };
+        book.put(Probe::Point(point), Answer::Point(Box::new(kept)), NOW);
+    }
+    small.view.evidence = Arc::new(book);
+    let said = together(&small, at);
+    let stops: Vec<_> = said
+        .findings()
+        .iter()
+        .filter(|f| f.stops())
+        .map(|f| f.text.clone())
+        .collect();
+    assert!(
+        stops
+            .iter()
+            .any(|t| t.contains("has room for all 2 at once")),
+        "{stops:?}"
     );
 }

@@ -40,6 +40,7 @@ fn a_point_of_a_replica_is_proven_at_its_site() {
             point: Some(point),
             cluster,
             limit: Span::mins(2),
+            together: false,
         }))
     };
     let far = assessed(&small, &ask(at, Some(ClusterId(901))));
@@ -108,6 +109,7 @@ fn what_a_replica_proved_counts_and_is_not_due_again() {
         came,
         said: String::new(),
         replies: vec![],
+        with: vec![],
         picture: None,
     };
     let tried = |small: &mut Small, n: u128, proof: Proof| {

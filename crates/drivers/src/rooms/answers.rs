@@ -92,7 +92,7 @@ impl Drivers {
         end: End,
         (seen, turn): (Event, Turn<'_>),
     ) -> Result<Outcome, Fault> {
-        let Step::Try { point, .. } = step;
+        let Step::Try { point, with, .. } = step;
         let picture = match point {
             Some(_) => self.pictured(machine, host, turn).await?,
             None => None,
@@ -110,6 +110,7 @@ impl Drivers {
             came: end.came,
             said: end.said,
             replies: end.replies,
+            with: with.clone(),
             picture,
         };
         let said = in_full(&proof);

@@ -4,11 +4,10 @@ use super::{Desk, StartError, Viewer};
 use tokio::sync::OwnedSemaphorePermit;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Estate, Folder, Inside, Partition, PointAt},
+    estate::{Estate, Inside, PointAt, Within},
     permits::Act,
     rooms::{Proposal, stores::Ask},
     runs::Fault,
-    units::Bytes,
 };
 use zastrugi_drivers::backup::Stream;
 
@@ -46,38 +45,18 @@ impl Desk {
         Ok((self.shared.estate(), room))
     }
 
-    /// The sizes of a point's disks.
+    /// What is on a disk of a point, from 1 on: its partitions, or what is in a folder.
     ///
     /// # Errors
     /// [`InsideError`], as of all that looks into a point.
-    pub async fn disks_in(&self, viewer: &Viewer, at: PointAt) -> Result<Vec<Bytes>, InsideError> {
-        let (estate, _room) = self.looks(viewer)?;
-        let found = self.shared.drivers.disks_in(&estate, at).await;
-        found.map_err(InsideError::Device)
-    }
-
-    /// The partitions of one of them, from 1 on.
-    ///
-    /// # Errors
-    /// [`InsideError`].
-    pub async fn partitions_in(
+    pub async fn look_in(
         &self,
         viewer: &Viewer,
-        at: PointAt,
-        disk: usize,
-    ) -> Result<Vec<Partition>, InsideError> {
+        disk: (PointAt, usize),
+        folder: Option<&Inside>,
+    ) -> Result<Within, InsideError> {
         let (estate, _room) = self.looks(viewer)?;
-        let found = self.shared.drivers.partitions_in(&estate, at, disk).await;
-        found.map_err(InsideError::Device)
-    }
-
-    /// What is in a folder.
-    ///
-    /// # Errors
-    /// [`InsideError`].
-    pub async fn folder_in(&self, viewer: &Viewer, at: &Inside) -> Result<Folder, InsideError> {
-        let (estate, _room) = self.looks(viewer)?;
-        let found = self.shared.drivers.folder_in(&estate, at).await;
+        let found = self.shared.drivers.look_in(&estate, disk, folder).await;
         found.map_err(InsideError::Device)
     }
 

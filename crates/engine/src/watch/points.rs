@@ -6,7 +6,7 @@ use super::{
     scheduled::{Due, Tried},
 };
 use crate::{evidence, shared::now};
-use std::time::Duration;
+use std::{collections::BTreeSet, time::Duration};
 use tokio::time::sleep;
 use zastrugi_core::{
     estate::{AnyPoint, Estate},
@@ -57,8 +57,6 @@ async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
         })
         .chain(over(estate, now()))
         .collect();
-    let most = usize::try_from(PROVEN_AT_ONCE).unwrap_or(1);
-    let free = most.saturating_sub(estate.proving().count());
     let owed = estate.to_prove(now());
     let request = |at: &AnyPoint| {
         let place = match at {
@@ -73,24 +71,46 @@ async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
     let next = owed
         .into_iter()
         .filter(|(_, at)| tried.is_new(&request(at)));
-    let next: Vec<AnyPoint> = next.map(|(_, at)| at).take(free).collect();
-    evidence::ask_missing(
-        &office.shared,
-        next.iter()
-            .filter_map(|at| at.stored().map(Probe::Point))
-            .collect(),
-    )
-    .await;
+    let next = fitting(estate, next.map(|(_, at)| at));
+    let each = next.iter().flat_map(|at| estate.of_one_instant(*at));
+    let each = each.filter_map(|at| at.stored().map(Probe::Point));
+    evidence::ask_missing(&office.shared, each.collect()).await;
     all.extend(next.into_iter().map(|at| Due {
         name: at.words(estate),
         ask: Proposal::Proving(proving::Ask::Point(ProvePoint {
             point: Some(at),
             cluster: None,
             limit: LIMIT,
+            together: true,
         })),
         request: request(&at),
     }));
     all
+}
+
+/// As many as may be proven at a time, with what is proven already; a group counts as many as it has, and where it is larger than that
+/// it waits until nothing else is proven. None that is on its way with another of its group.
+fn fitting(estate: &Estate, owed: impl Iterator<Item = AnyPoint>) -> Vec<AnyPoint> {
+    let most = usize::try_from(PROVEN_AT_ONCE).unwrap_or(1);
+    let mut goes: BTreeSet<AnyPoint> = estate
+        .proving()
+        .filter_map(|m| m.proves.as_deref().copied())
+        .collect();
+    let mut count = estate.proving().count();
+    let mut next = Vec::new();
+    for at in owed {
+        let group = estate.of_one_instant(at);
+        if group.iter().any(|other| goes.contains(other)) {
+            continue;
+        }
+        if count > 0 && count + group.len() > most {
+            break;
+        }
+        count += group.len();
+        goes.extend(group);
+        next.push(at);
+    }
+    next
 }
 
 pub(super) async fn take(office: Office) {

@@ -12,6 +12,7 @@ mod copy_faults;
 mod disks;
 mod fallen;
 mod faults;
+mod files;
 mod firmware;
 mod first_boot;
 mod fronts;

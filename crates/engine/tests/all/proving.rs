@@ -25,8 +25,10 @@ use zastrugi_store::testkit::url;
 /// With the hosts that there are, wherever the store is.
 pub(crate) async fn prove(lab: &Lab, at: impl Into<AnyPoint>, limit: Span) -> Proposal {
     let at: AnyPoint = at.into();
-    if let Some(at) = at.stored() {
-        lab.desk.ask_for_point(at).await;
+    for at in lab.estate().of_one_instant(at) {
+        if let Some(at) = at.stored() {
+            lab.desk.ask_for_point(at).await;
+        }
     }
     Proposal::Proving(proving::Ask::Point(ProvePoint {
         point: Some(at),
@@ -35,6 +37,7 @@ pub(crate) async fn prove(lab: &Lab, at: impl Into<AnyPoint>, limit: Span) -> Pr
             AnyPoint::Replicated { .. } => None,
         },
         limit,
+        together: true,
     }))
 }
 

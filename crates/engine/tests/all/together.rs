@@ -3,20 +3,24 @@
 use crate::{
     backups::make_store,
     jobs::{begin, keep},
-    lab::Lab,
+    lab::{Lab, eventually},
     packages::small,
+    proving::{must, prove},
+    restoring::newest,
 };
 use sqlx::PgPool;
 use std::collections::BTreeSet;
 use uuid::Uuid;
 use zastrugi_core::{
-    estate::{Consistent, StoredPoint},
+    estate::{Consistent, NetRole, StoredPoint},
     ids::MachineId,
+    moment::Span,
     rooms::{
         Proposal,
         edits::{self, Set, Target},
         jobs::{self, How, Keep},
         machines::{self, PowerAct},
+        networks::{self, CreateNetwork},
         snapshots::{Ask, Quiet, Take},
     },
     runs::RunState,
@@ -119,6 +123,61 @@ async fn what_shares_a_point_is_of_one_instant(pool: PgPool) {
     lab.done(begin(&lab)).await;
     let all: BTreeSet<Option<Uuid>> = points(&lab, "front").iter().map(|p| p.group).collect();
     assert_eq!(all.len(), 2, "each run has its own instant");
+    lab.assert_once();
+}
+
+/// A network that ends at each host.
+fn island(lab: &Lab) -> Proposal {
+    Proposal::Networks(networks::Ask::Create(CreateNetwork {
+        name: "island".into(),
+        cluster: lab.estate().clusters.keys().next().copied(),
+        role: NetRole::Guest,
+        vlan: None,
+        mtu: 1500,
+        subnets: vec![],
+        uplinks: BTreeSet::new(),
+    }))
+}
+
+/// If this fails, an application on two machines is told not to come up, as each was booted where it did not hear the other.
+#[sqlx::test(migrations = false)]
+async fn a_group_is_proven_on_one_network(pool: PgPool) {
+    let lab = lab(&pool).await;
+    lab.done(island(&lab)).await;
+    lab.done(must(&lab, "ledger", "tcp 22")).await;
+    lab.done(begin(&lab)).await;
+    let at = newest(&lab, "front");
+    let run = lab.start(prove(&lab, at, Span::mins(2)).await).await;
+    eventually("both are there", || lab.estate().proving().count() == 2).await;
+    let estate = lab.estate();
+    let island = estate
+        .networks
+        .values()
+        .find(|n| n.name == "island")
+        .unwrap()
+        .id;
+    for copy in estate.proving() {
+        let networks: Vec<_> = copy.nics.iter().map(|n| n.network).collect();
+        assert!(networks.iter().all(|n| *n == Some(island)), "{networks:?}");
+    }
+    lab.until(run, &[RunState::Done]).await;
+    let proofs: Vec<_> = ["front", "ledger"]
+        .iter()
+        .map(|n| points(&lab, n)[0].proof.clone().unwrap())
+        .collect();
+    assert!(proofs.iter().all(|p| p.is_good()), "{proofs:?}");
+    assert_eq!(proofs[0].host, proofs[1].host, "they hear each other");
+    assert_eq!(
+        (proofs[0].with.join(","), proofs[1].with.join(",")),
+        ("ledger".into(), "front".into())
+    );
+    assert_eq!(lab.estate().machines.len(), 3, "copies are gone");
+    assert!(
+        lab.estate()
+            .of_one_instant(newest(&lab, "other").into())
+            .len()
+            == 1
+    );
     lab.assert_once();
 }
 

@@ -34,6 +34,7 @@ fn proof(fine: bool) -> Proof {
             reply("tcp 22", true, "something listens"),
             reply("run check <all>", fine, "exit code 3: <b>disk</b> is full"),
         ],
+        with: vec![],
         picture: Some(Uuid::from_u128(77)),
     }
 }

@@ -102,6 +102,7 @@ pub(super) fn now(draft: &mut Draft<'_>, named: &[MachineId]) {
             point: None,
             limit: PATIENCE,
             must: m.must.clone(),
+            with: vec![],
         };
         draft.step(step, format!("Ask {name}"), &[], Some("machines"));
     }

@@ -26,6 +26,9 @@ pub enum Step {
         point: Option<AnyPoint>,
         limit: Span,
         must: Vec<Question>,
+        /// Whose copies are booted with it.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        with: Vec<String>,
     },
 }
 

@@ -27,6 +27,9 @@ pub struct ProvePoint {
     pub cluster: Option<ClusterId>,
     /// Its guest may take so long.
     pub limit: Span,
+    /// With those of the same instant, on one network.
+    #[serde(default)]
+    pub together: bool,
 }
 
 impl Asked for Ask {

@@ -3,9 +3,10 @@
 use super::{Draft, Event, ProvePoint, Step, clear};
 use crate::{
     copying::{Line, Source, kept},
-    estate::{AnyPoint, Cluster, Estate, FirmwareKind, FirmwareWish, Machine, Memory, Network, Provisioning},
+    estate::{AnyPoint, Cluster, Estate, FirmwareKind, FirmwareWish, Machine, Memory, Network, Provisioning, Question},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId, MachineId, SiteId},
+    limits,
     moment::Span,
     units::Bytes,
     rooms::{
@@ -19,34 +20,160 @@ use std::sync::Arc;
 const SHORTEST: Span = Span::secs(5);
 /// Nobody waits for a guest longer.
 const LONGEST: Span = Span::mins(60);
+/// So many hosts are tried for copies that must be on one.
+const LOOKED_AT: usize = 16;
+
+/// A point that is proven here.
+struct Member {
+    at: AnyPoint,
+    words: String,
+    had: Had,
+    must: Vec<Question>,
+}
 
 pub(super) fn point(draft: &mut Draft<'_>, ask: &ProvePoint) {
     "Prove a recovery point".clone_into(&mut draft.title);
     let Some((at, _)) = draft.point(ask.point) else { return };
     let words = at.words(draft.estate());
-    draft.title = format!("Prove {words}");
-    let stop = |rule, field: &str, text: String| Finding::stop(rule, &words, text).at(field);
-    if let Some(copy) = draft.estate().proving().find(|m| m.proves.as_deref() == Some(&at)) {
-        let text = format!("It is being proven already, by {}.", copy.name);
-        return draft.found(stop(Rule::State, "point", text));
+    let all = if ask.together { draft.estate().of_one_instant(at) } else { vec![at] };
+    draft.title = match all.len() {
+        1 => format!("Prove {words}"),
+        n => format!("Prove {words} and {} of the same instant", n - 1),
+    };
+    if let Err(words) = limits::TOGETHER.check(all.len()) {
+        return draft.found(Finding::stop(Rule::State, "point", words).at("together").remedy("Prove them one by one."));
     }
     if ask.limit < SHORTEST || ask.limit > LONGEST {
-        draft.found(stop(Rule::State, "limit", format!("Between {SHORTEST} and {LONGEST}.")));
+        draft.found(Finding::stop(Rule::State, &words, format!("Between {SHORTEST} and {LONGEST}.")).at("limit"));
     }
-    let kept = match Had::of(draft, at) {
-        Ok(kept) => kept,
-        Err(why) => return draft.found(why.at("point")),
+    let members: Vec<Member> = all.into_iter().filter_map(|at| member(draft, at)).collect();
+    if draft.is_stopped() {
+        return;
+    }
+    let mut clusters = members.iter().filter_map(|m| place(draft, ask, m.at)).collect::<Vec<_>>();
+    clusters.dedup_by_key(|c| c.id);
+    let cluster = match clusters.as_slice() {
+        [one] => one.clone(),
+        [] => return,
+        _ => {
+            let text = "Hosts of different clusters reach these replicas: no host can boot copies of all of them.";
+            return draft.found(Finding::stop(Rule::Place, &words, text).at("together").remedy("Prove them one by one."));
+        }
     };
-    let Some(cluster) = place(draft, ask, at) else { return };
     let alone = alone(draft.estate(), &cluster);
+    for member in &members {
+        said(draft, &member.had, alone.as_deref(), member.must.len());
+        bytes(draft, (member.at, &member.words), &cluster);
+    }
+    if members.len() > 1 {
+        draft.found(one_network(&members, alone.as_deref()));
+    }
+    let brought = bring(draft, ask, (&members, &cluster), alone.as_deref());
+    let title = std::mem::take(&mut draft.title);
+    let steps = draft.take_in(brought, &[], |f| f, (|s| s, |e| e));
+    draft.title = title;
+    taken_away(draft, steps);
+}
+
+/// What is told of one of them, or why it can't be proven.
+fn member(draft: &mut Draft<'_>, at: AnyPoint) -> Option<Member> {
+    let words = at.words(draft.estate());
+    if let Some(copy) = draft.estate().proving().find(|m| m.proves.as_deref() == Some(&at)) {
+        let text = format!("It is being proven already, by {}.", copy.name);
+        draft.found(Finding::stop(Rule::State, &words, text).at("point"));
+        return None;
+    }
     let must = at.original(draft.estate()).map(|m| m.must.clone()).unwrap_or_default();
-    said(draft, &kept, alone.as_deref(), must.len());
-    bytes(draft, (at, &words), &cluster);
-    let mut part = draft.beside::<machines::Step>(draft.view);
-    machines::create(&mut part, &copy(draft.estate(), &kept, (at, cluster.id), alone.as_deref()));
-    // Of what is said of any new machine only what concerns one that stays for minutes.
-    part.leave_out(|f| f.stops() || matches!(f.rule, Rule::Placement | Rule::VolumeRoom | Rule::Headroom));
-    let started = part.planned().find_map(|s| match s {
+    match Had::of(draft, at) {
+        Ok(had) => Some(Member { at, words, had, must }),
+        Err(why) => {
+            draft.found(why.at("point"));
+            None
+        }
+    }
+}
+
+fn one_network(members: &[Member], alone: Option<&Network>) -> Finding {
+    let names: Vec<&str> = members.iter().map(|m| m.had.name.as_str()).collect();
+    let names = names.join(", ");
+    match alone {
+        Some(network) => {
+            let text = format!("{names} are booted by one host and hear each other on {}; none of them goes before all were asked.", network.name);
+            Finding::clear(Rule::Placement, &network.name, text)
+        }
+        None => {
+            let text = format!("{names} are booted at the same time, but do not hear each other: no network of this cluster ends at its host.");
+            let remedy = "Make a network without a VLAN and without subnets, on no port.";
+            Finding::mind(Rule::Placement, "together", text).at("together").remedy(remedy)
+        }
+    }
+}
+
+/// Copies of all of them, booted and asked. Where they shall hear each other, by one host: the one that suits the first, else
+/// another that has room for all.
+fn bring<'a>(draft: &mut Draft<'a>, ask: &ProvePoint, (members, cluster): (&[Member], &Cluster), alone: Option<&Network>) -> Draft<'a> {
+    let first = booted(draft, ask, (members, cluster), (alone, None));
+    if members.len() == 1 || !first.is_stopped() {
+        return first;
+    }
+    // Where one of them alone finds no place, that they are together is not what is wrong.
+    let one = |n: usize| booted(draft, ask, (&members[n..=n], cluster), (alone, None));
+    if (0..members.len()).any(|n| one(n).is_stopped()) {
+        return first;
+    }
+    let hosts: Vec<HostId> = draft.estate().hosts_in(cluster.id).map(|h| h.id).take(LOOKED_AT).collect();
+    let others = hosts.into_iter().map(|host| booted(draft, ask, (members, cluster), (alone, Some(host))));
+    let mut others = others.filter(|brought| !brought.is_stopped());
+    match others.next() {
+        Some(brought) => brought,
+        None => {
+            if alone.is_some() {
+                let text = format!("No host of {} has room for all {} at once, as they share a network that ends at its host.", cluster.name, members.len());
+                draft.found(Finding::stop(Rule::Placement, &cluster.name, text).at("cluster").remedy("Prove them one by one."));
+            }
+            first
+        }
+    }
+}
+
+fn booted<'a>(
+    draft: &Draft<'a>,
+    ask: &ProvePoint,
+    (members, cluster): (&[Member], &Cluster),
+    (alone, host): (Option<&Network>, Option<HostId>),
+) -> Draft<'a> {
+    let mut all = draft.beside::<Step>(draft.view);
+    let mut on = host;
+    for member in members {
+        // What those before it take is taken.
+        let mut estate = (*draft.view.estate).clone();
+        all.in_estate(&mut estate);
+        let view = draft.view.with(estate);
+        let mut part = all.beside::<machines::Step>(&view);
+        let wanted = CreateMachines {
+            host: on,
+            ..copy(&view.estate, &member.had, (member.at, cluster.id), alone)
+        };
+        machines::create(&mut part, &wanted);
+        // Of what is said of any new machine only what concerns one that stays for minutes.
+        part.leave_out(|f| f.stops() || matches!(f.rule, Rule::Placement | Rule::VolumeRoom | Rule::Headroom));
+        if alone.is_some() && members.len() > 1 {
+            on = on.or_else(|| part.planned().find_map(|s| started(s).map(|(_, host)| host)));
+        }
+        let with = members.iter().filter(|m| m.at != member.at).map(|m| m.had.name.clone());
+        let become_ours = (asks(member, ask.limit, with.collect()), marks(member.at));
+        all.take_in(part, &[], |f| f.at("cluster"), become_ours);
+        // Of a host that does not suit nothing more is asked.
+        if host.is_some() && all.is_stopped() {
+            break;
+        }
+    }
+    all
+}
+
+/// The machine that a step starts, and where.
+fn started(step: &machines::Step) -> Option<(MachineId, HostId)> {
+    match step {
         machines::Step::Start { machine, host } => Some((*machine, *host)),
         machines::Step::Create { .. }
         | machines::Step::Copy { .. }
@@ -57,12 +184,22 @@ pub(super) fn point(draft: &mut Draft<'_>, ask: &ProvePoint) {
         | machines::Step::Delete { .. }
         | machines::Step::Recover { .. }
         | machines::Step::Purge { .. } => None,
-    });
-    // Who waits for room waits in the list of what is due: nothing else is wrong with it.
-    let (step, event) = (asks(at, ask.limit, must), marks(at));
-    let all = draft.take_in(part, &[], |f| f.at("cluster"), (step, event));
-    if let (Some((machine, host)), Some(last)) = (started, all.last()) {
-        gone(draft, machine, host, last);
+    }
+}
+
+/// None goes before all were asked: one may answer by what another says.
+fn taken_away(draft: &mut Draft<'_>, steps: std::ops::Range<usize>) {
+    let kinds: Vec<(usize, Step)> = steps.clone().zip(draft.planned().skip(steps.start).cloned()).collect();
+    let mut copies = Vec::new();
+    let mut asked = Vec::new();
+    for (at, kind) in &kinds {
+        match kind {
+            Step::Machine(step) => copies.extend(started(step)),
+            Step::Try(answers::Step::Try { .. }) => asked.push(*at),
+        }
+    }
+    for (machine, host) in copies {
+        gone(draft, machine, host, &asked);
     }
 }
 
@@ -208,7 +345,8 @@ fn name(estate: &Estate, of: &str) -> String {
 }
 
 /// In place of waiting for the guest it is asked.
-fn asks(at: AnyPoint, limit: Span, must: Vec<crate::estate::Question>) -> impl Fn(machines::Step) -> Step {
+fn asks(member: &Member, limit: Span, with: Vec<String>) -> impl Fn(machines::Step) -> Step {
+    let (at, must) = (member.at, member.must.clone());
     let host = std::cell::Cell::new(HostId(0));
     move |step| {
         if let machines::Step::Start { host: on, .. } = step {
@@ -221,6 +359,7 @@ fn asks(at: AnyPoint, limit: Span, must: Vec<crate::estate::Question>) -> impl F
                 point: Some(at),
                 limit,
                 must: must.clone(),
+                with: with.clone(),
             }),
             other @ (machines::Step::Create { .. }
             | machines::Step::Copy { .. }
@@ -247,8 +386,8 @@ fn marks(at: AnyPoint) -> impl Fn(machines::Event) -> Event {
 }
 
 /// Off, deleted, removed for good.
-fn gone(draft: &mut Draft<'_>, machine: MachineId, host: HostId, after: usize) {
+fn gone(draft: &mut Draft<'_>, machine: MachineId, host: HostId, after: &[usize]) {
     let off = Step::Machine(machines::Step::Off { machine });
-    let off = draft.step(off, "Power the copy off".into(), &[after], None);
+    let off = draft.step(off, "Power the copy off".into(), after, None);
     clear::removed(draft, machine, host, &[off]);
 }

@@ -13,7 +13,7 @@ use rocket::{
     response::Responder,
     tokio::{self, io::AsyncWriteExt},
 };
-use zastrugi_core::estate::{Folder, Inside, Item, ItemKind, Partition, PointAt};
+use zastrugi_core::estate::{Inside, Item, ItemKind, Partition, PointAt, Within};
 use zastrugi_engine::{InsideError, Taken};
 
 /// What waits for whoever takes a file.
@@ -126,22 +126,52 @@ fn row(at: &Inside, item: &Item) -> Row {
     }
 }
 
-impl List {
-    fn partitions(&mut self, point: PointAt, disk: usize, all: Vec<Partition>) {
-        let one = |p: Partition| {
-            let at = Inside {
-                point,
-                disk,
-                partition: p.number,
-                path: String::new(),
-            };
-            let to = p.system.is_read().then(|| listed(&at));
-            (p.number, p.label, p.system.word(), p.size.to_string(), to)
-        };
-        self.partitions = all.into_iter().map(one).collect();
-    }
+/// The way to a folder: the partitions of its disk, the partition, and the folders.
+fn way(at: &Inside) -> Vec<(String, String)> {
+    let partition = match at.partition {
+        0 => "the whole disk".to_owned(),
+        n => format!("partition {n}"),
+    };
+    let disk = (
+        format!("Disk {}", at.disk),
+        format!("{}/files?inside={}", path(at.point), at.disk),
+    );
+    let named = |(name, at): (String, Inside)| match name.is_empty() {
+        true => (partition.clone(), listed(&at)),
+        false => (name, listed(&at)),
+    };
+    std::iter::once(disk)
+        .chain(at.way().into_iter().map(named))
+        .collect()
+}
 
-    fn folder(&mut self, at: &Inside, query: &Query, folder: &Folder) {
+impl List {
+    fn fill(
+        &mut self,
+        (point, disk): (PointAt, usize),
+        at: Option<&Inside>,
+        query: &Query,
+        within: Within,
+    ) {
+        let to = |n: usize| format!("{}/files?inside={n}", path(point));
+        let disks = (1..).zip(within.disks);
+        self.disks = disks
+            .map(|(n, size)| (n, size.to_string(), n == disk, to(n)))
+            .collect();
+        let (Some(at), Some(folder)) = (at, within.folder) else {
+            let one = |p: Partition| {
+                let at = Inside {
+                    point,
+                    disk,
+                    partition: p.number,
+                    path: String::new(),
+                };
+                let to = p.system.is_read().then(|| listed(&at));
+                (p.number, p.label, p.system.word(), p.size.to_string(), to)
+            };
+            self.partitions = within.partitions.into_iter().map(one).collect();
+            return;
+        };
         let base = format!("{}/files", path(at.point));
         let (window, range) = Window::of(&base, query, folder.items.len());
         self.rows = Some(folder.items[range].iter().map(|i| row(at, i)).collect());
@@ -169,34 +199,22 @@ pub(crate) async fn list(
         wrong: String::new(),
         disks: vec![],
         partitions: vec![],
-        way: at
-            .iter()
-            .flat_map(Inside::way)
-            .map(|(n, at)| (n, listed(&at)))
-            .collect(),
+        way: at.as_ref().map(way).unwrap_or_default(),
         rows: None,
         window: None,
         left_out: 0,
     };
-    let answer: Result<(), InsideError> = async {
-        let sizes = desk.disks_in(viewer, point).await?;
-        let to = |n: usize| format!("{}/files?inside={n}", path(point));
-        let one = |(n, size): (usize, _)| (n, format!("{size}"), n == disk, to(n));
-        list.disks = (1..).zip(sizes).map(one).collect();
-        match &at {
-            Some(at) => list.folder(at, &query, &desk.folder_in(viewer, at).await?),
-            None => list.partitions(point, disk, desk.partitions_in(viewer, point, disk).await?),
-        }
-        Ok(())
-    }
-    .await;
-    if let Err(why) = answer {
-        list.wrong = sentence(&why);
+    match desk.look_in(viewer, (point, disk), at.as_ref()).await {
+        Ok(within) => list.fill((point, disk), at.as_ref(), &query, within),
+        Err(why) => list.wrong = sentence(&why),
     }
     part(&list)
 }
 
 fn sentence(why: &InsideError) -> String {
+    if let InsideError::Device(fault) = why {
+        return fault.said.clone();
+    }
     let text = why.to_string();
     let mut letters = text.chars();
     let first = letters.next().map(|c| c.to_uppercase().to_string());

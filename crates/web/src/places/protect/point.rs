@@ -55,7 +55,11 @@ pub(super) fn shown(proof: &Proof) -> Shown {
             ("Booted by", proof.host.clone()),
             ("Since it was asked for", proof.took.to_string()),
             ("Since it was powered on", proof.booted.to_string()),
-        ],
+            ("Booted with", proof.with.join(", ")),
+        ]
+        .into_iter()
+        .filter(|(_, v)| !v.is_empty())
+        .collect(),
         replies: proof
             .replies
             .iter()

@@ -8,7 +8,7 @@ use crate::frame::{
 use crate::places::machines;
 use askama::Template;
 use zastrugi_core::{
-    estate::{AnyPoint, Proof},
+    estate::{AnyPoint, Estate, Proof},
     ids::{ClusterId, MachineId},
     moment::Span,
     rooms::{
@@ -19,6 +19,9 @@ use zastrugi_core::{
     view::View,
 };
 
+/// So many points are asked what they hold before a sheet is shown.
+const MOST: usize = 32;
+
 #[derive(Template)]
 #[template(path = "places/protect/prove.html")]
 struct ProveFields {
@@ -28,13 +31,26 @@ struct ProveFields {
     clusters: Vec<(u64, String)>,
     cluster: u64,
     limit: String,
+    /// Of whom there are points of the same instant.
+    others: String,
+    together: bool,
 }
 
 pub(crate) fn prepare<'a>(
     desk: &'a AtDesk,
     fields: &'a Fields,
 ) -> futures::future::BoxFuture<'a, ()> {
-    restore::prepare(desk, fields)
+    Box::pin(async move {
+        restore::prepare(desk, fields).await;
+        let Ok(at) = fields.get("point").parse::<AnyPoint>() else {
+            return;
+        };
+        let all = desk.look().estate.of_one_instant(at);
+        // More than can be proven together are refused, whatever they hold.
+        for at in all.into_iter().take(MOST).filter_map(AnyPoint::stored) {
+            desk.ask_for_point(at).await;
+        }
+    })
 }
 
 /// Where a point can be looked at.
@@ -43,6 +59,11 @@ pub(super) fn path(at: AnyPoint) -> String {
         AnyPoint::Stored(at) => series::path(at),
         AnyPoint::Replicated { replica, session } => replica_point::path(replica, session),
     }
+}
+
+fn of_whom(estate: &Estate, at: AnyPoint) -> String {
+    let known = at.original(estate).map(|m| m.name.clone());
+    known.unwrap_or_else(|| at.words(estate))
 }
 
 pub(crate) fn point(view: &View, fields: &Fields) -> Filled {
@@ -72,6 +93,13 @@ pub(crate) fn point(view: &View, fields: &Fields) -> Filled {
         .or("cluster", &nearest.to_string())
         .parse()
         .unwrap_or(0);
+    let others: Vec<AnyPoint> = at.map(|at| estate.of_one_instant(at)).unwrap_or_default();
+    let others: Vec<String> = others
+        .iter()
+        .skip(1)
+        .map(|at| of_whom(estate, *at))
+        .collect();
+    let together = fields.ticked("together", true) && !others.is_empty();
     let limit = fields.or("limit", &(LIMIT.0 / 60_000).to_string());
     let minutes = limit.trim().parse::<u64>().unwrap_or(0).min(10_000);
     Filled {
@@ -87,11 +115,14 @@ pub(crate) fn point(view: &View, fields: &Fields) -> Filled {
             clusters: choices.collect(),
             cluster,
             limit,
+            others: others.join(", "),
+            together,
         }),
         ask: Proposal::Proving(Ask::Point(ProvePoint {
             point: at,
             cluster: (cluster > 0).then_some(ClusterId(cluster)),
             limit: Span::mins(minutes),
+            together,
         })),
         wrong: vec![],
     }
