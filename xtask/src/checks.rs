@@ -171,13 +171,14 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 12] = [
+const COMPOSED: [&str; 13] = [
     "backups",
     "building",
     "growing",
     "joining",
     "leaving",
     "maintenance",
+    "providing",
     "proving",
     "replicating",
     "restocking",

@@ -255,6 +255,7 @@ rooms! {
     Hardware hardware,
     Sharing sharing,
     Growing growing,
+    Providing providing,
     Spares spares,
     Restocking restocking,
     Schedules schedules,

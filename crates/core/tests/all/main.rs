@@ -49,6 +49,7 @@ mod placing;
 mod pledges;
 mod pooling;
 mod pools;
+mod providing;
 mod proving;
 mod records;
 mod recounted;

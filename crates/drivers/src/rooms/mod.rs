@@ -25,6 +25,7 @@ mod naming;
 mod networks;
 mod packages;
 mod pools;
+mod providing;
 mod proving;
 mod records;
 mod refreshing;
@@ -103,6 +104,7 @@ impl Drivers {
             Step::Hardware(step) => self.at_hardware(estate, step, turn).await,
             Step::Sharing(step) => self.at_sharing(estate, step, turn).await,
             Step::Growing(step) => self.at_growing(estate, step, turn).await,
+            Step::Providing(step) => self.at_providing(estate, step, turn).await,
             Step::Refreshing(step) => self.at_refreshing(estate, step, turn).await,
             Step::Records(step) => self.at_records(estate, step, turn).await,
             Step::Templates(step) => self.at_template(estate, step, turn).await,
@@ -131,6 +133,7 @@ impl Drivers {
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
             Step::Maintenance(step) => self.give_up_maintenance(estate, step, turn).await,
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
+            Step::Providing(step) => self.give_up_providing(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
             Step::Snapshots(step) | Step::Scheduled(scheduled::Step::Snap(step)) => {
                 self.give_up_snapshot(estate, step, turn).await

@@ -10,6 +10,7 @@ mod going;
 mod imaging;
 mod own_disks;
 mod packing;
+mod providing;
 mod replicating;
 mod setting_back;
 mod sharing;
@@ -101,9 +102,10 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
     let (kind, deeper) = first(&inner);
     let home = match (room.as_str(), kind.as_str()) {
         ("maintenance" | "joining" | "leaving" | "growing", "move") => "moving".to_owned(),
-        ("maintenance" | "joining" | "building" | "leaving" | "taking", "storage") => {
-            "storage".to_owned()
-        }
+        (
+            "maintenance" | "joining" | "building" | "leaving" | "taking" | "providing",
+            "storage",
+        ) => "storage".to_owned(),
         ("scheduled" | "backups" | "restoring" | "replicating", "snap") => "snapshots".to_owned(),
         ("backups" | "restoring", "carry") => "carrying".to_owned(),
         ("backups", "store") => "stores".to_owned(),
@@ -112,7 +114,7 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
-            "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing"
+            "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing" | "providing"
             | "restocking" | "proving" | "replicating",
             own,
         ) => {
@@ -320,6 +322,7 @@ impl Tour<'_> {
         self.found().await;
         self.power(PowerAct::On { host: None }).await;
         self.grown().await;
+        self.provided().await;
         self.snapped().await;
         self.fitted().await;
         self.copied().await;

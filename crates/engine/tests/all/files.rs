@@ -3,13 +3,14 @@
 use crate::{
     backups::{back_up, make_store},
     lab::Lab,
-    packages::small,
     restoring::newest,
 };
 use sqlx::PgPool;
 use zastrugi_core::{
     estate::{Inside, ItemKind, PointAt},
     permits::Role,
+    rooms::{Proposal, machines},
+    units::Bytes,
 };
 use zastrugi_engine::{EventFilter, InsideError, Viewer};
 use zastrugi_store::testkit::url;
@@ -17,7 +18,13 @@ use zastrugi_store::testkit::url;
 async fn lab(pool: &PgPool) -> (Lab, PointAt) {
     let lab = Lab::at_speed(&url(pool), 2, 40.0).await;
     lab.ready().await;
-    lab.done(small(&lab, "m", 1)).await;
+    let Proposal::Machines(machines::Ask::Create(mut ask)) = lab.create("m", 1, false) else {
+        panic!("not a machine");
+    };
+    // Large enough for what guests are installed with.
+    ask.disks[0].size = Bytes::mib(512);
+    lab.done(Proposal::Machines(machines::Ask::Create(ask)))
+        .await;
     lab.done(make_store(&lab, "hill").await).await;
     lab.done(back_up(&lab, "m")).await;
     let at = newest(&lab, "m");

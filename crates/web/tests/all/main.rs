@@ -11,6 +11,7 @@ mod front;
 mod headroom;
 mod hostile;
 mod house;
+mod inside;
 mod markup;
 mod matrix;
 mod pages;

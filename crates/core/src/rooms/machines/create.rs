@@ -1,6 +1,6 @@
 //! Creating machines.
 
-use super::{Copied, CreateMachines, Draft, Event, Step, brought, copied, firmware, promised, taken, told};
+use super::{Copied, CreateMachines, Draft, Event, Step, brought, copied, firmware, pools, promised, taken, told};
 use crate::{
     addressing::{for_guests, next_free},
     booting,
@@ -82,7 +82,8 @@ pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
             copied::room(draft, ask, origin.as_ref(), choice.volume);
             place(draft, ask, cluster, with(choice.volume));
         }
-        Err(found) => {
+        Err(mut found) => {
+            pools::offered(draft.estate(), cluster, &machines, &mut found);
             draft.found_all(found);
             // The hosts are looked at all the same: everything that is wrong is said at once.
             place(draft, ask, cluster, machines);

@@ -7,6 +7,7 @@ mod create;
 mod event;
 mod firmware;
 mod lifecycle;
+mod pools;
 mod power;
 mod premise;
 mod promised;

@@ -16,6 +16,7 @@ mod packages;
 mod page;
 mod point;
 pub(crate) mod power;
+mod provided;
 mod recover;
 pub(super) mod sharing;
 mod snapshots;

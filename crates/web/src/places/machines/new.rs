@@ -1,5 +1,6 @@
 //! The sheet for creating machines.
 
+use super::provided::{self, Provided};
 use super::{
     super::storage::qualities,
     copies::Copies,
@@ -66,13 +67,15 @@ struct NewFields {
     protected: bool,
     start: bool,
     note: String,
-    volume: u64,
+    volume: String,
+    /// Where there would be a new one: its name and size.
+    provided: Option<(String, String)>,
     qualities: String,
     pledge: u64,
     pledges: Vec<(u64, String)>,
     /// What the cluster's volumes offer.
     offered: Vec<String>,
-    volumes: Vec<(u64, String)>,
+    volumes: Vec<(String, String)>,
     image: u64,
     images: Vec<(u64, String)>,
     first_boot: String,
@@ -397,6 +400,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
             &mut wrong,
         )
     };
+    let provide = Provided::of(fields, &ask, &mut wrong);
     let shown = NewFields {
         name: name.clone(),
         count: fields.or("count", "1"),
@@ -421,8 +425,9 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         pledge: ask.pledge.map_or(0, |p| p.0),
         pledges: super::super::protect::choices(view),
         offered: offered(view, cluster),
-        volume: ask.volume.map_or(0, |v| v.0),
-        volumes: volumes(view, cluster),
+        volume: fields.get("volume").to_owned(),
+        provided: provide.as_ref().map(Provided::shown),
+        volumes: provided::places(view, cluster),
         image: ask.image.map_or(0, |i| i.0),
         images: super::images(view, cluster),
         first_boot: fields.get("once").into(),
@@ -440,7 +445,10 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/machines".into(),
         fields: render(&shown),
-        ask: Proposal::Machines(machines::Ask::Create(Box::new(ask))),
+        ask: match provide {
+            Some(provided) => provided.proposal(ask),
+            None => Proposal::Machines(machines::Ask::Create(Box::new(ask))),
+        },
         wrong,
     }
 }
