@@ -83,11 +83,39 @@ impl Goal {
     }
 }
 
+/// Clocks that are kept right differ by less.
+const AHEAD: Span = Span::mins(10);
+/// So far back an occurrence is looked for by a clock that was put back.
+const LOOKED_BACK: Span = Span::mins(1);
+
+/// Whether a time was told by a clock that was ahead of what it is now.
+pub fn is_ahead(at: Moment, now: Moment) -> bool {
+    at > now.plus(AHEAD)
+}
+
 impl Job {
     /// What is due in hours in which it rests waits for their end.
     pub fn is_due(&self, now: Moment) -> bool {
-        !self.paused && self.next.is_some_and(|next| next <= now) && self.how.cap.is_open(now)
+        let due = self.next.is_some_and(|next| match next <= now {
+            true => true,
+            // Looked at only where it can be: the rule of an old job takes its time.
+            false => {
+                self.last.is_none_or(|last| is_ahead(last, now)) && self.is_due_after_all(next, now)
+            }
+        });
+        !self.paused && due && self.how.cap.is_open(now)
     }
+
+    /// What is next was said by a clock that was ahead, as the rule has something earlier: nobody waits until that time comes.
+    fn is_due_after_all(&self, next: Moment, now: Moment) -> bool {
+        let earlier = self.when.next(now).is_some_and(|said| said < next);
+        earlier
+            && self
+                .when
+                .next(now.before(LOOKED_BACK))
+                .is_some_and(|at| at <= now)
+    }
+
     /// With whom a machine shares its points; none: with nobody.
     pub fn shares<'a>(&self, machine: &'a Machine) -> Option<&'a str> {
         let key = self.how.together.as_deref()?;
@@ -162,13 +190,17 @@ impl Estate {
         self.elsewhere(machine).find(|e| goal.is(e.at))
     }
     /// Points in a store that a job made and does not keep; the newest of each machine is never one, nor the newest that is proven.
-    pub fn expired(&self, job: &Job) -> Vec<(&Arc<Series>, &StoredPoint)> {
+    /// One whose instant is yet to come was taken while a clock was ahead: it stays, and stands for none that is kept.
+    pub fn expired(&self, job: &Job, now: Moment) -> Vec<(&Arc<Series>, &StoredPoint)> {
         let Some(store) = job.to.store() else {
             return vec![];
         };
         let mut gone = Vec::new();
         for series in self.series_in(store) {
-            let own = series.points.iter().filter(|p| p.job == Some(job.id));
+            let own = series
+                .points
+                .iter()
+                .filter(|p| p.job == Some(job.id) && !is_ahead(p.taken, now));
             let own: Vec<&StoredPoint> = own.collect();
             let out = job.not_kept(&own, series.proven()).into_iter();
             gone.extend(out.map(|p| (series, p)));
@@ -176,12 +208,18 @@ impl Estate {
         gone
     }
     /// The same of replicas. What a replica stands on always stays: without it the next copy would be of everything.
-    pub fn expired_replicas(&self, job: &Job) -> Vec<(&Arc<Machine>, Vec<&StoredPoint>)> {
+    pub fn expired_replicas(
+        &self,
+        job: &Job,
+        now: Moment,
+    ) -> Vec<(&Arc<Machine>, Vec<&StoredPoint>)> {
         let Some(way) = job.to.way() else {
             return vec![];
         };
         let each = self.replicas_over(way.pair).map(|m| {
-            let own = m.replicated().filter(|p| p.job == Some(job.id));
+            let own = m
+                .replicated()
+                .filter(|p| p.job == Some(job.id) && !is_ahead(p.taken, now));
             let own: Vec<&StoredPoint> = own.collect();
             let good = |p: &&StoredPoint| p.proof.as_ref().is_some_and(|f| f.is_good());
             let out = job.not_kept(&own, m.replicated().rfind(good)).into_iter();

@@ -64,7 +64,7 @@ pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Holds, Image};
 pub use inside::{Folder, Inside, Item, ItemKind, LISTED, Partition, System, Within};
 pub use installing::Installing;
-pub use job::{Goal, Job};
+pub use job::{Goal, Job, is_ahead};
 pub use keeping::{Keeper, Keeping};
 pub use lack::{Lack, Reach};
 pub use machine::{

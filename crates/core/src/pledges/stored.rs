@@ -6,7 +6,7 @@ use super::{
     judge::{Case, Verdict, say},
 };
 use crate::{
-    estate::{Away, Consistent, CopyPlace, Elsewhere, Point, StoredPoint},
+    estate::{Away, Consistent, CopyPlace, Elsewhere, Point, StoredPoint, is_ahead},
     moment::{Moment, Span},
     units::Bytes,
 };
@@ -34,7 +34,9 @@ impl<'a> Case<'a> {
     ) -> Option<(Elsewhere<'a>, &'a StoredPoint)> {
         let newest = |there: Elsewhere<'a>| {
             let mut all = there.points.iter().rev().copied();
-            let counts = all.find(|p| self.is_whole(p) && fits(&there, p))?;
+            // How old one is that a clock took which was ahead, nobody knows.
+            let known = |p: &StoredPoint| !is_ahead(p.taken, self.now);
+            let counts = all.find(|p| known(p) && self.is_whole(p) && fits(&there, p))?;
             Some((there, counts))
         };
         let each = self.elsewhere().filter_map(newest);

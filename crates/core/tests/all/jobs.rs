@@ -6,6 +6,7 @@ use crate::{
 };
 use proptest::prelude::*;
 use std::{collections::BTreeSet, sync::Arc};
+use uuid::Uuid;
 use zastrugi_core::{
     caps::Cap,
     estate::{Consistent, Fact, Goal, Job, Machine, Series, Store, StoredPoint, Taker},
@@ -17,7 +18,7 @@ use zastrugi_core::{
     recurrence::Recurrence,
     retention::Keeps,
     rooms::{
-        Assessment, Proposal, Step,
+        Assessment, Proposal, Step, assess,
         backups::{self, JobRun},
         carrying,
         jobs::{self, Due, Keep, lay},
@@ -469,4 +470,77 @@ fn a_store_is_not_forgotten_while_jobs_copy_into_it() {
     );
     let m = Machine::clone(&small.view.estate.machines[&MachineId(7)]);
     assert!(job("last 1").covers(&m));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// If this fails, a clock that was ahead for a moment keeps a job from running until its time comes again, years later; or one time of
+    /// it has two runs.
+    #[test]
+    fn a_clock_that_jumps_leaves_no_hour_without_its_run(
+        jumps in proptest::collection::vec((0u64..160, prop_oneof![Just(0i64), -9_000i64..9_000]), 1..4)
+    ) {
+        let mut small = small("last 2", &[]);
+        let mut now = small.now;
+        // Counted from when it was last put right: within the hour it runs, or, where it was put back by less than that, within two:
+        // no time of it is run twice.
+        let mut quiet;
+        for (minutes, jump) in jumps {
+            // Before it begins it has no times.
+            now = Moment(now.0 + jump * 60_000).max(NOW.before(Span::days(8)));
+            quiet = Span(0);
+            for _ in 0..minutes {
+                now = now.plus(Span::mins(1));
+                quiet = Span(quiet.0 + 60_000);
+                small.now = now;
+                let job = Job::clone(&small.view.estate.jobs[&JOB]);
+                if job.is_due(now) {
+                    let said = assess(&small.view, &small.permits, &Proposal::Backups(backups::Ask::Job(JobRun { job: JOB, by_hand: false })), now);
+                    let then = after(&mut small, said);
+                    prop_assert_eq!(then.last, Some(now));
+                    prop_assert!(!then.is_due(now), "it is due again at once");
+                    prop_assert!(then.next.unwrap() > now && then.next.unwrap().since(now) <= HOUR);
+                    quiet = Span(0);
+                    // It is over.
+                    small.view.runs = Default::default();
+                }
+                prop_assert!(quiet <= Span::mins(131), "no run for {}", quiet);
+            }
+        }
+    }
+}
+
+/// If this fails, points that a clock took which was ahead push out those that are younger in truth, or are taken for fresh copies.
+#[test]
+fn points_of_a_clock_that_was_ahead_stay_and_stand_for_nothing() {
+    let hours = |n: u64| Span::mins(60 * n);
+    let mut small = small("last 2", &[hours(3), hours(2), hours(1)]);
+    let ahead = NOW.plus(Span::days(3650));
+    small.alter(|e| {
+        let mut s = Series::clone(&e.series[&SeriesId(761)]);
+        for n in 0..2u64 {
+            let mut p = s.points[0].clone();
+            (p.taken, p.session) = (ahead.plus(Span(n)), Uuid::from_u128(0xfeed + u128::from(n)));
+            s.points.push(p);
+        }
+        e.put(Fact::Series(Arc::new(s)));
+    });
+    let estate = &small.view.estate;
+    let gone = estate.expired(&estate.jobs[&JOB], NOW);
+    let ages: Vec<Span> = gone.iter().map(|(_, p)| NOW.since(p.taken)).collect();
+    assert_eq!(ages, [hours(3)], "the two youngest that are known stay");
+    // When their time comes they are points like others.
+    let gone = estate.expired(&estate.jobs[&JOB], ahead.plus(hours(1)));
+    assert_eq!(gone.len(), 3);
+    let promise = Promise::of(estate, &estate.machines[&MachineId(7)], NOW).unwrap();
+    let known = promise
+        .judged
+        .iter()
+        .flat_map(|j| &j.evidence)
+        .filter_map(|e| e.at);
+    assert!(
+        known.into_iter().all(|at| at <= NOW),
+        "a point of the future is evidence"
+    );
 }

@@ -263,7 +263,7 @@ fn the_newest_that_is_proven_stays_whatever_a_job_keeps() {
     );
     small.alter(|e| e.put(Fact::Job(Arc::new(job("last 1")))));
     let estate = &small.view.estate;
-    let gone = estate.expired(&estate.jobs[&JOB]);
+    let gone = estate.expired(&estate.jobs[&JOB], NOW);
     let ages: Vec<Span> = gone.iter().map(|(_, p)| NOW.since(p.taken)).collect();
     assert_eq!(ages, [days(5), days(3)]);
 }

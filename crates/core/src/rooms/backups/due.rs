@@ -140,7 +140,7 @@ fn runs<S: Work>(draft: &road::Draft<'_, S>, of: Object) -> impl Iterator<Item =
 fn expire(draft: &mut Draft<'_>, job: &Job, store: StoreId) -> Vec<usize> {
     let gone: Vec<Expired> = draft
         .estate()
-        .expired(job)
+        .expired(job, draft.now)
         .into_iter()
         .map(|(series, point)| Expired {
             series: series.id,

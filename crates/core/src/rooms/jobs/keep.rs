@@ -301,8 +301,8 @@ fn left(draft: &Draft<'_>, had: &Job, job: &Job) -> Option<Finding> {
 /// What goes at the next run, of what is there.
 fn fewer(draft: &Draft<'_>, job: &Job) -> Option<Finding> {
     let estate = draft.estate();
-    let replicas: usize = estate.expired_replicas(job).iter().map(|(_, p)| p.len()).sum();
-    let gone = estate.expired(job).len() + replicas;
+    let replicas: usize = estate.expired_replicas(job, draft.now).iter().map(|(_, p)| p.len()).sum();
+    let gone = estate.expired(job, draft.now).len() + replicas;
     let text = format!("{gone} of its points are not kept by this, and go when it is due next.");
     (gone > 0).then(|| Finding::mind(Rule::Deleted, &job.name, text).at("keeps"))
 }

@@ -231,7 +231,7 @@ impl Said {
 fn expire(draft: &mut Draft<'_>, job: &Job) {
     let gone: Vec<(Arc<Machine>, Vec<uuid::Uuid>)> = draft
         .estate()
-        .expired_replicas(job)
+        .expired_replicas(job, draft.now)
         .into_iter()
         .map(|(m, points)| (m.clone(), points.iter().map(|p| p.session).collect()))
         .collect();
