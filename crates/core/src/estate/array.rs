@@ -40,6 +40,23 @@ pub struct Pool {
     pub service: Option<Box<Service>>,
 }
 
+impl Array {
+    /// The same, as it will be when it serves a volume in one of its pools.
+    #[must_use]
+    pub fn serving(&self, volume: VolumeId, pool: &str, since: Moment) -> Array {
+        let mut array = self.clone();
+        let service = self.pool(pool).and_then(|p| p.service.as_deref().cloned());
+        let served = service.map(|service| Served {
+            service,
+            group: None,
+            since,
+            before: None,
+        });
+        array.served.extend(served.map(|s| (volume, s)));
+        array
+    }
+}
+
 impl Pool {
     pub fn free(&self) -> Bytes {
         self.capacity.less(self.used)

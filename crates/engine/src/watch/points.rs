@@ -59,6 +59,9 @@ async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
         .collect();
     let owed = estate.to_prove(now());
     let request = |at: &AnyPoint| {
+        // Of a group always the same, whichever of it is owed.
+        let all = estate.of_one_instant(*at);
+        let at = all.iter().min().unwrap_or(at);
         let place = match at {
             AnyPoint::Stored(at) => at.store.0,
             AnyPoint::Replicated { replica, .. } => replica.0,

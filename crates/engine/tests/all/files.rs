@@ -80,9 +80,7 @@ async fn a_file_comes_out_of_a_point_and_who_read_it_is_told(pool: PgPool) {
     let said = told(&lab).await;
     assert_eq!(said.len(), 1, "{said:?}");
     assert!(
-        said[0].starts_with(
-            "The file etc/app/app.conf on disk 1, partition 2 was read out of hill of m as of"
-        ),
+        said[0].starts_with("The file etc/app/app.conf on disk 1, partition 2 of m as of "),
         "{said:?}"
     );
     lab.assert_once();

@@ -186,6 +186,28 @@ pub(crate) async fn read(desk: &AtDesk, word: &str, part: &str, asked: Asked) ->
     }
 }
 
+/// What a task reads on behind it; nobody seeks in it, as its length is said beforehand.
+pub(crate) struct Pipe(pub(crate) DuplexStream);
+
+impl AsyncRead for Pipe {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        into: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.0).poll_read(context, into)
+    }
+}
+
+impl AsyncSeek for Pipe {
+    fn start_seek(self: Pin<&mut Self>, _: SeekFrom) -> io::Result<()> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
+    fn poll_complete(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<u64>> {
+        Poll::Ready(Err(io::ErrorKind::Unsupported.into()))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::{Wanted, wanted};
@@ -219,27 +241,5 @@ mod tests {
             Wanted::Nothing,
             "there is nothing in it"
         );
-    }
-}
-
-/// What a task reads on behind it; nobody seeks in it, as its length is said beforehand.
-pub(crate) struct Pipe(pub(crate) DuplexStream);
-
-impl AsyncRead for Pipe {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        context: &mut Context<'_>,
-        into: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_read(context, into)
-    }
-}
-
-impl AsyncSeek for Pipe {
-    fn start_seek(self: Pin<&mut Self>, _: SeekFrom) -> io::Result<()> {
-        Err(io::ErrorKind::Unsupported.into())
-    }
-    fn poll_complete(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<u64>> {
-        Poll::Ready(Err(io::ErrorKind::Unsupported.into()))
     }
 }

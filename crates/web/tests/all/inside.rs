@@ -88,6 +88,7 @@ async fn a_new_volume_is_chosen_where_machines_are_made(pool: PgPool) {
     };
     estate.put(Fact::Array(Arc::new(Array {
         pools: vec![pool_of("tide"), pool_of("ebb.2")],
+        portals: vec!["10.0.9.1:3260".into(), "10.0.9.2:3260".into()],
         ..testkit::array(ArrayId(700), "basin", SiteId(900))
     })));
     let house = House::of(&pool, &estate).await;
@@ -115,9 +116,10 @@ async fn a_new_volume_is_chosen_where_machines_are_made(pool: PgPool) {
     let said = words(&page);
     assert!(page.contains("value=\"yard-volume\""), "{page}");
     assert!(
-        page.contains("name=\"volume_size\"") && said.contains("nonsense"),
-        "{said}"
+        page.contains("name=\"volume_size\"") && page.contains("nonsense"),
+        "what was typed is lost"
     );
+    assert!(said.contains("Type a size such as"), "{said}");
     let (_, page) = send("volume=new.700.gone&volume_size=300+GiB").await;
     assert!(
         words(&page).contains("Choose a pool of basin"),

@@ -83,7 +83,10 @@ pub(crate) fn create(draft: &mut Draft<'_>, ask: &CreateMachines) {
             place(draft, ask, cluster, with(choice.volume));
         }
         Err(mut found) => {
-            pools::offered(draft.estate(), cluster, &machines, &mut found);
+            // Whoever chose one is told of that one.
+            if ask.volume.is_none() {
+                pools::offered(draft.estate(), cluster, &machines, draft.now, &mut found);
+            }
             draft.found_all(found);
             // The hosts are looked at all the same: everything that is wrong is said at once.
             place(draft, ask, cluster, machines);

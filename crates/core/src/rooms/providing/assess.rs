@@ -2,9 +2,8 @@
 
 use super::{Draft, Event, Provide, Step};
 use crate::{
-    estate::{Array, Backing, Estate, Fact, Host, Path, Provisioning, Served, Volume},
+    estate::{Array, Backing, Estate, Fact, Host, Path, Provisioning, Volume},
     finding::{Finding, Rule},
-    ids::VolumeId,
     moment::Moment,
     rooms::{
         machines::{self, CreateMachines},
@@ -111,7 +110,7 @@ fn there(estate: &mut Estate, ask: &Provide, planned: &Volume, now: Moment) {
         host.mounts.insert(volume.id, paths);
         estate.put(Fact::Host(host.into()));
     }
-    estate.put(Fact::Array(Arc::new(serving(&array, volume.id, ask.pool.trim(), now))));
+    estate.put(Fact::Array(Arc::new(array.serving(volume.id, ask.pool.trim(), now))));
     estate.put(Fact::Volume(volume.into()));
 }
 
@@ -122,17 +121,4 @@ fn paths(array: &Array) -> Vec<Path> {
         up: true,
     };
     array.portals.iter().map(to).collect()
-}
-
-fn serving(array: &Array, volume: VolumeId, pool: &str, now: Moment) -> Array {
-    let mut array = array.clone();
-    let service = array.pool(pool).and_then(|p| p.service.as_deref().cloned());
-    let served = service.map(|service| Served {
-        service,
-        group: None,
-        since: now,
-        before: None,
-    });
-    array.served.extend(served.map(|s| (volume, s)));
-    array
 }

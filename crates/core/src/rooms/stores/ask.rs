@@ -14,7 +14,6 @@ use std::collections::BTreeSet;
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-#[expect(clippy::large_enum_variant, reason = "there is one for each open sheet, and no list of them")]
 pub enum Ask {
     Make(MakeStore),
     /// Its key was shown to somebody, to be kept elsewhere.

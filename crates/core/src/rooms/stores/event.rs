@@ -142,7 +142,7 @@ impl Tale for Event {
             Event::Dropped { store } => line(store, format!("Store {} was not made", name(store))),
             Event::TakenOut { store, .. } => line(store, format!("The key of store {} was taken out", name(store))),
             Event::FileRead { file, of, taken } => {
-                let text = format!("The file {file} was read out of {} of {of} as of {} UTC", name(&file.point.store), taken.stamp());
+                let text = format!("The file {file} of {of} as of {} UTC was read out of {}", taken.stamp(), name(&file.point.store));
                 line(&file.point.store, text)
             }
             Event::Expired { store, points } => {

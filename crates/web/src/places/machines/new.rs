@@ -15,11 +15,9 @@ use crate::frame::{
 use askama::Template;
 use futures::future::BoxFuture;
 use std::collections::{BTreeMap, BTreeSet};
-use zastrugi_core::rooms::machines;
 use zastrugi_core::{
     estate::{Disk, Memory, NetRole, Provisioning},
     ids::{ClusterId, FirstBootId, HostId, ImageId, NetworkId, PledgeId, VolumeId},
-    rooms::Proposal,
     rooms::machines::{CreateMachines, NewDisk, NewNic},
     text::Line,
     units::Bytes,
@@ -445,10 +443,7 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         danger: false,
         back: "/machines".into(),
         fields: render(&shown),
-        ask: match provide {
-            Some(provided) => provided.proposal(ask),
-            None => Proposal::Machines(machines::Ask::Create(Box::new(ask))),
-        },
+        ask: provided::proposal(provide, ask),
         wrong,
     }
 }

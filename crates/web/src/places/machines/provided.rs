@@ -6,7 +6,7 @@ use zastrugi_core::{
     ids::{ArrayId, ClusterId},
     rooms::{
         Proposal,
-        machines::CreateMachines,
+        machines::{self, CreateMachines},
         providing::{self, Provide},
     },
     text::Line,
@@ -45,6 +45,8 @@ pub(super) struct Provided {
     pool: Line,
     name: String,
     size: Bytes,
+    /// The size as it was typed.
+    typed: String,
 }
 
 impl Provided {
@@ -59,28 +61,33 @@ impl Provided {
         let stem: String = machines.pattern.chars().take_while(|c| *c != '{').collect();
         let stem = stem.trim_matches('-');
         let usual = if stem.is_empty() { "machines" } else { stem };
+        let room = providing::usual(machines);
         Some(Provided {
             array: array.parse().ok().map(ArrayId),
             pool: pool.into(),
             name: fields.or("volume_name", &format!("{usual}-volume")),
-            size: size(fields, "volume_size", providing::usual(machines), wrong),
+            size: size(fields, "volume_size", room, wrong),
+            typed: fields.or("volume_size", &room.to_string().replace('\u{a0}', " ")),
         })
     }
 
+    /// Its name and its size.
     pub(super) fn shown(&self) -> (String, String) {
-        (
-            self.name.clone(),
-            self.size.to_string().replace('\u{a0}', " "),
-        )
+        (self.name.clone(), self.typed.clone())
     }
+}
 
-    pub(super) fn proposal(self, machines: CreateMachines) -> Proposal {
-        Proposal::Providing(providing::Ask::Provide(Box::new(Provide {
-            machines,
-            array: self.array,
-            pool: self.pool,
-            name: self.name.as_str().into(),
-            size: self.size,
-        })))
-    }
+/// The machines, on a new volume where that was chosen.
+pub(super) fn proposal(provided: Option<Provided>, machines: CreateMachines) -> Proposal {
+    let machines = Box::new(machines);
+    let Some(new) = provided else {
+        return Proposal::Machines(machines::Ask::Create(machines));
+    };
+    Proposal::Providing(providing::Ask::Provide(Box::new(Provide {
+        machines: *machines,
+        array: new.array,
+        pool: new.pool,
+        name: new.name.as_str().into(),
+        size: new.size,
+    })))
 }

@@ -81,6 +81,8 @@ pub(super) struct ProofPart {
 #[template(path = "places/protect/point_has.html")]
 struct Has {
     wrong: String,
+    /// Where files of its disks are, for those who may look at them.
+    files: Option<String>,
     facts: Vec<(&'static str, String)>,
     /// Number, size, what it holds.
     disks: Vec<(usize, String, String)>,
@@ -198,7 +200,7 @@ pub(crate) fn page_part(
 /// Read from the store while the page is shown already.
 #[get("/protect/stores/<id>/<machine>/<session>/has")]
 pub(crate) async fn has(
-    _signed: Signed,
+    signed: Signed,
     desk: &AtDesk,
     id: u64,
     machine: &str,
@@ -209,6 +211,7 @@ pub(crate) async fn has(
     let view = desk.look();
     let none = |wrong: String| Has {
         wrong,
+        files: None,
         facts: vec![],
         disks: vec![],
         cards: vec![],
@@ -220,6 +223,9 @@ pub(crate) async fn has(
     };
     part(&Has {
         wrong: String::new(),
+        files: signed
+            .may(Act::Machines)
+            .then(|| format!("{}/files", path(at))),
         facts: vec![
             ("vCPUs", kept.vcpus.to_string()),
             ("Memory", kept.memory.to_string()),
