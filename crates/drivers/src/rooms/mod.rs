@@ -1,52 +1,38 @@
-//! Steps become calls: one file for each room, here only the list.
+//! Steps become calls: one file for each room, but for those that are composed of others; here only the list.
 
 #![deny(clippy::wildcard_enum_match_arm)]
 
 mod answers;
 mod arrays;
-mod backups;
-mod building;
 pub(crate) mod carrying;
 mod clusters;
+mod composed;
 mod edits;
 mod fronts;
-mod growing;
 mod hardware;
 mod hosts;
 pub(crate) mod images;
 mod installing;
-mod joining;
 mod keepers;
-mod leaving;
 pub(crate) mod machines;
-mod maintenance;
 mod moving;
 mod naming;
 mod networks;
 mod packages;
 mod pools;
-mod providing;
-mod proving;
 mod records;
 mod refreshing;
 pub(crate) mod replicas;
-mod replicating;
-mod restoring;
 mod seeds;
 mod sharing;
 mod snapshots;
 pub(crate) mod storage;
 mod stores;
-mod taking;
 mod templates;
 mod told;
 
 use crate::{Drivers, Outcome, Turn};
-use zastrugi_core::{
-    estate::Estate,
-    rooms::{Step, restocking, scheduled},
-    runs::Fault,
-};
+use zastrugi_core::{estate::Estate, rooms::Step, runs::Fault};
 
 impl Drivers {
     /// Carries one step out at its device. Safe to repeat with the same key.
@@ -79,12 +65,8 @@ impl Drivers {
             Step::Pairs(step) => match *step {},
             Step::Replicas(step) => self.at_replica(estate, step, turn).await,
             Step::Replicating(step) => self.at_replicating(estate, step, turn).await,
-            Step::Scheduled(scheduled::Step::Snap(step)) => {
-                self.at_snapshot(estate, step, turn).await
-            }
-            Step::Restocking(restocking::Step::Machine(step)) => {
-                self.at_machine(estate, step, turn).await
-            }
+            Step::Scheduled(step) => self.at_scheduled(estate, step, turn).await,
+            Step::Restocking(step) => self.at_restocking(estate, step, turn).await,
             Step::Joining(step) => self.at_joining(estate, step, turn).await,
             Step::Maintenance(step) => self.at_maintenance(estate, step, turn).await,
             Step::Keepers(step) => self.at_keepers(estate, step, turn).await,
@@ -93,7 +75,7 @@ impl Drivers {
             Step::Leaving(step) => self.at_leaving(estate, step, turn).await,
             Step::Taking(step) => self.at_taking(estate, step, turn).await,
             Step::Fronts(step) => self.at_front(estate, step, turn).await,
-            Step::Naming(step) => self.at_naming(estate, step).await,
+            Step::Naming(step) => self.at_naming(estate, step, turn).await,
             Step::Snapshots(step) => self.at_snapshot(estate, step, turn).await,
             Step::Stores(step) => self.at_store(estate, step, turn).await,
             Step::Carrying(step) => self.at_carrying(estate, step, turn).await,
@@ -135,12 +117,13 @@ impl Drivers {
             Step::Growing(step) => self.give_up_growing(estate, step, turn).await,
             Step::Providing(step) => self.give_up_providing(estate, step, turn).await,
             Step::Leaving(step) => self.give_up_leaving(estate, step, turn).await,
-            Step::Snapshots(step) | Step::Scheduled(scheduled::Step::Snap(step)) => {
-                self.give_up_snapshot(estate, step, turn).await
-            }
-            Step::Machines(step) | Step::Restocking(restocking::Step::Machine(step)) => {
-                self.give_up_machine(estate, step, turn).await
-            }
+            Step::Building(step) => self.give_up_building(estate, step, turn).await,
+            Step::Joining(step) => self.give_up_joining(estate, step, turn).await,
+            Step::Taking(step) => self.give_up_taking(estate, step, turn).await,
+            Step::Restocking(step) => self.give_up_restocking(estate, step, turn).await,
+            Step::Scheduled(step) => self.give_up_scheduled(estate, step, turn).await,
+            Step::Snapshots(step) => self.give_up_snapshot(estate, step, turn).await,
+            Step::Machines(step) => self.give_up_machine(estate, step, turn).await,
             Step::Refreshing(step) => self.give_up_refreshing(estate, step, turn).await,
             Step::Templates(step) => self.give_up_template(estate, step, turn).await,
             Step::Packages(step) => self.give_up_package(estate, step, turn).await,
@@ -154,11 +137,8 @@ impl Drivers {
             | Step::Images(_)
             | Step::Networks(_)
             | Step::Edits(_)
-            | Step::Joining(_)
             | Step::Keepers(_)
             | Step::Installing(_)
-            | Step::Building(_)
-            | Step::Taking(_)
             | Step::Naming(_)
             | Step::Fronts(_)
             | Step::Hardware(_)

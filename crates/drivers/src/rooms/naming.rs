@@ -1,7 +1,7 @@
 //! Names of machines and hosts, entered at name servers and taken out there.
 
 use crate::{
-    Drivers, Outcome,
+    Drivers, Outcome, Turn,
     dns::{NameServer, rooted, signer},
     perform::{done, premise},
 };
@@ -68,7 +68,12 @@ impl Drivers {
         Ok(Answer::Named { forward, back })
     }
 
-    pub(super) async fn at_naming(&self, estate: &Estate, step: &Step) -> Result<Outcome, Fault> {
+    pub(super) async fn at_naming(
+        &self,
+        estate: &Estate,
+        step: &Step,
+        _: Turn<'_>,
+    ) -> Result<Outcome, Fault> {
         match step {
             Step::Try { dns, .. } => self.zone(dns).await?.try_it().await,
             Step::Bring { cluster, machine } | Step::Withdraw { cluster, machine } => {
