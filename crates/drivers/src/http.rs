@@ -250,7 +250,11 @@ fn build(pin: Option<&str>) -> Result<(Client, tls::Shown), Fault> {
 }
 
 async fn read(address: &str, mut response: Response) -> Result<Vec<u8>, Fault> {
-    let mut body = Vec::new();
+    // Large ones are not copied again and again while they grow.
+    let said = response
+        .content_length()
+        .and_then(|n| usize::try_from(n).ok());
+    let mut body = Vec::with_capacity(said.unwrap_or(0).min(LARGEST));
     while let Some(chunk) = response
         .chunk()
         .await

@@ -1,7 +1,7 @@
 //! A recovery point: what it has, as its store has it, and what can be made of it.
 
 use super::{
-    prove::{Proven, proven},
+    prove::{self, Proven, proven},
     series::{identity, path},
 };
 use crate::frame::{AtDesk, Page, Problem, Signed, page as whole, part, time};
@@ -12,7 +12,13 @@ use zastrugi_core::{
     copying,
     estate::{AnyPoint, Estate, PointAt, Proof, StoredPoint},
     ids::StoreId,
-    permits::Act,
+    moment::Moment,
+    permits::{Act, Permits, Role},
+    rooms::{
+        Proposal, answers, assess,
+        proving::{self, ProvePoint},
+    },
+    view::View,
 };
 
 #[derive(Template)]
@@ -81,6 +87,8 @@ pub(super) struct ProofPart {
 #[template(path = "places/protect/point_has.html")]
 struct Has {
     wrong: String,
+    /// What is said of a proof that a job owes it.
+    waits: String,
     /// Where files of its disks are, for those who may look at them.
     files: Option<String>,
     facts: Vec<(&'static str, String)>,
@@ -135,6 +143,26 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
         may: signed.may(Act::Machines),
         may_purge: signed.may(Act::Purge),
     })
+}
+
+/// Of a point that a job proves by itself: that it does next, or what it waits for.
+fn waits(view: &View, at: PointAt, now: Moment) -> String {
+    let owed = view.estate.to_prove(now);
+    let Some((job, _)) = owed.iter().find(|(_, owed)| *owed == at.into()) else {
+        return String::new();
+    };
+    let job = view.estate.jobs.get(job).map_or("", |j| j.name.as_str());
+    let ask = Proposal::Proving(proving::Ask::Point(ProvePoint {
+        point: Some(at.into()),
+        cluster: None,
+        limit: answers::LIMIT,
+        together: true,
+    }));
+    let said = assess(view, &Permits::of(Role::Admin), &ask, now);
+    match said.findings().iter().find(|f| f.stops()) {
+        Some(stop) => format!("{job} proves it when it can: {}", stop.text),
+        None => format!("{job} proves it by itself, a few at a time"),
+    }
 }
 
 /// The copy by which a point is being proven.
@@ -207,9 +235,11 @@ pub(crate) async fn has(
     session: &str,
 ) -> Page {
     let at = asked(id, machine, session)?;
-    desk.ask_for_point(at).await;
+    prove::ask_all(desk, at.into()).await;
     let view = desk.look();
+    let waits = waits(&view, at, desk.now());
     let none = |wrong: String| Has {
+        waits: String::new(),
         wrong,
         files: None,
         facts: vec![],
@@ -223,6 +253,7 @@ pub(crate) async fn has(
     };
     part(&Has {
         wrong: String::new(),
+        waits,
         files: signed
             .may(Act::Machines)
             .then(|| format!("{}/files", path(at))),
@@ -243,4 +274,108 @@ pub(crate) async fn has(
             .map(|(k, v)| format!("{k}={v}"))
             .collect(),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::Arc;
+    use uuid::Uuid;
+    use zastrugi_core::{
+        estate::{Bucket, Consistent, Fact, Goal, Job, Lies, Series, Store},
+        expression::Expression,
+        ids::{JobId, MachineId, SeriesId, SiteId},
+        moment::Span,
+        recurrence::Recurrence,
+        testkit::{Small, read},
+        units::Bytes,
+    };
+
+    fn owed(proves: Option<Span>) -> (Small, PointAt) {
+        let mut small = read("cluster eider\nhost 1 64\nhost 2 64\nmachine 7 db 8 on 1");
+        let now = small.now;
+        let m = small.view.estate.machines[&MachineId(7)].clone();
+        let at = PointAt {
+            store: StoreId(70),
+            machine: m.uuid,
+            session: Uuid::from_u128(3),
+        };
+        let point = StoredPoint {
+            session: at.session,
+            taken: now.before(Span::mins(20)),
+            consistent: Consistent::Quiet,
+            size: Bytes::gib(40),
+            read: Bytes::gib(2),
+            stored: Bytes::mib(300),
+            took: Span::secs(20),
+            job: Some(JobId(71)),
+            ends: None,
+            whole: None,
+            group: None,
+            proof: None,
+        };
+        small.alter(|e| {
+            let mut labelled = zastrugi_core::estate::Machine::clone(&m);
+            labelled.labels.insert("env".into(), "prod".into());
+            e.put(Fact::Machine(labelled.into()));
+            e.put(Fact::Store(Arc::new(Store {
+                id: at.store,
+                name: "hill".into(),
+                site: SiteId(900),
+                uuid: Uuid::nil(),
+                lies: Lies::Bucket(Bucket {
+                    address: "10.0.0.9:9443".into(),
+                    pin: String::new(),
+                    region: String::new(),
+                    name: "points".into(),
+                    folder: String::new(),
+                    access: String::new(),
+                    secret: None,
+                }),
+                key: None,
+                ready: true,
+                taken_out: None,
+                swept: None,
+            })));
+            e.put(Fact::Series(Arc::new(Series {
+                id: SeriesId(72),
+                store: at.store,
+                machine: m.uuid,
+                name: m.name.clone(),
+                points: vec![point],
+            })));
+            e.put(Fact::Job(Arc::new(Job {
+                id: JobId(71),
+                name: "nightly".into(),
+                who: Expression::read("env=prod").unwrap(),
+                to: Goal::Store(at.store),
+                when: Recurrence::read("FREQ=DAILY", "UTC", now.before(Span::days(9))).unwrap(),
+                keeps: "last 2".parse().unwrap(),
+                quiet: true,
+                proves,
+                how: Default::default(),
+                paused: false,
+                next: None,
+                last: None,
+            })));
+        });
+        (small, at)
+    }
+
+    /// If this fails, a promise of proven copies is broken for days and nobody finds what their proofs wait for.
+    #[test]
+    fn a_proof_that_waits_says_for_what() {
+        let (small, at) = owed(Some(Span::days(7)));
+        let said = waits(&small.view, at, small.now);
+        assert!(
+            said.starts_with("nightly proves it when it can: "),
+            "{said}"
+        );
+        assert!(
+            said.len() > "nightly proves it when it can: ".len() + 5,
+            "{said}"
+        );
+        let (small, at) = owed(None);
+        assert_eq!(waits(&small.view, at, small.now), "");
+    }
 }

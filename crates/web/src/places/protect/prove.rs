@@ -42,15 +42,19 @@ pub(crate) fn prepare<'a>(
 ) -> futures::future::BoxFuture<'a, ()> {
     Box::pin(async move {
         restore::prepare(desk, fields).await;
-        let Ok(at) = fields.get("point").parse::<AnyPoint>() else {
-            return;
-        };
-        let all = desk.look().estate.of_one_instant(at);
-        // More than can be proven together are refused, whatever they hold.
-        for at in all.into_iter().take(MOST).filter_map(AnyPoint::stored) {
-            desk.ask_for_point(at).await;
+        if let Ok(at) = fields.get("point").parse() {
+            ask_all(desk, at).await;
         }
     })
+}
+
+/// What a point has, and those of the same instant, is asked where that is not known. More than can be proven together are refused,
+/// whatever they hold.
+pub(super) async fn ask_all(desk: &AtDesk, at: AnyPoint) {
+    let all = desk.look().estate.of_one_instant(at);
+    for at in all.into_iter().take(MOST).filter_map(AnyPoint::stored) {
+        desk.ask_for_point(at).await;
+    }
 }
 
 /// Where a point can be looked at.
