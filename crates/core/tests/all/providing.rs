@@ -20,7 +20,11 @@ const BASIN: ArrayId = ArrayId(700);
 
 /// Two hosts, whose volume of 1 TiB is full but for 10 GiB, and an array with 4 TiB free.
 fn fixture() -> Small {
-    let mut small = read("cluster eider careless\nhost 1 512\nhost 2 512");
+    with("cluster eider careless\nhost 1 512\nhost 2 512")
+}
+
+fn with(text: &str) -> Small {
+    let mut small = read(text);
     small.alter(|e| {
         let home = e.volumes.values().next().unwrap().clone();
         let mut full = zastrugi_core::estate::Volume::clone(&home);
@@ -137,6 +141,16 @@ fn a_volume_is_made_connected_to_all_and_then_there_are_machines_on_it() {
     assert_eq!((yard.capacity, yard.ready), (Bytes::gib(236), false));
     let on_it = estate.machines_with_disk_on(yard.id).count();
     assert_eq!(on_it, 2, "both lie on it, whatever else was chosen");
+}
+
+/// If this fails, somebody is warned that machines restart nowhere, as their volume is on no host before it is made.
+#[test]
+fn what_is_on_the_new_volume_restarts_wherever_it_is_connected() {
+    let small = with("cluster eider\nhost 1 512\nhost 2 512\nhost 3 512");
+    let said = put(&small, &provide(|_| {}));
+    assert_eq!(worse(&said), Vec::<String>::new());
+    let outlook = &said.outlooks()[0];
+    assert_eq!(outlook.before, outlook.after);
 }
 
 /// If this fails, a mistake in the volume is told as one of the machines, or where nobody looks.
