@@ -95,6 +95,23 @@ pub struct Inside {
     pub path: String,
 }
 
+/// More of a name is not shown.
+const SHOWN: usize = 255;
+
+/// What a guest wrote, as it is shown: what moves the cursor or the direction of writing is not.
+pub fn shown(name: &str) -> String {
+    let plain = |c: char| match c {
+        c if c.is_control() => '\u{b7}',
+        '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' => '\u{b7}',
+        c => c,
+    };
+    let mut text: String = name.chars().take(SHOWN).map(plain).collect();
+    if name.chars().nth(SHOWN).is_some() {
+        text.push('\u{2026}');
+    }
+    text
+}
+
 impl Inside {
     /// As it stands in an address: `1/2/srv/orders`.
     pub fn place(&self) -> String {
@@ -142,10 +159,32 @@ impl Inside {
 
 impl fmt::Display for Inside {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} on disk {}", self.path, self.disk)?;
+        write!(f, "{} on disk {}", shown(&self.path), self.disk)?;
         match self.partition {
             0 => Ok(()),
             part => write!(f, ", partition {part}"),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// If this fails, a guest writes into the Logbook what nobody did, by the name of a file.
+    #[test]
+    fn what_a_guest_named_can_not_move_the_cursor() {
+        let at = Inside::read(
+            PointAt {
+                store: crate::ids::StoreId(1),
+                machine: uuid::Uuid::nil(),
+                session: uuid::Uuid::nil(),
+            },
+            "1/2/srv/a\nadmin signed in\u{202e}\u{0}",
+        );
+        let said = at.unwrap().to_string();
+        assert_eq!(said, "srv/a·admin signed in·· on disk 1, partition 2");
+        assert_eq!(shown(&"x".repeat(10_000)).chars().count(), SHOWN + 1);
+        assert_eq!(shown("Übergabe.txt"), "Übergabe.txt");
     }
 }

@@ -62,7 +62,7 @@ pub use front::{
 pub use habits::{Habits, Often, Order, Whole};
 pub use host::{Access, Bmc, Condition, Cpu, Hardware, Host, PsabiLevel};
 pub use image::{Attached, Boot, BootFrom, Holds, Image};
-pub use inside::{Folder, Inside, Item, ItemKind, LISTED, Partition, System, Within};
+pub use inside::{Folder, Inside, Item, ItemKind, LISTED, Partition, System, Within, shown};
 pub use installing::Installing;
 pub use job::{Goal, Job, is_ahead};
 pub use keeping::{Keeper, Keeping};

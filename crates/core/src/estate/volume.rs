@@ -1,6 +1,6 @@
 //! A piece of shared storage that hosts mount and that holds disks and machine records.
 
-use super::{Cluster, Estate, Host, Pooled, SharedDisks, Strays, Unattached};
+use super::{Cluster, Estate, Fact, Host, Pooled, SharedDisks, Strays, Unattached};
 use crate::{
     ids::{ArrayId, ClusterId, HostId, VolumeId},
     text::Line,
@@ -85,6 +85,24 @@ pub struct Drift {
 impl Drift {
     pub fn misses(&self) -> bool {
         self.up == 0
+    }
+}
+
+impl Estate {
+    /// A volume that is being connected, as its hosts have it once it is: all of them, by all ways.
+    pub fn connect(&mut self, volume: &Volume) {
+        let way = Path {
+            portal: String::new(),
+            uplink: String::new(),
+            up: true,
+        };
+        let ways = vec![way; volume.portals(self)];
+        let hosts: Vec<Arc<Host>> = volume.hosts(self).into_iter().cloned().collect();
+        for host in hosts {
+            let mut host = Host::clone(&host);
+            host.mounts.insert(volume.id, ways.clone());
+            self.put(Fact::Host(host.into()));
+        }
     }
 }
 

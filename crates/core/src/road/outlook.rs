@@ -4,7 +4,7 @@
 use super::Tale;
 use crate::{
     availability::{Case, Survival},
-    estate::{Change, Cluster, Estate, Fact, Host, Machine, Path, Pen, Touched, Volume, Wanted},
+    estate::{Change, Cluster, Estate, Fact, Machine, Pen, Touched, Wanted},
     finding::{Finding, Rule},
     ids::{ClusterId, HostId},
     view::View,
@@ -97,22 +97,6 @@ fn machine_counts(was: Option<&Machine>, is: &Machine) -> bool {
         || (was.wanted != is.wanted && is.wanted == Wanted::On)
 }
 
-/// A volume that is being connected, as its hosts have it afterwards.
-fn connect(fork: &mut Estate, planned: &Volume) {
-    let hosts: Vec<Arc<Host>> = planned.hosts(fork).into_iter().cloned().collect();
-    let way = Path {
-        portal: String::new(),
-        uplink: String::new(),
-        up: true,
-    };
-    let ways = vec![way; planned.portals(fork)];
-    for host in hosts {
-        let mut host = Host::clone(&host);
-        host.mounts.insert(planned.id, ways.clone());
-        fork.put(Fact::Host(host.into()));
-    }
-}
-
 /// Once the change is through, what is on its way has arrived, and who leaves is gone.
 fn settle(fork: &mut Estate, change: &Change, leaving: &BTreeSet<HostId>) {
     for touched in change.touched.values() {
@@ -128,7 +112,7 @@ fn settle(fork: &mut Estate, change: &Change, leaving: &BTreeSet<HostId>) {
         if let Touched::Put(Fact::Volume(planned)) = touched
             && !planned.ready
         {
-            connect(fork, planned);
+            fork.connect(planned);
         }
     }
     for id in leaving {

@@ -2,7 +2,7 @@
 
 use super::{Draft, Event, Provide, Step};
 use crate::{
-    estate::{Array, Backing, Estate, Fact, Host, Path, Provisioning, Volume},
+    estate::{Backing, Estate, Fact, Provisioning, Volume},
     finding::{Finding, Rule},
     moment::Moment,
     rooms::{
@@ -103,22 +103,7 @@ fn there(estate: &mut Estate, ask: &Provide, planned: &Volume, now: Moment) {
         }),
         ..planned.clone()
     };
-    let hosts: Vec<Arc<Host>> = volume.hosts(estate).into_iter().cloned().collect();
-    for host in hosts {
-        let mut host = Host::clone(&host);
-        let paths = paths(&array);
-        host.mounts.insert(volume.id, paths);
-        estate.put(Fact::Host(host.into()));
-    }
+    estate.connect(&volume);
     estate.put(Fact::Array(Arc::new(array.serving(volume.id, ask.pool.trim(), now))));
     estate.put(Fact::Volume(volume.into()));
-}
-
-fn paths(array: &Array) -> Vec<Path> {
-    let to = |portal: &String| Path {
-        portal: portal.clone(),
-        uplink: String::new(),
-        up: true,
-    };
-    array.portals.iter().map(to).collect()
 }

@@ -1,9 +1,9 @@
 //! ext2, ext3 and ext4.
 
-use super::{Files, Found, PIECE, Take, disk::Window, shown};
+use super::{Files, Found, PIECE, Take, disk::Window};
 use ext4_view::{Ext4, Ext4Read, FileType};
 use zastrugi_core::{
-    estate::{Item, ItemKind},
+    estate::{Item, ItemKind, shown},
     moment::Moment,
     units::Bytes,
 };

@@ -1,11 +1,11 @@
 //! FAT12, FAT16 and FAT32, with long names.
 
-use super::{Files, Found, PIECE, Take, disk::Window, shown};
+use super::{Files, Found, PIECE, Take, disk::Window};
 use fatfs::{Dir, FileSystem, FsOptions};
 use jiff::civil;
 use std::io::Read;
 use zastrugi_core::{
-    estate::{Item, ItemKind},
+    estate::{Item, ItemKind, shown},
     moment::Moment,
     units::Bytes,
 };

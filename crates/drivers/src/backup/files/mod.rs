@@ -197,13 +197,3 @@ impl Take for Sender {
 fn whole(disk: &DiskBytes) -> Window {
     disk.window(0, disk.size())
 }
-
-/// A name as it is shown: what moves the cursor or the direction of writing is not.
-fn shown(name: &str) -> String {
-    let plain = |c: char| match c {
-        c if c.is_control() => '\u{b7}',
-        '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' => '\u{b7}',
-        c => c,
-    };
-    name.chars().map(plain).collect()
-}

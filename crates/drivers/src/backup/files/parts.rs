@@ -2,10 +2,10 @@
 
 use super::{
     disk::{DiskBytes, Window},
-    shown, whole,
+    whole,
 };
 use zastrugi_core::{
-    estate::{Partition, System},
+    estate::{Partition, System, shown},
     units::Bytes,
 };
 
