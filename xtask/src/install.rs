@@ -1,6 +1,6 @@
 //! What a fresh machine lacks, from Debian's packages.
 
-use crate::shell::{Failed, ask, has, is_root, run};
+use crate::shell::{Failed, ask, has, is_root, root, run};
 use std::{fs, path::Path, process::Command};
 
 /// PostgreSQL's server programs, wherever Debian put the newest.
@@ -46,6 +46,25 @@ pub(crate) fn node() -> Result<(), Failed> {
         Some(_) if has("npm") => Ok(()),
         _ => Err(Failed::Words("Node.js 20 or newer with npm is needed for the pages' styles and scripts; install it and try again.".into())),
     }
+}
+
+/// A server of buckets with object lock that nobody here wrote, from PyPI: tests ask it whether what is locked stays.
+pub(crate) fn moto() -> Result<(), Failed> {
+    let at = root().join("target/moto");
+    if at.join("bin/moto_server").exists() {
+        return Ok(());
+    }
+    let fresh = || {
+        let venv = ["-m", "venv", "--clear"];
+        run(Command::new("python3").args(venv).arg(&at))
+    };
+    if fresh().is_err() {
+        packages(&["python3", "python3-venv"])?;
+        fresh()?;
+    }
+    let pip = ["install", "--quiet", "--disable-pip-version-check"];
+    let wanted = ["moto[s3]==5.1.0", "flask", "flask-cors"];
+    run(Command::new(at.join("bin/pip")).args(pip).args(wanted))
 }
 
 fn privileged(program: &str, args: &[&str]) -> Result<(), Failed> {

@@ -30,6 +30,8 @@ enum Command {
     Checks,
     /// Measure what the issues name; needs the database.
     Bench,
+    /// Install a server of buckets with object lock, which tests of stores ask.
+    Moto,
     /// Start or stop the private database and print its address.
     Database {
         #[arg(value_parser = ["up", "down"])]
@@ -44,6 +46,7 @@ fn main() -> ExitCode {
         Command::Assets => assets::build(true),
         Command::Checks => checks::run(),
         Command::Bench => test::bench(),
+        Command::Moto => install::moto(),
         Command::Database { what } => database(&what),
     };
     match done {

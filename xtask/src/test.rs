@@ -34,6 +34,8 @@ fn run_all(phases: &mut Phases) -> Result<(), Failed> {
         install::browser()?;
         install::node()
     })?;
+    // It waits for downloads most of its time, and nothing before the tests needs it.
+    let moto = std::thread::spawn(install::moto);
     phases.run("styles and scripts", || assets::build(false))?;
     phases.run("format", || run(cargo().args(["fmt", "--all", "--check"])))?;
     phases.run("house rules", checks::run)?;
@@ -53,7 +55,10 @@ fn run_all(phases: &mut Phases) -> Result<(), Failed> {
     })?;
     phases.run("database", || {
         database = cluster.up()?;
-        Ok(())
+        let gone = || {
+            Failed::Words("The installation of a server of buckets ended without a word.".into())
+        };
+        moto.join().map_err(|_| gone())?
     })?;
     let tested = phases.run("tests", || tests(&database));
     cluster.down()?;

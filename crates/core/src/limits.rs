@@ -71,6 +71,7 @@ at_the_field! {
     LABEL_VALUE = 60, "characters", "a label's value";
     LABELS = 32, "labels", "labels of one thing";
     JOBS = 200, "jobs", "jobs that back up or replicate";
+    LOCKED = 3_650, "days", "for how long a store locks what is written to it";
     PAIRS = 50, "pairs", "pairs of sites";
     MAPS = 500, "lines", "lines of what is what at the two sites of a pair";
     TOGETHER = 32, "machines", "machines that stand still at once";

@@ -53,6 +53,9 @@ pub struct ScenarioBuckets {
     pub access: String,
     pub secret: String,
     pub buckets: Vec<String>,
+    /// Buckets that were made with object lock.
+    #[serde(default)]
+    pub locked: Vec<String>,
 }
 
 /// A name server that takes signed changes.

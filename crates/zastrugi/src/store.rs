@@ -109,13 +109,15 @@ async fn list(store: &Store, machine: Option<&str>) -> Result<String, String> {
         match store.manifest(&entry.named).await {
             Ok(m) if machine.is_some_and(|wanted| !is_of(&m, wanted)) => {}
             Ok(m) => lines.push(format!(
-                "{}  {}  {}  {}, {} new, {}",
+                "{}  {}  {}  {}, {} new, {}{}",
                 when(m.instant),
                 m.machine.name,
                 m.session,
                 Bytes(m.size()),
                 Bytes(m.measured.stored),
-                consistent(m.consistency)
+                consistent(m.consistency),
+                m.locked
+                    .map_or_else(String::new, |l| format!(", locked until {}", when(l.until)))
             )),
             Err(why) => lines.push(format!(
                 "{}  {}  {}",

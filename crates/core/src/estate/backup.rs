@@ -26,6 +26,9 @@ pub struct Store {
     pub key: Option<SecretRef>,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub ready: bool,
+    /// For so long nobody can take away what is written to it (object lock); none: whoever may write to it can.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lock: Option<Span>,
     /// When somebody last took its key out, to keep it elsewhere: without it nothing comes out of the store once this manager is gone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub taken_out: Option<Moment>,
@@ -132,6 +135,9 @@ pub struct StoredPoint {
     /// Until then somebody wanted it; none: until somebody lets it go, or its job does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ends: Option<Moment>,
+    /// Until then nobody can take it away, by the clock of the store's server; none: it is not locked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locked: Option<Moment>,
     /// Points with the same one are of one instant.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub group: Option<Uuid>,
@@ -205,6 +211,10 @@ impl Series {
 }
 
 impl StoredPoint {
+    /// Whether nobody can take it away yet.
+    pub fn is_locked(&self, now: Moment) -> bool {
+        self.locked.is_some_and(|until| until > now)
+    }
     /// How fast it was copied; none where it took no time that could be measured.
     pub fn rate(&self) -> Option<Rate> {
         let bytes = self.read.as_f64() / (self.took.0 as f64) * 1000.0;
@@ -312,13 +322,14 @@ impl Estate {
     pub fn backups_at<'a>(&'a self, machine: &Machine, store: StoreId) -> Option<&'a Arc<Series>> {
         self.backups_of(machine).find(|s| s.store == store)
     }
-    /// Points whose time is over.
+    /// Points whose time is over; not those that nobody can take away yet.
     pub fn over(
         &self,
         store: StoreId,
         now: Moment,
     ) -> impl Iterator<Item = (PointAt, &StoredPoint)> {
-        let over = move |p: &&StoredPoint| p.ends.is_some_and(|ends| ends <= now);
+        let over =
+            move |p: &&StoredPoint| p.ends.is_some_and(|ends| ends <= now) && !p.is_locked(now);
         self.series_in(store).flat_map(move |s| {
             let at = |p: &StoredPoint| PointAt {
                 store: s.store,

@@ -190,7 +190,8 @@ impl Estate {
         self.elsewhere(machine).find(|e| goal.is(e.at))
     }
     /// Points in a store that a job made and does not keep; the newest of each machine is never one, nor the newest that is proven.
-    /// One whose instant is yet to come was taken while a clock was ahead: it stays, and stands for none that is kept.
+    /// One whose instant is yet to come was taken while a clock was ahead: it stays, and stands for none that is kept. One that is
+    /// locked stays until it is not.
     pub fn expired(&self, job: &Job, now: Moment) -> Vec<(&Arc<Series>, &StoredPoint)> {
         let Some(store) = job.to.store() else {
             return vec![];
@@ -203,6 +204,7 @@ impl Estate {
                 .filter(|p| p.job == Some(job.id) && !is_ahead(p.taken, now));
             let own: Vec<&StoredPoint> = own.collect();
             let out = job.not_kept(&own, series.proven()).into_iter();
+            let out = out.filter(|p| !p.is_locked(now));
             gone.extend(out.map(|p| (series, p)));
         }
         gone

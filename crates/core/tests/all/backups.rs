@@ -48,6 +48,7 @@ fn store(site: SiteId) -> Store {
         }),
         key: Some(SecretRef(Uuid::from_u128(3))),
         ready: true,
+        lock: None,
         taken_out: None,
         swept: None,
     }
@@ -63,6 +64,7 @@ pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoi
         stored: Bytes::gib(1),
         took: Span::secs(20),
         job: None,
+        locked: None,
         ends: None,
         whole: None,
         group: None,
@@ -328,6 +330,7 @@ fn what_is_brought_joins_what_is_there() {
 
 pub(crate) fn make(change: impl FnOnce(&mut MakeStore)) -> Proposal {
     let mut ask = MakeStore {
+        lock: "".into(),
         name: "breakwater".into(),
         site: "Hilltop".into(),
         target: Endpoint {

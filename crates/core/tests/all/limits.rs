@@ -266,9 +266,10 @@ fn subnet(i: usize) -> Subnet {
     }
 }
 
-/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs, pairs.
-const ELSEWHERE: [Limit; 11] = [
+/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs, locks, pairs.
+const ELSEWHERE: [Limit; 12] = [
     limits::JOBS,
+    limits::LOCKED,
     limits::PAIRS,
     limits::MAPS,
     limits::PLEDGES,

@@ -36,6 +36,7 @@ mod layering;
 mod leaving;
 mod letting;
 mod limits;
+mod locking;
 mod maintenance;
 mod moving;
 mod naming;

@@ -128,6 +128,7 @@ fn one_that_is_there_is_opened_with_its_key_and_looked_through() {
     small.fold(&[Event::Stores(stores::Event::Opened {
         store: store.id,
         uuid,
+        lock: None,
         at: NOW,
     })]);
     let store = &small.view.estate.stores[&store.id];

@@ -137,6 +137,7 @@ fn point(n: u128, age: Span, size: Bytes) -> StoredPoint {
         stored: Bytes::mib(512),
         took: Span::secs(16),
         job: Some(JOB),
+        locked: None,
         ends: None,
         whole: None,
         group: None,

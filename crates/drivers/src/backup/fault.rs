@@ -18,6 +18,12 @@ pub enum StoreFault {
     Full(String),
     #[error("there is no {0}")]
     Gone(String),
+    #[error("{0} is locked: nobody can take it away before its time")]
+    Locked(String),
+    #[error(
+        "its server's clock and this one differ by {0}, and what is locked by a wrong clock is for too long or too short"
+    )]
+    Clock(String),
     #[error("there is a store of Zastrugi's already")]
     Taken,
     #[error("there is no store of Zastrugi's")]
@@ -46,6 +52,8 @@ impl StoreFault {
             StoreFault::Slow | StoreFault::Silent(_) | StoreFault::Full(_) => true,
             StoreFault::Refused(_)
             | StoreFault::Gone(_)
+            | StoreFault::Locked(_)
+            | StoreFault::Clock(_)
             | StoreFault::Taken
             | StoreFault::NoStore
             | StoreFault::Version(_)

@@ -5,6 +5,8 @@
 mod check;
 mod fault;
 mod files;
+mod locking;
+mod locks;
 mod place;
 mod restore;
 mod store;

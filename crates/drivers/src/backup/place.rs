@@ -1,6 +1,6 @@
 //! Where a store lies, and how it is reached.
 
-use super::StoreFault;
+use super::{StoreFault, locks::Locks};
 use crate::tls;
 use object_store::{
     ClientOptions, ObjectStore, RetryConfig,
@@ -57,24 +57,34 @@ impl HttpConnector for Pinned {
     }
 }
 
+/// What keeps objects by their names there, and, of a bucket, what knows of their locks.
+#[derive(Clone)]
+pub(super) struct Reached {
+    pub(super) objects: Arc<dyn ObjectStore>,
+    pub(super) locks: Option<Arc<Locks>>,
+}
+
 impl Place {
     /// # Errors
     /// [`StoreFault`] where the folder is not there, or the address makes no sense.
-    pub(super) fn objects(&self) -> Result<Arc<dyn ObjectStore>, StoreFault> {
+    pub(super) fn reached(&self) -> Result<Reached, StoreFault> {
         match self {
             Place::Folder(folder) => {
                 let local = LocalFileSystem::new_with_prefix(folder);
                 let local =
                     local.map_err(|_| StoreFault::Gone(format!("folder {}", folder.display())))?;
-                Ok(Arc::new(local.with_fsync(true)))
+                Ok(Reached {
+                    objects: Arc::new(local.with_fsync(true)),
+                    locks: None,
+                })
             }
-            Place::Bucket(bucket) => bucket.objects(),
+            Place::Bucket(bucket) => bucket.reached(),
         }
     }
 }
 
 impl Bucket {
-    fn objects(&self) -> Result<Arc<dyn ObjectStore>, StoreFault> {
+    fn reached(&self) -> Result<Reached, StoreFault> {
         let refused = |e: &dyn fmt::Display| StoreFault::Refused(e.to_string());
         let (config, _) = tls::config(Some(&self.pin)).map_err(|e| refused(&e))?;
         let client = reqwest::Client::builder()
@@ -85,6 +95,7 @@ impl Bucket {
             .timeout(super::fault::WHOLE)
             .build()
             .map_err(|e| refused(&e))?;
+        let locks = Locks::new(HttpClient::new(client.clone()), self);
         let retry = RetryConfig {
             max_retries: TRIES,
             retry_timeout: super::fault::WHOLE,
@@ -101,9 +112,12 @@ impl Bucket {
             .with_retry(retry)
             .with_http_connector(Pinned(client))
             .build()?;
-        match self.prefix.as_str() {
-            "" => Ok(Arc::new(built)),
-            prefix => Ok(Arc::new(PrefixStore::new(built, prefix))),
-        }
+        Ok(Reached {
+            objects: match self.prefix.as_str() {
+                "" => Arc::new(built),
+                prefix => Arc::new(PrefixStore::new(built, prefix)),
+            },
+            locks: Some(Arc::new(locks)),
+        })
     }
 }

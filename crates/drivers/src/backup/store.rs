@@ -1,15 +1,15 @@
 //! A store that is open: objects by their names, sealed and opened on the way.
 
-use super::{Place, SCOPE, StoreFault, fault::WHOLE};
+use super::{Place, SCOPE, StoreFault, fault::WHOLE, locking::Locking, place::Reached};
 use bytes::Bytes;
 use futures::{StreamExt, TryStreamExt, future::BoxFuture};
-use object_store::{ObjectStore, ObjectStoreExt, PutMode, PutOptions, path::Path};
-use std::{collections::BTreeSet, future::Future, sync::Arc};
+use object_store::{GetOptions, ObjectStore, ObjectStoreExt, PutMode, PutOptions, path::Path};
+use std::{collections::BTreeSet, future::Future, sync::Arc, time::Duration};
 use tokio::time::timeout;
 use uuid::Uuid;
 use zastrugi_formats::backup::{
-    ChunkRef, FORMAT, Key, Kind, LONGEST, Manifest, Named, POINTS, Page, PageAt, REVOKED, STORE,
-    Salt, Sealer, Storefront, chunk_name, named,
+    ChunkRef, Damaged, FORMAT, Key, Kind, LONGEST, Manifest, Named, POINTS, Page, PageAt, REVOKED,
+    STORE, Salt, Sealer, Storefront, chunk_name, named,
 };
 
 /// A recovery point in a store, by its name alone.
@@ -25,6 +25,8 @@ pub struct Entry {
 pub struct Store {
     pub(super) objects: Arc<dyn ObjectStore>,
     pub(super) sealer: Sealer,
+    /// None: whoever may write to it may take away what is in it.
+    pub(super) locking: Option<Locking>,
     id: Uuid,
 }
 
@@ -43,12 +45,19 @@ pub(super) fn salt() -> Salt {
 }
 
 impl Store {
-    /// Makes a store in an empty place.
+    /// Makes a store in an empty place. With a lock, nobody can take away what is written to it before that time is over, counted
+    /// from when its point was written; in whole seconds, and of buckets alone.
     ///
     /// # Errors
-    /// [`StoreFault::Taken`] where there is one already, whoever made it; others where it can't be written.
-    pub async fn create(place: &Place, key: &Key, id: Uuid) -> Result<Store, StoreFault> {
-        Store::create_in(place.objects()?, key, id).await
+    /// [`StoreFault::Taken`] where there is one already, whoever made it; others where it can't be written, or nothing can be locked
+    /// there.
+    pub async fn create(
+        place: &Place,
+        key: &Key,
+        id: Uuid,
+        lock: Option<Duration>,
+    ) -> Result<Store, StoreFault> {
+        Store::made(place.reached()?, key, id, lock).await
     }
 
     /// The same in anything that keeps objects by their names.
@@ -60,34 +69,49 @@ impl Store {
         key: &Key,
         id: Uuid,
     ) -> Result<Store, StoreFault> {
-        match Store::front(&objects).await {
+        let locks = None;
+        Store::made(Reached { objects, locks }, key, id, None).await
+    }
+
+    async fn made(
+        at: Reached,
+        key: &Key,
+        id: Uuid,
+        lock: Option<Duration>,
+    ) -> Result<Store, StoreFault> {
+        match at.front(|_| true).await {
             Err(StoreFault::NoStore) => {}
             Ok(_) => return Err(StoreFault::Taken),
             Err(why) => return Err(why),
         }
         let sealer = key.sealer(SCOPE);
-        let front = Storefront::new(id, &sealer, &salt());
+        let locked = lock.map(|l| l.as_secs());
+        let front = Storefront::new(id, locked, &sealer, &salt());
         let text = front.and_then(|f| f.bytes());
-        let text = text.map_err(StoreFault::damaged(STORE))?;
-        let options = PutOptions::from(PutMode::Create);
-        let put = within(objects.put_opts(&Path::from(STORE), text.into(), options)).await;
+        let text = Bytes::from(text.map_err(StoreFault::damaged(STORE))?);
+        let put = match locked {
+            Some(seconds) => {
+                let locking = Locking::of(&at, seconds)?;
+                locking.locks.can().await?;
+                let terms = locking.terms().await?;
+                locking.locks.put(STORE, text, terms.target, true).await
+            }
+            None => {
+                let options = PutOptions::from(PutMode::Create);
+                within(
+                    at.objects
+                        .put_opts(&Path::from(STORE), text.into(), options),
+                )
+                .await
+                .map(drop)
+            }
+        };
         match put {
-            Ok(_) => Store::open_in(objects, key).await,
-            Err(StoreFault::Silent(said)) if said.contains("exist") => Err(StoreFault::Taken),
+            Ok(()) => Store::open_in(at, key).await,
+            Err(StoreFault::Silent(said) | StoreFault::Refused(said)) if is_taken(&said) => {
+                Err(StoreFault::Taken)
+            }
             Err(why) => Err(why),
-        }
-    }
-
-    async fn front(objects: &Arc<dyn ObjectStore>) -> Result<Storefront, StoreFault> {
-        let got = within(async { objects.get(&Path::from(STORE)).await?.bytes().await }).await;
-        let text = got.map_err(|why| match why {
-            StoreFault::Gone(_) => StoreFault::NoStore,
-            other => other,
-        })?;
-        let front = Storefront::read(&text).map_err(|_| StoreFault::NoStore)?;
-        match front.format == FORMAT {
-            true => Ok(front),
-            false => Err(StoreFault::Version(front.format.chars().take(40).collect())),
         }
     }
 
@@ -96,26 +120,34 @@ impl Store {
     /// # Errors
     /// [`StoreFault::NoStore`] where there is none; others where it can't be asked.
     pub async fn at(place: &Place) -> Result<Uuid, StoreFault> {
-        Store::front(&place.objects()?).await.map(|f| f.store)
+        place.reached()?.front(|_| true).await.map(|f| f.store)
     }
 
     /// # Errors
     /// [`StoreFault::Key`] where the key is another; others where it is none, or can't be asked.
     pub async fn open(place: &Place, key: &Key) -> Result<Store, StoreFault> {
-        Store::open_in(place.objects()?, key).await
+        Store::open_in(place.reached()?, key).await
     }
 
-    async fn open_in(objects: Arc<dyn ObjectStore>, key: &Key) -> Result<Store, StoreFault> {
-        let front = Store::front(&objects).await?;
+    async fn open_in(at: Reached, key: &Key) -> Result<Store, StoreFault> {
         let sealer = key.sealer(SCOPE);
-        match front.opens(&sealer) {
-            true => Ok(Store {
-                objects,
-                sealer,
-                id: front.store,
-            }),
-            false => Err(StoreFault::Key),
+        let front = at.front(|f| f.opens(&sealer)).await?;
+        if !front.opens(&sealer) {
+            return Err(StoreFault::Key);
         }
+        let locking = front.locked.map(|seconds| Locking::of(&at, seconds));
+        Ok(Store {
+            locking: locking.transpose()?,
+            objects: at.objects,
+            sealer,
+            id: front.store,
+        })
+    }
+
+    /// For how long nobody can take away what is written to it; none: that is not so.
+    pub fn lock(&self) -> Option<Duration> {
+        let locking = self.locking.as_ref();
+        locking.map(|l| Duration::from_millis(l.span))
     }
 
     pub fn id(&self) -> Uuid {
@@ -157,14 +189,33 @@ impl Store {
         name: &'a str,
         plain: Vec<u8>,
     ) -> BoxFuture<'a, Result<u64, StoreFault>> {
+        Box::pin(async move { Ok(self.put(kind, name, plain).await?.0) })
+    }
+
+    /// The same, and which version of it that is where there are several.
+    pub(super) fn put<'a>(
+        &'a self,
+        kind: Kind,
+        name: &'a str,
+        plain: Vec<u8>,
+    ) -> BoxFuture<'a, Result<(u64, Option<String>), StoreFault>> {
         Box::pin(async move {
-            let (sealer, called) = (self.sealer.clone(), name.to_owned());
-            let sealed = off_thread(move || sealer.seal(kind, &called, &salt(), &plain)).await?;
-            let sealed = sealed.map_err(StoreFault::damaged(name))?;
+            let sealed = self.sealed(kind, name, plain).await?;
             let length = sealed.len() as u64;
-            within(self.objects.put(&Path::from(name), sealed.into())).await?;
-            Ok(length)
+            let put = within(self.objects.put(&Path::from(name), sealed.into())).await?;
+            Ok((length, put.version))
         })
+    }
+
+    pub(super) async fn sealed(
+        &self,
+        kind: Kind,
+        name: &str,
+        plain: Vec<u8>,
+    ) -> Result<Bytes, StoreFault> {
+        let (sealer, called) = (self.sealer.clone(), name.to_owned());
+        let sealed = off_thread(move || sealer.seal(kind, &called, &salt(), &plain)).await?;
+        sealed.map(Bytes::from).map_err(StoreFault::damaged(name))
     }
 
     pub(super) fn is_there<'a>(&'a self, name: &'a str) -> BoxFuture<'a, Result<bool, StoreFault>> {
@@ -177,8 +228,18 @@ impl Store {
         })
     }
 
+    /// Takes an object away, all versions of it where there are several.
+    ///
+    /// # Errors
+    /// [`StoreFault::Locked`] where its time is not over.
     pub(super) fn drop<'a>(&'a self, name: &'a str) -> BoxFuture<'a, Result<(), StoreFault>> {
         Box::pin(async move {
+            if let Some(locking) = &self.locking {
+                for version in locking.locks.versions(name).await? {
+                    locking.locks.remove(name, &version.id).await?;
+                }
+                return Ok(());
+            }
             match within(self.objects.delete(&Path::from(name))).await {
                 Ok(()) | Err(StoreFault::Gone(_)) => Ok(()),
                 Err(why) => Err(why),
@@ -186,12 +247,19 @@ impl Store {
         })
     }
 
-    /// Names beneath a folder of the store, with their sizes.
+    /// Names beneath a folder of the store, with what they take there. Where things are locked, also those that somebody hid.
     pub(super) fn list<'a>(
         &'a self,
         folder: &'a str,
     ) -> BoxFuture<'a, Result<Vec<(String, u64)>, StoreFault>> {
         Box::pin(async move {
+            if let Some(locking) = &self.locking {
+                let all = locking.locks.beneath(&format!("{folder}/")).await?;
+                let sized = all
+                    .into_iter()
+                    .map(|(name, of)| (name, of.iter().map(|v| v.size).sum()));
+                return Ok(sized.collect());
+            }
             let mut all = Vec::new();
             let mut stream = self.objects.list(Some(&Path::from(folder)));
             // Each page of the list has its own time.
@@ -203,12 +271,16 @@ impl Store {
         })
     }
 
-    /// Its recovery points by machine and instant; what a revoked session wrote is none.
+    /// Its recovery points by machine and instant; what a revoked session wrote is none. Where things are locked it is one: all that
+    /// a manifest names was locked before it was written, and nobody can have taken it away.
     ///
     /// # Errors
     /// [`StoreFault`] where the store can't be asked.
     pub async fn points(&self, machine: Option<Uuid>) -> Result<Vec<Entry>, StoreFault> {
-        let revoked = self.list(REVOKED).await?;
+        let revoked = match self.locking {
+            None => self.list(REVOKED).await?,
+            Some(_) => vec![],
+        };
         let revoked: BTreeSet<Uuid> = revoked
             .iter()
             .filter_map(|(n, _)| n.rsplit('/').next()?.parse().ok())
@@ -233,35 +305,46 @@ impl Store {
     /// # Errors
     /// [`StoreFault::Damaged`] where it is not what it should be.
     pub async fn manifest(&self, named: &Named) -> Result<Manifest, StoreFault> {
+        if let Some(locking) = &self.locking {
+            return self.first_manifest(locking, named).await;
+        }
+        let plain = self.read(Kind::Manifest, &named.path()).await?;
+        self.manifest_of(named, &plain)
+    }
+
+    pub(super) fn manifest_of(&self, named: &Named, plain: &[u8]) -> Result<Manifest, StoreFault> {
         let name = named.path();
-        let plain = self.read(Kind::Manifest, &name).await?;
-        let manifest = Manifest::read(&plain).map_err(StoreFault::damaged(&name))?;
+        let manifest = Manifest::read(plain).map_err(StoreFault::damaged(&name))?;
         let is = manifest.store == self.id
             && manifest.session == named.session
             && manifest.instant == named.instant
             && manifest.machine.uuid == named.machine;
         match is {
             true => Ok(manifest),
-            false => Err(StoreFault::damaged(&name)(
-                zastrugi_formats::backup::Damaged::Name,
-            )),
+            false => Err(StoreFault::damaged(&name)(Damaged::Name)),
         }
     }
 
     /// What is in a chunk or page, and that it is what it is called.
     pub(super) async fn chunk(&self, kind: Kind, chunk: &ChunkRef) -> Result<Vec<u8>, StoreFault> {
         let name = chunk_name(chunk);
-        let plain = self.read(kind, &name).await?;
-        match self.sealer.name(&plain) == chunk.id {
-            true => Ok(plain),
-            false => Err(StoreFault::damaged(&name)(
-                zastrugi_formats::backup::Damaged::Name,
-            )),
+        let why = match self.read(kind, &name).await {
+            Ok(plain) if self.sealer.name(&plain) == chunk.id => return Ok(plain),
+            Ok(_) => StoreFault::damaged(&name)(Damaged::Name),
+            Err(why @ (StoreFault::Gone(_) | StoreFault::Damaged { .. })) => why,
+            Err(why) => return Err(why),
+        };
+        match &self.locking {
+            Some(locking) => {
+                let found = self.chunk_beneath(locking, kind, chunk).await?;
+                found.ok_or(why)
+            }
+            None => Err(why),
         }
     }
 
     pub(super) async fn page(&self, at: &PageAt) -> Result<Page, StoreFault> {
-        let content = zastrugi_formats::backup::Damaged::Content;
+        let content = Damaged::Content;
         let chunk = at
             .chunk()
             .ok_or_else(|| StoreFault::damaged(&at.id)(content))?;
@@ -277,6 +360,66 @@ impl Store {
 
     fn placed<'a>(&'a self, at: &'a PageAt) -> BoxFuture<'a, Result<(u64, Page), StoreFault>> {
         Box::pin(async { Ok((at.at, self.page(at).await?)) })
+    }
+}
+
+/// In words of servers: something is called so already.
+fn is_taken(said: &str) -> bool {
+    said.contains("exist") || said.contains("pre-conditions") || said.contains("precondition")
+}
+
+impl Reached {
+    /// What says of a store what it is. Somebody may have hidden it, or put another over it: then it is the oldest that is the one.
+    async fn front(&self, is_it: impl Fn(&Storefront) -> bool) -> Result<Storefront, StoreFault> {
+        let path = Path::from(STORE);
+        let got = within(async { self.objects.get(&path).await?.bytes().await }).await;
+        let newest = match got {
+            Ok(text) => Storefront::read(&text).ok(),
+            Err(StoreFault::Gone(_)) => None,
+            Err(why) => return Err(why),
+        };
+        let plain = |f: &Storefront| !(is_it(f) && f.locked.is_some());
+        let mut found = newest.clone();
+        if newest.as_ref().is_none_or(plain) {
+            let older = self.beneath().await?;
+            let locked = older.iter().find(|f| is_it(f) && f.locked.is_some());
+            found = locked
+                .cloned()
+                .or(newest)
+                .or_else(|| older.first().cloned());
+        }
+        match found {
+            Some(front) if front.format == FORMAT => Ok(front),
+            Some(front) => Err(StoreFault::Version(front.format.chars().take(40).collect())),
+            None => Err(StoreFault::NoStore),
+        }
+    }
+
+    /// All of it that there were, oldest first; none where nobody keeps versions, or tells of them.
+    async fn beneath(&self) -> Result<Vec<Storefront>, StoreFault> {
+        let Some(locks) = &self.locks else {
+            return Ok(vec![]);
+        };
+        let versions = match locks.versions(STORE).await {
+            Ok(versions) => versions,
+            Err(why) if why.passes() => return Err(why),
+            Err(_) => return Ok(vec![]),
+        };
+        let mut all = vec![];
+        for version in versions {
+            let options = GetOptions {
+                version: Some(version.id),
+                ..GetOptions::default()
+            };
+            let path = Path::from(STORE);
+            let got = within(async { self.objects.get_opts(&path, options).await?.bytes().await });
+            match got.await {
+                Ok(text) => all.extend(Storefront::read(&text).ok()),
+                Err(StoreFault::Gone(_)) => {}
+                Err(why) => return Err(why),
+            }
+        }
+        Ok(all)
     }
 }
 

@@ -27,6 +27,8 @@ pub struct Swept {
     pub freed: u64,
     /// Chunks that are condemned now, and go at a later sweep if nobody needs them then.
     pub condemned: u64,
+    /// Chunks that nobody needs, and that nobody can take away yet.
+    pub locked: u64,
     /// Lists from before for which somebody who writes is still waited.
     pub waits: u64,
 }
@@ -95,13 +97,13 @@ impl Store {
         let needed = self.needed().await?;
         for (list, chunks) in free {
             let gone: Vec<ChunkRef> = chunks.difference(&needed).copied().collect();
-            for chunk in &gone {
+            let kept = self.remove(&gone).await?;
+            for chunk in gone.iter().filter(|c| !kept.contains(c)) {
                 if let Some(size) = there.remove(chunk) {
                     swept.gone += 1;
                     swept.freed += size;
                 }
             }
-            self.remove(&gone).await?;
             self.drop(&format!("{CONDEMNED}/{list}")).await?;
             self.drop(&format!("{WAITING}/{list}")).await?;
         }
@@ -109,6 +111,7 @@ impl Store {
         let loose: Vec<ChunkRef> = loose
             .filter(|c| !needed.contains(c) && !waiting.contains(c))
             .collect();
+        let loose = self.not_locked(loose, &mut swept).await?;
         swept.condemned = loose.len() as u64;
         for (list, chunks) in (n..).zip(loose.chunks(LISTED)) {
             let name = format!("{CONDEMNED}/{list}");
@@ -206,14 +209,37 @@ impl Store {
         Ok(needed)
     }
 
-    async fn remove(&self, chunks: &[ChunkRef]) -> Result<(), StoreFault> {
-        let names: Vec<String> = chunks.iter().map(chunk_name).collect();
-        let drops: Vec<BoxFuture<'_, _>> = names
+    /// What nobody can take away yet is not condemned: whoever writes may rely on it, and lets it stay longer.
+    async fn not_locked(
+        &self,
+        loose: Vec<ChunkRef>,
+        swept: &mut Swept,
+    ) -> Result<Vec<ChunkRef>, StoreFault> {
+        let Some(locking) = &self.locking else {
+            return Ok(loose);
+        };
+        let kept = self.retained(locking, &loose).await?;
+        let kept: BTreeSet<ChunkRef> = kept.into_iter().collect();
+        swept.locked = kept.len() as u64;
+        Ok(loose.into_iter().filter(|c| !kept.contains(c)).collect())
+    }
+
+    /// Takes chunks away; those that are locked stay, and are told.
+    async fn remove(&self, chunks: &[ChunkRef]) -> Result<BTreeSet<ChunkRef>, StoreFault> {
+        let drops: Vec<BoxFuture<'_, Result<Option<ChunkRef>, StoreFault>>> = chunks
             .iter()
-            .map(|name| -> BoxFuture<'_, _> { self.drop(name) })
+            .map(|chunk| -> BoxFuture<'_, _> {
+                Box::pin(async move {
+                    match self.drop(&chunk_name(chunk)).await {
+                        Ok(()) => Ok(None),
+                        Err(StoreFault::Locked(_)) => Ok(Some(*chunk)),
+                        Err(why) => Err(why),
+                    }
+                })
+            })
             .collect();
-        let mut all = futures::stream::iter(drops).buffer_unordered(AT_ONCE);
-        while let Some(()) = all.try_next().await? {}
-        Ok(())
+        let all = futures::stream::iter(drops).buffer_unordered(AT_ONCE);
+        let kept: Vec<Option<ChunkRef>> = all.try_collect().await?;
+        Ok(kept.into_iter().flatten().collect())
     }
 }

@@ -4,7 +4,11 @@
 //! A session is told of before anything is read, and what is condemned is read after that: so nothing that this point needs is
 //! swept away, and nothing that is being swept is relied on.
 
-use super::{SCOPE, Store, StoreFault, store::off_thread};
+use super::{
+    SCOPE, Store, StoreFault,
+    locking::{Locking, Terms},
+    store::off_thread,
+};
 use futures::{StreamExt, TryStreamExt, future::BoxFuture};
 use roaring::RoaringBitmap;
 use std::{
@@ -15,8 +19,9 @@ use std::{
 use uuid::Uuid;
 use zastrugi_core::layers;
 use zastrugi_formats::backup::{
-    CONDEMNED, ChunkRef, Consistency, Disk, FORMAT, GRAIN, Kind, Machine, Manifest, Measured,
-    Named, PAGE, Page, PageAt, REVOKED, SESSIONS, Session, chunk_name, condemned, point_name,
+    CONDEMNED, ChunkId, ChunkRef, Consistency, Disk, FORMAT, GRAIN, Kind, Locked, Machine,
+    Manifest, Measured, Named, PAGE, Page, PageAt, REVOKED, SESSIONS, Session, chunk_name,
+    condemned, point_name,
 };
 
 /// Chunks that are read, packed and written at the same time.
@@ -69,6 +74,8 @@ pub struct Progress {
 pub struct Copied {
     pub named: Named,
     pub measured: Measured,
+    /// Until when nobody can take it away, in milliseconds since 1970 by the clock of the store's server.
+    pub locked: Option<u64>,
 }
 
 /// A session that begins.
@@ -92,6 +99,11 @@ struct Writing<'a> {
     told: Session,
     began: Instant,
     before: u64,
+    /// How what is written is locked, and until when everything stays that this point has of others: see [`Session::locked`].
+    locked: Option<(Locking, Terms)>,
+    least: AtomicU64,
+    /// Which version says how far it is.
+    noted: Option<String>,
 }
 
 impl Store {
@@ -126,18 +138,23 @@ impl Store {
                 return Ok(Copied {
                     named,
                     measured: there.measured,
+                    locked: there.locked.map(|l| l.until),
                 });
             }
             Err(StoreFault::Gone(_)) => {}
             Err(why) => return Err(why),
         }
         self.counts(source.session).await?;
+        let locked = match &self.locking {
+            Some(locking) => Some((locking.clone(), locking.terms().await?)),
+            None => None,
+        };
         let mut told = self.session(source).await?;
         let condemned = self.condemned().await?;
         // What it is read against is looked at after the session was told of.
         let parent = match &source.parent {
             Some(parent) => match self.manifest(parent).await {
-                Ok(manifest) => Some(manifest),
+                Ok(manifest) => Some(manifest).filter(|m| is_held(m, locked.as_ref())),
                 Err(StoreFault::Gone(_) | StoreFault::Damaged { .. }) => None,
                 Err(why) => return Err(why),
             },
@@ -154,6 +171,7 @@ impl Store {
             self.note(source.session, &told).await?;
         }
         let before = told.measured.took;
+        let least = AtomicU64::new(told.locked.unwrap_or(u64::MAX));
         let writing = Writing {
             store: self,
             source,
@@ -164,6 +182,9 @@ impl Store {
             told,
             began: Instant::now(),
             before,
+            locked,
+            least,
+            noted: None,
         };
         writing.all(named).await
     }
@@ -196,10 +217,11 @@ impl Store {
         Ok(told)
     }
 
-    async fn note(&self, session: Uuid, told: &Session) -> Result<(), StoreFault> {
+    /// Which version it is, where there are several.
+    async fn note(&self, session: Uuid, told: &Session) -> Result<Option<String>, StoreFault> {
         let name = session_name(session);
         let plain = told.bytes().map_err(StoreFault::damaged(&name))?;
-        self.write(Kind::Session, &name, plain).await.map(|_| ())
+        self.put(Kind::Session, &name, plain).await.map(|(_, v)| v)
     }
 
     /// Chunks that are being swept away.
@@ -217,6 +239,12 @@ impl Store {
         }
         Ok(all)
     }
+}
+
+/// What a point has of its parent must be sure to be there: once the time is over for which that was locked, it is not.
+fn is_held(parent: &Manifest, locked: Option<&(Locking, Terms)>) -> bool {
+    let until = parent.locked.map_or(0, |l| l.needs);
+    locked.is_none_or(|(_, terms)| until > terms.now)
 }
 
 /// Compared a piece at a time: byte by byte takes ten times as long where nothing is optimised.
@@ -425,28 +453,48 @@ impl Writing<'_> {
         }
         let sealer = self.store.sealer.clone();
         let (id, plain) = off_thread(move || (sealer.name(&plain), plain)).await?;
-        let (chunk, there) = self.place(ChunkRef { id, suffix: 0 }).await?;
-        if there {
+        let chunk = self.suffixed(id);
+        if self.is_there(Kind::Chunk, &chunk).await? {
             return Ok(Looked::There(chunk));
         }
-        let stored = self
-            .store
-            .write(Kind::Chunk, &chunk_name(&chunk), plain)
-            .await?;
+        let stored = self.put(Kind::Chunk, &chunk, plain).await?;
         self.progress.stored.fetch_add(stored, Ordering::Relaxed);
         Ok(Looked::Stored(chunk, stored))
     }
 
-    /// Under which suffix it is stored, and whether it is there.
-    async fn place(&self, chunk: ChunkRef) -> Result<(ChunkRef, bool), StoreFault> {
-        let chunk = match self.condemned.contains(&chunk) {
+    /// Under which suffix it is stored.
+    fn suffixed(&self, id: ChunkId) -> ChunkRef {
+        let chunk = ChunkRef { id, suffix: 0 };
+        match self.condemned.contains(&chunk) {
             true => ChunkRef {
                 suffix: own_suffix(self.source.session),
                 ..chunk
             },
             false => chunk,
+        }
+    }
+
+    /// Whether it is there already, and stays as long as it must.
+    async fn is_there(&self, kind: Kind, chunk: &ChunkRef) -> Result<bool, StoreFault> {
+        let there = self.store.is_there(&chunk_name(chunk)).await?;
+        let (true, Some((locking, terms))) = (there, &self.locked) else {
+            return Ok(there);
         };
-        Ok((chunk, self.store.is_there(&chunk_name(&chunk)).await?))
+        let until = self.store.relied(locking, (kind, chunk), terms).await?;
+        if let Some(until) = until {
+            self.least.fetch_min(until, Ordering::Relaxed);
+        }
+        Ok(until.is_some())
+    }
+
+    async fn put(&self, kind: Kind, chunk: &ChunkRef, plain: Vec<u8>) -> Result<u64, StoreFault> {
+        let target = self.locked.as_ref().map(|(_, terms)| terms.target);
+        let name = chunk_name(chunk);
+        let stored = self.store.keep(kind, &name, plain, target).await?;
+        if let Some(target) = target {
+            self.least.fetch_min(target, Ordering::Relaxed);
+        }
+        Ok(stored)
     }
 
     /// A page as it is now, in its place.
@@ -473,11 +521,9 @@ impl Writing<'_> {
         }
         let plain = Page(page.iter().map(|(at, c)| (*at, *c)).collect()).bytes();
         let id = self.store.sealer.name(&plain);
-        let (chunk, there) = self.place(ChunkRef { id, suffix: 0 }).await?;
-        if !there {
-            self.store
-                .write(Kind::Page, &chunk_name(&chunk), plain)
-                .await?;
+        let chunk = self.suffixed(id);
+        if !self.is_there(Kind::Page, &chunk).await? {
+            self.put(Kind::Page, &chunk, plain).await?;
         }
         Ok(Some(PageAt::new(at, chunk)))
     }
@@ -500,11 +546,58 @@ impl Writing<'_> {
         self.told.next = (n, next);
         let here = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
         self.told.measured.took = self.before.saturating_add(here);
-        self.store.note(self.source.session, &self.told).await
+        if let Some((locking, _)) = &self.locked {
+            let least = self.least.load(Ordering::Relaxed);
+            self.told.locked = (least < u64::MAX).then_some(least);
+            let now = self.store.note(self.source.session, &self.told).await?;
+            // What it said before is of no use to anybody.
+            if let Some(before) = std::mem::replace(&mut self.noted, now) {
+                let name = session_name(self.source.session);
+                locking.locks.remove(&name, &before).await?;
+            }
+            return Ok(());
+        }
+        let told = self.store.note(self.source.session, &self.told).await;
+        told.map(|_| ())
+    }
+
+    /// Until when nobody can take the point away, and all that it needs: what is not locked for so long is from now on.
+    async fn lock(&self) -> Result<Option<Locked>, StoreFault> {
+        let Some((locking, _)) = &self.locked else {
+            return Ok(None);
+        };
+        // It may have taken long until here.
+        let terms = locking.terms().await?;
+        let parent = self.parent.as_ref().and_then(|p| p.locked);
+        let least = self.least.load(Ordering::Relaxed);
+        let least = least.min(parent.map_or(u64::MAX, |l| l.needs));
+        self.store.renew_front(locking, &terms).await?;
+        let needs = if least < terms.until {
+            let chunks = self.needed().await?;
+            self.store.renew(locking, chunks, &terms).await?;
+            terms.target
+        } else {
+            least.min(terms.target)
+        };
+        let until = terms.until;
+        Ok(Some(Locked { until, needs }))
+    }
+
+    /// Every chunk and page of the point.
+    async fn needed(&self) -> Result<BTreeSet<ChunkRef>, StoreFault> {
+        let mut needed = BTreeSet::new();
+        for pages in &self.told.disks {
+            needed.extend(pages.iter().filter_map(PageAt::chunk));
+            for (_, page) in self.store.pages(pages).await? {
+                needed.extend(page.0.into_iter().map(|(_, chunk)| chunk));
+            }
+        }
+        Ok(needed)
     }
 
     async fn publish(self, named: Named) -> Result<Copied, StoreFault> {
         let source = self.source;
+        let locked = self.lock().await?;
         let disks = source
             .disks
             .iter()
@@ -525,15 +618,18 @@ impl Writing<'_> {
             machine: source.machine.clone(),
             disks: disks.collect(),
             measured: self.told.measured,
+            locked,
         };
         let name = point_name(named.machine, named.instant, named.session);
         let plain = manifest.bytes().map_err(StoreFault::damaged(&name))?;
-        self.store.write(Kind::Manifest, &name, plain).await?;
+        let until = locked.map(|l| l.until);
+        self.store.keep(Kind::Manifest, &name, plain, until).await?;
         self.store.drop(&session_name(source.session)).await?;
         self.store.counts(source.session).await?;
         Ok(Copied {
             named,
             measured: manifest.measured,
+            locked: until,
         })
     }
 }

@@ -5,10 +5,12 @@ use crate::{
     backup::{Bucket, Place, Store, StoreFault},
     perform::{done, premise},
 };
+use std::time::Duration;
 use zastrugi_core::{
     estate::{self, Estate, Export, Lies},
     evidence::Answer,
     ids::StoreId,
+    moment::Span,
     rooms::{
         Event,
         stores::{self, Step},
@@ -38,6 +40,14 @@ pub(crate) fn fault(store: &str, why: &StoreFault) -> Fault {
             FaultKind::Refused,
             "Choose an empty bucket or another folder.",
         ),
+        StoreFault::Locked(_) => (
+            FaultKind::Refused,
+            "Wait until its time is over; nobody can take it away before.",
+        ),
+        StoreFault::Clock(_) => (
+            FaultKind::Refused,
+            "Set the clock that is wrong, then retry: nothing was locked by it.",
+        ),
         StoreFault::Gone(_) | StoreFault::NoStore => (
             FaultKind::Refused,
             "Look at the bucket: what was there is gone.",
@@ -60,6 +70,10 @@ pub(crate) fn store_of(estate: &Estate, id: StoreId) -> Result<&estate::Store, F
     found
         .map(|s| &**s)
         .ok_or_else(|| premise("The store is gone."))
+}
+
+fn span(lock: Option<Duration>) -> Option<Span> {
+    lock.map(|l| Span(u64::try_from(l.as_millis()).unwrap_or(u64::MAX)))
 }
 
 impl Drivers {
@@ -124,7 +138,11 @@ impl Drivers {
             .await
             .map_err(|e| fault(&store.name, &e))?;
         match opened.id() == store.uuid {
-            true => Ok(opened),
+            true if span(opened.lock()) == store.lock => Ok(opened),
+            true => Err(premise(&format!(
+                "{} says that it locks for another time than it did; look who else has its key.",
+                store.name
+            ))),
             false => Err(fault(&store.name, &StoreFault::NoStore)),
         }
     }
@@ -154,21 +172,28 @@ impl Drivers {
         match step {
             Step::Expire { points, .. } => {
                 let opened = self.open_store(store).await?;
+                let mut went = Vec::new();
                 for point in points {
                     let named = Named {
                         machine: point.machine,
                         instant: u64::try_from(point.taken.0).unwrap_or(0),
                         session: point.session,
                     };
-                    let gone = opened.expire(&named).await;
-                    gone.map_err(|e| fault(&store.name, &e))?;
+                    match opened.expire(&named).await {
+                        Ok(()) => went.push((point.series, point.session)),
+                        // By the server's clock its time is not over: it goes another time.
+                        Err(StoreFault::Locked(_)) => {}
+                        Err(why) => return Err(fault(&store.name, &why)),
+                    }
                 }
-                let all = points.iter().map(|p| (p.series, p.session));
+                let said = match points.len() - went.len() {
+                    0 => format!("{} points went", went.len()),
+                    held => format!("{} points went, {held} are locked still", went.len()),
+                };
                 let expired = stores::Event::Expired {
                     store: store.id,
-                    points: all.collect(),
+                    points: went,
                 };
-                let said = format!("{} points went", points.len());
                 Ok(done(vec![Event::Stores(expired)], said))
             }
             Step::Sweep { store } => self.sweep_store(estate, *store, turn).await,
@@ -187,6 +212,7 @@ impl Drivers {
                 let event = stores::Event::Opened {
                     store: store.id,
                     uuid: opened.id(),
+                    lock: span(opened.lock()),
                     at: turn.now,
                 };
                 Ok(done(vec![Event::Stores(event)], "it is open"))
@@ -203,7 +229,8 @@ impl Drivers {
             }
             Step::Make { .. } => {
                 let (place, key) = (self.place_of(store).await?, self.store_key(store).await?);
-                match Store::create(&place, &key, store.uuid).await {
+                let lock = store.lock.map(|l| Duration::from_millis(l.0));
+                match Store::create(&place, &key, store.uuid, lock).await {
                     Ok(_) => {}
                     // Perhaps it was we: then our key opens it.
                     Err(StoreFault::Taken) => match Store::open(&place, &key).await {

@@ -143,6 +143,7 @@ async fn folder() -> (tempfile::TempDir, Store) {
         &Place::Folder(dir.path().into()),
         &Key::new([5; 32]),
         Uuid::from_u128(1),
+        None,
     )
     .await
     .unwrap();
@@ -423,7 +424,7 @@ async fn every_damage_is_found_and_nothing_damaged_is_restored() {
 async fn a_store_is_made_once_and_opened_by_its_own_key() {
     let (dir, store) = folder().await;
     let place = Place::Folder(dir.path().into());
-    let again = Store::create(&place, &Key::new([5; 32]), Uuid::from_u128(2)).await;
+    let again = Store::create(&place, &Key::new([5; 32]), Uuid::from_u128(2), None).await;
     assert_eq!(again.err(), Some(StoreFault::Taken));
     let other = Store::open(&place, &Key::new([6; 32])).await;
     assert_eq!(other.err(), Some(StoreFault::Key));
@@ -435,15 +436,15 @@ async fn a_store_is_made_once_and_opened_by_its_own_key() {
     assert!(matches!(nowhere.err(), Some(StoreFault::Gone(_))));
 }
 
-struct Server {
-    standins: Standins,
-    bucket: Bucket,
+pub(crate) struct Server {
+    pub(crate) standins: Standins,
+    pub(crate) bucket: Bucket,
     _dir: tempfile::TempDir,
 }
 
-async fn server(number: u8) -> Server {
+pub(crate) async fn server(number: u8) -> Server {
     let dir = tempfile::tempdir().unwrap();
-    let text = r#"{"hosts": [], "volumes": [], "buckets": {"breakwater": {"address": "3.90", "access": "zastrugi", "secret": "first-light", "buckets": ["points"]}}}"#;
+    let text = r#"{"hosts": [], "volumes": [], "buckets": {"breakwater": {"address": "3.90", "access": "zastrugi", "secret": "first-light", "buckets": ["points"], "locked": ["kept"]}}}"#;
     let scenario: Scenario = serde_json::from_str(text).unwrap();
     let standins = Standins::start(Settings {
         dir: dir.path().into(),
@@ -480,11 +481,13 @@ async fn a_bucket_over_tls_keeps_what_a_folder_keeps() {
     let place = Place::Bucket(server.bucket.clone());
     let none = Store::open(&place, &key).await;
     assert_eq!(none.err(), Some(StoreFault::NoStore));
-    let store = Store::create(&place, &key, Uuid::from_u128(1))
+    let store = Store::create(&place, &key, Uuid::from_u128(1), None)
         .await
         .unwrap();
     assert_eq!(
-        Store::create(&place, &key, Uuid::from_u128(2)).await.err(),
+        Store::create(&place, &key, Uuid::from_u128(2), None)
+            .await
+            .err(),
         Some(StoreFault::Taken)
     );
     let disks = some_disks();
@@ -521,6 +524,7 @@ async fn a_server_that_is_full_or_lies_is_told_of_and_the_copy_goes_on_later() {
         &Place::Bucket(server.bucket.clone()),
         &Key::new([5; 32]),
         Uuid::from_u128(1),
+        None,
     )
     .await
     .unwrap();

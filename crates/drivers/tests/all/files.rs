@@ -42,7 +42,7 @@ impl Kept {
         bytes.resize(bytes.len().next_multiple_of(BLOCK), 0);
         let dir = tempfile::tempdir().unwrap();
         let place = Place::Folder(dir.path().into());
-        let store = Store::create(&place, &Key::new([5; 32]), Uuid::from_u128(1))
+        let store = Store::create(&place, &Key::new([5; 32]), Uuid::from_u128(1), None)
             .await
             .unwrap();
         let held: RoaringBitmap = (0u32..)

@@ -5,6 +5,7 @@ mod backups;
 mod bench;
 mod beneath;
 mod files;
+mod locking;
 mod redfish;
 mod sweeping;
 

@@ -38,6 +38,7 @@ pub(crate) async fn make_store(lab: &Lab, folder: &str) -> Proposal {
     let site = view.estate.sites.values().next().unwrap().name.clone();
     let secret = lab.desk.keep_secret("first-light").await.unwrap();
     Proposal::Stores(stores::Ask::Make(MakeStore {
+        lock: "".into(),
         name: "breakwater".into(),
         site: site.into(),
         target: Endpoint {
@@ -111,7 +112,7 @@ async fn written(lab: &Lab, bytes: u64) {
     lab.done(power(lab, PowerAct::Off)).await;
 }
 
-fn points(lab: &Lab) -> Vec<StoredPoint> {
+pub(crate) fn points(lab: &Lab) -> Vec<StoredPoint> {
     let estate = lab.estate();
     estate
         .series
@@ -121,7 +122,7 @@ fn points(lab: &Lab) -> Vec<StoredPoint> {
 }
 
 /// The store as somebody opens it who has only the bucket and the key that was taken out.
-async fn opened(lab: &Lab) -> Store {
+pub(crate) async fn opened(lab: &Lab) -> Store {
     let kept = lab.estate().stores.values().next().unwrap().clone();
     let key = lab.desk.take_out_key(&lab.admin, kept.id).await.unwrap();
     let lies = kept.lies.bucket().unwrap();
@@ -201,7 +202,7 @@ async fn where_nobody_knows_what_changed_everything_is_compared_and_that_is_said
     assert!(told(&lab, "everything compared").await);
 }
 
-async fn needs_you(lab: &Lab, ask: Proposal) -> (Run, String) {
+pub(crate) async fn needs_you(lab: &Lab, ask: Proposal) -> (Run, String) {
     let run = lab.start(ask).await;
     let run = lab.until(run, &[RunState::NeedsYou]).await;
     let said = run

@@ -86,6 +86,7 @@ fn buckets() -> ScenarioBuckets {
         access: "zastrugi".to_owned(),
         secret: "first-light".to_owned(),
         buckets: vec!["points".to_owned()],
+        locked: vec!["kept".to_owned()],
     }
 }
 

@@ -23,6 +23,7 @@ mod jobs;
 mod keepers;
 mod lab;
 mod lacking;
+mod locking;
 mod media;
 mod moving;
 mod naming;

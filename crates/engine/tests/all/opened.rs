@@ -32,6 +32,7 @@ pub(crate) async fn open_store(lab: &Lab, folder: &str, key: &str) -> Proposal {
     };
     let key = lab.desk.keep_secret(key).await.unwrap();
     Proposal::Stores(stores::Ask::Make(stores::MakeStore {
+        lock: "".into(),
         key: Password::Kept(key),
         ..ask
     }))
@@ -170,6 +171,7 @@ async fn a_store_lies_in_a_mounted_export(pool: PgPool) {
         panic!("no store");
     };
     let make = stores::MakeStore {
+        lock: "".into(),
         export: "hill-nfs".into(),
         ..ask
     };

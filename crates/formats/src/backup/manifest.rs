@@ -39,6 +39,19 @@ pub struct Manifest {
     pub machine: Machine,
     pub disks: Vec<Disk>,
     pub measured: Measured,
+    /// None: whoever may write to the store may take it away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locked: Option<Locked>,
+}
+
+/// Until when nobody can take a point away, in milliseconds since 1970 by the clock of the store's server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Locked {
+    /// The manifest itself.
+    pub until: u64,
+    /// Every chunk and page that it names, at least; never before `until`.
+    pub needs: u64,
 }
 
 /// What is needed to make it again.
@@ -129,6 +142,7 @@ impl Manifest {
         let sound = read.format == FORMAT
             && read.disks.iter().map(|d| d.pages.len()).sum::<usize>() <= PAGES
             && read.disks.len() <= DISKS
+            && read.locked.is_none_or(|l| l.until <= l.needs)
             && read.disks.iter().all(|d| ascending(d) && fits(d));
         match sound {
             true => Ok(read),

@@ -16,7 +16,7 @@ mod session;
 mod store;
 
 pub use key::{Key, NotAKey, Sealer};
-pub use manifest::{Card, Consistency, Disk, Label, Machine, Manifest, Measured, PageAt};
+pub use manifest::{Card, Consistency, Disk, Label, Locked, Machine, Manifest, Measured, PageAt};
 pub use names::{
     CONDEMNED, Named, POINTS, REVOKED, SESSIONS, STORE, WAITING, chunk_name, chunk_named, named,
     point_name,

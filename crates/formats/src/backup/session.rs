@@ -27,6 +27,10 @@ pub struct Session {
     pub next: (usize, u64),
     #[serde(default)]
     pub measured: Measured,
+    /// Everything that it stored or relied on so far, but for what it has of its parent, is locked until then at least
+    /// (milliseconds since 1970); none: there is nothing yet, or nothing is locked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locked: Option<u64>,
 }
 
 impl Session {

@@ -9,7 +9,10 @@ use uuid::Uuid;
 pub struct Storefront {
     pub format: String,
     pub store: Uuid,
-    /// The store's number, sealed under its own key, in hexadecimal digits.
+    /// For so many seconds nobody can take away what is written to it, at least; none: it is in no bucket with object lock.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locked: Option<u64>,
+    /// The store's number, and how long it is locked, sealed under its own key, in hexadecimal digits.
     proof: String,
 }
 
@@ -18,19 +21,25 @@ impl Storefront {
     ///
     /// # Errors
     /// [`Damaged`] where it can't be sealed.
-    pub fn new(store: Uuid, sealer: &Sealer, salt: &Salt) -> Result<Storefront, Damaged> {
-        let sealed = sealer.seal(Kind::Store, STORE, salt, store.as_bytes())?;
+    pub fn new(
+        store: Uuid,
+        locked: Option<u64>,
+        sealer: &Sealer,
+        salt: &Salt,
+    ) -> Result<Storefront, Damaged> {
+        let sealed = sealer.seal(Kind::Store, STORE, salt, &proven(store, locked))?;
         Ok(Storefront {
             format: FORMAT.to_owned(),
             store,
+            locked,
             proof: sealed.iter().map(|b| format!("{b:02x}")).collect(),
         })
     }
 
-    /// Whether this is the key of the store.
+    /// Whether this is the key of the store, and what stands here was written by somebody who has it.
     pub fn opens(&self, sealer: &Sealer) -> bool {
         let opened = hex(&self.proof).and_then(|p| sealer.open(Kind::Store, STORE, &p).ok());
-        opened.is_some_and(|id| id == self.store.as_bytes())
+        opened.is_some_and(|told| told == proven(self.store, self.locked))
     }
 
     /// # Errors
@@ -46,6 +55,13 @@ impl Storefront {
     }
 }
 
+/// What is sealed: whoever has no key can't say otherwise how long a store is locked.
+fn proven(store: Uuid, locked: Option<u64>) -> Vec<u8> {
+    let locked = locked.map(u64::to_le_bytes);
+    let all = store.as_bytes().iter().chain(locked.iter().flatten());
+    all.copied().collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::{super::Key, *};
@@ -54,7 +70,7 @@ mod tests {
     #[test]
     fn only_its_own_key_opens_a_store() {
         let own = Key::new([1; 32]).sealer("all");
-        let front = Storefront::new(Uuid::from_u128(5), &own, &[9; 32]).unwrap();
+        let front = Storefront::new(Uuid::from_u128(5), None, &own, &[9; 32]).unwrap();
         let read = Storefront::read(&front.bytes().unwrap()).unwrap();
         assert_eq!(read, front);
         assert!(read.opens(&own) && !read.opens(&Key::new([2; 32]).sealer("all")));
@@ -68,5 +84,20 @@ mod tests {
             ..front
         };
         assert!(!cut.opens(&own));
+    }
+
+    /// If this fails, whoever writes to a bucket makes readers believe that nothing in it is locked, and hides what is.
+    #[test]
+    fn how_long_a_store_is_locked_is_sealed_with_it() {
+        let own = Key::new([1; 32]).sealer("all");
+        let front = Storefront::new(Uuid::from_u128(5), Some(86_400), &own, &[9; 32]).unwrap();
+        assert!(front.opens(&own));
+        for locked in [None, Some(0), Some(86_399)] {
+            let other = Storefront {
+                locked,
+                ..front.clone()
+            };
+            assert!(!other.opens(&own), "{locked:?}");
+        }
     }
 }

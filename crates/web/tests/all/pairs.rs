@@ -82,6 +82,7 @@ fn estate() -> Estate {
         stored: Bytes::mib(90),
         took: Span::secs(31),
         job: None,
+        locked: None,
         ends: None,
         whole: None,
         group: None,

@@ -42,6 +42,7 @@ fn store() -> Store {
         }),
         key: Some(SecretRef(Uuid::from_u128(3))),
         ready: true,
+        lock: None,
         taken_out: None,
         swept: None,
     }
@@ -61,6 +62,7 @@ pub(crate) fn two_points(id: u64, machine: Uuid, name: &str) -> Series {
         stored: Bytes::mib(300),
         took: Span::secs(20),
         job: None,
+        locked: None,
         ends: None,
         whole: None,
         group: None,

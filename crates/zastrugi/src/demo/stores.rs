@@ -51,7 +51,7 @@ pub(super) async fn store(desk: &Desk, admin: &Viewer, net: &str) -> Result<Stor
             .first_chunk()
             .unwrap_or(&[0; 32]),
     );
-    let there = Store::create(&place, &key, Uuid::new_v4()).await;
+    let there = Store::create(&place, &key, Uuid::new_v4(), None).await;
     let there = there.map_err(|e| other(&e))?;
     let kept = |text: String| async move {
         let kept = desk.keep_secret(&text).await;
@@ -68,6 +68,7 @@ pub(super) async fn store(desk: &Desk, admin: &Viewer, net: &str) -> Result<Stor
         bucket: BUCKET.into(),
         folder: "".into(),
         access: ACCESS.into(),
+        lock: "".into(),
         secret: kept(FIRST_PASSWORD.into()).await?,
         export: "".into(),
         key: kept(key.written().to_string()).await?,

@@ -147,16 +147,21 @@ impl Foretold {
         STEPS.map(Span::mins).into_iter().find(fits)
     }
 
-    /// In the store so long after it began, at most: what each machine holds, and what changed between the points that stay.
-    pub(super) fn after(&self, age: Span, between: Span, keeps: &Keeps) -> Bytes {
+    /// In the store so long after it began, at most: what each machine holds, and what changed between the points that stay. What
+    /// nobody can take away before `held` is over stays too, every point of it.
+    pub(super) fn after(&self, age: Span, between: Span, keeps: &Keeps, held: Span) -> Bytes {
         let full: Bytes = self.all.iter().map(|o| o.held).sum();
         let apart = |n: u16, every: Span| {
             let there = (age.0 / every.0.max(1)).min(u64::from(n));
+            // Those of them that are held are among all that are.
+            let there = there.saturating_sub(held.0 / every.0.max(1));
             let (bytes, _) = self.changed(every.max(between));
             Bytes(bytes.0.saturating_mul(there))
         };
         let points: Bytes = keeps.tiers(between).into_iter().map(|(n, every)| apart(n, every)).sum();
-        let all = (full + points).as_f64() * self.packed.unwrap_or(1.0);
+        let (each, _) = self.changed(between);
+        let held = Bytes(each.0.saturating_mul(age.0.min(held.0) / between.0.max(1)));
+        let all = (full + points + held).as_f64() * self.packed.unwrap_or(1.0);
         Bytes(round(all))
     }
 

@@ -165,13 +165,20 @@ fn taken(draft: &mut Draft<'_>, job: &Job) {
         return draft.found(stop(Rule::State, "rule", format!("At least {LEAST} lie between two.")));
     }
     draft.found(feasible(&foretold, job, between, draft.now));
-    let [month, quarter, year] = [30, 91, 365].map(|days| foretold.after(Span::days(days), between, &job.keeps));
+    let lock = job.to.store().and_then(|s| draft.estate().stores.get(&s)?.lock);
+    // What is written is locked for half as long again: points to come rely on it.
+    let held = lock.map_or(Span::millis(0), |l| Span(l.0 + l.0 / 2));
+    let [month, quarter, year] = [30, 91, 365].map(|days| foretold.after(Span::days(days), between, &job.keeps, held));
     let grows = format!("lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
     match job.to {
         Goal::Store(_) => {
             let to = job.to.name(draft.estate());
             let room = Finding::mind(Rule::VolumeRoom, &to, format!("In {to} {grows}")).at("keeps").because(foretold.packing());
             draft.found(room.remedy("How much room the bucket has it does not tell: look there."));
+            if let Some(lock) = lock {
+                let text = format!("{to} locks what is written to it: each point stays for {lock}, also where fewer are kept, and nobody can take it away before.");
+                draft.found(Finding::mind(Rule::Deleted, &to, text).at("keeps"));
+            }
         }
         Goal::Over(way) => room_at(draft, way, &grows, year),
     }

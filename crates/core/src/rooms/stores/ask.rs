@@ -99,6 +99,9 @@ pub struct MakeStore {
     pub folder: Line,
     pub access: Line,
     pub secret: Password,
+    /// For so many days nobody can take away what is written; empty: whoever may write can.
+    #[serde(default)]
+    pub lock: Line,
     /// What opens the store that is there already; missing: a new one is made.
     #[serde(default)]
     pub key: Password,

@@ -8,6 +8,7 @@ use crate::{
     finding::{Finding, Rule},
     ids::{SecretRef, StoreId, draw_uuid},
     limits,
+    moment::Span,
     text::Line,
     units::Bytes,
 };
@@ -33,6 +34,7 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
         export => exported(draft, ask, export),
     };
     let site = draft.site(&ask.site);
+    let lock = locked(draft, ask);
     let (Some(lies), Some(site)) = (lies, site) else { return };
     if let Some(known) = draft.estate().stores.values().find(|s| s.lies.is(&lies)) {
         let text = format!("{} is there already; choose another place or folder.", known.name);
@@ -49,6 +51,7 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
         lies: lies.clone(),
         key,
         ready: false,
+        lock,
         taken_out: None,
         swept: None,
     })));
@@ -63,6 +66,31 @@ pub(super) fn make(draft: &mut Draft<'_>, ask: &MakeStore) {
     draft.found(Finding::mind(Rule::Password, name, text));
     let keyed = draft.step(Step::Key { store: id }, format!("Make a key for {name}"), &[], None);
     draft.step(Step::Make { store: id }, format!("Make {name} in {}", lies.words()), &[keyed], Some("bucket"));
+}
+
+/// For how long what is written there is locked.
+fn locked(draft: &mut Draft<'_>, ask: &MakeStore) -> Option<Span> {
+    let typed = ask.lock.trim();
+    if typed.is_empty() {
+        return None;
+    }
+    let refused = |text: &str| Some(stop(Rule::State, "lock", text));
+    let days = typed.parse::<u64>().ok().filter(|d| *d > 0);
+    let found = match (days, limits::LOCKED.check(days.map_or(0, |d| usize::try_from(d).unwrap_or(usize::MAX)))) {
+        (None, _) => refused("Type for how many days, or leave it empty."),
+        (_, Err(words)) => refused(&words),
+        _ if !ask.export.trim().is_empty() => refused("Only what lies in a bucket can be locked."),
+        _ if ask.key != Password::Missing => refused("A store that is there already says itself for how long it locks; leave it empty."),
+        _ => None,
+    };
+    if let Some(found) = found {
+        draft.found(found);
+        return None;
+    }
+    let span = Span::days(days.unwrap_or_default());
+    let text = format!("Nobody can take away what is written there before {span} are over, its administrator and you neither: points stay for so long whatever a job keeps, and what they take for up to half as long again.");
+    draft.found(Finding::mind(Rule::Deleted, typed, text).at("lock").because("object lock, mode compliance; the bucket must have been made with it"));
+    Some(span)
 }
 
 /// Where what was typed is kept.

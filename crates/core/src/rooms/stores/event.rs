@@ -3,7 +3,7 @@
 use crate::{
     estate::{Estate, Inside, Pen, Series, Store, StoredPoint},
     ids::{SecretRef, SeriesId, StoreId},
-    moment::Moment,
+    moment::{Moment, Span},
     road::{Entry, Tale},
     runs::Object,
     units::Bytes,
@@ -24,7 +24,7 @@ pub enum Event {
     FileRead { file: Inside, of: String, taken: Moment },
     Forgotten { store: StoreId, series: Vec<SeriesId> },
     /// It was there already, and is called so by itself.
-    Opened { store: StoreId, uuid: Uuid, at: Moment },
+    Opened { store: StoreId, uuid: Uuid, lock: Option<Span>, at: Moment },
     /// It was looked through.
     Read(Box<Read>),
     /// Points, by their sessions.
@@ -98,8 +98,9 @@ impl Tale for Event {
             Event::Dropped { store } => pen.drop_store(*store),
             Event::TakenOut { store, at } => pen.store(*store, |s| s.taken_out = Some(*at)),
             Event::FileRead { .. } => {}
-            Event::Opened { store, uuid, at } => pen.store(*store, |s| {
+            Event::Opened { store, uuid, lock, at } => pen.store(*store, |s| {
                 s.uuid = *uuid;
+                s.lock = *lock;
                 s.ready = true;
                 // Whoever typed its key has it elsewhere.
                 s.taken_out = Some(*at);
@@ -124,7 +125,9 @@ impl Tale for Event {
             Event::Planned(_) | Event::Keyed { .. } => None,
             Event::Made { store } => {
                 let at = estate.stores.get(store).map_or_else(String::new, |s| s.lies.words());
-                line(store, format!("Store {} was made in {at}", name(store)))
+                let locked = estate.stores.get(store).and_then(|s| s.lock);
+                let locked = locked.map_or_else(String::new, |l| format!("; what is written to it is locked for {l}"));
+                line(store, format!("Store {} was made in {at}{locked}", name(store)))
             }
             Event::Opened { store, .. } => {
                 let at = estate.stores.get(store).map_or_else(String::new, |s| s.lies.words());
@@ -145,6 +148,7 @@ impl Tale for Event {
                 let text = format!("The file {file} of {of} as of {} UTC was read out of {}", taken.stamp(), name(&file.point.store));
                 line(&file.point.store, text)
             }
+            Event::Expired { points, .. } if points.is_empty() => None,
             Event::Expired { store, points } => {
                 let text = format!("{} recovery points in {} are not kept any more", points.len(), name(store));
                 line(store, text)

@@ -35,6 +35,7 @@ pub(super) fn let_go(draft: &mut Draft<'_>, named: &[PointAt], typed: &str) {
     for (at, _) in &all {
         needed(draft, *at);
     }
+    locked(draft, &all);
     last(draft, &store, &all);
     let expected = match all.as_slice() {
         [(at, _)] => draft.estate().backups_with(at.machine).next().map_or_else(String::new, |s| s.name.clone()),
@@ -46,7 +47,11 @@ pub(super) fn let_go(draft: &mut Draft<'_>, named: &[PointAt], typed: &str) {
         draft.found(Finding::stop(Rule::Name, &store.name, text).at("typed"));
     }
     let bytes: Bytes = all.iter().map(|(_, p)| p.stored).sum();
-    let text = format!("There is no way back. What only they need, {bytes} at most, is freed by the second sweep from now on.");
+    let freed = match store.lock {
+        None => "is freed by the second sweep from now on",
+        Some(_) => "is freed by the second sweep after nothing of it is locked any more",
+    };
+    let text = format!("There is no way back. What only they need, {bytes} at most, {freed}.");
     draft.found(Finding::mind(Rule::Deleted, &store.name, text).at("point"));
     gone(draft, &store, all);
 }
@@ -58,6 +63,19 @@ fn needed(draft: &mut Draft<'_>, at: PointAt) {
         let text = format!("It is being proven by {}; wait until that is over.", copy.name);
         draft.found(Finding::stop(Rule::State, &copy.name, text).at("point"));
     }
+}
+
+/// What nobody can take away yet.
+fn locked(draft: &mut Draft<'_>, all: &[(PointAt, StoredPoint)]) {
+    let now = draft.now;
+    let held = all.iter().filter(|(_, p)| p.is_locked(now));
+    let last = held.clone().filter_map(|(_, p)| p.locked).max();
+    let Some(last) = last else { return };
+    let text = match all {
+        [_] => format!("It is locked until {} UTC: nobody can take it away before.", last.stamp()),
+        _ => format!("{} of them are locked, the last until {} UTC: nobody can take them away before.", held.count(), last.stamp()),
+    };
+    draft.found(Finding::stop(Rule::Deleted, "recovery points", text).at("point"));
 }
 
 /// What is left of whose points go.

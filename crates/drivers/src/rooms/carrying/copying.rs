@@ -382,7 +382,8 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         compared,
     } = *brought;
     let m = copied.measured;
-    let taken = Moment(i64::try_from(copied.named.instant).unwrap_or(i64::MAX));
+    let moment = |at: u64| Moment(i64::try_from(at).unwrap_or(i64::MAX));
+    let taken = moment(copied.named.instant);
     let before = estate.backups_at(machine, *store);
     let before = before.and_then(|s| s.points.iter().rfind(|p| p.taken < taken));
     let point = StoredPoint {
@@ -394,6 +395,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         stored: Bytes(m.stored),
         took: Span(m.took),
         job: *job,
+        locked: copied.locked.map(moment),
         ends: *ends,
         group: *group,
         whole: Whole::of(taken, *whole || compared, before),

@@ -122,6 +122,10 @@ fn read_one<'a>(store: &'a Store, entry: &'a Entry) -> BoxFuture<'a, Result<Mani
     Box::pin(store.manifest(&entry.named))
 }
 
+fn moment(at: u64) -> Moment {
+    Moment(i64::try_from(at).unwrap_or(i64::MAX))
+}
+
 fn found(manifest: &Manifest, job: Option<JobId>) -> FoundPoint {
     let m = manifest.measured;
     FoundPoint {
@@ -129,7 +133,7 @@ fn found(manifest: &Manifest, job: Option<JobId>) -> FoundPoint {
         name: manifest.machine.name.clone(),
         point: StoredPoint {
             session: manifest.session,
-            taken: Moment(i64::try_from(manifest.instant).unwrap_or(i64::MAX)),
+            taken: moment(manifest.instant),
             consistent: match manifest.consistency {
                 Consistency::Off => Consistent::Off,
                 Consistency::Quiet => Consistent::Quiet,
@@ -140,6 +144,7 @@ fn found(manifest: &Manifest, job: Option<JobId>) -> FoundPoint {
             stored: Bytes(m.stored),
             took: Span(m.took),
             job,
+            locked: manifest.locked.map(|l| moment(l.until)),
             ends: None,
             whole: None,
             group: None,

@@ -46,8 +46,12 @@ impl Drivers {
                     freed: Bytes(swept.freed),
                     condemned: swept.condemned,
                 };
+                let locked = match swept.locked {
+                    0 => String::new(),
+                    n => format!("; {n} that nothing needs are locked"),
+                };
                 let said = format!(
-                    "{} chunks went, {}; {} go next if nothing needs them then",
+                    "{} chunks went, {}; {} go next if nothing needs them then{locked}",
                     swept.gone,
                     Bytes(swept.freed),
                     swept.condemned

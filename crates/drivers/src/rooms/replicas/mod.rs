@@ -181,6 +181,7 @@ fn point(
         stored: shipped.packed,
         took: turn.waited,
         job: *job,
+        locked: None,
         ends: None,
         group: *group,
         whole: Whole::of(taken.taken, *whole || shipped.compared, own.follows()),

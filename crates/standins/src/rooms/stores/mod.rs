@@ -1,5 +1,8 @@
 //! A server of buckets at another place: the S3 protocol as a crate that nobody here wrote speaks it, over TLS, with faults.
 
+mod buckets;
+mod shelf;
+
 use crate::{
     fault::Device,
     make::identity,
@@ -11,14 +14,20 @@ use axum::{
     Router,
     body::Body,
     extract::{Request, State as Extract},
-    http::StatusCode,
+    http::{StatusCode, header::DATE},
     middleware::{self, Next},
     response::{IntoResponse, Response},
 };
+use buckets::Buckets;
 use s3s::{auth::SimpleAuth, service::S3ServiceBuilder};
 use s3s_fs::FileSystem;
 use serde::{Deserialize, Serialize};
-use std::{fs, io, path::Path};
+use shelf::Shelf;
+use std::{
+    fs, io,
+    path::Path,
+    time::{Duration, SystemTime, UNIX_EPOCH},
+};
 
 /// What a server without room says; S3 has no code of its own for it.
 const FULL: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>InsufficientStorage</Code><Message>There is no room left on this server.</Message></Error>";
@@ -33,6 +42,12 @@ pub(crate) struct BucketServer {
     pub(crate) access: String,
     pub(crate) secret: String,
     pub(crate) buckets: Vec<String>,
+    /// Those that were made with object lock.
+    #[serde(default)]
+    pub(crate) locked: Vec<String>,
+    /// Milliseconds that its clock is ahead.
+    #[serde(default)]
+    pub(crate) ahead: u64,
     pub(crate) up: bool,
     /// Nothing more is taken.
     #[serde(default)]
@@ -48,6 +63,8 @@ impl BucketServer {
             access: made.access.clone(),
             secret: made.secret.clone(),
             buckets: made.buckets.clone(),
+            locked: made.locked.clone(),
+            ahead: 0,
             up: true,
             full: false,
         })
@@ -61,8 +78,17 @@ pub(crate) fn routes(device: Device, server: &BucketServer) -> io::Result<Router
     for bucket in &server.buckets {
         fs::create_dir_all(folder.join(bucket))?;
     }
-    let files = FileSystem::new(&folder).map_err(|e| io::Error::other(format!("{e:?}")))?;
-    let mut builder = S3ServiceBuilder::new(files);
+    let plain = FileSystem::new(&folder).map_err(|e| io::Error::other(format!("{e:?}")))?;
+    let shelves = device.world.dir.join("locked-buckets").join(&server.name);
+    let locked = server.locked.iter().map(|bucket| {
+        let shelf = Shelf::at(shelves.join(bucket))?;
+        Ok((bucket.clone(), shelf))
+    });
+    let mut builder = S3ServiceBuilder::new(Buckets {
+        plain,
+        locked: locked.collect::<io::Result<_>>()?,
+        device: device.clone(),
+    });
     builder.set_auth(SimpleAuth::from_single(
         server.access.as_str(),
         server.secret.as_str(),
@@ -85,17 +111,41 @@ pub(crate) fn routes(device: Device, server: &BucketServer) -> io::Result<Router
     Ok(Router::new().fallback(answer).layer(room))
 }
 
-async fn room(Extract(device): Extract<Device>, request: Request, next: Next) -> Response {
-    let full = device
+/// What time it is at a server of buckets, in milliseconds since 1970.
+fn now(device: &Device) -> u64 {
+    let here = SystemTime::now().duration_since(UNIX_EPOCH);
+    let here = here.map_or(0, |d| u64::try_from(d.as_millis()).unwrap_or(u64::MAX));
+    let server = device
         .world
         .lock()
         .buckets
         .get(&device.name)
-        .is_some_and(|b| b.full);
-    match full && request.method() == axum::http::Method::PUT {
+        .map(|b| b.ahead);
+    here.saturating_add(server.unwrap_or_default())
+}
+
+async fn room(Extract(device): Extract<Device>, request: Request, next: Next) -> Response {
+    let server = device
+        .world
+        .lock()
+        .buckets
+        .get(&device.name)
+        .map(|b| (b.full, b.ahead));
+    let (full, ahead) = server.unwrap_or_default();
+    let mut answer = match full && request.method() == axum::http::Method::PUT {
         true => (StatusCode::INSUFFICIENT_STORAGE, FULL).into_response(),
         false => next.run(request).await,
+    };
+    if ahead > 0 {
+        let at = UNIX_EPOCH + Duration::from_millis(now(&device));
+        let at = time::OffsetDateTime::from(at);
+        let said = at
+            .format(&time::format_description::well_known::Rfc2822)
+            .ok();
+        let said = said.and_then(|s| s.replace("+0000", "GMT").parse().ok());
+        said.map(|said| answer.headers_mut().insert(DATE, said));
     }
+    answer
 }
 
 fn lose(dir: &Path, part: &str) -> io::Result<bool> {
@@ -134,6 +184,14 @@ impl World {
         let mut state = self.lock();
         if let Some(server) = state.buckets.get_mut(name) {
             server.full = full;
+        }
+        self.save_buckets(&state, name);
+    }
+    /// Time goes on there, and nowhere else.
+    pub fn forward_buckets(&self, name: &str, by: Duration) {
+        let mut state = self.lock();
+        if let Some(server) = state.buckets.get_mut(name) {
+            server.ahead += u64::try_from(by.as_millis()).unwrap_or(u64::MAX);
         }
         self.save_buckets(&state, name);
     }

@@ -33,6 +33,7 @@ struct MakeFields {
     bucket: String,
     folder: String,
     access: String,
+    lock: String,
     /// Exports that are mounted here; the one that is chosen, or none: a bucket.
     exports: Vec<(String, String)>,
     export: String,
@@ -88,6 +89,11 @@ pub(crate) fn make(view: &View, fields: &Fields) -> Filled {
     let exports = exports(view);
     let export = fields.get("export").to_owned();
     let opens = fields.ticked("opens", false);
+    // Only what is made in a bucket is locked; the field is not shown otherwise, and what was typed in it stays.
+    let lock = match export.is_empty() && !opens {
+        true => fields.get("lock"),
+        false => "",
+    };
     let ask = MakeStore {
         name: fields.get("name").into(),
         site: (&site).into(),
@@ -101,6 +107,7 @@ pub(crate) fn make(view: &View, fields: &Fields) -> Filled {
         access: fields.get("access").into(),
         export: (&export).into(),
         secret: typed(fields, "password"),
+        lock: lock.into(),
         key: if opens {
             typed(fields, "store_key")
         } else {
@@ -135,6 +142,7 @@ pub(crate) fn make(view: &View, fields: &Fields) -> Filled {
             bucket: fields.get("bucket").to_owned(),
             folder: fields.get("folder").to_owned(),
             access: fields.get("access").to_owned(),
+            lock: fields.get("lock").to_owned(),
             exports,
             export,
             opens,

@@ -133,6 +133,7 @@ fn build(signed: &Signed, desk: &AtDesk, at: PointAt) -> Result<PointPage, Probl
             ("New in the store", point.stored.to_string()),
             ("Took", point.took.to_string()),
             ("Stays", stays(estate, point)),
+            ("Locked", locked(point, desk.now())),
             ("Of one instant with", with),
         ]
         .into_iter()
@@ -198,6 +199,20 @@ pub(super) fn stays(estate: &Estate, point: &StoredPoint) -> String {
         (Some(ends), _) => format!("until {} UTC", ends.stamp()),
         (None, Some(Some(job))) => format!("as job {} keeps: {}", job.name, job.keeps),
         (None, _) => "until somebody lets it go".into(),
+    }
+}
+
+/// Until when nobody can take it away.
+fn locked(point: &StoredPoint, now: Moment) -> String {
+    match point.locked {
+        None => String::new(),
+        Some(until) if point.is_locked(now) => {
+            format!(
+                "until {} UTC: nobody can take it away before",
+                until.stamp()
+            )
+        }
+        Some(until) => format!("not since {} UTC", until.stamp()),
     }
 }
 
@@ -309,6 +324,7 @@ mod tests {
             stored: Bytes::mib(300),
             took: Span::secs(20),
             job: Some(JobId(71)),
+            locked: None,
             ends: None,
             whole: None,
             group: None,
@@ -334,6 +350,7 @@ mod tests {
                 }),
                 key: None,
                 ready: true,
+                lock: None,
                 taken_out: None,
                 swept: None,
             })));

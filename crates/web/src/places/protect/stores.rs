@@ -126,7 +126,11 @@ fn series_row(estate: &Estate, series: &Series) -> SeriesRow {
 
 fn facts(store: &Store) -> Vec<(&'static str, String)> {
     let identity = ("Identity", store.uuid.to_string());
-    match &store.lies {
+    let locks = store.lock.map(|span| {
+        let text = format!("each point for {span}; nobody can take it away before");
+        ("Locks", text)
+    });
+    let mut all = match &store.lies {
         Lies::Bucket(bucket) => vec![
             ("Bucket", bucket.words()),
             ("Access key", bucket.access.clone()),
@@ -134,7 +138,9 @@ fn facts(store: &Store) -> Vec<(&'static str, String)> {
             identity,
         ],
         Lies::Export(_) => vec![("Lies in", store.lies.words()), identity],
-    }
+    };
+    all.extend(locks);
+    all
 }
 
 async fn build(
