@@ -58,6 +58,7 @@ fn manifest(
             size: chunks * GRAIN,
             pages,
         }],
+        locked: None,
         measured: Measured::default(),
     }
 }

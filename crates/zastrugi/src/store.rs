@@ -17,12 +17,9 @@ pub(crate) async fn store(args: &Args) -> Result<String, String> {
         StoreWhat::List { at, machine } => list(&open(at).await?, machine.as_deref()).await,
         StoreWhat::Check { at, read } => {
             let deep = if *read { Deep::Bytes } else { Deep::Names };
-            let checked = open(at)
-                .await?
-                .check(deep)
-                .await
-                .map_err(|e| e.to_string())?;
-            let text = found(&checked, *read);
+            let store = open(at).await?;
+            let checked = store.check(deep).await.map_err(|e| e.to_string())?;
+            let text = found(&checked, *read, store.lock().is_some());
             match checked.problems.is_empty() {
                 true => Ok(text),
                 false => Err(text),
@@ -133,7 +130,7 @@ async fn list(store: &Store, machine: Option<&str>) -> Result<String, String> {
     Ok(lines.join("\n"))
 }
 
-fn found(checked: &Checked, read: bool) -> String {
+fn found(checked: &Checked, read: bool, locks: bool) -> String {
     let how = if read { "read" } else { "there" };
     let mut lines = vec![format!(
         "{} recovery points, {} chunks of {} in all: every one looked for, {} {how}",
@@ -143,8 +140,12 @@ fn found(checked: &Checked, read: bool) -> String {
         checked.chunks.saturating_sub(checked.problems.len()),
     )];
     if checked.loose > 0 {
+        let when = match locks {
+            true => " once they are not locked",
+            false => "",
+        };
         lines.push(format!(
-            "{} chunks are of no recovery point; a sweep takes them away",
+            "{} chunks are of no recovery point; a sweep takes them away{when}",
             checked.loose
         ));
     }

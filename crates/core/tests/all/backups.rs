@@ -349,10 +349,8 @@ pub(crate) fn make(change: impl FnOnce(&mut MakeStore)) -> Proposal {
     Proposal::Stores(stores::Ask::Make(ask))
 }
 
-/// If this fails, a store is begun that can't be made, or the words stand beside another field.
-#[test]
-fn what_is_missing_or_odd_is_said_at_its_field() {
-    let mut small = fixture(hourly(Taker::Any));
+/// The server of the store that [`make`] asks for shows its certificate.
+pub(crate) fn greeted(small: &mut Small) {
     let answer = Answer::Manager {
         name: "A server".into(),
         pin: "ab".repeat(32),
@@ -360,6 +358,13 @@ fn what_is_missing_or_odd_is_said_at_its_field() {
     let mut book = (*small.view.evidence).clone();
     book.put(Probe::StoreGreeting("10.20.0.90:9443".into()), answer, NOW);
     small.view.evidence = Arc::new(book);
+}
+
+/// If this fails, a store is begun that can't be made, or the words stand beside another field.
+#[test]
+fn what_is_missing_or_odd_is_said_at_its_field() {
+    let mut small = fixture(hourly(Taker::Any));
+    greeted(&mut small);
     let stops = |ask: Proposal| {
         let said = assessed(&small, &ask);
         let stops = said.findings().iter().filter(|f| f.stops());

@@ -1,7 +1,7 @@
 //! Stores that lock what is written to them: what nobody can take away is never counted as going, and nobody is promised otherwise.
 
 use crate::{
-    backups::{STORE, assessed, make, size},
+    backups::{STORE, assessed, greeted, make, size},
     jobs::{JOB, due, keep, kinds, made, small},
     pledges::{HOUR, NOW, fixture, hourly},
 };
@@ -10,7 +10,6 @@ use uuid::Uuid;
 use zastrugi_core::{
     endpoint::Password,
     estate::{Fact, PointAt, Series, Store, StoredPoint, Taker},
-    evidence::{Answer, Probe},
     finding::Severity,
     ids::{MachineId, SeriesId},
     moment::Span,
@@ -155,13 +154,7 @@ fn what_is_locked_is_foretold_as_staying() {
 #[test]
 fn for_how_long_a_store_locks_is_said_at_its_field() {
     let mut small = fixture(hourly(Taker::Any));
-    let answer = Answer::Manager {
-        name: "A server".into(),
-        pin: "ab".repeat(32),
-    };
-    let mut book = (*small.view.evidence).clone();
-    book.put(Probe::StoreGreeting("10.20.0.90:9443".into()), answer, NOW);
-    small.view.evidence = Arc::new(book);
+    greeted(&mut small);
     for odd in ["0", "-1", "a week", "1.5", "3651", "99999999999999999999"] {
         let said = assessed(&small, &make(|a| a.lock = odd.into()));
         assert_eq!(stops(&said), ["lock"], "{odd}");

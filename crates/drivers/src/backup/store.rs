@@ -381,7 +381,7 @@ impl Reached {
         let plain = |f: &Storefront| !(is_it(f) && f.locked.is_some());
         let mut found = newest.clone();
         if newest.as_ref().is_none_or(plain) {
-            let older = self.beneath().await?;
+            let older = self.beneath(newest.is_some()).await?;
             let locked = older.iter().find(|f| is_it(f) && f.locked.is_some());
             found = locked
                 .cloned()
@@ -395,12 +395,13 @@ impl Reached {
         }
     }
 
-    /// All of it that there were, oldest first; none where nobody keeps versions, or tells of them.
-    async fn beneath(&self) -> Result<Vec<Storefront>, StoreFault> {
+    /// All of it that there were, oldest first; none where nobody keeps versions, or tells of them, or `known` is all there is.
+    async fn beneath(&self, known: bool) -> Result<Vec<Storefront>, StoreFault> {
         let Some(locks) = &self.locks else {
             return Ok(vec![]);
         };
         let versions = match locks.versions(STORE).await {
+            Ok(versions) if known && versions.len() < 2 => return Ok(vec![]),
             Ok(versions) => versions,
             Err(why) if why.passes() => return Err(why),
             Err(_) => return Ok(vec![]),

@@ -13,7 +13,10 @@ use futures::{StreamExt, TryStreamExt, future::BoxFuture};
 use roaring::RoaringBitmap;
 use std::{
     collections::{BTreeMap, BTreeSet},
-    sync::atomic::{AtomicU64, Ordering},
+    sync::{
+        Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
     time::Instant,
 };
 use uuid::Uuid;
@@ -28,6 +31,8 @@ use zastrugi_formats::backup::{
 const AT_ONCE: usize = 4;
 /// After so many chunks it is written down how far it is.
 const NOTED: usize = 32;
+/// So many chunks it remembers to have seen: a few MiB.
+const REMEMBERED: usize = 65_536;
 
 /// Reads disks as they were at the mark.
 pub trait Extents: Sync {
@@ -104,6 +109,8 @@ struct Writing<'a> {
     least: AtomicU64,
     /// Which version says how far it is.
     noted: Option<String>,
+    /// What this process put there, or found and looked at: nobody takes it away while the session is told of.
+    sure: Mutex<BTreeSet<ChunkRef>>,
 }
 
 impl Store {
@@ -185,6 +192,7 @@ impl Store {
             locked,
             least,
             noted: None,
+            sure: Mutex::default(),
         };
         writing.all(named).await
     }
@@ -476,15 +484,32 @@ impl Writing<'_> {
 
     /// Whether it is there already, and stays as long as it must.
     async fn is_there(&self, kind: Kind, chunk: &ChunkRef) -> Result<bool, StoreFault> {
-        let there = self.store.is_there(&chunk_name(chunk)).await?;
-        let (true, Some((locking, terms))) = (there, &self.locked) else {
-            return Ok(there);
-        };
-        let until = self.store.relied(locking, (kind, chunk), terms).await?;
-        if let Some(until) = until {
-            self.least.fetch_min(until, Ordering::Relaxed);
+        if self.sure().contains(chunk) {
+            return Ok(true);
         }
-        Ok(until.is_some())
+        let mut there = self.store.is_there(&chunk_name(chunk)).await?;
+        if let (true, Some((locking, terms))) = (there, &self.locked) {
+            let until = self.store.relied(locking, (kind, chunk), terms).await?;
+            self.least
+                .fetch_min(until.unwrap_or(u64::MAX), Ordering::Relaxed);
+            there = until.is_some();
+        }
+        if there {
+            self.is_sure(*chunk);
+        }
+        Ok(there)
+    }
+
+    fn sure(&self) -> MutexGuard<'_, BTreeSet<ChunkRef>> {
+        self.sure.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn is_sure(&self, chunk: ChunkRef) {
+        let mut sure = self.sure();
+        if sure.len() >= REMEMBERED {
+            sure.clear();
+        }
+        sure.insert(chunk);
     }
 
     async fn put(&self, kind: Kind, chunk: &ChunkRef, plain: Vec<u8>) -> Result<u64, StoreFault> {
@@ -494,6 +519,7 @@ impl Writing<'_> {
         if let Some(target) = target {
             self.least.fetch_min(target, Ordering::Relaxed);
         }
+        self.is_sure(*chunk);
         Ok(stored)
     }
 

@@ -212,6 +212,14 @@ pub(crate) async fn needs_you(lab: &Lab, ask: Proposal) -> (Run, String) {
     (run, said.unwrap_or_default())
 }
 
+pub(crate) async fn give_up(lab: &Lab, run: &Run) {
+    lab.desk
+        .answer(&lab.admin, run.id, Resolve::Cancel)
+        .await
+        .unwrap();
+    lab.until(run.id, &[RunState::Cancelled]).await;
+}
+
 /// If this fails, a full bucket makes a point that is not whole, or the run can't go on once there is room.
 #[sqlx::test(migrations = false)]
 async fn a_full_bucket_is_told_of_and_the_run_goes_on_once_there_is_room(pool: PgPool) {
@@ -249,11 +257,7 @@ async fn one_that_is_given_up_leaves_no_point_and_the_next_one_works(pool: PgPoo
         times: 9,
     });
     let (run, _) = needs_you(&lab, back_up(&lab, "m")).await;
-    lab.desk
-        .answer(&lab.admin, run.id, Resolve::Cancel)
-        .await
-        .unwrap();
-    lab.until(run.id, &[RunState::Cancelled]).await;
+    give_up(&lab, &run).await;
     assert_eq!(points(&lab).len(), 1);
     lab.standins.world.clear_faults();
     lab.done(back_up(&lab, "m")).await;
@@ -276,11 +280,7 @@ async fn a_place_that_is_taken_is_refused_and_nothing_is_left_of_the_attempt(poo
         said.contains("there is a store of Zastrugi's already"),
         "{said}"
     );
-    lab.desk
-        .answer(&lab.admin, run.id, Resolve::Cancel)
-        .await
-        .unwrap();
-    lab.until(run.id, &[RunState::Cancelled]).await;
+    give_up(&lab, &run).await;
     assert!(lab.estate().stores.is_empty());
     lab.done(make_store(&lab, "quay").await).await;
     lab.done(back_up(&lab, "m")).await;

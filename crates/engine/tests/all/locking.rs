@@ -1,7 +1,7 @@
 //! A store in a bucket with object lock, through the desk: made only where it can lock, and nothing of it goes before its time.
 
 use crate::{
-    backups::{back_up, make_store, needs_you, opened, points},
+    backups::{back_up, give_up, make_store, needs_you, opened, points},
     lab::Lab,
     packages::small,
 };
@@ -15,9 +15,7 @@ use zastrugi_core::{
         Proposal, assess,
         stores::{Ask, MakeStore},
     },
-    runs::RunState,
 };
-use zastrugi_engine::Resolve;
 use zastrugi_store::testkit::url;
 
 async fn lab(pool: &PgPool) -> Lab {
@@ -92,10 +90,6 @@ async fn where_a_bucket_has_no_object_lock_the_run_says_so_and_makes_nothing(poo
     let make = locked(&lab, |ask| ask.bucket = "points".into()).await;
     let (run, said) = needs_you(&lab, make).await;
     assert!(said.contains("no object lock"), "{said}");
-    lab.desk
-        .answer(&lab.admin, run.id, Resolve::Cancel)
-        .await
-        .unwrap();
-    lab.until(run.id, &[RunState::Cancelled]).await;
+    give_up(&lab, &run).await;
     assert!(lab.estate().stores.is_empty());
 }

@@ -169,7 +169,8 @@ fn taken(draft: &mut Draft<'_>, job: &Job) {
     // What is written is locked for half as long again: points to come rely on it.
     let held = lock.map_or(Span::millis(0), |l| Span(l.0 + l.0 / 2));
     let [month, quarter, year] = [30, 91, 365].map(|days| foretold.after(Span::days(days), between, &job.keeps, held));
-    let grows = format!("lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {} points of each.", job.keeps.most());
+    let points = u64::from(job.keeps.most()).max(lock.map_or(0, |l| l.0.div_ceil(between.0.max(1))));
+    let grows = format!("lie {month} at most after a month, {quarter} after three, {year} after a year, as the machines are now; up to {points} points of each.");
     match job.to {
         Goal::Store(_) => {
             let to = job.to.name(draft.estate());

@@ -78,6 +78,35 @@ impl Buckets {
         }
     }
 
+    /// Where no versions are kept there is one of each, which is called so by the protocol.
+    async fn one_of_each(
+        &self,
+        req: S3Request<ListObjectVersionsInput>,
+    ) -> S3Result<S3Response<ListObjectVersionsOutput>> {
+        let asked = req.map_input(|input| ListObjectsV2Input {
+            bucket: input.bucket,
+            prefix: input.prefix,
+            start_after: input.key_marker,
+            ..ListObjectsV2Input::default()
+        });
+        let found = self.plain.list_objects_v2(asked).await?.output;
+        let all = found.contents.unwrap_or_default();
+        let more = found.is_truncated.unwrap_or(false);
+        let version = |o: &Object| ObjectVersion {
+            key: o.key.clone(),
+            last_modified: o.last_modified.clone(),
+            size: o.size,
+            version_id: Some("null".into()),
+            ..ObjectVersion::default()
+        };
+        Ok(S3Response::new(ListObjectVersionsOutput {
+            is_truncated: Some(more),
+            next_key_marker: all.last().filter(|_| more).and_then(|o| o.key.clone()),
+            versions: Some(all.iter().map(version).collect()),
+            ..ListObjectVersionsOutput::default()
+        }))
+    }
+
     async fn put(
         &self,
         shelf: &Shelf,
@@ -276,7 +305,7 @@ impl S3 for Buckets {
         req: S3Request<ListObjectVersionsInput>,
     ) -> S3Result<S3Response<ListObjectVersionsOutput>> {
         let Some(shelf) = self.locked.get(&req.input.bucket) else {
-            return Err(s3_error!(NotImplemented));
+            return self.one_of_each(req).await;
         };
         let input = req.input;
         let start = input.prefix.clone().unwrap_or_default();

@@ -99,6 +99,8 @@ struct StorePage {
     state: &'static str,
     site: String,
     facts: Vec<(&'static str, String)>,
+    /// For how long, where it locks.
+    locks: String,
     taken_out: String,
     /// Shown this once.
     key: Option<String>,
@@ -126,11 +128,7 @@ fn series_row(estate: &Estate, series: &Series) -> SeriesRow {
 
 fn facts(store: &Store) -> Vec<(&'static str, String)> {
     let identity = ("Identity", store.uuid.to_string());
-    let locks = store.lock.map(|span| {
-        let text = format!("each point for {span}; nobody can take it away before");
-        ("Locks", text)
-    });
-    let mut all = match &store.lies {
+    match &store.lies {
         Lies::Bucket(bucket) => vec![
             ("Bucket", bucket.words()),
             ("Access key", bucket.access.clone()),
@@ -138,9 +136,7 @@ fn facts(store: &Store) -> Vec<(&'static str, String)> {
             identity,
         ],
         Lies::Export(_) => vec![("Lies in", store.lies.words()), identity],
-    };
-    all.extend(locks);
-    all
+    }
 }
 
 async fn build(
@@ -176,6 +172,7 @@ async fn build(
         state,
         site,
         facts: facts(store),
+        locks: store.lock.map_or_else(String::new, |span| span.to_string()),
         taken_out: store.taken_out.map_or_else(String::new, time),
         key: shown.0,
         wrong: shown.1,
