@@ -173,7 +173,10 @@ impl Store {
             parent: parent.as_ref().map(|p| p.session),
             ..begins(source)
         };
-        if (told.parent, &told.keys) != (fresh.parent, &fresh.keys) {
+        // Nobody vouches either for what it stored and whose lock is over since.
+        let over = |(_, terms): &(Locking, Terms)| told.locked.is_some_and(|u| u <= terms.now);
+        let over = locked.as_ref().is_some_and(over);
+        if over || (told.parent, &told.keys) != (fresh.parent, &fresh.keys) {
             told = fresh;
             self.note(source.session, &told).await?;
         }

@@ -330,7 +330,7 @@ async fn what_a_point_has_of_others_stays_as_long_as_it_does_and_goes_afterwards
 /// If this fails, a copy that was broken off begins from nothing, or counts on what is not locked.
 #[tokio::test]
 async fn a_locked_copy_that_was_broken_off_goes_on() {
-    let (_server, store) = locked(186).await;
+    let (server, store) = locked(186).await;
     let mut disks = some_disks();
     disks.sizes[0] = 80 << 22;
     disks
@@ -349,4 +349,15 @@ async fn a_locked_copy_that_was_broken_off_goes_on() {
     assert!(locked.needs >= locked.until);
     let checked = store.check(Deep::Bytes).await.unwrap();
     assert_eq!(checked.problems, vec![]);
+
+    // Somebody goes on only when the lock of what was stored is over: it is all looked at again.
+    disks.breaks = Some(40);
+    let source = disks.source(2, None);
+    assert!(copy(&store, &disks, &source).await.is_err());
+    let later = minutes(2 * MINUTES);
+    server.standins.world.forward_buckets("breakwater", later);
+    disks.breaks = None;
+    let (copied, again) = copy(&store, &disks, &source).await.unwrap();
+    assert!(again > reads + 30, "{again}, {reads}");
+    assert_same(&disks, &back(&store, &copied.named).await.1);
 }
