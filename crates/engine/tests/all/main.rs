@@ -33,6 +33,7 @@ mod outages;
 mod packages;
 mod pools;
 mod processes;
+mod providing;
 mod proving;
 mod records;
 mod recovery;

@@ -6,7 +6,7 @@ use zastrugi_core::rooms::{Proposal, machines, storage};
 impl Tour<'_> {
     pub(super) async fn provided(&mut self) {
         let lab = self.lab;
-        let ask = crate::storage::provide(lab, "wharf", false);
+        let ask = crate::providing::provide(lab, "wharf", false);
         self.free(&ask).await;
         self.go(ask).await;
         let machine = lab.machine("wharf");
