@@ -55,6 +55,8 @@ pub struct Turn<'a> {
     /// Since the step began.
     pub waited: Span,
     pub now: Moment,
+    /// How many other processes carry bytes from or to the same sites now.
+    pub beside: u32,
 }
 
 pub(crate) fn done(events: Vec<Event>, said: impl Into<String>) -> Outcome {

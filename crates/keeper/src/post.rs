@@ -309,6 +309,7 @@ impl<B: Book> Post<B> {
             fence: estate.revision,
             waited: Span(0),
             now: now(),
+            beside: 0,
         }
     }
     fn limit(&self) -> Duration {

@@ -4,6 +4,7 @@
 pub(crate) mod change;
 pub(crate) mod history;
 pub(crate) mod say;
+pub(crate) mod telling;
 
 pub(crate) use history::Seen;
 
@@ -33,7 +34,6 @@ use crate::{
 };
 use axum::{
     Json, Router,
-    body::{Body, Bytes},
     extract::{DefaultBodyLimit, Path, State},
     http::{HeaderMap, StatusCode},
     response::{IntoResponse, Response},
@@ -41,7 +41,6 @@ use axum::{
 };
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
-use std::time::Duration;
 
 pub(crate) fn routes(device: Device) -> Router {
     Router::new()
@@ -53,7 +52,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/takeover", post(taking::take_over))
         .route("/v1/state", get(state))
         .route("/v1/clock", get(clock))
-        .route("/v1/events", get(events))
+        .route("/v1/events", get(telling::events))
         .route("/v1/cluster", put(claim::join))
         .route("/v1/cluster", delete(claim::leave))
         .route("/v1/storage", get(storage::show))
@@ -369,45 +368,4 @@ async fn machine(
             "No volume that this host sees has such a machine.",
         ),
     }
-}
-
-/// A line of JSON whenever something changed, and at least every second.
-async fn events(State(device): State<Device>, headers: HeaderMap) -> Response {
-    if let Err(no) = owner_only(&device, &headers) {
-        return no;
-    }
-    let stream = futures::stream::unfold(
-        (device, String::new(), 0u32),
-        |(device, last, beats)| async move {
-            for tick in 0..4 {
-                if tick > 0 || beats > 0 {
-                    tokio::time::sleep(Duration::from_millis(250)).await;
-                }
-                if !device.world.is_on(&device.name) {
-                    return None;
-                }
-                let now = report(&device);
-                let mut shape = now.clone();
-                for passing in ["seq", "load"] {
-                    shape.as_object_mut().map(|o| o.remove(passing));
-                }
-                let volumes = shape["volumes"].as_array_mut().into_iter().flatten();
-                for volume in volumes.filter_map(Value::as_object_mut) {
-                    volume.remove("leases");
-                }
-                let shape = shape.to_string();
-                // Leases that go faster are told of more often, so that both keep their measure.
-                if shape != last || tick == 3 || device.world.hurries() {
-                    let line = Bytes::from(format!("{now}\n"));
-                    return Some((Ok::<_, std::io::Error>(line), (device, shape, beats + 1)));
-                }
-            }
-            None
-        },
-    );
-    (
-        [("content-type", "application/x-ndjson")],
-        Body::from_stream(stream),
-    )
-        .into_response()
 }

@@ -52,6 +52,7 @@ pub struct World {
     pub(crate) lease_pace: AtomicU64,
     pub(crate) keepers: Keepers,
     pub(crate) balancing: Balancing,
+    pub(crate) reports: crate::agent::telling::Reports,
     pub(crate) house: OnceLock<Arc<dyn House>>,
 }
 
@@ -149,6 +150,7 @@ impl World {
             lease_pace: AtomicU64::new(1),
             keepers: Keepers::default(),
             balancing: Balancing::default(),
+            reports: Default::default(),
             house: OnceLock::new(),
         };
         if fresh {

@@ -35,6 +35,8 @@ pub struct TakenOrder {
     pub device: String,
     /// Somebody took it before: the device may have been told.
     pub sent: bool,
+    /// How many other processes carry something from or to the same sites.
+    pub beside: u32,
 }
 
 /// Orders as one process may take them.
@@ -128,7 +130,10 @@ impl Orders {
                  order by o.urgency, o.run_at limit $1)
              update orders o set token = gen_random_uuid(), leased_until = now() + make_interval(secs => $2), sent = true
              from due where o.run = due.run and o.step = due.step
-             returning o.run, o.step, o.attempt, o.token, o.device, due.sent",
+             returning o.run, o.step, o.attempt, o.token, o.device, due.sent,
+                 case when cardinality(o.carried_at) = 0 then 0 else (
+                     select count(distinct c.carrier) from orders c
+                     where c.carrier <> $6 and c.carried_until > now() and c.carried_at && o.carried_at) end as beside",
         ))
         .bind(most)
         .bind(lease.0 as f64 / 1000.0)
@@ -149,6 +154,7 @@ impl Orders {
                     token: row.try_get("token")?,
                     device: row.try_get("device")?,
                     sent: row.try_get("sent")?,
+                    beside: u32::try_from(row.try_get::<i64, _>("beside")?).unwrap_or(0),
                 })
             })
             .collect()

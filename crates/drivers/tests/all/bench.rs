@@ -191,6 +191,7 @@ impl Bench {
             fence: Revision(1),
             waited: Span(0),
             now: Moment(5),
+            beside: 0,
         };
         self.drivers.perform(&self.estate, &step, turn).await
     }
@@ -213,6 +214,7 @@ impl Bench {
                 fence: Revision(20),
                 waited: Span(0),
                 now: Moment(5),
+                beside: 0,
             };
             match self.drivers.perform(&self.estate, step, turn).await {
                 Ok(Outcome::Done { events, .. }) => return self.absorb(&events),

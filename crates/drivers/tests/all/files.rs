@@ -356,3 +356,24 @@ async fn a_file_larger_than_what_is_kept_comes_whole() {
     assert_eq!((parts[0].number, parts[0].system.word()), (0, "FAT"));
     assert!(kept.file(0, "large.bin").await.unwrap() == content);
 }
+
+/// If this fails, somebody looks for a file in a full folder and is told that it isn't there.
+#[tokio::test]
+async fn a_folder_of_a_thousand_files_is_told_whole() {
+    let mut fat = Cursor::new(vec![0; 16 << 20]);
+    fatfs::format_volume(&mut fat, fatfs::FormatVolumeOptions::new()).unwrap();
+    let name = |n: u32| format!("bill of lading {n:04}.txt");
+    {
+        let fs = fatfs::FileSystem::new(&mut fat, fatfs::FsOptions::new()).unwrap();
+        let bills = fs.root_dir().create_dir("bills").unwrap();
+        for n in 0..1000 {
+            let mut file = bills.create_file(&name(n)).unwrap();
+            file.write_all(format!("cargo {n}").as_bytes()).unwrap();
+        }
+    }
+    let kept = Kept::of(fat.into_inner()).await;
+    let all: Vec<String> = (0..1000).map(name).collect();
+    assert_eq!(kept.names(0, "bills").await, all);
+    let last = kept.file(0, &format!("bills/{}", name(999))).await.unwrap();
+    assert_eq!(last, b"cargo 999");
+}

@@ -30,6 +30,7 @@ fn turn(key: &str, fence: u64) -> Turn<'_> {
         fence: Revision(fence),
         waited: Span(0),
         now: Moment(5),
+        beside: 0,
     }
 }
 

@@ -114,6 +114,7 @@ impl Task {
             fence: state.fence,
             waited: now().since(state.began.unwrap_or_else(now)),
             now: now(),
+            beside: order.beside,
         };
         let estate = self.shared.estate();
         let call = async {

@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use sqlx::{PgPool, Row};
 use uuid::Uuid;
 use zastrugi_core::{
-    ids::{MachineId, Revision, RunId},
+    ids::{MachineId, Revision, RunId, SiteId},
     moment::Span,
     permits::Who,
     road::{Input, Urgency, begin, turn},
@@ -14,7 +14,7 @@ use zastrugi_core::{
     testkit::read,
     view::View,
 };
-use zastrugi_store::{Journal, NewOrder, Orders, Reads};
+use zastrugi_store::{Journal, NewOrder, Orders, Reads, TakenOrder};
 
 fn small() -> zastrugi_core::testkit::Small {
     read("cluster a\nhost 1 64\nmachine 7 db 8 on 1\nmachine 8 web 8 on 1")
@@ -304,4 +304,32 @@ async fn an_order_knows_whether_the_device_may_have_been_told(pool: PgPool) {
     batch.write_orders(&[(RunId(1), 0)], &[next]).await.unwrap();
     batch.commit(Revision(9), Uuid::new_v4()).await.unwrap();
     assert!(orders.take(9, 4, &[], Span::secs(30)).await.unwrap()[0].sent);
+}
+
+/// If this fails, two processes that carry over one line take twice what somebody allowed, or each half where the other is idle.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_order_knows_how_many_others_carry_at_the_same_sites(pool: PgPool) {
+    let journal = Journal::new(pool.clone());
+    let carried = |step: usize, sites: &[u64]| NewOrder {
+        carried_at: sites.iter().copied().map(SiteId).collect(),
+        ..order(step, &format!("host-{step}"), Urgency::Ordinary)
+    };
+    let new = [carried(0, &[1, 2]), carried(1, &[1]), carried(2, &[3])];
+    ordered(&journal, &new).await;
+    let [a, b, c] = [&[1u64][..], &[1], &[3]].map(|sites| {
+        let sites: Vec<SiteId> = sites.iter().copied().map(SiteId).collect();
+        Orders::new(pool.clone()).carrying(&sites)
+    });
+    let take = async |of: &Orders, most: i64| of.take(most, 4, &[], Span::secs(30)).await.unwrap();
+    let (first, second, third) = (take(&a, 1).await, take(&b, 1).await, take(&c, 1).await);
+    let beside = |taken: &[TakenOrder]| taken.iter().map(|o| o.beside).collect::<Vec<_>>();
+    assert_eq!(
+        [&first, &second, &third].map(|t| beside(t)),
+        [[0], [0], [0]]
+    );
+    for (of, taken) in [(&a, &first), (&b, &second), (&c, &third)] {
+        of.give_back(&taken[0], Span(0), "1 %").await.unwrap();
+    }
+    let again = [take(&a, 9).await, take(&b, 9).await, take(&c, 9).await];
+    assert_eq!(again.map(|t| beside(&t)), [vec![1], vec![1], vec![0]]);
 }

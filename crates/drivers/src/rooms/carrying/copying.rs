@@ -54,7 +54,7 @@ pub(crate) struct AtHost {
     pub(crate) snapshot: Uuid,
     pub(crate) disks: Vec<Uuid>,
     /// No faster than that; none: as fast as it goes.
-    pub(crate) paced: Option<Paced>,
+    pub(crate) paced: Vec<Paced>,
     /// What the host said last when it said no.
     pub(crate) last: Mutex<Option<Fault>>,
 }
@@ -78,7 +78,7 @@ impl AtHost {
         length: u64,
     ) -> Result<Vec<u8>, StoreFault> {
         let disk = self.disks.get(disk).copied().unwrap_or_default();
-        if let Some(paced) = &self.paced {
+        for paced in &self.paced {
             paced.take(length).await;
         }
         let mut tried = 1;
@@ -193,6 +193,7 @@ impl Drivers {
         else {
             return Err(premise("It is no copy."));
         };
+        let paced = self.paced(estate, (None, *job), turn);
         match self.movers.look(turn.key) {
             Look::Goes(said) => return Ok(Outcome::NotYet { said }),
             Look::Over(task) => return told(estate, step, over(task).await?),
@@ -223,7 +224,7 @@ impl Drivers {
             parent,
             only: only.clone(),
             whole: *whole,
-            paced: self.paced(estate, *job, turn),
+            paced,
         };
         self.movers
             .begin(turn.key, Whither::IntoStore, |p| copy.carry(p));
@@ -281,7 +282,7 @@ struct Copy {
     only: Vec<Uuid>,
     /// Whatever is known of what changed.
     whole: bool,
-    paced: Option<Paced>,
+    paced: Vec<Paced>,
 }
 
 impl Copy {

@@ -13,7 +13,7 @@ pub(crate) use bringing::AtHost as Arriving;
 pub(crate) use copying::AtHost as Leaving;
 pub use copying::kept;
 pub(crate) use movers::{Brought, Carried, Look, Movers, Shipped, Whither, over};
-pub(crate) use pace::{Paced, Paces, Shares};
+pub(crate) use pace::{Paced, Paces};
 
 use crate::{Drivers, Outcome, Turn, perform::premise};
 use zastrugi_core::{

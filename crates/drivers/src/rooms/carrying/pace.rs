@@ -20,16 +20,24 @@ const RESTS: Duration = Duration::from_secs(30);
 
 /// What shares a bucket.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Shares {
+enum Shares {
     Way(Way),
     Job(JobId),
 }
 
-/// One bucket.
+/// One bucket: what all that take from it go by, as it was last told.
 #[derive(Default)]
-struct Pace {
+struct Pace(Mutex<Held>);
+
+#[derive(Default)]
+struct Held {
+    cap: Cap,
+    /// So many other processes take from it too: each no more than its part.
+    beside: u32,
+    /// The time by the clock that orders go by, and when it was looked at.
+    clock: Option<(Moment, Instant)>,
     /// When the line is free again.
-    free: Mutex<Option<Instant>>,
+    free: Option<Instant>,
 }
 
 /// All of this process.
@@ -38,66 +46,96 @@ pub(crate) struct Paces(Arc<Mutex<BTreeMap<Shares, Arc<Pace>>>>);
 
 /// What one mover takes from.
 #[derive(Clone)]
-pub(crate) struct Paced {
-    pace: Arc<Pace>,
-    cap: Cap,
-    /// The time by the clock that orders go by, and when it was looked at.
-    began: (Moment, Instant),
-}
+pub(crate) struct Paced(Arc<Pace>);
 
 impl Paces {
-    pub(crate) fn of(&self, shares: Shares, cap: &Cap, now: Moment) -> Paced {
+    /// From now on whoever takes from this bucket goes by this cap, movers that are on their way too.
+    fn of(&self, shares: Shares, cap: &Cap, (now, beside): (Moment, u32)) -> Paced {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        Paced {
-            pace: all.entry(shares).or_default().clone(),
-            cap: cap.clone(),
-            began: (now, Instant::now()),
+        let pace = all.entry(shares).or_default().clone();
+        pace.told(cap, beside, now);
+        Paced(pace)
+    }
+}
+
+impl Pace {
+    fn held(&self) -> std::sync::MutexGuard<'_, Held> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn told(&self, cap: &Cap, beside: u32, now: Moment) {
+        let mut held = self.held();
+        if held.cap != *cap || held.beside != beside {
+            held.cap = cap.clone();
+            held.beside = beside;
+            // What was reckoned by the one before counts no more.
+            held.free = None;
         }
+        held.clock = Some((now, Instant::now()));
+    }
+}
+
+impl Held {
+    fn now(&self) -> Moment {
+        let Some((moment, at)) = self.clock else {
+            return Moment(0);
+        };
+        let millis = u64::try_from(at.elapsed().as_millis()).unwrap_or(0);
+        moment.plus(Span::millis(millis))
+    }
+    /// How long it rests at least; none: it is open.
+    fn rests(&self) -> Option<Duration> {
+        let now = self.now();
+        if self.cap.is_open(now) {
+            return None;
+        }
+        let left = self.cap.opens(now);
+        let left = left.map_or(RESTS, |at| Duration::from_millis(at.since(now).0));
+        Some(left.min(RESTS).max(Duration::from_millis(1)))
+    }
+    /// The turn of so many bytes; none: nothing holds them back.
+    fn turn(&mut self, bytes: u64) -> Option<Instant> {
+        let rate = self.cap.at(self.now())?;
+        let part = rate.0 as f64 / f64::from(self.beside + 1);
+        let lasts = Duration::from_secs_f64(bytes as f64 / part.max(1.0));
+        let turn = self
+            .free
+            .map_or_else(Instant::now, |f| f.max(Instant::now()));
+        self.free = Some(turn + lasts);
+        Some(turn)
     }
 }
 
 impl Drivers {
-    /// What a job takes no more than; none: nobody said anything of it.
+    /// What the bytes of a job over this way take no more than, as both are now; begun movers go by it too.
     pub(crate) fn paced(
         &self,
         estate: &Estate,
-        job: Option<JobId>,
+        (way, job): (Option<Way>, Option<JobId>),
         turn: Turn<'_>,
-    ) -> Option<Paced> {
-        let job = estate.jobs.get(&job?)?;
-        let cap = &job.how.cap;
-        (!cap.is_none()).then(|| self.paces.of(Shares::Job(job.id), cap, turn.now))
+    ) -> Vec<Paced> {
+        let at = (turn.now, turn.beside);
+        let road = way.and_then(|w| Some((w, estate.road(w)?)));
+        let road = road.map(|(w, r)| self.paces.of(Shares::Way(w), &r.from.cap, at));
+        let job = job.and_then(|j| estate.jobs.get(&j));
+        let job = job.map(|j| self.paces.of(Shares::Job(j.id), &j.how.cap, at));
+        road.into_iter().chain(job).collect()
     }
 }
 
 impl Paced {
-    fn now(&self) -> Moment {
-        let millis = u64::try_from(self.began.1.elapsed().as_millis()).unwrap_or(0);
-        self.began.0.plus(Span::millis(millis))
-    }
-
     /// Waits until so many bytes may go.
     pub(crate) async fn take(&self, bytes: u64) {
-        while !self.cap.is_open(self.now()) {
-            let opens = self.cap.opens(self.now());
-            let left = opens.map_or(RESTS, |at| Duration::from_millis(at.since(self.now()).0));
-            sleep(left.min(RESTS).max(Duration::from_millis(1))).await;
+        loop {
+            let Some(rests) = self.0.held().rests() else {
+                break;
+            };
+            sleep(rests).await;
         }
-        let Some(rate) = self.cap.at(self.now()) else {
-            return;
-        };
-        let lasts = Duration::from_secs_f64(bytes as f64 / rate.0.max(1) as f64);
-        let turn = {
-            let mut free = self
-                .pace
-                .free
-                .lock()
-                .unwrap_or_else(PoisonError::into_inner);
-            let turn = free.map_or_else(Instant::now, |f| f.max(Instant::now()));
-            *free = Some(turn + lasts);
-            turn
-        };
-        sleep_until(turn).await;
+        let turn = self.0.held().turn(bytes);
+        if let Some(turn) = turn {
+            sleep_until(turn).await;
+        }
     }
 }
 
@@ -106,7 +144,7 @@ mod tests {
     use super::*;
 
     fn paced(paces: &Paces, cap: &Cap, now: Moment) -> Paced {
-        paces.of(Shares::Job(JobId(1)), cap, now)
+        paces.of(Shares::Job(JobId(1)), cap, (now, 0))
     }
 
     /// If this fails, copies take more of the line than somebody allowed, or wait where nobody asked them to.
@@ -148,5 +186,36 @@ mod tests {
         assert!((60..62).contains(&waited), "{waited}");
         pace.take(1 << 40).await;
         assert_eq!(began.elapsed().as_secs(), waited, "it is open");
+    }
+
+    /// If this fails, whoever takes the line back by day waits until copies that run are over.
+    #[tokio::test(start_paused = true)]
+    async fn a_cap_that_changes_counts_for_what_is_on_its_way() {
+        let paces = Paces::default();
+        let cap = |text: &str| Cap::read_with_rests(text, "UTC").unwrap();
+        let pace = paced(&paces, &cap("1 MiB/s"), Moment(0));
+        let began = Instant::now();
+        pace.take(60 << 20).await;
+        assert_eq!(began.elapsed(), Duration::ZERO, "the line was free");
+        paced(&paces, &cap("8 MiB/s"), Moment(0));
+        pace.take(8 << 20).await;
+        pace.take(8 << 20).await;
+        let took = began.elapsed().as_millis();
+        assert!((1_000..1_010).contains(&took), "{took}");
+        // Another process carries too: each takes half.
+        paces.of(Shares::Job(JobId(1)), &cap("8 MiB/s"), (Moment(0), 1));
+        pace.take(8 << 20).await;
+        pace.take(8 << 20).await;
+        let took = began.elapsed().as_millis();
+        assert!((3_000..3_020).contains(&took), "{took}");
+        paced(&paces, &cap("nothing"), Moment(0));
+        let other = paces.clone();
+        tokio::spawn(async move {
+            sleep(Duration::from_secs(600)).await;
+            paced(&other, &Cap::default(), Moment(0));
+        });
+        pace.take(1 << 40).await;
+        let took = began.elapsed().as_secs();
+        assert!((600..=632).contains(&took), "{took}");
     }
 }

@@ -34,7 +34,12 @@ impl Drivers {
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
         match self.movers.look(turn.key) {
-            Look::Goes(said) => Ok(Outcome::NotYet { said }),
+            Look::Goes(said) => {
+                // A cap that somebody changed meanwhile counts from here on.
+                let Step::Follow { way, job, .. } = step;
+                self.paced(estate, (Some(*way), *job), turn);
+                Ok(Outcome::NotYet { said })
+            }
             Look::Over(task) => match over(task).await {
                 Ok(Carried::Shipped(shipped)) => self.taken_in(estate, step, shipped, turn).await,
                 Ok(

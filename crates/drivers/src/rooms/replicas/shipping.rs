@@ -7,7 +7,7 @@ use crate::{
     backup::{Progress, StoreFault},
     fault::garbled,
     perform::{premise, stamp},
-    rooms::carrying::{Arriving, Brought, Carried, Leaving, Paced, Shares, Shipped, Whither},
+    rooms::carrying::{Arriving, Brought, Carried, Leaving, Paced, Shipped, Whither},
 };
 use futures::{StreamExt, TryStreamExt, future::BoxFuture, stream};
 use roaring::RoaringBitmap;
@@ -156,9 +156,7 @@ impl Drivers {
             taken,
             base: own.follows().map(|p| p.session),
             disks: disks.clone(),
-            paced: std::iter::once(self.paces.of(Shares::Way(*way), &road.from.cap, turn.now))
-                .chain(self.paced(estate, *job, turn))
-                .collect(),
+            paced: self.paced(estate, (Some(*way), *job), turn),
             squeezed: road.pair.squeezed,
             whole: *whole,
             began: turn.now,
@@ -304,6 +302,7 @@ impl Shipment {
                 fence: self.keys.fence,
                 waited: Span(0),
                 now: self.began,
+                beside: 0,
             });
             let to = (self.arriving.volume.as_str(), &self.arriving.delivery);
             self.drivers
@@ -356,7 +355,7 @@ impl Shipment {
             snapshot: self.taken.uuid,
             disks: wanted.iter().map(|w| w.disk).collect(),
             last: Mutex::default(),
-            paced: None,
+            paced: vec![],
         }
     }
 
