@@ -11,7 +11,7 @@ use tokio::time::sleep;
 use zastrugi_core::{
     estate::{AnyPoint, Estate},
     evidence::Probe,
-    ids::draw_uuid,
+    ids::{JobId, draw_uuid},
     moment::Moment,
     rooms::{
         Proposal,
@@ -21,6 +21,7 @@ use zastrugi_core::{
         stores,
     },
     runs::Object,
+    view::View,
 };
 
 /// It changes seldom.
@@ -57,7 +58,8 @@ async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
         })
         .chain(over(estate, now()))
         .collect();
-    let owed = estate.to_prove(now());
+    let mut owed = estate.to_prove(now());
+    owed.retain(|(job, at)| !awaits_its_group(&view, *job, *at));
     let request = |at: &AnyPoint| {
         // Of a group always the same, whichever of it is owed.
         let all = estate.of_one_instant(*at);
@@ -89,6 +91,12 @@ async fn due(office: &Office, tried: &mut Tried) -> Vec<Due> {
         request: request(&at),
     }));
     all
+}
+
+/// A point of one instant with others, while copies of its job go on: theirs may be among them, and they are to be proven together.
+fn awaits_its_group(view: &View, job: JobId, at: AnyPoint) -> bool {
+    let of_group = at.found(&view.estate).is_ok_and(|p| p.group.is_some());
+    of_group && !view.runs.about(Object::Job(job)).is_empty()
 }
 
 /// As many as may be proven at a time, with what is proven already; a group counts as many as it has, and where it is larger than that

@@ -9,7 +9,7 @@ use crate::{
     restoring::newest,
 };
 use sqlx::PgPool;
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, time::Duration};
 use uuid::Uuid;
 use zastrugi_core::{
     estate::{Consistent, NetRole, StoredPoint},
@@ -26,6 +26,7 @@ use zastrugi_core::{
     runs::RunState,
 };
 use zastrugi_engine::{EventFilter, Resolve};
+use zastrugi_standins::{Fault, FaultKind as Breaks};
 use zastrugi_store::testkit::url;
 
 pub(crate) fn together(machines: &[MachineId]) -> Proposal {
@@ -177,6 +178,62 @@ async fn a_group_is_proven_on_one_network(pool: PgPool) {
             .of_one_instant(newest(&lab, "other").into())
             .len()
             == 1
+    );
+    lab.assert_once();
+}
+
+/// If this fails, the first that is copied is proven alone, and whether the application comes up nobody tried.
+#[sqlx::test(migrations = false)]
+async fn a_job_proves_a_group_once_all_of_it_is_there(pool: PgPool) {
+    let lab = lab(&pool).await;
+    lab.done(island(&lab)).await;
+    let Proposal::Jobs(jobs::Ask::Keep(ask)) =
+        keep(&lab, "FREQ=DAILY;BYHOUR=3;BYMINUTE=0", "last 5")
+    else {
+        panic!("no job");
+    };
+    let ask = Keep {
+        how: How {
+            together: "app".into(),
+            ..How::default()
+        },
+        proves: Some(Span::days(1)),
+        ..ask
+    };
+    lab.done(Proposal::Jobs(jobs::Ask::Keep(ask))).await;
+    let ledger = lab.estate().machine_named("ledger").unwrap().uuid;
+    for host in ["h1", "h2"] {
+        lab.standins.world.add_fault(Fault {
+            device: host.into(),
+            call: format!("machines/{ledger}/marks/"),
+            kind: Breaks::Refuse,
+            times: 99,
+        });
+    }
+    let run = lab.start(begin(&lab)).await;
+    lab.until(run, &[RunState::NeedsYou]).await;
+    assert_eq!(
+        (points(&lab, "front").len(), points(&lab, "ledger").len()),
+        (1, 0)
+    );
+    // It is looked every 5 s what is to be proven.
+    tokio::time::sleep(Duration::from_secs(11)).await;
+    assert!(points(&lab, "front")[0].proof.is_none(), "proven alone");
+    assert_eq!(lab.estate().proving().count(), 0);
+    lab.standins.world.clear_faults();
+    lab.desk
+        .answer(&lab.admin, run, Resolve::Retry)
+        .await
+        .unwrap();
+    lab.until(run, &[RunState::Done]).await;
+    eventually("they are proven", || {
+        points(&lab, "front")[0].proof.is_some() && points(&lab, "ledger")[0].proof.is_some()
+    })
+    .await;
+    let with = |name: &str| points(&lab, name)[0].proof.clone().unwrap().with.join(",");
+    assert_eq!(
+        (with("front"), with("ledger")),
+        ("ledger".into(), "front".into())
     );
     lab.assert_once();
 }
