@@ -359,21 +359,22 @@ async fn a_file_larger_than_what_is_kept_comes_whole() {
 
 /// If this fails, somebody looks for a file in a full folder and is told that it isn't there.
 #[tokio::test]
-async fn a_folder_of_a_thousand_files_is_told_whole() {
+async fn a_folder_of_hundreds_of_files_is_told_whole() {
     let mut fat = Cursor::new(vec![0; 16 << 20]);
     fatfs::format_volume(&mut fat, fatfs::FormatVolumeOptions::new()).unwrap();
+    // Their maker looks through all of them for each: more would take it long.
     let name = |n: u32| format!("bill of lading {n:04}.txt");
     {
         let fs = fatfs::FileSystem::new(&mut fat, fatfs::FsOptions::new()).unwrap();
         let bills = fs.root_dir().create_dir("bills").unwrap();
-        for n in 0..1000 {
+        for n in 0..300 {
             let mut file = bills.create_file(&name(n)).unwrap();
             file.write_all(format!("cargo {n}").as_bytes()).unwrap();
         }
     }
     let kept = Kept::of(fat.into_inner()).await;
-    let all: Vec<String> = (0..1000).map(name).collect();
+    let all: Vec<String> = (0..300).map(name).collect();
     assert_eq!(kept.names(0, "bills").await, all);
-    let last = kept.file(0, &format!("bills/{}", name(999))).await.unwrap();
-    assert_eq!(last, b"cargo 999");
+    let last = kept.file(0, &format!("bills/{}", name(299))).await.unwrap();
+    assert_eq!(last, b"cargo 299");
 }
