@@ -152,6 +152,7 @@ const FLOORS: [&[&str]; 7] = [
         "balance",
         "booting",
         "copying",
+        "crossing",
         "first_boot",
         "flows",
         "forecast",
@@ -171,9 +172,10 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 13] = [
+const COMPOSED: [&str; 14] = [
     "backups",
     "building",
+    "drilling",
     "growing",
     "joining",
     "leaving",

@@ -54,6 +54,8 @@ id_type!(/** What machines are promised. */ PledgeId, "pledge");
 id_type!(/** A place for backups. */ StoreId, "store");
 id_type!(/** Copies that are made again and again. */ JobId, "job");
 id_type!(/** Two sites over which machines are replicated. */ PairId, "pair");
+id_type!(/** What is done when another site takes over. */ PlanId, "plan");
+id_type!(/** A recovery plan being carried out, or that was. */ PassageId, "passage");
 id_type!(/** What a store has of one machine. */ SeriesId, "series");
 id_type!(/** Machines that are kept ready. */ SparePoolId, "pool");
 id_type!(/** A series of versions of what guests are told at their first boot. */ FirstBootId, "first-boot");

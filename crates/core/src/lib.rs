@@ -25,6 +25,7 @@ pub mod balance;
 pub mod booting;
 pub mod caps;
 pub mod copying;
+pub mod crossing;
 pub mod endpoint;
 pub mod epoch;
 pub mod estate;

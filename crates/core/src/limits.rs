@@ -72,6 +72,10 @@ at_the_field! {
     LABELS = 32, "labels", "labels of one thing";
     JOBS = 200, "jobs", "jobs that back up or replicate";
     LOCKED = 3_650, "days", "for how long a store locks what is written to it";
+    PLANS = 100, "plans", "recovery plans";
+    DRILLED = 500, "machines", "machines of one drill";
+    STAGES = 20, "stages", "stages of a recovery plan";
+    BETWEEN = 10, "lines", "what lies between two stages of a plan";
     PAIRS = 50, "pairs", "pairs of sites";
     MAPS = 500, "lines", "lines of what is what at the two sites of a pair";
     TOGETHER = 32, "machines", "machines that stand still at once";

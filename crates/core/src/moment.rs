@@ -35,6 +35,30 @@ impl Span {
     }
 }
 
+impl std::str::FromStr for Span {
+    type Err = String;
+
+    /// As a person would say it: `30 s`, `5 min`, `2 h`, `3 days`.
+    fn from_str(text: &str) -> Result<Span, String> {
+        let wrong = || {
+            let shown: String = text.chars().take(60).collect();
+            format!("“{shown}” is no length of time; write it as 30 s, 5 min, 2 h or 3 days.")
+        };
+        let text = text.trim();
+        let at = text.find(|c: char| !c.is_ascii_digit());
+        let (count, unit) = text.split_at(at.ok_or_else(wrong)?);
+        let count: u64 = count.parse().map_err(|_| wrong())?;
+        let each = match unit.trim() {
+            "s" => Span::secs(1),
+            "min" => Span::mins(1),
+            "h" => Span::mins(60),
+            "day" | "days" => Span::days(1),
+            _ => return Err(wrong()),
+        };
+        count.checked_mul(each.0).map(Span).ok_or_else(wrong)
+    }
+}
+
 impl Moment {
     pub fn plus(self, span: Span) -> Moment {
         Moment(

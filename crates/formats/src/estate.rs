@@ -51,6 +51,8 @@ pub fn write(view: &View, cluster: ClusterId) -> Result<String, serde_json::Erro
         | Fact::Schedule(_)
         | Fact::Job(_)
         | Fact::Pair(_)
+        | Fact::RecoveryPlan(_)
+        | Fact::Passage(_)
         | Fact::Pledge(_)
         | Fact::Store(_)
         | Fact::Series(_) => false,

@@ -2,7 +2,7 @@
 
 use super::{
     Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Job, Machine, Network, Pair,
-    Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
+    Passage, Pledge, RecoveryPlan, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -108,6 +108,8 @@ facts! {
     Series "series",
     Job "job",
     Pair "pair",
+    RecoveryPlan "plan",
+    Passage "passage",
 }
 
 impl Fact {

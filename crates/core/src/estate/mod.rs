@@ -29,7 +29,9 @@ mod naming;
 mod network;
 mod outage;
 mod pair;
+mod passage;
 mod pen;
+mod plan;
 mod pledge;
 mod pooled;
 mod proof;
@@ -80,6 +82,8 @@ pub use network::{
 };
 pub use outage::{Cause, Outage, Outages};
 pub use pair::{End, Pair, Road, Trouble, Way};
+pub use passage::{Arrived, Between, Passage, PassageKind, Passed};
+pub use plan::{RecoveryPlan, Stage, Then};
 pub use pen::{Change, Pen, Touched};
 pub use pledge::{Away, Clauses, Offers, Pledge, Pledged, Point, Taker};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
@@ -99,7 +103,7 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
-    MachineId, NetworkId, PairId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId,
+    MachineId, NetworkId, PairId, PassageId, PlanId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId,
     StoreId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
@@ -134,6 +138,9 @@ pub struct Estate {
     pub jobs: OrdMap<JobId, Arc<Job>>,
     /// Two sites over which machines are replicated.
     pub pairs: OrdMap<PairId, Arc<Pair>>,
+    /// What is done when another site takes over, and how it went.
+    pub plans: OrdMap<PlanId, Arc<RecoveryPlan>>,
+    pub passages: OrdMap<PassageId, Arc<Passage>>,
     /// Places for backups, and what each has of one machine.
     pub stores: OrdMap<StoreId, Arc<Store>>,
     pub series: OrdMap<SeriesId, Arc<Series>>,
@@ -348,6 +355,8 @@ impl Estate {
             .chain(self.schedules.values().cloned().map(Fact::Schedule))
             .chain(self.jobs.values().cloned().map(Fact::Job))
             .chain(self.pairs.values().cloned().map(Fact::Pair))
+            .chain(self.plans.values().cloned().map(Fact::RecoveryPlan))
+            .chain(self.passages.values().cloned().map(Fact::Passage))
             .chain(self.pledges.values().cloned().map(Fact::Pledge))
             .chain(self.stores.values().cloned().map(Fact::Store))
             .chain(self.series.values().cloned().map(Fact::Series))
@@ -375,6 +384,8 @@ impl Estate {
             Kind::Schedule => self.schedules.contains_key(&ScheduleId(id)),
             Kind::Job => self.jobs.contains_key(&JobId(id)),
             Kind::Pair => self.pairs.contains_key(&PairId(id)),
+            Kind::RecoveryPlan => self.plans.contains_key(&PlanId(id)),
+            Kind::Passage => self.passages.contains_key(&PassageId(id)),
             Kind::Pledge => self.pledges.contains_key(&PledgeId(id)),
             Kind::Store => self.stores.contains_key(&StoreId(id)),
             Kind::Series => self.series.contains_key(&SeriesId(id)),
@@ -398,6 +409,8 @@ impl Estate {
             Fact::Schedule(schedule) => drop(self.schedules.insert(schedule.id, schedule)),
             Fact::Job(job) => drop(self.jobs.insert(job.id, job)),
             Fact::Pair(pair) => drop(self.pairs.insert(pair.id, pair)),
+            Fact::RecoveryPlan(plan) => drop(self.plans.insert(plan.id, plan)),
+            Fact::Passage(passage) => drop(self.passages.insert(passage.id, passage)),
             Fact::Pledge(pledge) => drop(self.pledges.insert(pledge.id, pledge)),
             Fact::Store(store) => drop(self.stores.insert(store.id, store)),
             Fact::Series(series) => {
@@ -469,6 +482,8 @@ impl Estate {
             Kind::Schedule => drop(self.schedules.remove(&ScheduleId(id))),
             Kind::Job => drop(self.jobs.remove(&JobId(id))),
             Kind::Pair => drop(self.pairs.remove(&PairId(id))),
+            Kind::RecoveryPlan => drop(self.plans.remove(&PlanId(id))),
+            Kind::Passage => drop(self.passages.remove(&PassageId(id))),
             Kind::Pledge => drop(self.pledges.remove(&PledgeId(id))),
             Kind::Store => drop(self.stores.remove(&StoreId(id))),
             Kind::Series => {

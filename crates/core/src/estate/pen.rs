@@ -2,12 +2,12 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Job, Kind,
-    Machine, Network, Pair, Pledge, Schedule, Series, Site, SparePool, Store, Switch, Template,
-    Volume,
+    Machine, Network, Pair, Passage, Pledge, RecoveryPlan, Schedule, Series, Site, SparePool, Store,
+    Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
-    MachineId, NetworkId, PairId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId,
+    MachineId, NetworkId, PairId, PassageId, PlanId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId,
     TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
@@ -163,6 +163,22 @@ writes!(add_store, store, drop_store, stores, Store, StoreId);
 writes!(add_series, series, drop_series, series, Series, SeriesId);
 writes!(add_job, job, drop_job, jobs, Job, JobId);
 writes!(add_pair, pair, drop_pair, pairs, Pair, PairId);
+writes!(
+    add_plan,
+    plan,
+    drop_plan,
+    plans,
+    RecoveryPlan,
+    PlanId
+);
+writes!(
+    add_passage,
+    passage,
+    drop_passage,
+    passages,
+    Passage,
+    PassageId
+);
 writes!(add_pledge, pledge, drop_pledge, pledges, Pledge, PledgeId);
 writes!(
     add_schedule,

@@ -2,15 +2,17 @@
 //! device is given at once.
 
 use super::{PlannedStep, Work};
-use crate::{moment::Span, runs::Object, view::View};
+use crate::{
+    moment::Span,
+    runs::{LANES, Object},
+    view::View,
+};
 use serde::{Deserialize, Serialize};
 use std::{
     cmp::Reverse,
     collections::{BTreeMap, BinaryHeap},
 };
 
-/// Calls to one device at once.
-pub const LANES: usize = 4;
 /// From the end of a step to the beginning of those behind it: its result is written, theirs are granted and ordered.
 const BETWEEN: Span = Span::millis(40);
 

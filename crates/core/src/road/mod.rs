@@ -37,7 +37,7 @@ pub use assessment::{Assessment, Blocked, Seen, assess};
 pub use correct::{Correction, Given, Typed, Uncorrected, correct, correctable};
 pub use draft::{Draft, MOST_CHOSEN};
 pub use event::RunEvent;
-pub use foretell::{LANES, Length, When};
+pub use foretell::{Length, When};
 pub use outlook::Outlook;
 pub use plan::{AcceptedPlan, Bar, Fill, Listed, Place, Plan, PlannedStep, bars, went};
 pub use start::begin;

@@ -79,6 +79,7 @@ fn unreachable(view: &View, device: Object) -> Option<(String, String, String)> 
         | Object::Store(_)
         | Object::Job(_)
         | Object::Pair(_)
+        | Object::Plan(_)
         | Object::Cluster(_)
         | Object::Machine(_)
         | Object::Volume(_)

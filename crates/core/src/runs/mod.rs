@@ -10,7 +10,7 @@ mod run;
 pub use fault::{Fault, FaultKind};
 pub use holds::{Needs, Runs};
 pub use object::{Lock, Object};
-pub use pace::{GUEST_ANSWERS, Pace};
+pub use pace::{GUEST_ANSWERS, LANES, Pace};
 
 /// How far steps under way say they are.
 pub type Progress = imbl::OrdMap<(crate::ids::RunId, usize), String>;

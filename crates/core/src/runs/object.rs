@@ -4,7 +4,7 @@ use crate::{
     estate::{CopyPlace, Elsewhere, Estate},
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, JobId, MachineId,
-        NetworkId, PairId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId,
+        NetworkId, PairId, PlanId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId,
         VolumeId,
     },
 };
@@ -35,6 +35,7 @@ pub enum Object {
     Store(StoreId),
     Job(JobId),
     Pair(PairId),
+    Plan(PlanId),
 }
 
 impl Object {
@@ -63,6 +64,7 @@ impl Object {
             Object::Store(id) => estate.stores.get(&id).map(|s| s.name.clone()),
             Object::Job(id) => estate.jobs.get(&id).map(|j| j.name.clone()),
             Object::Pair(id) => estate.pairs.get(&id).map(|p| p.name.clone()),
+            Object::Plan(id) => estate.plans.get(&id).map(|p| p.name.clone()),
         }
         .unwrap_or_else(|| self.to_string())
     }
@@ -90,6 +92,7 @@ impl fmt::Display for Object {
             Object::Store(id) => id.fmt(f),
             Object::Job(id) => id.fmt(f),
             Object::Pair(id) => id.fmt(f),
+            Object::Plan(id) => id.fmt(f),
         }
     }
 }
@@ -141,6 +144,7 @@ impl Object {
             Object::Store(id) => estate.stores.contains_key(&id),
             Object::Job(id) => estate.jobs.contains_key(&id),
             Object::Pair(id) => estate.pairs.contains_key(&id),
+            Object::Plan(id) => estate.plans.contains_key(&id),
         }
     }
 }

@@ -7,6 +7,9 @@ use std::collections::{BTreeMap, VecDeque};
 /// From a machine's power-on until its guest answers: the kind under which it is measured, and what it is thought to take.
 pub const GUEST_ANSWERS: (&str, Span) = ("guest answers", Span::secs(15));
 
+/// Calls to one device at once.
+pub const LANES: usize = 4;
+
 /// Fewer measurements than this say nothing.
 const LEAST: usize = 5;
 /// What lies further back than this many is forgotten.

@@ -6,7 +6,8 @@ use zastrugi_core::{
     estate::{BootFrom, Fact, Machine, MachineState},
     ids::{ClusterId, MachineId},
     moment::Span,
-    road::{LANES, Length, Work},
+    road::{Length, Work},
+    runs::LANES,
     rooms::{
         Assessment, Proposal,
         machines::{self, AfterGrace, PowerAct},

@@ -5,7 +5,7 @@ use crate::{Drivers, Outcome, Turn};
 use zastrugi_core::{
     estate::Estate,
     rooms::{
-        backups, building, growing, joining, leaving, maintenance, providing, proving, replicating,
+        backups, building, drilling, growing, joining, leaving, maintenance, providing, proving, replicating,
         restocking, restoring, scheduled, taking,
     },
     runs::Fault,
@@ -55,6 +55,11 @@ through! {
         Keeper: at_keepers, at_keepers;
         Host: at_host, at_host;
         Name: at_naming, at_naming;
+    }
+    drilling: at_drilling, give_up_drilling {
+        Machine: at_machine, give_up_machine;
+        Try: at_answers, at_answers;
+        Passage: at_passage, at_passage;
     }
     growing: at_growing, give_up_growing {
         Move: at_move, give_up_move;

@@ -19,6 +19,7 @@ mod moving;
 mod naming;
 mod networks;
 mod packages;
+mod passages;
 mod pools;
 mod records;
 mod refreshing;
@@ -63,6 +64,9 @@ impl Drivers {
             Step::Jobs(step) => match *step {},
             Step::Pledges(step) => match *step {},
             Step::Pairs(step) => match *step {},
+            Step::Plans(step) => match *step {},
+            Step::Passages(step) => self.at_passage(estate, step, turn).await,
+            Step::Drilling(step) => self.at_drilling(estate, step, turn).await,
             Step::Replicas(step) => self.at_replica(estate, step, turn).await,
             Step::Replicating(step) => self.at_replicating(estate, step, turn).await,
             Step::Scheduled(step) => self.at_scheduled(estate, step, turn).await,
@@ -110,6 +114,7 @@ impl Drivers {
             Step::Backups(step) => self.give_up_backup(estate, step, turn).await,
             Step::Restoring(step) => self.give_up_restoring(estate, step, turn).await,
             Step::Proving(step) => self.give_up_proving(estate, step, turn).await,
+            Step::Drilling(step) => self.give_up_drilling(estate, step, turn).await,
             Step::Replicas(step) => self.give_up_replica(estate, step, turn).await,
             Step::Replicating(step) => self.give_up_replicating(estate, step, turn).await,
             Step::Moving(step) => self.give_up_move(estate, step, turn).await,
@@ -132,6 +137,8 @@ impl Drivers {
             | Step::Storage(_)
             | Step::Jobs(_)
             | Step::Pairs(_)
+            | Step::Plans(_)
+            | Step::Passages(_)
             | Step::Answers(_)
             | Step::Arrays(_)
             | Step::Images(_)

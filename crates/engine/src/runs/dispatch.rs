@@ -8,7 +8,7 @@ use std::{
     time::Duration,
 };
 use tokio::{task::JoinSet, time::sleep};
-use zastrugi_core::road::LANES;
+use zastrugi_core::runs::LANES;
 use zastrugi_store::{Orders, StoreError};
 
 /// Calls of this process at once.

@@ -1,18 +1,17 @@
 //! The checks before a recovery point is proven (rules, section 18).
 
-use super::{Draft, Event, ProvePoint, Step, clear};
+use super::{
+    Draft, ProvePoint, Step,
+    copies::{self, Copied, Had, started},
+};
 use crate::{
-    copying::{Line, Source, kept},
-    estate::{AnyPoint, Cluster, Estate, FirmwareKind, FirmwareWish, Machine, Memory, Network, Provisioning, Question},
+    copying::{Line, Source},
+    estate::{AnyPoint, Cluster, Estate, Network, Question},
     finding::{Finding, Rule},
-    ids::{ClusterId, HostId, MachineId, SiteId},
+    ids::{HostId, SiteId},
     limits,
     moment::Span,
-    units::Bytes,
-    rooms::{
-        answers,
-        machines::{self, Copied, CreateMachines, NewDisk, NewNic},
-    },
+    rooms::answers,
 };
 use std::sync::Arc;
 
@@ -84,7 +83,7 @@ fn member(draft: &mut Draft<'_>, at: AnyPoint) -> Option<Member> {
         return None;
     }
     let must = at.original(draft.estate()).map(|m| m.must.clone()).unwrap_or_default();
-    match Had::of(draft, at) {
+    match Had::of(draft.view, at, draft.now) {
         Ok(had) => Some(Member { at, words, had, must }),
         Err(why) => {
             draft.found(why.at("point"));
@@ -149,42 +148,30 @@ fn booted<'a>(
         let mut estate = (*draft.view.estate).clone();
         all.in_estate(&mut estate);
         let view = draft.view.with(estate);
-        let mut part = all.beside::<machines::Step>(&view);
-        let wanted = CreateMachines {
+        let with = members.iter().filter(|m| m.at != member.at).map(|m| m.had.name.clone());
+        let wanted = Copied {
+            at: member.at,
+            had: &member.had,
+            name: copies::name(&view.estate, "proof", &member.had.name),
+            note: "It proves a recovery point, and goes by itself.",
+            cards: vec![alone.map(|n| n.id); member.had.cards.len()],
+            cluster: cluster.id,
             host: on,
-            ..copy(&view.estate, &member.had, (member.at, cluster.id), alone)
+            limit: ask.limit,
+            must: &member.must,
+            with: with.collect(),
         };
-        machines::create(&mut part, &wanted);
-        // Of what is said of any new machine only what concerns one that stays for minutes.
-        part.leave_out(|f| f.stops() || matches!(f.rule, Rule::Placement | Rule::VolumeRoom | Rule::Headroom));
+        let part = wanted.made(&all, &view);
         if alone.is_some() && members.len() > 1 {
             on = on.or_else(|| part.planned().find_map(|s| started(s).map(|(_, host)| host)));
         }
-        let with = members.iter().filter(|m| m.at != member.at).map(|m| m.had.name.clone());
-        let become_ours = (asks(member, ask.limit, with.collect()), marks(member.at));
-        all.take_in(part, &[], |f| f.at("cluster"), become_ours);
+        all.take_in(part, &[], |f| f.at("cluster"), (wanted.asked(), wanted.marked()));
         // Of a host that does not suit nothing more is asked.
         if host.is_some() && all.is_stopped() {
             break;
         }
     }
     all
-}
-
-/// The machine that a step starts, and where.
-fn started(step: &machines::Step) -> Option<(MachineId, HostId)> {
-    match step {
-        machines::Step::Start { machine, host } => Some((*machine, *host)),
-        machines::Step::Create { .. }
-        | machines::Step::Copy { .. }
-        | machines::Step::AwaitGuest { .. }
-        | machines::Step::AskStop { .. }
-        | machines::Step::AwaitOff { .. }
-        | machines::Step::Off { .. }
-        | machines::Step::Delete { .. }
-        | machines::Step::Recover { .. }
-        | machines::Step::Purge { .. } => None,
-    }
 }
 
 /// None goes before all were asked: one may answer by what another says.
@@ -199,46 +186,7 @@ fn taken_away(draft: &mut Draft<'_>, steps: std::ops::Range<usize>) {
         }
     }
     for (machine, host) in copies {
-        gone(draft, machine, host, &asked);
-    }
-}
-
-/// The machine as the point has it, as far as a copy of it is made so.
-struct Had {
-    name: String,
-    vcpus: u32,
-    memory: Bytes,
-    firmware: FirmwareKind,
-    cards: usize,
-    disks: Vec<Bytes>,
-}
-
-impl Had {
-    /// As its store has it; what a replica has is what it is made with.
-    fn of(draft: &Draft<'_>, at: AnyPoint) -> Result<Had, Finding> {
-        match at {
-            AnyPoint::Stored(at) => kept(draft.view, at, draft.now).map(|kept| Had {
-                name: kept.name.clone(),
-                vcpus: kept.vcpus,
-                memory: kept.memory,
-                firmware: kept.firmware,
-                cards: kept.cards.len(),
-                disks: kept.disks.iter().map(|d| d.size).collect(),
-            }),
-            AnyPoint::Replicated { replica, .. } => {
-                let gone = || Finding::stop(Rule::Exists, "replica", "The replica is gone.");
-                let machine = draft.estate().machines.get(&replica).ok_or_else(gone)?;
-                let original = Source::from(at).shown(draft.view, draft.now)?;
-                Ok(Had {
-                    name: machine.replica.as_ref().map_or_else(|| machine.name.clone(), |r| r.name.clone()),
-                    vcpus: machine.vcpus,
-                    memory: machine.memory.size,
-                    firmware: machine.firmware.as_ref().map_or(FirmwareKind::Uefi, |f| f.kind),
-                    cards: machine.nics.len(),
-                    disks: original.disks.iter().map(|d| d.size).collect(),
-                })
-            }
-        }
+        copies::gone(draft, machine, host, &asked);
     }
 }
 
@@ -303,91 +251,4 @@ fn said(draft: &mut Draft<'_>, kept: &Had, alone: Option<&Network>, must: usize)
         n => format!("The agent in its guest must answer, and then {n} questions that {name} must answer."),
     };
     draft.found(Finding::clear(Rule::Guest, name, text));
-}
-
-/// The machine that is made of it.
-fn copy(estate: &Estate, kept: &Had, (at, cluster): (AnyPoint, ClusterId), alone: Option<&Network>) -> CreateMachines {
-    let disk = |size| NewDisk { size, provisioning: Provisioning::Thin };
-    let card = NewNic { network: alone.map(|n| n.id), address: None };
-    CreateMachines {
-        pattern: name(estate, &kept.name).into(),
-        count: 1,
-        cluster: Some(cluster),
-        qualities: Default::default(),
-        pledge: None,
-        volume: None,
-        host: None,
-        vcpus: kept.vcpus,
-        memory: Memory { kept: kept.memory, size: kept.memory, max: kept.memory },
-        disks: kept.disks.iter().copied().map(disk).collect(),
-        nics: vec![card; kept.cards],
-        copied: Some(Copied { source: at.into(), dependent: false, seal: false }),
-        taken: None,
-        firmware: FirmwareWish { kind: Some(kept.firmware), chip: None },
-        image: None,
-        first_boot: None,
-        document: None,
-        labels: Default::default(),
-        tier: 4,
-        protected: false,
-        apart: false,
-        note: "It proves a recovery point, and goes by itself.".into(),
-        start: true,
-    }
-}
-
-/// `proof-ledger`, or with a number that is not taken.
-fn name(estate: &Estate, of: &str) -> String {
-    let usual = format!("proof-{of}");
-    let numbered = (2u32..).map(|n| format!("proof{n}-{of}"));
-    let mut all = std::iter::once(usual).chain(numbered);
-    all.find(|n| estate.machine_named(n).is_none()).unwrap_or_default()
-}
-
-/// In place of waiting for the guest it is asked.
-fn asks(member: &Member, limit: Span, with: Vec<String>) -> impl Fn(machines::Step) -> Step {
-    let (at, must) = (member.at, member.must.clone());
-    let host = std::cell::Cell::new(HostId(0));
-    move |step| {
-        if let machines::Step::Start { host: on, .. } = step {
-            host.set(on);
-        }
-        match step {
-            machines::Step::AwaitGuest { machine, .. } => Step::Try(answers::Step::Try {
-                machine,
-                host: host.get(),
-                point: Some(at),
-                limit,
-                must: must.clone(),
-                with: with.clone(),
-            }),
-            other @ (machines::Step::Create { .. }
-            | machines::Step::Copy { .. }
-            | machines::Step::Start { .. }
-            | machines::Step::AskStop { .. }
-            | machines::Step::AwaitOff { .. }
-            | machines::Step::Off { .. }
-            | machines::Step::Delete { .. }
-            | machines::Step::Recover { .. }
-            | machines::Step::Purge { .. }) => Step::Machine(other),
-        }
-    }
-}
-
-/// Everybody knows what it is there for, and nobody brings it back where its host fails.
-fn marks(at: AnyPoint) -> impl Fn(machines::Event) -> Event {
-    move |event| {
-        let machines::Event::Planned(machine) = event else {
-            return Event::Machine(event);
-        };
-        let proves = Some(Box::new(at));
-        Event::Machine(machines::Event::Planned(Box::new(Machine { proves, restarts: false, ..*machine })))
-    }
-}
-
-/// Off, deleted, removed for good.
-fn gone(draft: &mut Draft<'_>, machine: MachineId, host: HostId, after: &[usize]) {
-    let off = Step::Machine(machines::Step::Off { machine });
-    let off = draft.step(off, "Power the copy off".into(), after, None);
-    clear::removed(draft, machine, host, &[off]);
 }

@@ -4,8 +4,10 @@
 mod ask;
 mod assess;
 mod clear;
+mod copies;
 
 pub use ask::{Ask, ProvePoint};
+pub(crate) use copies::{Copied, Had, gone, name, started};
 
 super::composed::composed! {
     urgency: crate::road::Urgency::Ordinary;

@@ -243,6 +243,7 @@ fn page_of(object: Object) -> Option<String> {
         Object::SparePool(id) => format!("/pools/{}", id.0),
         Object::Schedule(_) => "/schedules".to_owned(),
         Object::Job(id) => format!("/protect/jobs/{}", id.0),
+        Object::Plan(id) => format!("/protect/plans/{}", id.0),
         Object::Pair(id) => format!("/protect/pairs/{}", id.0),
         Object::Pledge(id) => format!("/protect/pledges/{}", id.0),
         Object::Store(id) => format!("/protect/stores/{}", id.0),

@@ -1,0 +1,182 @@
+//! How recovery plans were carried out: stage by stage, what was foretold beside what it took, and what came of each machine.
+
+use super::{AnyPoint, Estate};
+use crate::{
+    ids::{MachineId, PassageId, PlanId, RunId},
+    moment::{Moment, Span},
+};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Passage {
+    pub id: PassageId,
+    pub plan: PlanId,
+    /// As it was called then, and which edition of it.
+    pub name: String,
+    pub edition: u32,
+    /// `Quayside to Hilltop`
+    pub way: String,
+    pub kind: PassageKind,
+    pub run: RunId,
+    pub began: Moment,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended: Option<Moment>,
+    /// Its run was given up before it was through.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub left: bool,
+    pub stages: Vec<Passed>,
+}
+
+/// How a plan is carried out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PassageKind {
+    /// Alone, beside production, and removed.
+    Drill,
+}
+
+impl PassageKind {
+    pub fn word(self) -> &'static str {
+        match self {
+            PassageKind::Drill => "drill",
+        }
+    }
+}
+
+/// A stage as it went.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Passed {
+    pub name: String,
+    /// How long it was foretold to take, without what people take.
+    pub foretold: Span,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub began: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended: Option<Moment>,
+    pub machines: Vec<Arrived>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub then: Vec<Between>,
+}
+
+/// A machine as it came up.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Arrived {
+    /// The original, and how it was called.
+    pub machine: MachineId,
+    pub name: String,
+    /// What it was brought up from, and of which instant that is.
+    pub point: AnyPoint,
+    pub taken: Moment,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub host: String,
+    /// From its power-on until it had answered; none: it has not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub booted: Option<Span>,
+    /// None: it was not asked yet.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub good: Option<bool>,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub said: String,
+}
+
+/// What lay between two stages.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Between {
+    /// Known by it within its passage.
+    pub mark: u64,
+    pub words: String,
+    /// What somebody is asked to say; none: nobody is asked.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub asks: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub began: Option<Moment>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended: Option<Moment>,
+    /// Whether it came to a good end; none: it has not come to any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub good: Option<bool>,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub said: String,
+}
+
+impl Between {
+    /// Somebody is waited for.
+    pub fn waits(&self) -> bool {
+        self.asks && self.began.is_some() && self.good.is_none()
+    }
+}
+
+impl Passed {
+    /// What it took, if it is over; what people took for their answers is not in it.
+    pub fn took(&self) -> Option<Span> {
+        let whole = self.ended?.since(self.began?);
+        let asked = self.then.iter().filter(|b| b.asks);
+        let asked: u64 = asked
+            .filter_map(|b| Some(b.ended?.since(b.began?).0))
+            .sum();
+        Some(Span(whole.0.saturating_sub(asked)))
+    }
+}
+
+impl Passage {
+    pub fn is_open(&self) -> bool {
+        self.ended.is_none() && !self.left
+    }
+    /// Whether all of it came to a good end.
+    pub fn is_good(&self) -> bool {
+        let machines = self.stages.iter().flat_map(|s| &s.machines);
+        let between = self.stages.iter().flat_map(|s| &s.then);
+        let good = |g: Option<bool>| g == Some(true);
+        self.ended.is_some()
+            && machines.clone().all(|m| good(m.good))
+            && between.clone().all(|b| good(b.good))
+    }
+    /// How many machines came up well, of how many.
+    pub fn came(&self) -> (usize, usize) {
+        let machines = || self.stages.iter().flat_map(|s| &s.machines);
+        (
+            machines().filter(|m| m.good == Some(true)).count(),
+            machines().count(),
+        )
+    }
+    /// The oldest instant that anything was brought up from.
+    pub fn oldest(&self) -> Option<Moment> {
+        let machines = self.stages.iter().flat_map(|s| &s.machines);
+        machines.map(|m| m.taken).min()
+    }
+    pub fn foretold(&self) -> Span {
+        let all = self.stages.iter().map(|s| s.foretold.0);
+        Span(all.sum())
+    }
+    /// What all stages took together, if all are over.
+    pub fn took(&self) -> Option<Span> {
+        let all = self.stages.iter().map(Passed::took);
+        let all: Option<Vec<Span>> = all.collect();
+        Some(Span(all?.iter().map(|s| s.0).sum()))
+    }
+    /// What somebody is waited for now, with its stage.
+    pub fn waits_for(&self) -> Option<(&Passed, &Between)> {
+        if !self.is_open() {
+            return None;
+        }
+        let all = self.stages.iter();
+        all.flat_map(|s| s.then.iter().map(move |b| (s, b)))
+            .find(|(_, b)| b.waits())
+    }
+}
+
+impl Estate {
+    /// How a plan was carried out, newest first.
+    pub fn passages_of(&self, plan: PlanId) -> Vec<&Arc<Passage>> {
+        let own = self.passages.values().filter(|p| p.plan == plan);
+        let mut all: Vec<&Arc<Passage>> = own.collect();
+        all.sort_by_key(|p| std::cmp::Reverse((p.began, p.id)));
+        all
+    }
+    /// The one that goes on.
+    pub fn passage_open(&self, plan: PlanId) -> Option<&Arc<Passage>> {
+        let mut all = self.passages.values();
+        all.find(|p| p.plan == plan && p.is_open())
+    }
+}

@@ -1,0 +1,191 @@
+//! The copies of a drill: each of the newest point that the other site has, on networks that nobody else hears.
+
+use super::{Draft, Step};
+use crate::{
+    crossing::{self, Bound},
+    estate::{AnyPoint, Cluster, Estate, Network, RecoveryPlan, Road},
+    finding::{Finding, Rule},
+    ids::{ClusterId, HostId, MachineId, NetworkId},
+    road,
+    rooms::{
+        answers, machines,
+        proving::{self, Copied, Had, started},
+    },
+    view::View,
+};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
+
+/// A copy as it is planned.
+pub(super) struct Planned {
+    /// The machine that it is of, and the copy.
+    pub machine: MachineId,
+    pub copy: MachineId,
+    pub name: String,
+    pub host: HostId,
+    /// The steps that power it on and ask it.
+    pub start: usize,
+    pub asked: usize,
+}
+
+/// What cards are on in a drill: what the plan says, else a network that ends at each host, else nothing.
+pub(super) struct Apart<'a> {
+    plan: &'a RecoveryPlan,
+    alone: BTreeMap<ClusterId, Arc<Network>>,
+}
+
+impl<'a> Apart<'a> {
+    pub(super) fn of(estate: &Estate, plan: &'a RecoveryPlan, clusters: &BTreeSet<ClusterId>) -> Apart<'a> {
+        let ends = |id: &ClusterId| {
+            let mut all = estate.networks.values();
+            let found = all.find(|n| n.cluster == *id && n.ready && n.is_isolated() && n.subnets.is_empty())?;
+            Some((*id, found.clone()))
+        };
+        Apart { plan, alone: clusters.iter().filter_map(ends).collect() }
+    }
+
+    fn card(&self, cluster: ClusterId, network: Option<NetworkId>) -> Option<NetworkId> {
+        let said = network.and_then(|n| self.plan.drills.get(&n)).copied();
+        said.or_else(|| self.alone.get(&cluster).map(|n| n.id))
+    }
+
+    /// What is said of it: who hears whom.
+    pub(super) fn told(&self, draft: &mut Draft<'_>, road: Road<'_>, bound: &[&Bound]) {
+        let estate = draft.estate();
+        for stands in self.plan.drills.values().collect::<BTreeSet<_>>() {
+            let Some(network) = estate.networks.get(stands) else { continue };
+            if crossing::heard(estate, network, road).is_none() {
+                let text = format!("Nobody of production is on {}, and no gateway leads out of it.", network.name);
+                draft.found(Finding::clear(Rule::Vlan, &network.name, text));
+            }
+        }
+        let unsaid: BTreeSet<NetworkId> = bound
+            .iter()
+            .filter_map(|b| b.replica.as_ref())
+            .flat_map(|r| r.nics.iter().filter_map(|n| n.network))
+            .filter(|n| !self.plan.drills.contains_key(n))
+            .collect();
+        let names: Vec<&str> = unsaid.iter().filter_map(|id| estate.networks.get(id)).map(|n| n.name.as_str()).collect();
+        if names.is_empty() {
+            return;
+        }
+        let of = crossing::listed(&names);
+        let text = match self.alone.values().next() {
+            Some(network) => format!("Nothing stands for {of}: cards of it are on {}, which ends at each host; copies on different hosts do not hear each other.", network.name),
+            None => format!("Nothing stands for {of}: cards of it are on no network, and copies do not hear each other by it."),
+        };
+        let remedy = "Make a network for drills with a VLAN of its own and no gateway, and name it in the plan.";
+        draft.found(Finding::mind(Rule::Vlan, names[0], text).remedy(remedy));
+    }
+}
+
+/// What is needed to plan one copy after the other.
+pub(super) struct Making<'a> {
+    pub apart: Apart<'a>,
+    pub plan: &'a RecoveryPlan,
+    /// As it will be once those before are there.
+    pub estate: Estate,
+    /// The last full copy at each host: one after the other has the whole rate.
+    pub copying: BTreeMap<HostId, usize>,
+    pub note: String,
+}
+
+impl Making<'_> {
+    /// One more copy; it is powered on once all of `gate` is done. None: it can't be made, which is said.
+    pub(super) fn one(&mut self, draft: &mut Draft<'_>, bound: &Bound, stage: usize, gate: &[usize]) -> Option<Planned> {
+        let (at, _) = bound.point?;
+        let had = match Had::of(draft.view, at, draft.now) {
+            Ok(had) => had,
+            Err(why) => {
+                draft.found(why);
+                return None;
+            }
+        };
+        let cluster = bound.replica.as_ref()?.cluster?;
+        let view = draft.view.with(self.estate.clone());
+        let wanted = Copied {
+            at,
+            name: proving::name(&view.estate, "drill", &bound.machine.name),
+            note: &self.note,
+            cards: had.cards.iter().map(|n| self.apart.card(cluster, *n)).collect(),
+            had: &had,
+            cluster,
+            host: None,
+            limit: self.plan.stages[stage].limit,
+            must: &bound.machine.must,
+            with: vec![],
+        };
+        let part = wanted.made(draft, &view);
+        let (copy, host) = part.planned().find_map(started).unzip();
+        part.in_estate(&mut self.estate);
+        let before = host.and_then(|h| self.copying.get(&h)).copied();
+        let waits = |step: &machines::Step, _: bool| match step {
+            machines::Step::Start { .. } => gate.to_vec(),
+            machines::Step::Copy { .. } => before.into_iter().collect(),
+            machines::Step::Create { .. }
+            | machines::Step::AwaitGuest { .. }
+            | machines::Step::AskStop { .. }
+            | machines::Step::AwaitOff { .. }
+            | machines::Step::Off { .. }
+            | machines::Step::Delete { .. }
+            | machines::Step::Recover { .. }
+            | machines::Step::Purge { .. } => vec![],
+        };
+        let (asked, marked) = (wanted.asked(), wanted.marked());
+        let ours = (move |s| Step::from(asked(s)), move |e| marked(e).into());
+        let name = wanted.name.clone();
+        let steps = draft.take_in_by(part, waits, |f| f, ours);
+        let (mut start, mut asks) = (None, None);
+        for (n, step) in steps.clone().zip(draft.planned().skip(steps.start)) {
+            match step {
+                Step::Machine(machines::Step::Start { .. }) => start = Some(n),
+                Step::Machine(machines::Step::Copy { via, .. }) => drop(self.copying.insert(*via, n)),
+                Step::Try(answers::Step::Try { .. }) => asks = Some(n),
+                Step::Machine(_) | Step::Passage(_) => {}
+            }
+        }
+        Some(Planned {
+            machine: bound.machine.id,
+            copy: copy?,
+            name,
+            host: host?,
+            start: start?,
+            asked: asks?,
+        })
+    }
+}
+
+/// All copies are off and gone once all of `after` is done.
+pub(super) fn gone(draft: &mut Draft<'_>, copies: &[Planned], after: &[usize]) -> Vec<usize> {
+    let view: View = draft.view.clone();
+    let mut last = Vec::new();
+    for copy in copies {
+        let mut part: road::Draft<'_, proving::Step> = draft.beside(&view);
+        proving::gone(&mut part, copy.copy, copy.host, &[]);
+        let steps = draft.take_in(part, after, |f| f, (Step::from, |e: proving::Event| e.into()));
+        last.extend(steps.last());
+    }
+    last
+}
+
+/// The clusters that copies would be on.
+pub(super) fn clusters(bound: &[&Bound]) -> BTreeSet<ClusterId> {
+    bound.iter().filter_map(|b| b.replica.as_ref()?.cluster).collect()
+}
+
+/// What is read for all of them.
+pub(super) fn bytes(draft: &mut Draft<'_>, bound: &[&Bound], clusters: &[&Arc<Cluster>]) {
+    use crate::copying::Source;
+    let points = bound.iter().filter_map(|b| b.point);
+    let all: Vec<_> = points.filter_map(|(at, _): (AnyPoint, _)| Source::from(at).resolve(draft.view, draft.now).ok()).collect();
+    let bytes: crate::units::Bytes = all.iter().map(|o| o.bytes).sum();
+    let names: Vec<&str> = clusters.iter().map(|c| c.name.as_str()).collect();
+    let at = names.join(", ");
+    let unknown = all.iter().filter(|o| !o.known).count();
+    draft.found(match unknown {
+        0 => Finding::clear(Rule::Disk, &at, format!("{bytes} are copied at its site; nothing of it goes over the line.")),
+        n => Finding::unchecked(Rule::Disk, &at, format!("At most {bytes} are copied at its site: how much {n} of them hold was not told. Nothing of it goes over the line.")),
+    });
+}
