@@ -46,7 +46,8 @@ pub(crate) fn fits(schema: &Value, value: &Value, at: &str) -> Result<(), String
             }
         }
         for (name, field) in fields {
-            let known = schema["properties"].get(name);
+            let other = schema.get("additionalProperties").filter(|o| o.is_object());
+            let known = schema["properties"].get(name).or(other);
             let known = known.ok_or_else(|| format!("{at} has {name}"))?;
             fits(known, field, &format!("{at}.{name}"))?;
         }

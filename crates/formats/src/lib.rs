@@ -9,6 +9,7 @@ pub mod csv;
 pub mod estate;
 pub mod iso9660;
 pub mod ovf;
+pub mod plan;
 pub mod pledge;
 pub mod seed;
 pub mod table;

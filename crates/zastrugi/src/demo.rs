@@ -26,7 +26,7 @@ use zastrugi_core::{
     endpoint::{Endpoint, Password},
     estate::{ArrayKind, Demand, NetRole, Part, PlaceRule, RuleKind, Subnet, Who},
     evidence::{Answer, Evidence, Probe},
-    ids::{HostId, RunId},
+    ids::{ClusterId, HostId, RunId},
     permits::Role,
     rooms::Proposal,
     rooms::clusters::CreateCluster,
@@ -79,6 +79,8 @@ const NETWORKS: [(&str, NetRole, u16, u32); 5] = [
     ("storage", NetRole::Storage, 40, 9000),
     ("migration", NetRole::Migration, 50, 9000),
 ];
+/// Where drills are carried out, at the site that takes over.
+const DRILLS: [(&str, u16); 2] = [("drill-crew", 920), ("drill-tickets", 930)];
 const FIRST_PASSWORD: &str = "first-light";
 
 pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
@@ -426,6 +428,26 @@ async fn networks(
             mtu,
             subnets: vec![subnet],
             uplinks: uplinks_for(role).map(str::to_owned).into(),
+        }));
+        carry_out(desk, admin, ask).await?;
+    }
+    if site == "Hilltop" {
+        drills(desk, admin, id).await?;
+    }
+    Ok(())
+}
+
+/// Networks that nobody of production is on, and that lead nowhere.
+async fn drills(desk: &Desk, admin: &Viewer, cluster: Option<ClusterId>) -> Result<(), Failed> {
+    for (name, vlan) in DRILLS {
+        let ask = Proposal::Networks(networks::Ask::Create(CreateNetwork {
+            name: name.into(),
+            cluster,
+            role: NetRole::Guest,
+            vlan: Some(vlan),
+            mtu: 1500,
+            subnets: vec![],
+            uplinks: uplinks_for(NetRole::Guest).map(str::to_owned).into(),
         }));
         carry_out(desk, admin, ask).await?;
     }

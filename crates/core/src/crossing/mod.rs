@@ -30,6 +30,8 @@ pub struct Crossing {
     /// What weighs most first.
     pub findings: Vec<Finding>,
     pub stages: Vec<Ahead>,
+    /// When it was looked at: ages are as of then.
+    pub at: Moment,
 }
 
 /// A stage, from the beginning of the run.
@@ -43,12 +45,22 @@ pub struct Ahead {
     pub then: Vec<(String, Span, bool)>,
 }
 
+/// Subjects of findings that a drill is not about: it finds out itself whether machines come up, and nobody of production hears it.
+pub const PROOFS: &str = "proofs";
+pub const ADDRESSES: &str = "addresses";
+pub const DRILLS: &str = "drills";
+
 /// Of so few machines each is named; of more, how many they are.
 const NAMED: usize = 6;
 
 /// `a, b and 7 more`
 pub fn listed(names: &[&str]) -> String {
-    let shown = names.iter().take(NAMED).copied().collect::<Vec<_>>().join(", ");
+    let shown = names
+        .iter()
+        .take(NAMED)
+        .copied()
+        .collect::<Vec<_>>()
+        .join(", ");
     match names.len().saturating_sub(NAMED) {
         0 => shown,
         more => format!("{shown} and {more} more"),
@@ -59,10 +71,15 @@ impl Crossing {
     /// O(machines × hosts of the clusters that they would be on).
     pub fn of(view: &View, plan: &RecoveryPlan, now: Moment) -> Crossing {
         let Some(road) = view.estate.road(plan.way) else {
-            let gone = Finding::stop(Rule::Exists, &plan.name, "Its pair is gone: nothing is replicated any more.");
+            let gone = Finding::stop(
+                Rule::Exists,
+                &plan.name,
+                "Its pair is gone: nothing is replicated any more.",
+            );
             return Crossing {
                 findings: vec![gone.remedy("Pair the sites again, and choose that pair.")],
                 stages: vec![],
+                at: now,
             };
         };
         let mut findings = Vec::new();
@@ -76,6 +93,7 @@ impl Crossing {
         Crossing {
             stages: times::laid(view, plan, stages),
             findings,
+            at: now,
         }
     }
 
@@ -84,7 +102,10 @@ impl Crossing {
         self.findings.iter().any(Finding::stops)
     }
     pub fn minds(&self) -> usize {
-        self.findings.iter().filter(|f| f.severity == Severity::Mind).count()
+        self.findings
+            .iter()
+            .filter(|f| f.severity == Severity::Mind)
+            .count()
     }
     pub fn machines(&self) -> impl Iterator<Item = &Bound> {
         self.stages.iter().flat_map(|s| &s.machines)
@@ -100,13 +121,20 @@ impl Crossing {
     }
     /// The oldest instant that anything would be brought up from.
     pub fn oldest(&self) -> Option<Moment> {
-        self.machines().filter_map(|b| Some(b.point.as_ref()?.1)).min()
+        self.machines()
+            .filter_map(|b| Some(b.point.as_ref()?.1))
+            .min()
     }
 }
 
 /// A pair that does not carry brings no newer points; what is there is there.
 fn carries(view: &View, road: Road<'_>, now: Moment) -> Option<Finding> {
     let trouble = pairing::trouble(view, road.pair, now)?;
-    let text = format!("{} does not carry as it should, so points at {} get no younger: {}", road.pair.name, road.to.site_name(&view.estate), trouble.text);
+    let text = format!(
+        "{} does not carry as it should, so points at {} get no younger: {}",
+        road.pair.name,
+        road.to.site_name(&view.estate),
+        trouble.text
+    );
     Some(Finding::mind(trouble.rule, &road.pair.name, text).because(trouble.evidence))
 }

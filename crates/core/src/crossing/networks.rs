@@ -1,6 +1,6 @@
 //! What cards would be on at the other site, and in a drill.
 
-use super::{Bound, listed};
+use super::{ADDRESSES, Bound, listed};
 use crate::{
     estate::{Estate, Network, RecoveryPlan, Road},
     finding::{Finding, Rule},
@@ -21,10 +21,21 @@ pub(super) fn mute(estate: &Estate, road: Road<'_>, stages: &[Vec<Bound>]) -> Ve
         }
     }
     let mut found = Vec::new();
-    if let Some(first) = names.first() {
-        let networks: Vec<&str> = lost.iter().filter_map(|id| estate.networks.get(id)).map(|n| n.name.as_str()).collect();
-        let text = format!("Nobody said what {} is at {site}: {} would be heard by nobody there.", listed(&networks), listed(&names));
-        found.push(Finding::stop(Rule::Vlan, *first, text).remedy(format!("Say it in pair {}.", road.pair.name)));
+    if !names.is_empty() {
+        let networks: Vec<&str> = lost
+            .iter()
+            .filter_map(|id| estate.networks.get(id))
+            .map(|n| n.name.as_str())
+            .collect();
+        let text = format!(
+            "Nobody said what {} is at {site}: {} would be heard by nobody there.",
+            listed(&networks),
+            listed(&names)
+        );
+        found.push(
+            Finding::stop(Rule::Vlan, "networks", text)
+                .remedy(format!("Say it in pair {}.", road.pair.name)),
+        );
     }
     found.extend(strangers(estate, stages));
     found
@@ -38,21 +49,33 @@ fn strangers(estate: &Estate, stages: &[Vec<Bound>]) -> Option<Finding> {
         let Some(replica) = &b.replica else { continue };
         let cards = b.machine.nics.iter().zip(&replica.nics);
         for (had, card) in cards {
-            let Some(network) = card.network.and_then(|id| estate.networks.get(&id)) else { continue };
+            let Some(network) = card.network.and_then(|id| estate.networks.get(&id)) else {
+                continue;
+            };
             let inside = |a: &std::net::IpAddr| network.subnets.iter().any(|s| s.net.contains(a));
             if network.subnets.is_empty() {
                 continue;
             }
             if let Some(address) = had.addresses.iter().find(|a| !inside(a)) {
-                because.get_or_insert_with(|| format!("{} has {address}; {} has {}", b.machine.name, network.name, subnets(network)));
+                because.get_or_insert_with(|| {
+                    format!(
+                        "{} has {address}; {} has {}",
+                        b.machine.name,
+                        network.name,
+                        subnets(network)
+                    )
+                });
                 names.push(&b.machine.name);
                 break;
             }
         }
     }
-    let first = *names.first()?;
-    let text = format!("{} keep addresses there that belong to none of the subnets: nobody finds them.", listed(&names));
-    Some(Finding::mind(Rule::Address, first, text).because(because.unwrap_or_default()).remedy("Stretch the subnet to both sites, or give their guests other addresses once they are up."))
+    names.first()?;
+    let text = format!(
+        "{} keep addresses there that belong to none of the subnets: nobody finds them.",
+        listed(&names)
+    );
+    Some(Finding::mind(Rule::Address, ADDRESSES, text).because(because.unwrap_or_default()).remedy("Stretch the subnet to both sites, or give their guests other addresses once they are up."))
 }
 
 fn subnets(network: &Network) -> String {
@@ -65,14 +88,22 @@ pub(super) fn drills(estate: &Estate, plan: &RecoveryPlan, road: Road<'_>) -> Ve
     let mut found = Vec::new();
     for (of, stands) in &plan.drills {
         let Some(network) = estate.networks.get(stands) else {
-            let of = estate.networks.get(of).map_or_else(|| of.to_string(), |n| n.name.clone());
+            let of = estate
+                .networks
+                .get(of)
+                .map_or_else(|| of.to_string(), |n| n.name.clone());
             let text = format!("The network that was to stand for {of} in a drill is gone.");
-            found.push(Finding::mind(Rule::Exists, of, text).remedy("Choose another, in the plan."));
+            found
+                .push(Finding::mind(Rule::Exists, of, text).remedy("Choose another, in the plan."));
             continue;
         };
         if let Some(why) = heard(estate, network, road) {
             let text = format!("{} is no network for drills: {why}.", network.name);
-            found.push(Finding::stop(Rule::Vlan, &network.name, text).at("drills").remedy("Choose one that nobody else is on and that no gateway leads out of."));
+            found.push(
+                Finding::stop(Rule::Vlan, &network.name, text)
+                    .at("drills")
+                    .remedy("Choose one that nobody else is on and that no gateway leads out of."),
+            );
         }
     }
     found
@@ -86,7 +117,11 @@ pub fn heard(estate: &Estate, network: &Network, road: Road<'_>) -> Option<Strin
     if let Some(gateway) = network.gateways().next() {
         return Some(format!("its gateway {gateway} leads out of it"));
     }
-    let other = |m: &&Arc<crate::estate::Machine>| m.proves.is_none() && m.deleted.is_none() && m.nics.iter().any(|n| n.network == Some(network.id));
+    let other = |m: &&Arc<crate::estate::Machine>| {
+        m.proves.is_none()
+            && m.deleted.is_none()
+            && m.nics.iter().any(|n| n.network == Some(network.id))
+    };
     if let Some(machine) = estate.machines_in(network.cluster).find(other) {
         return Some(format!("{} is on it", machine.name));
     }
@@ -94,7 +129,9 @@ pub fn heard(estate: &Estate, network: &Network, road: Road<'_>) -> Option<Strin
         return None;
     }
     let site = estate.clusters.get(&network.cluster)?.site;
-    let mut same = estate.same_domain(site, network.vlan).filter(|n| n.id != network.id);
+    let mut same = estate
+        .same_domain(site, network.vlan)
+        .filter(|n| n.id != network.id);
     // The same of another cluster there, for the same purpose, is heard by nobody else either.
     let same = same.find(|n| n.name != network.name)?;
     Some(format!("its VLAN is that of {} too", same.name))

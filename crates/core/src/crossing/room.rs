@@ -20,7 +20,9 @@ pub(super) fn placed(view: &View, road: Road<'_>, stages: &mut [Vec<Bound>]) -> 
     let mut found = Vec::new();
     let clusters: BTreeSet<ClusterId> = replicas(stages).filter_map(|m| m.cluster).collect();
     for id in clusters {
-        let Some(cluster) = estate.clusters.get(&id) else { continue };
+        let Some(cluster) = estate.clusters.get(&id) else {
+            continue;
+        };
         let hosts: Vec<Arc<Host>> = estate.hosts_in(id).cloned().collect();
         if hosts.iter().all(|h| !h.accepts_work()) {
             let text = format!("No host of {} takes machines now.", cluster.name);
@@ -29,9 +31,16 @@ pub(super) fn placed(view: &View, road: Road<'_>, stages: &mut [Vec<Bound>]) -> 
         }
         found.push(on(view, cluster, hosts, stages));
     }
-    let unknown: Vec<&str> = replicas(stages).filter(|m| m.cluster.is_none_or(|c| !estate.clusters.contains_key(&c))).map(|m| m.name.as_str()).collect();
+    let unknown: Vec<&str> = replicas(stages)
+        .filter(|m| m.cluster.is_none_or(|c| !estate.clusters.contains_key(&c)))
+        .map(|m| m.name.as_str())
+        .collect();
     if !unknown.is_empty() {
-        let text = format!("{} at {} belong to no cluster.", listed(&unknown), road.to.site_name(estate));
+        let text = format!(
+            "{} at {} belong to no cluster.",
+            listed(&unknown),
+            road.to.site_name(estate)
+        );
         found.push(Finding::stop(Rule::Place, unknown[0], text));
     }
     found
@@ -47,7 +56,11 @@ fn on(view: &View, cluster: &Cluster, hosts: Vec<Arc<Host>>, stages: &mut [Vec<B
     let mut left: Vec<String> = Vec::new();
     let mut why = String::new();
     for stage in stages.iter_mut() {
-        let here = |b: &&mut Bound| b.replica.as_ref().is_some_and(|r| r.cluster == Some(cluster.id));
+        let here = |b: &&mut Bound| {
+            b.replica
+                .as_ref()
+                .is_some_and(|r| r.cluster == Some(cluster.id))
+        };
         let mut all: Vec<&mut Bound> = stage.iter_mut().filter(here).collect();
         let machines: Vec<Machine> = all.iter().filter_map(|b| as_started(b)).collect();
         let answers = choose_all(view, &mut ledger, cluster, &machines, None);
@@ -69,7 +82,10 @@ fn on(view: &View, cluster: &Cluster, hosts: Vec<Arc<Host>>, stages: &mut [Vec<B
     let name = &cluster.name;
     if !left.is_empty() {
         let names: Vec<&str> = left.iter().map(String::as_str).collect();
-        let text = format!("{name} has no room for {}, beside those who are there.", listed(&names));
+        let text = format!(
+            "{name} has no room for {}, beside those who are there.",
+            listed(&names)
+        );
         let stop = Finding::stop(Rule::Placement, name, text).because(why);
         return stop.remedy("Add a host there, take machines out of the plan, or make room.");
     }
@@ -103,10 +119,15 @@ fn afterwards(view: &View, cluster: &Cluster, coming: Vec<(Machine, HostId)>) ->
     }
     let then = Survival::of(&view.with(estate), cluster);
     let hosts = per_host.len();
-    let text = format!("{name} has room for all {count} machines, on {hosts} hosts, beside those who are there.");
+    let text = format!(
+        "{name} has room for all {count} machines, on {hosts} hosts, beside those who are there."
+    );
     if !cluster.demand.asks() || then.meets(cluster) {
         return Finding::clear(Rule::Placement, name, text).because(then.sentence_of(cluster));
     }
-    let text = format!("{name} has room for all {count} machines, but would then not survive what it must: it {}.", then.sentence_of(cluster));
+    let text = format!(
+        "{name} has room for all {count} machines, but would then not survive what it must: it {}.",
+        then.sentence_of(cluster)
+    );
     Finding::mind(Rule::Headroom, name, text).remedy("Add a host there, or let less of it restart.")
 }

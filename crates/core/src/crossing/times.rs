@@ -17,7 +17,10 @@ const COMMAND: Span = Span::secs(1);
 
 /// From a power-on until the guest answers, as it was when a copy of this replica was booted last; else as guests do here.
 pub fn boots(view: &View, replica: Option<&Machine>) -> (Span, bool) {
-    let proofs = replica.into_iter().flat_map(Machine::replicated).filter_map(|p| p.proof.as_ref());
+    let proofs = replica
+        .into_iter()
+        .flat_map(Machine::replicated)
+        .filter_map(|p| p.proof.as_ref());
     let last = proofs.filter(|p| p.is_good()).max_by_key(|p| p.at);
     match last {
         Some(proof) => (proof.booted, true),
@@ -33,7 +36,13 @@ pub(super) fn laid(view: &View, plan: &RecoveryPlan, stages: Vec<Vec<Bound>>) ->
         let then: Vec<(String, Span, bool)> = stage.then.iter().map(|t| between(view, t)).collect();
         let after = Span(then.iter().map(|(_, time, _)| time.0).sum());
         let to = from.plus(booted(view, stage, &machines)).plus(after);
-        all.push(Ahead { name: stage.name.clone(), from, to, machines, then });
+        all.push(Ahead {
+            name: stage.name.clone(),
+            from,
+            to,
+            machines,
+            then,
+        });
         from = to;
     }
     all
@@ -77,7 +86,9 @@ mod tests {
     /// The bound of any schedule: no stage is over before its longest boot, nor later than all of them in turn.
     #[test]
     fn together_is_never_longer_than_in_turn() {
-        let small = crate::testkit::read("cluster eider\nhost 1 64\nmachine 7 db 4 on 1\nmachine 8 web 4 on 1");
+        let small = crate::testkit::read(
+            "cluster eider\nhost 1 64\nmachine 7 db 4 on 1\nmachine 8 web 4 on 1",
+        );
         let view = &small.view;
         let bound = |id: u64, secs: u64| Bound {
             machine: view.estate.machines[&crate::ids::MachineId(id)].clone(),
@@ -100,7 +111,11 @@ mod tests {
         assert_eq!(booted(view, &stage(false), &all), Span::secs(31));
         assert_eq!(booted(view, &stage(true), &all), Span::secs(52));
         let many: Vec<Bound> = (0..9).map(|_| bound(7, 20)).collect();
-        assert_eq!(booted(view, &stage(false), &many), Span::secs(23), "four calls at once: three rounds");
+        assert_eq!(
+            booted(view, &stage(false), &many),
+            Span::secs(23),
+            "four calls at once: three rounds"
+        );
         assert_eq!(booted(view, &stage(false), &[]), Span(0));
     }
 }

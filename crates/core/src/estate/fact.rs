@@ -2,7 +2,8 @@
 
 use super::{
     Array, Balancer, Cluster, Failure, FirstBoot, Front, Host, Image, Job, Machine, Network, Pair,
-    Passage, Pledge, RecoveryPlan, Schedule, Series, Site, SparePool, Store, Switch, Template, Volume,
+    Passage, Pledge, RecoveryPlan, Schedule, Series, Site, SparePool, Store, Switch, Template,
+    Volume,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -108,7 +109,7 @@ facts! {
     Series "series",
     Job "job",
     Pair "pair",
-    RecoveryPlan "plan",
+    RecoveryPlan "recovery_plan",
     Passage "passage",
 }
 

@@ -83,8 +83,8 @@ pub use network::{
 pub use outage::{Cause, Outage, Outages};
 pub use pair::{End, Pair, Road, Trouble, Way};
 pub use passage::{Arrived, Between, Passage, PassageKind, Passed};
-pub use plan::{RecoveryPlan, Stage, Then};
 pub use pen::{Change, Pen, Touched};
+pub use plan::{RecoveryPlan, Stage, Then};
 pub use pledge::{Away, Clauses, Offers, Pledge, Pledged, Point, Taker};
 pub use pooled::{DiskState, LocalDisk, PoolHealth, Pooled, Share};
 pub use proof::{Came, Proof, Question, Reply};
@@ -103,8 +103,8 @@ pub use volume::{Backing, Drift, Path, Volume};
 
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
-    MachineId, NetworkId, PairId, PassageId, PlanId, PledgeId, Revision, ScheduleId, SeriesId, SiteId, SparePoolId,
-    StoreId, SwitchId, TemplateId, VolumeId,
+    MachineId, NetworkId, PairId, PassageId, PlanId, PledgeId, Revision, ScheduleId, SeriesId,
+    SiteId, SparePoolId, StoreId, SwitchId, TemplateId, VolumeId,
 };
 use crate::moment::Moment;
 use imbl::OrdMap;

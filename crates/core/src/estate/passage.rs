@@ -86,7 +86,7 @@ pub struct Between {
     /// Known by it within its passage.
     pub mark: u64,
     pub words: String,
-    /// What somebody is asked to say; none: nobody is asked.
+    /// Somebody is asked whether that is so.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub asks: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -98,6 +98,9 @@ pub struct Between {
     pub good: Option<bool>,
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub said: String,
+    /// By which run somebody answered: that knows who it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<RunId>,
 }
 
 impl Between {
@@ -111,10 +114,9 @@ impl Passed {
     /// What it took, if it is over; what people took for their answers is not in it.
     pub fn took(&self) -> Option<Span> {
         let whole = self.ended?.since(self.began?);
-        let asked = self.then.iter().filter(|b| b.asks);
-        let asked: u64 = asked
-            .filter_map(|b| Some(b.ended?.since(b.began?).0))
-            .sum();
+        let within = |b: &&Between| b.asks && b.ended <= self.ended;
+        let asked = self.then.iter().filter(within);
+        let asked: u64 = asked.filter_map(|b| Some(b.ended?.since(b.began?).0)).sum();
         Some(Span(whole.0.saturating_sub(asked)))
     }
 }

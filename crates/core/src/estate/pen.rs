@@ -2,13 +2,13 @@
 
 use super::{
     Array, Balancer, Cluster, Estate, Fact, Failure, FirstBoot, Front, Host, Image, Job, Kind,
-    Machine, Network, Pair, Passage, Pledge, RecoveryPlan, Schedule, Series, Site, SparePool, Store,
-    Switch, Template, Volume,
+    Machine, Network, Pair, Passage, Pledge, RecoveryPlan, Schedule, Series, Site, SparePool,
+    Store, Switch, Template, Volume,
 };
 use crate::ids::{
     ArrayId, BalancerId, ClusterId, FailureId, FirstBootId, FrontId, HostId, ImageId, JobId,
-    MachineId, NetworkId, PairId, PassageId, PlanId, PledgeId, ScheduleId, SeriesId, SparePoolId, StoreId, SwitchId,
-    TemplateId, VolumeId,
+    MachineId, NetworkId, PairId, PassageId, PlanId, PledgeId, ScheduleId, SeriesId, SparePoolId,
+    StoreId, SwitchId, TemplateId, VolumeId,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -163,14 +163,7 @@ writes!(add_store, store, drop_store, stores, Store, StoreId);
 writes!(add_series, series, drop_series, series, Series, SeriesId);
 writes!(add_job, job, drop_job, jobs, Job, JobId);
 writes!(add_pair, pair, drop_pair, pairs, Pair, PairId);
-writes!(
-    add_plan,
-    plan,
-    drop_plan,
-    plans,
-    RecoveryPlan,
-    PlanId
-);
+writes!(add_plan, plan, drop_plan, plans, RecoveryPlan, PlanId);
 writes!(
     add_passage,
     passage,

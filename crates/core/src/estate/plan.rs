@@ -86,9 +86,8 @@ impl Estate {
     /// The machines of each stage. Whoever is in an earlier one is in no later one. O(machines × stages).
     pub fn in_plan(&self, plan: &RecoveryPlan) -> Vec<Vec<&Arc<Machine>>> {
         let mut taken: BTreeSet<MachineId> = BTreeSet::new();
-        let own = |m: &&Arc<Machine>| {
-            m.deleted.is_none() && m.proves.is_none() && m.replica.is_none()
-        };
+        let own =
+            |m: &&Arc<Machine>| m.deleted.is_none() && m.proves.is_none() && m.replica.is_none();
         let here = |m: &&Arc<Machine>| self.site_of(m) == Some(plan.way.from);
         // Who is named keeps that stage, wherever a label of it would put it.
         let named: BTreeSet<MachineId> = plan.stages.iter().flat_map(|s| s.named.clone()).collect();

@@ -4,8 +4,8 @@ use crate::{
     estate::{CopyPlace, Elsewhere, Estate},
     ids::{
         ArrayId, BalancerId, ClusterId, FirstBootId, FrontId, HostId, ImageId, JobId, MachineId,
-        NetworkId, PairId, PlanId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId, TemplateId,
-        VolumeId,
+        NetworkId, PairId, PlanId, PledgeId, ScheduleId, SparePoolId, StoreId, SwitchId,
+        TemplateId, VolumeId,
     },
 };
 use serde::{Deserialize, Serialize};

@@ -287,3 +287,14 @@ fn addresses_that_rested_long_enough_are_forgotten() {
 fn network() -> zastrugi_core::estate::Network {
     testkit::network(NetworkId(970), "crew")
 }
+
+/// If this fails, an entity is read as a run, a plan or a step of one, and nothing of the estate can be opened.
+#[test]
+fn no_entity_is_stored_under_a_word_of_runs() {
+    use zastrugi_core::estate::Kind;
+    for kind in Kind::ALL {
+        assert!(!["run", "plan", "step"].contains(&kind.word()), "{kind:?}");
+    }
+    let words: std::collections::BTreeSet<&str> = Kind::ALL.iter().map(|k| k.word()).collect();
+    assert_eq!(words.len(), Kind::ALL.len(), "each has its own");
+}

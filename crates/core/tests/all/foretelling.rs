@@ -7,11 +7,11 @@ use zastrugi_core::{
     ids::{ClusterId, MachineId},
     moment::Span,
     road::{Length, Work},
-    runs::LANES,
     rooms::{
         Assessment, Proposal,
         machines::{self, AfterGrace, PowerAct},
     },
+    runs::LANES,
     runs::{Object, Pace},
     testkit::{Small, machines as asked, read},
 };

@@ -266,8 +266,12 @@ fn subnet(i: usize) -> Subnet {
     }
 }
 
-/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs, locks, pairs.
-const ELSEWHERE: [Limit; 12] = [
+/// Held at other edges, with tests there: texts, scans, management networks, passwords, people, pledges, jobs, locks, pairs, plans.
+const ELSEWHERE: [Limit; 16] = [
+    limits::PLANS,
+    limits::DRILLED,
+    limits::STAGES,
+    limits::BETWEEN,
     limits::JOBS,
     limits::LOCKED,
     limits::PAIRS,

@@ -5,8 +5,8 @@ use crate::{Drivers, Outcome, Turn};
 use zastrugi_core::{
     estate::Estate,
     rooms::{
-        backups, building, drilling, growing, joining, leaving, maintenance, providing, proving, replicating,
-        restocking, restoring, scheduled, taking,
+        backups, building, drilling, growing, joining, leaving, maintenance, providing, proving,
+        replicating, restocking, restoring, scheduled, taking,
     },
     runs::Fault,
 };

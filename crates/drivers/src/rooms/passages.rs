@@ -194,7 +194,9 @@ fn reached(
                 good: proof.is_good(),
                 said: proof.words(),
             },
-            None => lost("what it answered is not known any more: its point is gone, or was proven otherwise since"),
+            None => lost(
+                "what it answered is not known any more: its point is gone, or was proven otherwise since",
+            ),
         }
     };
     passed.machines.iter().map(one).collect()

@@ -3,6 +3,7 @@
 mod bare;
 mod carriers;
 mod consoles;
+mod crossings;
 mod door;
 mod headroom;
 mod history;
@@ -92,6 +93,7 @@ pub struct Desk {
     browsers: Browsers,
     headrooms: Arc<std::sync::Mutex<Option<headroom::Cached>>>,
     promises: Arc<std::sync::Mutex<Arc<zastrugi_core::pledges::Promises>>>,
+    crossings: Arc<std::sync::Mutex<crossings::Crossings>>,
     tickets: Arc<consoles::Tickets>,
     lent: Arc<bare::Lent>,
 }
@@ -110,6 +112,7 @@ impl Desk {
             browsers: Browsers::new(key),
             headrooms: Arc::default(),
             promises: Arc::default(),
+            crossings: Arc::default(),
             tickets: Arc::default(),
             lent: Arc::default(),
         }

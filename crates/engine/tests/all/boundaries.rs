@@ -110,12 +110,12 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
         ("backups" | "restoring", "carry") => "carrying".to_owned(),
         ("backups", "store") => "stores".to_owned(),
         ("restoring", "power") => "machines".to_owned(),
-        ("proving", "try") => "answers".to_owned(),
+        ("proving" | "drilling", "try") => "answers".to_owned(),
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
             "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing" | "providing"
-            | "restocking" | "proving" | "replicating",
+            | "restocking" | "proving" | "drilling" | "replicating",
             own,
         ) => {
             format!("{own}s")
@@ -603,7 +603,7 @@ async fn assert_forgotten(lab: Lab, pool: &PgPool) {
 type Steps = BTreeMap<(RunId, usize), Step>;
 
 /// Rooms that are gone through where there are two sites.
-const BETWEEN_SITES: [&str; 2] = ["replicas", "replicating"];
+const BETWEEN_SITES: [&str; 4] = ["drilling", "passages", "replicas", "replicating"];
 
 /// If this fails, a power cut at the wrong moment does something twice, or leaves a step that nobody goes on with.
 #[sqlx::test(migrations = false)]

@@ -10,6 +10,7 @@ mod coming_back;
 mod consoles;
 mod copy_faults;
 mod disks;
+mod drilling;
 mod fallen;
 mod faults;
 mod files;

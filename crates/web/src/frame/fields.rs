@@ -41,6 +41,7 @@ const LISTS: &[&str] = &[
     "certificate",
     "clusters",
     "commands",
+    "drills",
     "file",
     "guests",
     "head",
@@ -49,6 +50,7 @@ const LISTS: &[&str] = &[
     "labels",
     "lines",
     "machines",
+    "named",
     "networks",
     "points",
     "qualities",
@@ -57,6 +59,7 @@ const LISTS: &[&str] = &[
     "reserved",
     "rows",
     "start",
+    "then",
     "unlabel",
     "volumes",
 ];
@@ -67,6 +70,11 @@ const SECRETS: &[&str] = &["password", "store_key", "current", "fresh", "again"]
 
 /// What may stand in a field of this name: how long it is, and whether it has several lines. None: anything.
 fn rule(name: &str) -> Option<(&'static Limit, bool)> {
+    // One of several rows, by its number.
+    let row = name
+        .rsplit_once('-')
+        .filter(|(_, n)| n.parse::<usize>().is_ok());
+    let name = row.map_or(name, |(name, _)| name);
     match name {
         "note" => Some((&limits::NOTE, true)),
         name if LISTS.contains(&name) => Some((&limits::LIST, true)),

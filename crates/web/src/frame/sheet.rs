@@ -390,7 +390,7 @@ pub(crate) async fn send(
     };
     match started {
         Ok(run) => {
-            let to = after(sheet, desk, run);
+            let to = after(sheet, desk, run).await;
             Ok(Sent::Started(Box::new(Redirect::to(to))))
         }
         Err(said) => {
@@ -438,9 +438,17 @@ async fn looked(
 }
 
 /// Where a person goes when a run has begun: to the run, or where it needs them.
-fn after(sheet: &Sheet, desk: &AtDesk, run: RunId) -> String {
-    let plan = desk.plan(run);
-    let elsewhere = sheet.after.zip(plan).and_then(|(after, plan)| after(&plan));
+async fn after(sheet: &Sheet, desk: &AtDesk, run: RunId) -> String {
+    let elsewhere = match sheet.after {
+        // One without steps is over by now; its plan is kept.
+        Some(after) => desk
+            .run(run)
+            .await
+            .ok()
+            .flatten()
+            .and_then(|(_, plan)| after(&plan)),
+        None => None,
+    };
     elsewhere.unwrap_or_else(|| format!("/logbook/runs/{}", run.0))
 }
 

@@ -29,6 +29,7 @@ pub(crate) fn sheets() -> impl Iterator<Item = &'static Sheet> {
         networks::SHEETS,
         pools::SHEETS,
         protect::SHEETS,
+        protect::PLAN_SHEETS,
         schedules::SHEETS,
         storage::SHEETS,
         templates::SHEETS,

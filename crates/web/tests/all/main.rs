@@ -16,6 +16,7 @@ mod markup;
 mod matrix;
 mod pages;
 mod pairs;
+mod plans;
 mod proofs;
 mod protect;
 mod settings;

@@ -17,7 +17,7 @@ use zastrugi_core::{
     units::Bytes,
 };
 
-const PAIR: u64 = 700;
+pub(crate) const PAIR: u64 = 700;
 const THERE: SiteId = SiteId(990);
 
 fn end(site: SiteId, carriers: [u64; 2], own: u64, other: u64) -> End {
@@ -33,7 +33,7 @@ fn end(site: SiteId, carriers: [u64; 2], own: u64, other: u64) -> End {
 }
 
 /// Two sites that are a pair, and a replica of machine 7 with two points at the second.
-fn estate() -> Estate {
+pub(crate) fn estate() -> Estate {
     let small = read(
         "cluster eider careless\nhost 1 512\nhost 2 512\nmachine 7 db 16 on 1\ncluster fulmar careless\nhost 3 512\nhost 4 512",
     );

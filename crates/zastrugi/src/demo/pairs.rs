@@ -8,13 +8,14 @@ use uuid::Uuid;
 use zastrugi_core::{
     estate::{Estate, Goal, Host, Way},
     ids::{HostId, SiteId},
+    moment::Span,
     pairing,
     rooms::{
         Proposal,
         backups::JobRun,
         jobs,
         pairs::{Ask, Keep, KeepEnd},
-        replicating,
+        plans, replicating,
     },
 };
 use zastrugi_engine::{Desk, Viewer};
@@ -75,7 +76,40 @@ pub(super) async fn pair(desk: &Desk, admin: &Viewer) -> Result<(), Failed> {
         begins: None,
         how: Default::default(),
     };
-    carry_out(desk, admin, Proposal::Jobs(jobs::Ask::Keep(job))).await
+    carry_out(desk, admin, Proposal::Jobs(jobs::Ask::Keep(job))).await?;
+    plan(desk, admin, way).await
+}
+
+/// The ticket shops at the other site: one first, and when that sells, all.
+async fn plan(desk: &Desk, admin: &Viewer, way: Way) -> Result<(), Failed> {
+    let stage = |row, name: &str, named: &str, who: &str, then: &str| plans::KeepStage {
+        row,
+        name: name.into(),
+        named: named.into(),
+        who: who.into(),
+        in_turn: false,
+        limit: Span::mins(5),
+        then: then.into(),
+    };
+    let stages = vec![
+        stage(
+            0,
+            "first shop",
+            "ticketing-web-1",
+            "",
+            "wait 5 s\nconfirm the first shop sells a ticket for tomorrow",
+        ),
+        stage(1, "all shops", "", "app=ticketing and role=web", ""),
+    ];
+    let keep = plans::Keep {
+        plan: None,
+        name: "ticket shops".into(),
+        way: Some(way),
+        stages,
+        drills: "crew = drill-crew\ntickets = drill-tickets".into(),
+    };
+    let ask = Proposal::Plans(plans::Ask::Keep(Box::new(keep)));
+    carry_out(desk, admin, ask).await
 }
 
 /// The first copies go over while somebody looks around.

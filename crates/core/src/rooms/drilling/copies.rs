@@ -87,22 +87,31 @@ pub(super) struct Making<'a> {
     pub plan: &'a RecoveryPlan,
     /// As it will be once those before are there.
     pub estate: Estate,
-    /// The last full copy at each host: one after the other has the whole rate.
+    /// The last copy at each host: one after the other has the whole rate.
     pub copying: BTreeMap<HostId, usize>,
     pub note: String,
 }
 
+/// A copy that is planned to be made: what is left of its steps powers it on and asks it.
+pub(super) struct Made {
+    machine: MachineId,
+    copy: MachineId,
+    name: String,
+    host: HostId,
+    pub(super) copied: usize,
+    rest: Vec<Step>,
+}
+
 impl Making<'_> {
-    /// One more copy; it is powered on once all of `gate` is done. None: it can't be made, which is said.
-    pub(super) fn one(&mut self, draft: &mut Draft<'_>, bound: &Bound, stage: usize, gate: &[usize]) -> Option<Planned> {
+    /// Copies of these, each once the one before at the same host is made.
+    pub(super) fn all(&mut self, draft: &mut Draft<'_>, bound: &[Bound], stage: usize) -> Vec<Made> {
+        bound.iter().filter_map(|b| self.one(draft, b, stage)).collect()
+    }
+
+    /// None: it can't be made, which is said.
+    fn one(&mut self, draft: &mut Draft<'_>, bound: &Bound, stage: usize) -> Option<Made> {
         let (at, _) = bound.point?;
-        let had = match Had::of(draft.view, at, draft.now) {
-            Ok(had) => had,
-            Err(why) => {
-                draft.found(why);
-                return None;
-            }
-        };
+        let had = Had::of(draft.view, at, draft.now).map_err(|why| draft.found(why)).ok()?;
         let cluster = bound.replica.as_ref()?.cluster?;
         let view = draft.view.with(self.estate.clone());
         let wanted = Copied {
@@ -117,40 +126,56 @@ impl Making<'_> {
             must: &bound.machine.must,
             with: vec![],
         };
-        let part = wanted.made(draft, &view);
-        let (copy, host) = part.planned().find_map(started).unzip();
+        let mut part = wanted.made(draft, &view);
         part.in_estate(&mut self.estate);
-        let before = host.and_then(|h| self.copying.get(&h)).copied();
-        let waits = |step: &machines::Step, _: bool| match step {
-            machines::Step::Start { .. } => gate.to_vec(),
-            machines::Step::Copy { .. } => before.into_iter().collect(),
-            machines::Step::Create { .. }
-            | machines::Step::AwaitGuest { .. }
-            | machines::Step::AskStop { .. }
-            | machines::Step::AwaitOff { .. }
-            | machines::Step::Off { .. }
-            | machines::Step::Delete { .. }
-            | machines::Step::Recover { .. }
-            | machines::Step::Purge { .. } => vec![],
-        };
+        let steps: Vec<machines::Step> = part.planned().cloned().collect();
+        part.forget_steps();
         let (asked, marked) = (wanted.asked(), wanted.marked());
-        let ours = (move |s| Step::from(asked(s)), move |e| marked(e).into());
         let name = wanted.name.clone();
-        let steps = draft.take_in_by(part, waits, |f| f, ours);
-        let (mut start, mut asks) = (None, None);
-        for (n, step) in steps.clone().zip(draft.planned().skip(steps.start)) {
-            match step {
-                Step::Machine(machines::Step::Start { .. }) => start = Some(n),
-                Step::Machine(machines::Step::Copy { via, .. }) => drop(self.copying.insert(*via, n)),
-                Step::Try(answers::Step::Try { .. }) => asks = Some(n),
-                Step::Machine(_) | Step::Passage(_) => {}
+        draft.take_in(part, &[], |f| f, (Step::Machine, move |e| marked(e).into()));
+        let (copy, host) = steps.iter().find_map(started)?;
+        let (mut copied, mut rest) = (None, Vec::new());
+        for step in steps {
+            if let machines::Step::Copy { via, .. } = step {
+                let after: Vec<usize> = self.copying.get(&via).copied().into_iter().collect();
+                let n = draft.step(Step::Machine(step), format!("Copy {} as {name}", bound.machine.name), &after, None);
+                self.copying.insert(via, n);
+                copied = Some(n);
+            } else {
+                rest.push(Step::from(asked(step)));
             }
         }
-        Some(Planned {
+        Some(Made {
             machine: bound.machine.id,
-            copy: copy?,
+            copy,
             name,
-            host: host?,
+            host,
+            copied: copied?,
+            rest,
+        })
+    }
+}
+
+impl Made {
+    /// Powered on once `gate` is done, and asked.
+    pub(super) fn booted(self, draft: &mut Draft<'_>, gate: usize) -> Option<Planned> {
+        let mut before = vec![gate, self.copied];
+        let (mut start, mut asks) = (None, None);
+        for step in self.rest {
+            let asked = matches!(step, Step::Try(answers::Step::Try { .. }));
+            let title = match asked {
+                true => format!("Ask {}", self.name),
+                false => format!("Power {} on", self.name),
+            };
+            let n = draft.step(step, title, &before, None);
+            *(if asked { &mut asks } else { &mut start }) = Some(n);
+            before = vec![n];
+        }
+        Some(Planned {
+            machine: self.machine,
+            copy: self.copy,
+            name: self.name,
+            host: self.host,
             start: start?,
             asked: asks?,
         })

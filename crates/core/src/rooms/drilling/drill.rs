@@ -2,10 +2,10 @@
 
 use super::{
     Draft, Drill, Event, Step,
-    copies::{self, Apart, Making, Planned},
+    copies::{self, Apart, Made, Making, Planned},
 };
 use crate::{
-    crossing::{Ahead, Bound, Crossing},
+    crossing::{ADDRESSES, Ahead, Bound, Crossing, DRILLS, PROOFS},
     estate::{Arrived, Between, Passage, PassageKind, Passed, RecoveryPlan, Then},
     finding::{Finding, Rule, Severity},
     ids::{MachineId, PassageId},
@@ -60,9 +60,7 @@ fn said(draft: &mut Draft<'_>, crossing: &Crossing, able: usize) {
             true => Finding { severity: Severity::Mind, ..finding.clone() },
             false => finding.clone(),
         };
-        // That it was never drilled is what this is for.
-        let stale = finding.subject == "drill";
-        if !stale {
+        if ![PROOFS, ADDRESSES, DRILLS].contains(&finding.subject.as_str()) {
             draft.found(softened);
         }
     }
@@ -88,15 +86,20 @@ impl Marks {
 
 fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPlan>, &Crossing), mut making: Making<'_>) {
     let of = Of { plan: plan.id, passage: PassageId(draft.number()) };
+    let title = std::mem::take(&mut draft.title);
+    // All copies first: a stage takes what its machines take to come up.
+    let made: Vec<Vec<Made>> = crossing.stages.iter().enumerate().map(|(n, ahead)| making.all(draft, &ahead.machines, n)).collect();
     let mut marks = Marks { next: 0 };
     let mut passed = Vec::new();
     let mut all: Vec<Planned> = Vec::new();
     let mut gate: Vec<usize> = Vec::new();
-    let title = std::mem::take(&mut draft.title);
-    for (n, (stage, ahead)) in plan.stages.iter().zip(&crossing.stages).enumerate() {
+    let last_stage = plan.stages.len().saturating_sub(1);
+    for (n, ((stage, ahead), made)) in plan.stages.iter().zip(&crossing.stages).zip(made).enumerate() {
+        let after: Vec<usize> = gate.iter().copied().chain(made.iter().map(|m| m.copied)).collect();
         let open = Step::Passage(passages::Step::Open { of, stage: n });
-        let open = draft.step(open, format!("Stage {} begins", stage.name), &gate, None);
-        let (own, mut last) = booted(draft, &mut making, ahead, n, open);
+        let open = draft.step(open, format!("Stage {} begins", stage.name), &after, None);
+        let own = booted(draft, made, stage.in_turn, open);
+        let mut last: Vec<usize> = own.iter().map(|p| p.asked).collect();
         if last.is_empty() {
             last.push(open);
         }
@@ -109,17 +112,25 @@ fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPl
             last = vec![step];
             then.push(words);
         }
+        if ask.looked_at && n == last_stage {
+            let mark = marks.one();
+            let text = "the copies were looked at and may go";
+            last = vec![heard(draft, (of, mark), text, &last)];
+            then.push(expects(mark, text.to_owned(), true));
+        }
         let close = Step::Passage(passages::Step::Close { of, stage: n, copies });
         gate = vec![draft.step(close, format!("Stage {} is over", stage.name), &last, None)];
         passed.push(expected(ahead, then));
-    }
-    if ask.looked_at {
-        gate = vec![looked_at(draft, (of, marks.one()), &mut passed, &gate)];
     }
     let gone = copies::gone(draft, &all, &gate);
     let end = Step::Passage(passages::Step::End { of });
     draft.step(end, "Write the report".into(), &gone, None);
     draft.title = title;
+    begins(draft, plan, (of, passed));
+}
+
+/// What is known of it from the beginning.
+fn begins(draft: &mut Draft<'_>, plan: &RecoveryPlan, (of, stages): (Of, Vec<Passed>)) {
     let passage = Passage {
         id: of.passage,
         plan: plan.id,
@@ -131,31 +142,37 @@ fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPl
         began: draft.now,
         ended: None,
         left: false,
-        stages: passed,
+        stages,
     };
     draft.intend(Event::Passage(passages::Event::Began(Box::new(passage))));
 }
 
-/// The copies of a stage, and what its end waits for.
-fn booted(draft: &mut Draft<'_>, making: &mut Making<'_>, ahead: &Ahead, n: usize, open: usize) -> (Vec<Planned>, Vec<usize>) {
-    let in_turn = making.plan.stages[n].in_turn;
-    let mut gate = vec![open];
+/// The copies of a stage are powered on and asked: all at once, or each once the one before has answered.
+fn booted(draft: &mut Draft<'_>, made: Vec<Made>, in_turn: bool, open: usize) -> Vec<Planned> {
+    let mut gate = open;
     let mut own = Vec::new();
-    for bound in &ahead.machines {
-        let Some(planned) = making.one(draft, bound, n, &gate) else { continue };
+    for one in made {
+        let Some(planned) = one.booted(draft, gate) else { continue };
         if in_turn {
-            gate = vec![planned.asked];
+            gate = planned.asked;
         }
         own.push(planned);
     }
-    let asked = own.iter().map(|p| p.asked).collect();
-    (own, asked)
+    own
+}
+
+/// What lies between two stages, before it has come that far.
+fn expects(mark: u64, words: String, asks: bool) -> Between {
+    Between { mark, words, asks, began: None, ended: None, good: None, said: String::new(), answer: None }
 }
 
 /// What lies between a stage and the next; answers its last step.
 fn between(draft: &mut Draft<'_>, what: &Then, (of, mark): (Of, u64), up: &[Planned], after: &[usize]) -> (usize, Between) {
     let words = what.words(draft.estate());
-    let kept = Between { mark, words: words.clone(), asks: matches!(what, Then::Confirm { .. }), began: None, ended: None, good: None, said: String::new() };
+    let kept = match what {
+        Then::Confirm { text } => expects(mark, text.clone(), true),
+        Then::Pause { .. } | Then::Run { .. } => expects(mark, words.clone(), false),
+    };
     let step = |step| Step::Passage(step);
     let last = match what {
         Then::Confirm { text } => heard(draft, (of, mark), text, after),
@@ -181,23 +198,6 @@ fn heard(draft: &mut Draft<'_>, (of, mark): (Of, u64), text: &str, after: &[usiz
     let ask = draft.step(ask, format!("Ask a person: {text}"), after, None);
     let hear = Step::Passage(passages::Step::Hear { of, mark });
     draft.step(hear, format!("Somebody has answered: {text}"), &[ask], None)
-}
-
-/// Before anything is removed, at the end of the last stage.
-fn looked_at(draft: &mut Draft<'_>, (of, mark): (Of, u64), passed: &mut [Passed], after: &[usize]) -> usize {
-    let text = "the copies were looked at and may go";
-    if let Some(last) = passed.last_mut() {
-        last.then.push(Between {
-            mark,
-            words: format!("a person confirms: {text}"),
-            asks: true,
-            began: None,
-            ended: None,
-            good: None,
-            said: String::new(),
-        });
-    }
-    heard(draft, (of, mark), text, after)
 }
 
 /// A stage as it is foretold.

@@ -41,5 +41,6 @@ pub(super) fn answer(draft: &mut Draft<'_>, id: PassageId, mark: u64, (good, not
         mark,
         good,
         note: note.trim().to_owned(),
+        by: draft.run(),
     });
 }

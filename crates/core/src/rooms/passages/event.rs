@@ -2,7 +2,7 @@
 
 use crate::{
     estate::{Between, Estate, Passage, Passed, Pen},
-    ids::{MachineId, PassageId},
+    ids::{MachineId, PassageId, RunId},
     moment::{Moment, Span},
     road::{Entry, Tale},
 };
@@ -13,7 +13,7 @@ pub enum Event {
     Opened { passage: PassageId, stage: usize, at: Moment },
     /// Somebody is waited for.
     Asked { passage: PassageId, mark: u64, at: Moment },
-    Answered { passage: PassageId, mark: u64, good: bool, note: String },
+    Answered { passage: PassageId, mark: u64, good: bool, note: String, by: RunId },
     /// What lay between two stages came to an end.
     Went { passage: PassageId, mark: u64, at: Moment, good: bool, said: String },
     Closed { passage: PassageId, stage: usize, at: Moment, reached: Vec<Reached> },
@@ -82,9 +82,10 @@ impl Tale for Event {
             Event::Began(passage) => pen.add_passage(passage),
             Event::Opened { passage, stage: n, at } => stage(pen, *passage, *n, |s| s.began = Some(*at)),
             Event::Asked { passage, mark, at } => between(pen, *passage, *mark, |b| b.began = Some(*at)),
-            Event::Answered { passage, mark, good, note } => between(pen, *passage, *mark, |b| {
+            Event::Answered { passage, mark, good, note, by } => between(pen, *passage, *mark, |b| {
                 b.good = Some(*good);
                 b.said.clone_from(note);
+                b.answer = Some(*by);
             }),
             Event::Went { passage, mark, at, good, said } => between(pen, *passage, *mark, |b| {
                 b.ended = Some(*at);

@@ -35,6 +35,8 @@ pub struct Keep {
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KeepStage {
+    /// Where it stands in the sheet: an empty one before it is none.
+    pub row: usize,
     pub name: Line,
     /// Names of machines.
     pub named: Lines,

@@ -1,6 +1,6 @@
 //! The checks before a recovery plan is kept or removed (rules, section 19).
 
-use super::{Draft, Event, Keep, KeepStage, read};
+use super::{Draft, Event, Keep, KeepStage, differ, read};
 use crate::{
     crossing::Crossing,
     estate::{RecoveryPlan, Stage, Then, Way},
@@ -49,14 +49,19 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     if had.as_ref().is_some_and(|h| **h == plan) {
         return draft.found(stop(Rule::Nothing, "name", "Nothing of the plan is changed."));
     }
-    ordered(draft, &plan);
+    let rows: Vec<usize> = ask.stages.iter().map(|s| s.row).collect();
+    ordered(draft, &plan, &rows);
     // One that does not work yet can be kept: it stands under what needs somebody until it does.
     let crossing = Crossing::of(draft.view, &plan, draft.now);
     let softer = |f: Finding| match f.stops() && f.field.is_none() {
         true => Finding { severity: Severity::Mind, ..f },
         false => f,
     };
-    told(draft, &crossing);
+    told(draft, &crossing, &rows);
+    if let Some(had) = &had {
+        let other = differ::said(draft.estate(), had, &plan);
+        draft.found_all(other);
+    }
     draft.found_all(crossing.findings.into_iter().map(softer));
     let plan = match had {
         Some(had) => RecoveryPlan { edition: had.edition.saturating_add(1), changed: draft.now, ..plan },
@@ -104,12 +109,12 @@ fn stages(draft: &mut Draft<'_>, asked: &[KeepStage]) -> Option<Vec<Stage>> {
     let mut named: BTreeMap<MachineId, usize> = BTreeMap::new();
     let mut all = Vec::new();
     for (n, ask) in asked.iter().enumerate() {
-        let stage = stage(draft, n, ask, &asked[..n]);
+        let stage = stage(draft, ask, &asked[..n]);
         for id in stage.iter().flat_map(|s| &s.named) {
             if let Some(before) = named.insert(*id, n) {
                 let name = draft.estate().machines.get(id).map_or("A machine", |m| m.name.as_str());
                 let text = format!("{name} is in stage {} already.", asked[before].name.trim());
-                draft.found(stop(Rule::Name, &format!("named:{n}"), text));
+                draft.found(stop(Rule::Name, &format!("named:{}", ask.row), text));
             }
         }
         all.push(stage);
@@ -117,10 +122,12 @@ fn stages(draft: &mut Draft<'_>, asked: &[KeepStage]) -> Option<Vec<Stage>> {
     all.into_iter().collect()
 }
 
-fn stage(draft: &mut Draft<'_>, n: usize, ask: &KeepStage, before: &[KeepStage]) -> Option<Stage> {
-    let at = |field: &str| format!("{field}:{n}");
+fn stage(draft: &mut Draft<'_>, ask: &KeepStage, before: &[KeepStage]) -> Option<Stage> {
+    let at = |field: &str| format!("{field}:{}", ask.row);
     let name = ask.name.trim().to_owned();
-    if let Err(words) = limits::GROUP.check(name.chars().count()) {
+    if name.is_empty() {
+        draft.found(stop(Rule::Name, &at("stage"), "Give it a name."));
+    } else if let Err(words) = limits::GROUP.check(name.chars().count()) {
         draft.found(stop(Rule::Name, &at("stage"), words));
     }
     if before.iter().any(|b| b.name.trim() == name) {
@@ -152,7 +159,7 @@ fn drills(draft: &mut Draft<'_>, way: Way, text: &str) -> Option<BTreeMap<crate:
 }
 
 /// A command is asked of a machine that is up by then.
-fn ordered(draft: &mut Draft<'_>, plan: &RecoveryPlan) {
+fn ordered(draft: &mut Draft<'_>, plan: &RecoveryPlan, rows: &[usize]) {
     let members: Vec<Vec<MachineId>> = draft.estate().in_plan(plan).iter().map(|s| s.iter().map(|m| m.id).collect()).collect();
     for (n, stage) in plan.stages.iter().enumerate() {
         for then in &stage.then {
@@ -161,14 +168,14 @@ fn ordered(draft: &mut Draft<'_>, plan: &RecoveryPlan) {
             if !up {
                 let name = draft.estate().machines.get(machine).map_or("The machine", |m| m.name.as_str());
                 let text = format!("{name} is in neither this stage nor one before it: it is not up by then.");
-                draft.found(stop(Rule::State, &format!("then:{n}"), text));
+                draft.found(stop(Rule::State, &format!("then:{}", rows[n]), text));
             }
         }
     }
 }
 
 /// How it would be carried out.
-fn told(draft: &mut Draft<'_>, crossing: &Crossing) {
+fn told(draft: &mut Draft<'_>, crossing: &Crossing, rows: &[usize]) {
     for (n, stage) in crossing.stages.iter().enumerate() {
         let names: Vec<&str> = stage.machines.iter().map(|b| b.machine.name.as_str()).collect();
         if names.is_empty() {
@@ -176,7 +183,7 @@ fn told(draft: &mut Draft<'_>, crossing: &Crossing) {
         }
         let time = Span(stage.to.0.saturating_sub(stage.from.0));
         let text = format!("Stage {}: {}; up in {time}.", stage.name, crate::crossing::listed(&names));
-        draft.found(Finding::clear(Rule::Label, &stage.name, text).at(&format!("who:{n}")));
+        draft.found(Finding::clear(Rule::Label, &stage.name, text).at(&format!("who:{}", rows[n])));
     }
     let asks = match crossing.asks() {
         0 => "nobody is asked anything meanwhile".to_owned(),

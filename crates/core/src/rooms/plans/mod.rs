@@ -1,6 +1,7 @@
 //! Recovery plans: who is brought up at the other site, in which order, and what lies between. Carried out by *drilling*.
 
 mod ask;
+mod differ;
 mod event;
 mod keep;
 mod read;

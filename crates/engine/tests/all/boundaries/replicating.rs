@@ -2,8 +2,9 @@
 
 use super::{BETWEEN_SITES, Steps, Tour, twins::Twins};
 use crate::{
+    drilling::{answer, asked, drill, plan},
     jobs::label,
-    lab::Lab,
+    lab::{Lab, eventually_within},
     packages::small,
     replicas::{begin, keep, pair_up, sites, two_sites},
 };
@@ -28,6 +29,7 @@ async fn tour(lab: &Lab) -> Steps {
     for _ in 0..3 {
         tour.go(begin(lab)).await;
     }
+    drilled(&mut tour).await;
     let replica = lab.machine("m-hilltop");
     tour.go(Proposal::Replicating(replicating::Ask::Start(Force {
         machine: replica,
@@ -40,6 +42,20 @@ async fn tour(lab: &Lab) -> Steps {
     tour.go(Proposal::Machines(machines::Ask::Power { machines, act }))
         .await;
     tour.steps
+}
+
+/// A plan is drilled, with all that may lie between two stages.
+async fn drilled(tour: &mut Tour<'_>) {
+    let lab = tour.lab;
+    tour.go(plan(
+        lab,
+        "confirm it looks right\nwait 1 s\nin m run service shell",
+    ))
+    .await;
+    let run = lab.start(drill(lab, false)).await;
+    eventually_within("somebody is asked", 60, || asked(lab).is_some()).await;
+    tour.go(answer(lab, true)).await;
+    tour.end(run).await;
 }
 
 /// If this fails, a power cut while bytes go between two sites does something twice, or leaves a replica that nobody goes on with.

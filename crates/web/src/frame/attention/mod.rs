@@ -3,6 +3,7 @@
 mod beneath;
 mod hosts;
 mod pairs;
+mod plans;
 mod points;
 mod promises;
 
@@ -35,6 +36,7 @@ pub(crate) struct Need {
 
 /// What it follows from, beside the clock.
 struct Seen<'a> {
+    desk: &'a Desk,
     view: &'a View,
     headrooms: &'a Headrooms,
     promises: &'a Arc<Promises>,
@@ -78,6 +80,7 @@ pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> (Arc<Vec<Need>>, Arc<Outa
     let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
     let promises = &desk.promises();
     let seen = Seen {
+        desk,
         view,
         headrooms,
         promises,
@@ -122,6 +125,7 @@ fn compute(
     all.extend(points::failed(estate, site));
     all.extend(points::unusual(estate, site));
     all.extend(pairs::lame(estate, site));
+    all.extend(plans::plans(seen.desk, estate, site));
     all.extend(hosts::renamed(estate, site));
     all.extend(rules(view, site));
     // A cluster whose storage is gone survives nothing: that is said once, with its cause.

@@ -6,6 +6,7 @@ use super::{
     jobs::{self, JobRow},
     key_of,
     pairs::{self, PairRow},
+    plans::{self, PlanRow},
     stores::StoreRow,
     week::Week,
 };
@@ -78,6 +79,7 @@ struct List {
     pledges: Vec<PledgeRow>,
     stores: Vec<StoreRow>,
     pairs: Vec<PairRow>,
+    plans: Vec<PlanRow>,
     jobs: Vec<JobRow>,
     week: String,
     may_store: bool,
@@ -257,6 +259,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         pledges: pledge_rows(estate, &here),
         stores: super::stores::rows(estate),
         pairs: pairs::rows(&view, desk.now()),
+        plans: plans::rows(desk),
         jobs: jobs::rows(estate),
         week: render(&Week::of(&view, desk.now(), None)),
         may_store: signed.may(Act::Storage),

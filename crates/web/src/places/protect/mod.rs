@@ -13,6 +13,7 @@ mod machine;
 mod make_store;
 mod pair_sheets;
 mod pairs;
+mod plans;
 mod pledge;
 mod pledge_file;
 mod point;
@@ -22,10 +23,12 @@ mod replica_point;
 pub(crate) mod restore;
 mod series;
 mod stores;
+mod typed;
 mod week;
 
 pub(crate) use clauses::key;
 pub(crate) use list::at_site;
+pub(crate) use plans::SHEETS as PLAN_SHEETS;
 pub(crate) use replica::ReplicaOf;
 
 use crate::frame::sheet::Sheet;
@@ -71,7 +74,7 @@ pub(crate) const SHEETS: &[Sheet] = &[
 ];
 
 pub(crate) fn routes() -> Vec<Route> {
-    routes![
+    let own = routes![
         list::show,
         list::list_part,
         pledge::show,
@@ -97,7 +100,8 @@ pub(crate) fn routes() -> Vec<Route> {
         jobs::page_part,
         pairs::show,
         pairs::page_part
-    ]
+    ];
+    own.into_iter().chain(plans::routes()).collect()
 }
 
 /// The shape of a standing.

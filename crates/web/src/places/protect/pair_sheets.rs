@@ -1,5 +1,6 @@
 //! The sheets of pairs: one that keeps both ends with what is what at the other, and one that removes.
 
+use super::typed::Typed;
 use crate::frame::{
     AtDesk, Fields,
     consequences::Wrong,
@@ -322,14 +323,6 @@ pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a,
         let probes: Vec<Probe> = pairing::probes(&view.estate, &ends);
         desk.try_ends(probes).await;
     })
-}
-
-#[derive(Template)]
-#[template(path = "places/protect/typed_name.html")]
-struct Typed {
-    id: u64,
-    name: String,
-    typed: String,
 }
 
 pub(crate) fn remove(view: &View, fields: &Fields) -> Filled {

@@ -78,12 +78,12 @@ struct WayRow {
 }
 
 /// What was found, with its shape.
-struct Seen {
-    glyph: &'static str,
-    subject: String,
-    text: String,
-    evidence: String,
-    remedy: String,
+pub(super) struct Seen {
+    pub(super) glyph: &'static str,
+    pub(super) subject: String,
+    pub(super) text: String,
+    pub(super) evidence: String,
+    pub(super) remedy: String,
 }
 
 /// A replica that came over it.
@@ -118,7 +118,7 @@ struct PairPage {
     may: bool,
 }
 
-fn seen(f: Finding) -> Seen {
+pub(super) fn seen(f: Finding) -> Seen {
     Seen {
         glyph: match f.severity {
             Severity::Stop => "down",

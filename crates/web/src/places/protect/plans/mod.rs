@@ -1,0 +1,38 @@
+//! Recovery plans: a table of them, one with how it would go now, the sheets that keep, drill and answer one, and reports of how it went.
+
+mod answer;
+mod drill;
+mod file;
+mod keep;
+mod lanes;
+mod list;
+mod page;
+mod passage;
+mod report;
+
+pub(super) use list::{PlanRow, rows};
+
+use crate::frame::sheet::Sheet;
+use rocket::{Route, routes};
+use zastrugi_core::permits::Act;
+
+pub(crate) const SHEETS: &[Sheet] = &[
+    Sheet::new("plan", Act::Machines, "protect", keep::fill)
+        .looking(keep::look)
+        .merging(),
+    Sheet::new("remove-plan", Act::Machines, "protect", keep::remove),
+    Sheet::new("drill", Act::Machines, "protect", drill::fill),
+    Sheet::new("answer-plan", Act::Machines, "protect", answer::fill).leading(answer::after),
+];
+
+pub(crate) fn routes() -> Vec<Route> {
+    routes![
+        page::show,
+        page::page_part,
+        file::save,
+        file::schema,
+        passage::show,
+        passage::page_part,
+        report::csv,
+    ]
+}

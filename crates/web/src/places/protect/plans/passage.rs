@@ -1,0 +1,230 @@
+//! How a plan was carried out: a report that can be printed, and the same as CSV.
+
+use super::{
+    lanes::Lanes,
+    page::{Asked, Went, asked, went},
+};
+use crate::frame::{
+    AtDesk, Page, Problem, Query, Signed, Window, page as whole, part, sheet::render, time,
+};
+use crate::places::logbook::lately::{Line, lately};
+use crate::places::protect::prove;
+use askama::Template;
+use rocket::get;
+use std::collections::BTreeMap;
+use zastrugi_core::{
+    estate::{Arrived, Between, Passage, Passed},
+    ids::PassageId,
+    moment::Moment,
+    permits::Act,
+};
+
+struct StageRow {
+    name: String,
+    began: String,
+    foretold: String,
+    took: String,
+    came: String,
+    then: Vec<ThenRow>,
+}
+
+/// Who answered, by the mark of what was asked.
+pub(super) type Answered = BTreeMap<u64, String>;
+
+struct ThenRow {
+    asks: bool,
+    glyph: &'static str,
+    words: String,
+    said: String,
+    ended: String,
+}
+
+struct MachineRow {
+    stage: String,
+    id: u64,
+    name: String,
+    point: String,
+    taken: String,
+    lost: String,
+    host: String,
+    booted: String,
+    glyph: &'static str,
+    said: String,
+}
+
+#[derive(Template)]
+#[template(path = "places/protect/plans/passage.html", blocks = ["body"])]
+struct PassagePage {
+    id: u64,
+    plan: u64,
+    plan_there: bool,
+    title: String,
+    sentence: String,
+    went: Went,
+    ended: String,
+    way: String,
+    run: u64,
+    asked: Option<Asked>,
+    lanes: String,
+    stages: Vec<StageRow>,
+    rows: Vec<MachineRow>,
+    window: Window,
+    query: String,
+    events: Vec<Line>,
+    may: bool,
+}
+
+fn glyph(good: Option<bool>, began: bool) -> &'static str {
+    match (good, began) {
+        (Some(true), _) => "steady",
+        (Some(false), _) => "down",
+        (None, true) => "running",
+        (None, false) => "unknown",
+    }
+}
+
+fn then_row(b: &Between, who: &Answered) -> ThenRow {
+    let state = match (b.good, b.asks, b.began.is_some()) {
+        (Some(true), true, _) => "confirmed",
+        (Some(false), true, _) => "denied",
+        (Some(true), false, _) => "done",
+        (Some(false), false, _) => "not well",
+        (None, true, true) => "somebody is waited for",
+        (None, _, _) => "has not come that far",
+    };
+    let by = who
+        .get(&b.mark)
+        .map_or_else(String::new, |w| format!(" by {w}"));
+    let said = match b.said.as_str() {
+        "" => format!("{state}{by}"),
+        said => format!("{state}{by}: {said}"),
+    };
+    ThenRow {
+        asks: b.asks,
+        glyph: glyph(b.good, b.began.is_some()),
+        words: b.words.clone(),
+        said,
+        ended: b.ended.map_or_else(String::new, time),
+    }
+}
+
+fn stage_row(s: &Passed, who: &Answered) -> StageRow {
+    let good = s.machines.iter().filter(|m| m.good == Some(true)).count();
+    StageRow {
+        name: s.name.clone(),
+        began: s.began.map_or_else(String::new, time),
+        foretold: s.foretold.to_string(),
+        took: s.took().map_or_else(String::new, |t| t.to_string()),
+        came: format!("{good} of {}", s.machines.len()),
+        then: s.then.iter().map(|b| then_row(b, who)).collect(),
+    }
+}
+
+/// What would have been lost, had it been carried out in earnest when it began.
+fn lost(began: Moment, m: &Arrived) -> String {
+    began.since(m.taken).to_string()
+}
+
+fn machine_row(passage: &Passage, s: &Passed, m: &Arrived) -> MachineRow {
+    MachineRow {
+        stage: s.name.clone(),
+        id: m.machine.0,
+        name: m.name.clone(),
+        point: prove::path(m.point),
+        taken: time(m.taken),
+        lost: lost(passage.began, m),
+        host: m.host.clone(),
+        booted: m.booted.map_or_else(String::new, |b| b.to_string()),
+        glyph: glyph(m.good, s.began.is_some()),
+        said: match (m.good, s.began) {
+            (Some(_), _) => m.said.clone(),
+            (None, Some(_)) => "under way".into(),
+            (None, None) => "has not come that far".into(),
+        },
+    }
+}
+
+fn sentence(p: &Passage) -> String {
+    let (came, of) = p.came();
+    let stage = p
+        .stages
+        .iter()
+        .find(|s| s.began.is_some() && s.ended.is_none());
+    match (p.is_open(), p.left, stage) {
+        (true, _, Some(stage)) => format!(
+            "Stage {} goes on; {came} of {of} machines are through.",
+            stage.name
+        ),
+        (true, _, None) if came == 0 => format!("Copies of {of} machines are being made."),
+        (true, _, None) => "What was brought up is being removed.".into(),
+        (_, true, _) => format!("It was given up; {came} of {of} machines had come up well."),
+        _ => format!("{came} of {of} machines came up well."),
+    }
+}
+
+/// The runs by which somebody answered know who it was.
+pub(super) async fn answered(desk: &AtDesk, passage: &Passage) -> Result<Answered, Problem> {
+    let all = passage.stages.iter().flat_map(|s| &s.then);
+    let mut who = Answered::new();
+    for (mark, run) in all.filter_map(|b| Some((b.mark, b.answer?))) {
+        if let Some((run, _)) = desk.run(run).await? {
+            who.insert(mark, run.by.name.clone());
+        }
+    }
+    Ok(who)
+}
+
+async fn build(
+    signed: &Signed,
+    desk: &AtDesk,
+    id: u64,
+    query: &Query,
+) -> Result<PassagePage, Problem> {
+    let estate = desk.look().estate;
+    let gone = || Problem::not_found("This report");
+    let passage = estate.passages.get(&PassageId(id)).ok_or_else(gone)?;
+    let all: Vec<(&Passed, &Arrived)> = passage
+        .stages
+        .iter()
+        .flat_map(|s| s.machines.iter().map(move |m| (s, m)))
+        .collect();
+    let (window, range) = Window::of(&format!("/protect/passages/{id}"), query, all.len());
+    let who = answered(desk, passage).await?;
+    let kind = match passage.kind {
+        zastrugi_core::estate::PassageKind::Drill => "Drill",
+    };
+    Ok(PassagePage {
+        id,
+        plan: passage.plan.0,
+        plan_there: estate.plans.contains_key(&passage.plan),
+        title: format!("{kind} of {}", passage.name),
+        sentence: sentence(passage),
+        went: went(passage),
+        ended: passage.ended.map_or_else(String::new, time),
+        way: passage.way.clone(),
+        run: passage.run.0,
+        asked: asked(Some(passage)),
+        lanes: render(&Lanes::went(passage)),
+        stages: passage.stages.iter().map(|s| stage_row(s, &who)).collect(),
+        rows: all[range]
+            .iter()
+            .map(|(s, m)| machine_row(passage, s, m))
+            .collect(),
+        window,
+        query: query.0.with("", ""),
+        events: lately(desk, &passage.plan.to_string()).await?,
+        may: signed.may(Act::Machines),
+    })
+}
+
+#[get("/protect/passages/<id>")]
+pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64, query: Query) -> Page {
+    let body = build(&signed, desk, id, &query).await?;
+    let title = body.title.clone();
+    whole(&signed, desk, "protect", &title, &body)
+}
+
+#[get("/protect/passages/<id>/part")]
+pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64, query: Query) -> Page {
+    part(&build(&signed, desk, id, &query).await?.as_body())
+}
