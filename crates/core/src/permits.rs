@@ -29,6 +29,8 @@ pub enum Act {
     Clusters,
     /// Arrays, volumes, networks.
     Storage,
+    /// Say what is done when a site is gone; that is tried and carried out by whoever runs machines.
+    Plans,
     /// Send images that machines boot from.
     Images,
     People,
@@ -36,13 +38,14 @@ pub enum Act {
 }
 
 impl Act {
-    pub const ALL: [Act; 9] = [
+    pub const ALL: [Act; 10] = [
         Act::Look,
         Act::Machines,
         Act::Purge,
         Act::Hosts,
         Act::Clusters,
         Act::Storage,
+        Act::Plans,
         Act::Images,
         Act::People,
         Act::Settings,
@@ -127,5 +130,6 @@ mod tests {
         assert!(!Permits::of(Role::Viewer).allow(Act::Machines));
         assert!(!Permits::of(Role::Operator).allow(Act::Hosts));
         assert!(!Permits::of(Role::Operator).allow(Act::Purge));
+        assert!(!Permits::of(Role::Operator).allow(Act::Plans));
     }
 }

@@ -512,7 +512,7 @@ fn a_drill_counts_for_the_plan_as_it_was_then() {
     put(&mut small, plan(vec![stage("all", &[7])]));
     let said = |small: &Small| {
         let all = crossing(small).findings;
-        all.into_iter().find(|f| f.subject == "drill").unwrap()
+        all.into_iter().find(|f| f.subject == "drills").unwrap()
     };
     assert_eq!(
         (said(&small).severity, said(&small).text.contains("never")),

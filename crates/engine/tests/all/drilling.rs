@@ -176,7 +176,7 @@ async fn a_host_that_refuses_is_waited_out_and_one_that_is_given_up_is_over(pool
     for host in ["h3", "h4"] {
         lab.standins.world.add_fault(Fault {
             device: host.into(),
-            call: "/start".into(),
+            call: "/power".into(),
             kind: FaultKind::Refuse,
             times: 1,
         });

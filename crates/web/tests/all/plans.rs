@@ -136,6 +136,11 @@ async fn a_plan_shows_whether_it_would_work_and_who_is_in_it(pool: PgPool) {
         assert!(said.contains(expected), "{expected}: {said}");
     }
     assert!(page.contains("/sheet/drill?id=750"));
+    let operator = house.sign_in("otto").await;
+    let (_, page) = house
+        .get(&operator, &format!("/protect/plans/{PLAN}"))
+        .await;
+    assert!(page.contains("/sheet/drill") && !page.contains("/sheet/plan"));
     let viewer = house.sign_in("vera").await;
     let (_, page) = house.get(&viewer, &format!("/protect/plans/{PLAN}")).await;
     assert!(!page.contains("/sheet/"), "nothing for whoever may not");
@@ -220,7 +225,7 @@ async fn a_report_tells_what_was_foretold_and_what_it_took(pool: PgPool) {
 #[sqlx::test(migrations = false)]
 async fn the_sheet_of_a_plan_keeps_what_was_typed(pool: PgPool) {
     let house = House::of(&pool, &planned()).await;
-    let cookie = house.sign_in("otto").await;
+    let cookie = house.sign_in("ada").await;
     let (status, fresh) = house.get(&cookie, "/sheet/plan").await;
     assert_eq!(status, Status::Ok);
     assert!(fresh.contains("name=\"stage-0\"") && !fresh.contains("name=\"stage-1\""));
@@ -246,7 +251,7 @@ async fn the_sheet_of_a_plan_keeps_what_was_typed(pool: PgPool) {
 #[sqlx::test(migrations = false)]
 async fn a_saved_plan_is_loaded_again_and_compared(pool: PgPool) {
     let house = House::of(&pool, &planned()).await;
-    let cookie = house.sign_in("otto").await;
+    let cookie = house.sign_in("ada").await;
     let (status, saved) = house.get(&cookie, "/protect/plans/750/file").await;
     assert_eq!(status, Status::Ok);
     let mut read = file::read(&saved).unwrap();

@@ -6,6 +6,7 @@ mod beneath;
 mod browser;
 mod building;
 mod demo;
+mod drill;
 mod first_day;
 mod headroom;
 mod joining;

@@ -15,9 +15,6 @@ use crate::{
 };
 use std::{collections::BTreeMap, sync::Arc};
 
-/// What a command may take until it ends well.
-const COMMAND: Span = Span::mins(2);
-
 pub(super) fn drill(draft: &mut Draft<'_>, ask: &Drill) {
     "Drill a recovery plan".clone_into(&mut draft.title);
     let Some(plan) = draft.estate().plans.get(&ask.plan).cloned() else {
@@ -108,7 +105,7 @@ fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPl
         let mut then = Vec::new();
         for what in &stage.then {
             let mark = marks.one();
-            let (step, words) = between(draft, what, (of, mark), &all, &last);
+            let (step, words) = between(draft, (what, stage.limit), (of, mark), &all, &last);
             last = vec![step];
             then.push(words);
         }
@@ -167,7 +164,7 @@ fn expects(mark: u64, words: String, asks: bool) -> Between {
 }
 
 /// What lies between a stage and the next; answers its last step.
-fn between(draft: &mut Draft<'_>, what: &Then, (of, mark): (Of, u64), up: &[Planned], after: &[usize]) -> (usize, Between) {
+fn between(draft: &mut Draft<'_>, (what, limit): (&Then, Span), (of, mark): (Of, u64), up: &[Planned], after: &[usize]) -> (usize, Between) {
     let words = what.words(draft.estate());
     let kept = match what {
         Then::Confirm { text } => expects(mark, text.clone(), true),
@@ -179,7 +176,7 @@ fn between(draft: &mut Draft<'_>, what: &Then, (of, mark): (Of, u64), up: &[Plan
         Then::Pause { time } => draft.step(step(passages::Step::Pause { of, mark, time: *time }), format!("Wait {time}"), after, None),
         Then::Run { machine, command } => match up.iter().find(|p| p.machine == *machine) {
             Some(copy) => {
-                let run = passages::Step::Command { of, mark, machine: copy.copy, host: copy.host, command: command.clone(), limit: COMMAND };
+                let run = passages::Step::Command { of, mark, machine: copy.copy, host: copy.host, command: command.clone(), limit };
                 draft.step(step(run), format!("In {}: {command}", copy.name), &[after, &[copy.start]].concat(), None)
             }
             None => {

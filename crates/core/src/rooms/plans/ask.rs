@@ -52,7 +52,7 @@ impl Asked for Ask {
     type Step = Step;
 
     fn acts(&self) -> BTreeSet<Act> {
-        BTreeSet::from([Act::Machines])
+        BTreeSet::from([Act::Plans])
     }
 
     fn assess(&self, draft: &mut Draft<'_, Step>) {

@@ -24,7 +24,7 @@ struct Hits {
 }
 
 /// (words, link, who may)
-const COMMANDS: [(&str, &str, Act); 22] = [
+const COMMANDS: [(&str, &str, Act); 24] = [
     ("create machines", "/sheet/new-machines", Act::Machines),
     ("find hosts", "/hosts/look", Act::Hosts),
     ("record fault domains", "/sheet/fault-domains", Act::Hosts),
@@ -44,6 +44,8 @@ const COMMANDS: [(&str, &str, Act); 22] = [
     ("create a network", "/sheet/new-network", Act::Storage),
     ("connect a switch", "/sheet/connect-switch", Act::Storage),
     ("go to networks", "/networks", Act::Look),
+    ("go to protect", "/protect", Act::Look),
+    ("plan a recovery", "/sheet/plan", Act::Plans),
     ("go to the logbook", "/logbook", Act::Look),
     ("look at events", "/logbook/events", Act::Look),
     ("machines that are off", "/machines?state=off", Act::Look),

@@ -125,8 +125,35 @@ pub(super) fn called(estate: &Estate, named: &dyn Fn(&str) -> bool) -> Vec<Thing
         each(&mut first_boots(estate, &named)),
         each(&mut shared(estate, &named)),
         each(&mut pools(estate, &named)),
+        each(&mut protecting(estate, &named)),
     ];
     all.into_iter().flatten().collect()
+}
+
+/// What protects machines: pledges, jobs, recovery plans, pairs and stores.
+fn protecting<'a>(
+    estate: &'a Estate,
+    named: &'a dyn Fn(&str) -> bool,
+) -> impl Iterator<Item = Thing> + 'a {
+    let thing = |kind, id: u64, name: &str, place, at: &str| {
+        Thing::new(kind, id, name, place, &format!("/protect/{at}/"))
+    };
+    let none = String::new;
+    let plans = estate.plans.values().filter(|p| named(&p.name));
+    let plans = plans.map(move |p| {
+        let way = estate.way_name(p.way);
+        thing("recovery plan", p.id.0, &p.name, way, "plans")
+    });
+    let jobs = estate.jobs.values().filter(|j| named(&j.name));
+    let jobs = jobs.map(move |j| thing("job", j.id.0, &j.name, j.to.name(estate), "jobs"));
+    let pairs = estate.pairs.values().filter(|p| named(&p.name));
+    let pairs = pairs.map(move |p| thing("pair", p.id.0, &p.name, none(), "pairs"));
+    let stores = estate.stores.values().filter(|s| named(&s.name));
+    let stores =
+        stores.map(move |s| thing("store", s.id.0, &s.name, site(estate, s.site), "stores"));
+    let pledges = estate.pledges.values().filter(|p| named(&p.name));
+    let pledges = pledges.map(move |p| thing("pledge", p.id.0, &p.name, none(), "pledges"));
+    plans.chain(jobs).chain(pairs).chain(stores).chain(pledges)
 }
 
 fn arrays<'a>(

@@ -17,10 +17,10 @@ use rocket::{Route, routes};
 use zastrugi_core::permits::Act;
 
 pub(crate) const SHEETS: &[Sheet] = &[
-    Sheet::new("plan", Act::Machines, "protect", keep::fill)
+    Sheet::new("plan", Act::Plans, "protect", keep::fill)
         .looking(keep::look)
         .merging(),
-    Sheet::new("remove-plan", Act::Machines, "protect", keep::remove),
+    Sheet::new("remove-plan", Act::Plans, "protect", keep::remove),
     Sheet::new("drill", Act::Machines, "protect", drill::fill),
     Sheet::new("answer-plan", Act::Machines, "protect", answer::fill).leading(answer::after),
 ];

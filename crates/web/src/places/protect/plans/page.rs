@@ -69,7 +69,9 @@ struct PlanPage {
     facts: Vec<(&'static str, String)>,
     went: Vec<Went>,
     events: Vec<Line>,
+    /// Drill and answer; change and remove.
     may: bool,
+    may_plan: bool,
 }
 
 fn in_stage(estate: &Estate, stage: &str, b: &Bound, now: Moment) -> InStage {
@@ -215,6 +217,7 @@ async fn build(
             .collect(),
         events: lately(desk, &plan.id.to_string()).await?,
         may: signed.may(Act::Machines),
+        may_plan: signed.may(Act::Plans),
     })
 }
 

@@ -69,6 +69,7 @@ struct PassagePage {
     stages: Vec<StageRow>,
     rows: Vec<MachineRow>,
     window: Window,
+    whole: bool,
     query: String,
     events: Vec<Line>,
     may: bool,
@@ -189,6 +190,9 @@ async fn build(
         .flat_map(|s| s.machines.iter().map(move |m| (s, m)))
         .collect();
     let (window, range) = Window::of(&format!("/protect/passages/{id}"), query, all.len());
+    // On paper nobody turns to the next window; a drill has no more than can be printed.
+    let whole = query.0.get("whole") == "1";
+    let range = if whole { 0..all.len() } else { range };
     let who = answered(desk, passage).await?;
     let kind = match passage.kind {
         zastrugi_core::estate::PassageKind::Drill => "Drill",
@@ -211,6 +215,7 @@ async fn build(
             .map(|(s, m)| machine_row(passage, s, m))
             .collect(),
         window,
+        whole,
         query: query.0.with("", ""),
         events: lately(desk, &passage.plan.to_string()).await?,
         may: signed.may(Act::Machines),
