@@ -15,6 +15,8 @@ pub(in super::super) struct PlanRow {
     pub(in super::super) machines: usize,
     pub(in super::super) glyph: &'static str,
     pub(in super::super) state: String,
+    /// What stops it first.
+    pub(in super::super) why: String,
     pub(in super::super) up_in: String,
     pub(in super::super) drilled: String,
 }
@@ -23,7 +25,7 @@ pub(in super::super) struct PlanRow {
 pub(super) fn state(crossing: &Crossing) -> (&'static str, String) {
     let first = crossing.findings.iter().find(|f| f.stops());
     match (first, crossing.minds()) {
-        (Some(f), _) => ("down", f.text.clone()),
+        (Some(_), _) => ("down", "would not work now".into()),
         (None, 0) => ("steady", "would work now".into()),
         (None, 1) => (
             "mind",
@@ -57,6 +59,7 @@ pub(in super::super) fn rows(desk: &Desk) -> Vec<PlanRow> {
     let row = |id: &PlanId| {
         let (plan, crossing) = desk.crossing(*id)?;
         let (glyph, state) = state(&crossing);
+        let mut stops = crossing.findings.iter().filter(|f| f.stops());
         Some(PlanRow {
             id: plan.id.0,
             name: plan.name.clone(),
@@ -64,7 +67,11 @@ pub(in super::super) fn rows(desk: &Desk) -> Vec<PlanRow> {
             machines: crossing.machines().count(),
             glyph,
             state,
-            up_in: crossing.time().to_string(),
+            why: stops.next().map_or_else(String::new, |f| f.text.clone()),
+            up_in: match crossing.is_stopped() {
+                true => String::new(),
+                false => crossing.time().to_string(),
+            },
             drilled: drilled(&estate, plan.id, plan.edition),
         })
     };

@@ -140,16 +140,10 @@ fn sentence(estate: &Estate, plan: &RecoveryPlan, crossing: &Crossing, now: Mome
         (n, stages) => format!("{n} machines in {stages} stages"),
     };
     let lost = match crossing.oldest() {
-        Some(oldest) => format!(
-            "; of what they hold the last {} at most would be lost",
-            now.since(oldest)
-        ),
+        Some(oldest) => format!(", at most {} lost", now.since(oldest)),
         None => String::new(),
     };
-    format!(
-        "{way}: {who}, up {} after somebody begins{lost}.",
-        crossing.time()
-    )
+    format!("{way}: {who}; up in {}{lost}.", crossing.time())
 }
 
 fn facts(estate: &Estate, plan: &RecoveryPlan) -> Vec<(&'static str, String)> {

@@ -61,6 +61,7 @@ struct PassagePage {
     title: String,
     sentence: String,
     went: Went,
+    began: String,
     ended: String,
     way: String,
     run: u64,
@@ -204,7 +205,11 @@ async fn build(
         title: format!("{kind} of {}", passage.name),
         sentence: sentence(passage),
         went: went(passage),
-        ended: passage.ended.map_or_else(String::new, time),
+        // With the day: it may be read on paper, and later.
+        began: format!("{} UTC", passage.began.stamp()),
+        ended: passage
+            .ended
+            .map_or_else(String::new, |at| format!("{} UTC", at.stamp())),
         way: passage.way.clone(),
         run: passage.run.0,
         asked: asked(Some(passage)),
