@@ -221,6 +221,21 @@ async fn a_report_tells_what_was_foretold_and_what_it_took(pool: PgPool) {
     assert!(words(&plan).contains("1 of 1 came up") || words(&plan).contains("all 1 came up well"));
 }
 
+/// If this fails, an auditor who comes after a plan was removed finds nothing.
+#[sqlx::test(migrations = false)]
+async fn reports_of_a_plan_that_is_gone_are_found(pool: PgPool) {
+    let mut e = with(drilled(false));
+    e.remove(zastrugi_core::estate::Kind::RecoveryPlan, PLAN);
+    let house = House::of(&pool, &e).await;
+    let cookie = house.sign_in("vera").await;
+    let (_, list) = house.get(&cookie, "/protect").await;
+    assert!(words(&list).contains("Reports of plans that are gone"));
+    assert!(list.contains("/protect/passages/760") && !list.contains("har<i>bour"));
+    let (status, report) = house.get(&cookie, "/protect/passages/760").await;
+    assert_eq!(status, Status::Ok);
+    assert!(!report.contains("/protect/plans/750"));
+}
+
 /// If this fails, what was typed is lost, or a stage that was emptied comes back.
 #[sqlx::test(migrations = false)]
 async fn the_sheet_of_a_plan_keeps_what_was_typed(pool: PgPool) {

@@ -15,8 +15,7 @@ use zastrugi_core::{
         Proposal,
         backups::JobRun,
         edits::{self, Set, Target},
-        jobs,
-        machines::{self, PowerAct},
+        jobs, machines,
         pairs::{Ask as Pairs, Keep as KeepPair, KeepEnd},
         replicating,
     },
@@ -59,10 +58,6 @@ async fn two_sites(desk: &Desk, net: &str) -> Viewer {
     let create = machines::Ask::Create(Box::new(skiff));
     done(desk, &admin, Proposal::Machines(create)).await;
     let id = desk.look().estate.machine_named("skiff").unwrap().id;
-    let act = PowerAct::On { host: None };
-    let machines = vec![id];
-    let on = machines::Ask::Power { machines, act };
-    done(desk, &admin, Proposal::Machines(on)).await;
     let label = edits::Ask::Edit {
         targets: vec![Target::Machine(id)],
         sets: vec![Set::Label {

@@ -93,7 +93,8 @@ impl Work for Step {
 
     fn pause(&self) -> Span {
         match self {
-            Step::Hear { .. } => Span::secs(2),
+            // Whoever looks oftener only makes pages look too.
+            Step::Hear { .. } => Span::secs(5),
             Step::Open { .. } | Step::Ask { .. } | Step::Pause { .. } | Step::Command { .. } | Step::Close { .. } | Step::End { .. } => Span::secs(1),
         }
     }

@@ -58,6 +58,7 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
         false => f,
     };
     told(draft, &crossing, &rows);
+    commands(draft, &plan);
     if let Some(had) = &had {
         let other = differ::said(draft.estate(), had, &plan);
         draft.found_all(other);
@@ -171,6 +172,15 @@ fn ordered(draft: &mut Draft<'_>, plan: &RecoveryPlan, rows: &[usize]) {
                 draft.found(stop(Rule::State, &format!("then:{}", rows[n]), text));
             }
         }
+    }
+}
+
+/// What runs in guests is said before it is kept.
+fn commands(draft: &mut Draft<'_>, plan: &RecoveryPlan) {
+    let all = plan.stages.iter().flat_map(|s| &s.then);
+    if { all }.any(|t| matches!(t, Then::Run { .. })) {
+        let text = "Commands run in guests with the rights of their agents, every time that the plan is drilled or carried out.";
+        draft.found(Finding::mind(Rule::Guest, &plan.name, text));
     }
 }
 

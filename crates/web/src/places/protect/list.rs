@@ -80,6 +80,8 @@ struct List {
     stores: Vec<StoreRow>,
     pairs: Vec<PairRow>,
     plans: Vec<PlanRow>,
+    /// Reports of plans that are gone.
+    left: Vec<(u64, String, String)>,
     jobs: Vec<JobRow>,
     week: String,
     may_store: bool,
@@ -261,6 +263,7 @@ fn build(signed: &Signed, desk: &AtDesk, query: &Query) -> List {
         stores: super::stores::rows(estate),
         pairs: pairs::rows(&view, desk.now()),
         plans: plans::rows(desk),
+        left: plans::left(estate),
         jobs: jobs::rows(estate),
         week: render(&Week::of(&view, desk.now(), None)),
         may_store: signed.may(Act::Storage),

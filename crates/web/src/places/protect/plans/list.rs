@@ -54,6 +54,22 @@ pub(super) fn drilled(estate: &Estate, plan: PlanId, edition: u32) -> String {
     format!("{at}: {came} of {of} came up{changed}")
 }
 
+/// Reports of plans that are not there any more, newest first: where each is, of what, when.
+pub(in super::super) fn left(estate: &Estate) -> Vec<(u64, String, String)> {
+    let gone = estate.passages.values();
+    let gone = gone.filter(|p| !estate.plans.contains_key(&p.plan));
+    let mut all: Vec<_> = gone.collect();
+    all.sort_by_key(|p| std::cmp::Reverse(p.began));
+    let row = |p: &std::sync::Arc<Passage>| {
+        let what = format!("{} of {}", p.kind.word(), p.name);
+        (p.id.0, what, time(p.began))
+    };
+    all.into_iter().take(LEFT).map(row).collect()
+}
+
+/// So many of those are shown.
+const LEFT: usize = 20;
+
 pub(in super::super) fn rows(desk: &Desk) -> Vec<PlanRow> {
     let estate = desk.look().estate;
     let row = |id: &PlanId| {

@@ -10,7 +10,7 @@ mod page;
 mod passage;
 mod report;
 
-pub(super) use list::{PlanRow, rows};
+pub(super) use list::{PlanRow, left, rows};
 
 use crate::frame::sheet::Sheet;
 use rocket::{Route, routes};
