@@ -30,12 +30,11 @@ impl Desk {
     pub fn crossing(&self, id: PlanId) -> Option<(Arc<RecoveryPlan>, Arc<Crossing>)> {
         let (view, now) = (self.look(), self.now());
         let plan = view.estate.plans.get(&id)?.clone();
-        let lock = || {
-            self.crossings
-                .lock()
-                .unwrap_or_else(PoisonError::into_inner)
-        };
-        if let Some(seen) = lock().get(&id) {
+        let kept = self
+            .crossings
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        if let Some(seen) = kept.get(&id) {
             let same = Arc::ptr_eq(&seen.plan, &plan);
             let reports = view.estate.passages.ptr_eq(&seen.estate.passages);
             let fresh = Arc::ptr_eq(&seen.estate, &view.estate) || now.since(seen.at) < FRESH;
@@ -43,7 +42,14 @@ impl Desk {
                 return Some((plan, seen.found.clone()));
             }
         }
-        // Others who ask meanwhile compute it too: nobody waits for a plan that is none of theirs.
+        drop(kept);
+        self.crossing_now(id)
+    }
+
+    /// The same as it is this moment. Others who ask meanwhile compute it too: nobody waits for a plan that is none of theirs.
+    pub fn crossing_now(&self, id: PlanId) -> Option<(Arc<RecoveryPlan>, Arc<Crossing>)> {
+        let (view, now) = (self.look(), self.now());
+        let plan = view.estate.plans.get(&id)?.clone();
         let found = Arc::new(Crossing::of(&view, &plan, now));
         let seen = Seen {
             plan: plan.clone(),
@@ -51,7 +57,10 @@ impl Desk {
             at: now,
             found: found.clone(),
         };
-        let mut kept = lock();
+        let mut kept = self
+            .crossings
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
         kept.retain(|id, _| view.estate.plans.contains_key(id));
         kept.insert(id, seen);
         drop(kept);

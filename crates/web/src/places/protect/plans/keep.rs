@@ -141,11 +141,12 @@ fn row(estate: &Estate, fields: &Fields, n: usize, had: Option<&Stage>) -> Row {
     }
 }
 
+/// Of each pair first what leads from its first site.
 fn ways(estate: &Estate) -> Vec<(String, String)> {
-    let all = estate.pairs.values().flat_map(|p| p.ways());
-    let mut all: Vec<_> = all.map(|w| (key(w), estate.way_name(w))).collect();
-    all.sort_by(|a, b| a.1.cmp(&b.1));
-    all
+    let mut pairs: Vec<_> = estate.pairs.values().collect();
+    pairs.sort_by(|a, b| a.name.cmp(&b.name));
+    let all = pairs.into_iter().flat_map(|p| p.ways());
+    all.map(|w| (key(w), estate.way_name(w))).collect()
 }
 
 /// One stage more, or what a saved plan says.

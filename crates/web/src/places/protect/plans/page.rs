@@ -172,10 +172,15 @@ async fn build(
     signed: &Signed,
     desk: &AtDesk,
     id: u64,
-    query: &Query,
+    (query, opened): (&Query, bool),
 ) -> Result<PlanPage, Problem> {
     let gone = || Problem::not_found("This plan");
-    let (plan, crossing) = desk.crossing(PlanId(id)).ok_or_else(gone)?;
+    // Whoever opens it sees how it is now; what is refreshed beneath their eyes may be a few seconds older.
+    let found = match opened {
+        true => desk.crossing_now(PlanId(id)),
+        false => desk.crossing(PlanId(id)),
+    };
+    let (plan, crossing) = found.ok_or_else(gone)?;
     let (view, now) = (desk.look(), crossing.at);
     let estate = &view.estate;
     let all: Vec<(&str, &Bound)> = crossing
@@ -220,12 +225,12 @@ const SHOWN: usize = 20;
 
 #[get("/protect/plans/<id>")]
 pub(crate) async fn show(signed: Signed, desk: &AtDesk, id: u64, query: Query) -> Page {
-    let body = build(&signed, desk, id, &query).await?;
+    let body = build(&signed, desk, id, (&query, true)).await?;
     let title = body.name.clone();
     whole(&signed, desk, "protect", &title, &body)
 }
 
 #[get("/protect/plans/<id>/part")]
 pub(crate) async fn page_part(signed: Signed, desk: &AtDesk, id: u64, query: Query) -> Page {
-    part(&build(&signed, desk, id, &query).await?.as_body())
+    part(&build(&signed, desk, id, (&query, false)).await?.as_body())
 }
