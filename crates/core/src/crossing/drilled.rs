@@ -1,6 +1,6 @@
 //! When a plan was last drilled, and whether it is still that plan.
 
-use super::DRILLS;
+use super::{Bound, DRILLS, listed};
 use crate::{
     estate::{Estate, Passage, PassageKind, RecoveryPlan},
     finding::{Finding, Rule},
@@ -10,7 +10,12 @@ use crate::{
 /// A drill that lies further back says little.
 const OLD: Span = Span::days(180);
 
-pub(super) fn last(estate: &Estate, plan: &RecoveryPlan, now: Moment) -> Finding {
+pub(super) fn last(
+    estate: &Estate,
+    plan: &RecoveryPlan,
+    stages: &[Vec<Bound>],
+    now: Moment,
+) -> Finding {
     let name = DRILLS;
     let all = estate.passages_of(plan.id);
     let drill = |p: &&&std::sync::Arc<Passage>| p.kind == PassageKind::Drill && p.ended.is_some();
@@ -34,6 +39,21 @@ pub(super) fn last(estate: &Estate, plan: &RecoveryPlan, now: Moment) -> Finding
         return mind(format!(
             "It was last drilled {ago} ago, and was changed since."
         ));
+    }
+    // Labels let machines come in without a change of the plan.
+    let untried = |b: &&Bound| {
+        let mut all = last.stages.iter().flat_map(|s| &s.machines);
+        !all.any(|m| m.machine == b.machine.id)
+    };
+    let new: Vec<&str> = stages
+        .iter()
+        .flatten()
+        .filter(untried)
+        .map(|b| b.machine.name.as_str())
+        .collect();
+    if !new.is_empty() {
+        let names = listed(&new);
+        return mind(format!("It was last drilled {ago} ago, without {names}."));
     }
     if !last.is_good() {
         return mind(format!(

@@ -88,7 +88,7 @@ impl Crossing {
         findings.extend(room::placed(view, road, &mut stages));
         findings.extend(networks::mute(&view.estate, road, &stages));
         findings.extend(networks::drills(&view.estate, plan, road));
-        findings.push(drilled::last(&view.estate, plan, now));
+        findings.push(drilled::last(&view.estate, plan, &stages, now));
         findings.sort_by_key(|f| std::cmp::Reverse(f.severity));
         Crossing {
             stages: times::laid(view, plan, stages),

@@ -55,6 +55,9 @@ pub struct Passed {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ended: Option<Moment>,
     pub machines: Vec<Arrived>,
+    /// Who belonged to it and could not be tried, as nothing of them could be booted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<String>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub then: Vec<Between>,
 }
@@ -131,6 +134,7 @@ impl Passage {
         let between = self.stages.iter().flat_map(|s| &s.then);
         let good = |g: Option<bool>| g == Some(true);
         self.ended.is_some()
+            && self.stages.iter().all(|s| s.left_out.is_empty())
             && machines.clone().all(|m| good(m.good))
             && between.clone().all(|b| good(b.good))
     }
@@ -139,8 +143,13 @@ impl Passage {
         let machines = || self.stages.iter().flat_map(|s| &s.machines);
         (
             machines().filter(|m| m.good == Some(true)).count(),
-            machines().count(),
+            machines().count() + self.left_out().count(),
         )
+    }
+    /// Who could not be tried.
+    pub fn left_out(&self) -> impl Iterator<Item = &str> {
+        let all = self.stages.iter().flat_map(|s| &s.left_out);
+        all.map(String::as_str)
     }
     /// The oldest instant that anything was brought up from.
     pub fn oldest(&self) -> Option<Moment> {

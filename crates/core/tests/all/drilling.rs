@@ -271,6 +271,14 @@ fn who_can_not_be_booted_is_left_out_and_said() {
             .any(|f| f.text.contains("1 machines of the plan are left out"))
     );
     sound(&said, &[2]);
+    let mut begun = Small {
+        view: small.view.clone(),
+        ..testkit::read("cluster eider")
+    };
+    begun.begin(said.accept().unwrap());
+    let passage = begun.view.estate.passage_open(PLAN).unwrap().clone();
+    assert_eq!(passage.left_out().collect::<Vec<_>>(), ["web-0"]);
+    assert_eq!(passage.came(), (0, 3), "who was left out is one of them");
     on(&mut small, 20, |m| m.replica = None);
     on(&mut small, 201, |m| m.replica = None);
     let said = assessed(&small, &drill(false));
@@ -279,6 +287,27 @@ fn who_can_not_be_booted_is_left_out_and_said() {
             .iter()
             .any(|f| f.text.contains("Nothing of it could be booted"))
     );
+}
+
+/// If this fails, a report tells of a command as done that nobody could try.
+#[test]
+fn a_command_in_a_guest_that_is_left_out_is_not_called_done() {
+    let mut small = fleet(1);
+    on(&mut small, 200, |m| m.replica = None);
+    let (machine, command) = (MachineId(100), "true".to_owned());
+    let then = vec![Then::Run { machine, command }];
+    let all = Stage {
+        then,
+        ..stage("all", &[7, 100])
+    };
+    put(&mut small, plan(vec![all]));
+    let said = assessed(&small, &drill(false));
+    let kinds: Vec<Is> = said.steps().iter().map(|s| is(&s.step)).collect();
+    assert!(kinds.iter().all(|k| !matches!(k, Is::Between(_))));
+    sound(&said, &[1]);
+    small.begin(said.accept().unwrap());
+    let passage = small.view.estate.passage_open(PLAN).unwrap();
+    assert_eq!(passage.stages[0].then[0].good, None);
 }
 
 #[test]

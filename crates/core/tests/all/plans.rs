@@ -240,26 +240,26 @@ fn what_can_not_be_meant_is_refused_at_its_field() {
         ("name", |k| k.name = "".into()),
         ("way", |k| k.way = None),
         ("way", gone),
-        ("stage:0", |k| k.stages.clear()),
-        ("named:0", |k| k.stages[0].named = "nobody".into()),
-        ("named:0", |k| k.stages[0].named = "db, db".into()),
-        ("named:0", |k| k.stages[0].named = "".into()),
-        ("named:1", |k| {
+        ("stage-0", |k| k.stages.clear()),
+        ("named-0", |k| k.stages[0].named = "nobody".into()),
+        ("named-0", |k| k.stages[0].named = "db, db".into()),
+        ("named-0", |k| k.stages[0].named = "".into()),
+        ("named-1", |k| {
             k.stages.push(keep_stage("two", "web-0 db"));
         }),
-        ("stage:1", |k| k.stages.push(keep_stage("all", "web-0"))),
-        ("who:0", |k| k.stages[0].who = "env=prod or".into()),
-        ("limit:0", |k| k.stages[0].limit = Span::secs(1)),
-        ("limit:0", |k| k.stages[0].limit = Span::mins(500)),
-        ("then:0", |k| k.stages[0].then = "dance".into()),
+        ("stage-1", |k| k.stages.push(keep_stage("all", "web-0"))),
+        ("who-0", |k| k.stages[0].who = "env=prod or".into()),
+        ("limit-0", |k| k.stages[0].limit = Span::secs(1)),
+        ("limit-0", |k| k.stages[0].limit = Span::mins(500)),
+        ("then-0", |k| k.stages[0].then = "dance".into()),
         // It is not up by then.
-        ("then:0", |k| {
+        ("then-0", |k| {
             k.stages[0].then = "in web-0 run true".into();
             k.stages.push(keep_stage("two", "web-0"));
         }),
         ("drills", |k| k.drills = "crew".into()),
         ("drills", |k| k.drills = "crew = nowhere".into()),
-        ("then:0", |k| {
+        ("then-0", |k| {
             k.stages[0].then = "wait 1 s\n"
                 .repeat(limits::BETWEEN.most + 1)
                 .as_str()
@@ -295,7 +295,7 @@ fn there_are_only_so_many_and_no_two_of_a_name() {
     let mut small = fleet(0);
     let many = 0..=limits::STAGES.most;
     let many = many.map(|n| keep_stage(&n.to_string(), "db")).collect();
-    assert_eq!(at(&small, keep(many)), ["stage:0"]);
+    assert_eq!(at(&small, keep(many)), ["stage-0"]);
     put(&mut small, plan(vec![stage("all", &[7])]));
     assert_eq!(at(&small, keep(one())), ["name"]);
 }
@@ -500,6 +500,7 @@ fn drilled(edition: u32, age: Span, good: bool) -> Passage {
                 good: Some(good),
                 said: String::new(),
             }],
+            left_out: vec![],
             then: vec![],
         }],
     }

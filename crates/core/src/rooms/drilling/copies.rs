@@ -37,10 +37,12 @@ pub(super) struct Apart<'a> {
 }
 
 impl<'a> Apart<'a> {
-    pub(super) fn of(estate: &Estate, plan: &'a RecoveryPlan, clusters: &BTreeSet<ClusterId>) -> Apart<'a> {
+    pub(super) fn of(estate: &Estate, plan: &'a RecoveryPlan, (clusters, road): (&BTreeSet<ClusterId>, Road<'_>)) -> Apart<'a> {
         let ends = |id: &ClusterId| {
             let mut all = estate.networks.values();
-            let found = all.find(|n| n.cluster == *id && n.ready && n.is_isolated() && n.subnets.is_empty())?;
+            let ends = |n: &&Arc<Network>| n.cluster == *id && n.ready && n.is_isolated() && n.subnets.is_empty();
+            // Copies have the addresses of their originals: whoever is on it would meet them.
+            let found = all.find(|n| ends(n) && crossing::heard(estate, n, road).is_none())?;
             Some((*id, found.clone()))
         };
         Apart { plan, alone: clusters.iter().filter_map(ends).collect() }

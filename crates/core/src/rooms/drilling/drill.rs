@@ -33,7 +33,7 @@ pub(super) fn drill(draft: &mut Draft<'_>, ask: &Drill) {
         return draft.found(Finding::stop(Rule::Nothing, &plan.name, "Nothing of it could be booted.").at("plan"));
     }
     let clusters = copies::clusters(&bound);
-    let apart = Apart::of(draft.estate(), &plan, &clusters);
+    let apart = Apart::of(draft.estate(), &plan, (&clusters, road));
     apart.told(draft, road, &bound);
     let there: Vec<_> = clusters.iter().filter_map(|id| draft.estate().clusters.get(id)).collect();
     copies::bytes(draft, &bound, &there);
@@ -106,7 +106,7 @@ fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPl
         for what in &stage.then {
             let mark = marks.one();
             let (step, words) = between(draft, (what, stage.limit), (of, mark), &all, &last);
-            last = vec![step];
+            last = step.map_or(last, |step| vec![step]);
             then.push(words);
         }
         if ask.looked_at && n == last_stage {
@@ -163,8 +163,8 @@ fn expects(mark: u64, words: String, asks: bool) -> Between {
     Between { mark, words, asks, began: None, ended: None, good: None, said: String::new(), answer: None }
 }
 
-/// What lies between a stage and the next; answers its last step.
-fn between(draft: &mut Draft<'_>, (what, limit): (&Then, Span), (of, mark): (Of, u64), up: &[Planned], after: &[usize]) -> (usize, Between) {
+/// What lies between a stage and the next; answers its last step, and none where it can't be tried: then it is kept as what was not.
+fn between(draft: &mut Draft<'_>, (what, limit): (&Then, Span), (of, mark): (Of, u64), up: &[Planned], after: &[usize]) -> (Option<usize>, Between) {
     let words = what.words(draft.estate());
     let kept = match what {
         Then::Confirm { text } => expects(mark, text.clone(), true),
@@ -172,18 +172,17 @@ fn between(draft: &mut Draft<'_>, (what, limit): (&Then, Span), (of, mark): (Of,
     };
     let step = |step| Step::Passage(step);
     let last = match what {
-        Then::Confirm { text } => heard(draft, (of, mark), text, after),
-        Then::Pause { time } => draft.step(step(passages::Step::Pause { of, mark, time: *time }), format!("Wait {time}"), after, None),
+        Then::Confirm { text } => Some(heard(draft, (of, mark), text, after)),
+        Then::Pause { time } => Some(draft.step(step(passages::Step::Pause { of, mark, time: *time }), format!("Wait {time}"), after, None)),
         Then::Run { machine, command } => match up.iter().find(|p| p.machine == *machine) {
             Some(copy) => {
                 let run = passages::Step::Command { of, mark, machine: copy.copy, host: copy.host, command: command.clone(), limit };
-                draft.step(step(run), format!("In {}: {command}", copy.name), &[after, &[copy.start]].concat(), None)
+                Some(draft.step(step(run), format!("In {}: {command}", copy.name), &[after, &[copy.start]].concat(), None))
             }
             None => {
                 let text = format!("Nothing of it can be booted, so this is not tried: {words}.");
                 draft.found(Finding::mind(Rule::Guest, "drill", text));
-                let pause = passages::Step::Pause { of, mark, time: Span(0) };
-                draft.step(step(pause), format!("Not tried: {words}"), after, None)
+                None
             }
         },
     };
@@ -218,6 +217,7 @@ fn expected(ahead: &Ahead, then: Vec<Between>) -> Passed {
         began: None,
         ended: None,
         machines: machines.collect(),
+        left_out: ahead.machines.iter().filter(|b| b.point.is_none()).map(|b| b.machine.name.clone()).collect(),
         then,
     }
 }

@@ -227,6 +227,11 @@ pub(super) fn remove(draft: &mut Draft<'_>, id: PairId, typed: &Line) {
         let text = format!("Jobs replicate over it: {}.", jobs.join(", "));
         draft.found(stop(Rule::State, "typed", text).remedy("Remove them first, or let them copy elsewhere."));
     }
+    let plans: Vec<String> = draft.estate().plans_over(id).map(|p| p.name.clone()).collect();
+    if !plans.is_empty() {
+        let text = format!("Recovery plans lead over it: {}.", plans.join(", "));
+        draft.found(stop(Rule::State, "typed", text).remedy("Remove them first, or let them lead over another pair."));
+    }
     let replicas = draft.estate().replicas_over(id).count();
     if replicas > 0 {
         let text = format!("{replicas} replicas came over it. They stay, nothing brings them up to date any more, and no promise rests on them.");

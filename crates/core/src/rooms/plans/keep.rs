@@ -100,11 +100,11 @@ fn way(draft: &mut Draft<'_>, way: Option<Way>) -> Option<Way> {
 /// All of them, or what is wrong with each, at its field.
 fn stages(draft: &mut Draft<'_>, asked: &[KeepStage]) -> Option<Vec<Stage>> {
     if asked.is_empty() {
-        draft.found(stop(Rule::Nothing, "stage:0", "Give the first stage a name."));
+        draft.found(stop(Rule::Nothing, "stage-0", "Give the first stage a name."));
         return None;
     }
     if let Err(words) = limits::STAGES.check(asked.len()) {
-        draft.found(stop(Rule::Count, "stage:0", words));
+        draft.found(stop(Rule::Count, "stage-0", words));
         return None;
     }
     let mut named: BTreeMap<MachineId, usize> = BTreeMap::new();
@@ -115,7 +115,7 @@ fn stages(draft: &mut Draft<'_>, asked: &[KeepStage]) -> Option<Vec<Stage>> {
             if let Some(before) = named.insert(*id, n) {
                 let name = draft.estate().machines.get(id).map_or("A machine", |m| m.name.as_str());
                 let text = format!("{name} is in stage {} already.", asked[before].name.trim());
-                draft.found(stop(Rule::Name, &format!("named:{}", ask.row), text));
+                draft.found(stop(Rule::Name, &format!("named-{}", ask.row), text));
             }
         }
         all.push(stage);
@@ -124,7 +124,7 @@ fn stages(draft: &mut Draft<'_>, asked: &[KeepStage]) -> Option<Vec<Stage>> {
 }
 
 fn stage(draft: &mut Draft<'_>, ask: &KeepStage, before: &[KeepStage]) -> Option<Stage> {
-    let at = |field: &str| format!("{field}:{}", ask.row);
+    let at = |field: &str| format!("{field}-{}", ask.row);
     let name = ask.name.trim().to_owned();
     if name.is_empty() {
         draft.found(stop(Rule::Name, &at("stage"), "Give it a name."));
@@ -169,7 +169,7 @@ fn ordered(draft: &mut Draft<'_>, plan: &RecoveryPlan, rows: &[usize]) {
             if !up {
                 let name = draft.estate().machines.get(machine).map_or("The machine", |m| m.name.as_str());
                 let text = format!("{name} is in neither this stage nor one before it: it is not up by then.");
-                draft.found(stop(Rule::State, &format!("then:{}", rows[n]), text));
+                draft.found(stop(Rule::State, &format!("then-{}", rows[n]), text));
             }
         }
     }
@@ -193,7 +193,7 @@ fn told(draft: &mut Draft<'_>, crossing: &Crossing, rows: &[usize]) {
         }
         let time = Span(stage.to.0.saturating_sub(stage.from.0));
         let text = format!("Stage {}: {}; up in {time}.", stage.name, crate::crossing::listed(&names));
-        draft.found(Finding::clear(Rule::Label, &stage.name, text).at(&format!("who:{}", rows[n])));
+        draft.found(Finding::clear(Rule::Label, &stage.name, text).at(&format!("who-{}", rows[n])));
     }
     let asks = match crossing.asks() {
         0 => "nobody is asked anything meanwhile".to_owned(),

@@ -25,6 +25,7 @@ struct StageRow {
     foretold: String,
     took: String,
     came: String,
+    left_out: String,
     then: Vec<ThenRow>,
 }
 
@@ -85,13 +86,14 @@ fn glyph(good: Option<bool>, began: bool) -> &'static str {
     }
 }
 
-fn then_row(b: &Between, who: &Answered) -> ThenRow {
+fn then_row(b: &Between, over: bool, who: &Answered) -> ThenRow {
     let state = match (b.good, b.asks, b.began.is_some()) {
         (Some(true), true, _) => "confirmed",
         (Some(false), true, _) => "denied",
         (Some(true), false, _) => "done",
         (Some(false), false, _) => "not well",
         (None, true, true) => "somebody is waited for",
+        (None, _, _) if over => "was not tried",
         (None, _, _) => "has not come that far",
     };
     let by = who
@@ -117,8 +119,13 @@ fn stage_row(s: &Passed, who: &Answered) -> StageRow {
         began: s.began.map_or_else(String::new, time),
         foretold: s.foretold.to_string(),
         took: s.took().map_or_else(String::new, |t| t.to_string()),
-        came: format!("{good} of {}", s.machines.len()),
-        then: s.then.iter().map(|b| then_row(b, who)).collect(),
+        came: format!("{good} of {}", s.machines.len() + s.left_out.len()),
+        left_out: s.left_out.join(", "),
+        then: s
+            .then
+            .iter()
+            .map(|b| then_row(b, s.ended.is_some(), who))
+            .collect(),
     }
 }
 

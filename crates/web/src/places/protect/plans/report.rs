@@ -71,6 +71,15 @@ impl Row {
             ..Row::default()
         }
     }
+    fn of_left_out(name: &str) -> Row {
+        Row {
+            what: "machine",
+            name: name.to_owned(),
+            came: came(None),
+            said: "left out: nothing of it could be booted".into(),
+            ..Row::default()
+        }
+    }
     fn of_between(b: &Between, who: &Answered) -> Row {
         Row {
             what: if b.asks { "asked" } else { "between" },
@@ -112,9 +121,11 @@ pub(crate) async fn csv(
     let who = answered(desk, passage).await?;
     let rows = passage.stages.iter().flat_map(|s| {
         let machines = s.machines.iter().map(Row::of_machine);
+        let left = s.left_out.iter().map(|name| Row::of_left_out(name));
         let between = s.then.iter().map(|b| Row::of_between(b, &who));
         let all = std::iter::once(Row::of_stage(s))
             .chain(machines)
+            .chain(left)
             .chain(between);
         all.map(|r| r.cells(passage, &s.name)).collect::<Vec<_>>()
     });
