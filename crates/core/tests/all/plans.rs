@@ -529,6 +529,19 @@ fn a_drill_counts_for_the_plan_as_it_was_then() {
         with(drilled(1, Span::days(2), true)).severity,
         Severity::Clear
     );
+    let left = |p: Passage| Passage {
+        stages: vec![Passed {
+            left_out: vec!["gig".into()],
+            ..p.stages[0].clone()
+        }],
+        ..p
+    };
+    let some = with(left(drilled(1, Span::days(2), true)));
+    assert!(some.text.contains("good end"), "not all was tried");
+    let mut grown = fleet(1);
+    put(&mut grown, plan(vec![stage("all", &[7, 100])]));
+    grown.alter(|e| e.put(Fact::Passage(Arc::new(drilled(1, Span::days(2), true)))));
+    assert!(said(&grown).text.contains("without web-0"));
     assert!(
         with(drilled(2, Span::days(2), true))
             .text
