@@ -88,12 +88,14 @@ fn replica(
         ends: None,
         whole: None,
         group: None,
+        equal: None,
         proof: None,
     };
     m.replica = Some(Box::new(Replica {
         of: of.uuid,
         name: of.name.clone(),
         pair: PAIR,
+        astray: false,
         disks: of
             .disks
             .iter()

@@ -130,6 +130,11 @@ macro_rules! rooms {
                     $(Step::$Room(step) => step.length()),*
                 }
             }
+            fn may_be_left(&self) -> bool {
+                match self {
+                    $(Step::$Room(step) => step.may_be_left()),*
+                }
+            }
             fn pause(&self) -> Span {
                 match self {
                     $(Step::$Room(step) => step.pause()),*
@@ -266,6 +271,7 @@ rooms! {
     Plans plans,
     Passages passages,
     Drilling drilling,
+    Handover handover,
     Replicas replicas,
     Replicating replicating,
     Refreshing refreshing,

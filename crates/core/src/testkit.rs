@@ -341,10 +341,8 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         None => (MachineState::Off, Wanted::Off),
     };
     let label = opts.get("label").map(|l| {
-        (
-            l.split(':').next().unwrap_or(l).to_owned(),
-            l.split(':').nth(1).unwrap_or("").to_owned(),
-        )
+        let (key, value) = l.split_once(':').unwrap_or((l, ""));
+        (key.to_owned(), value.to_owned())
     });
     Machine {
         id: MachineId(id),
@@ -404,6 +402,9 @@ fn machine(words: &[&str], opts: &BTreeMap<&str, &str>, cluster: &Cluster) -> Ma
         must: vec![],
         proves: None,
         replica: None,
+        crossed: None,
+        was: vec![],
+        points: vec![],
         first_boot: None,
         properties: Default::default(),
         shares: vec![],

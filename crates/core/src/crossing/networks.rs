@@ -86,7 +86,8 @@ fn subnets(network: &Network) -> String {
 /// What stands for which network in a drill: nobody of production may hear anything of it.
 pub(super) fn drills(estate: &Estate, plan: &RecoveryPlan, road: Road<'_>) -> Vec<Finding> {
     let mut found = Vec::new();
-    for (of, stands) in &plan.drills {
+    let here = |of: &NetworkId| estate.site_of_network(*of) == Some(road.to.site);
+    for (of, stands) in plan.drills.iter().filter(|(of, _)| here(of)) {
         let Some(network) = estate.networks.get(stands) else {
             let of = estate
                 .networks

@@ -64,7 +64,7 @@ impl AnyPoint {
                 estate.machines.get(&replica)?.replica.as_ref()?.of
             }
         };
-        estate.machine_with_uuid(&of)
+        estate.whose(&of)
     }
 
     /// Where its bytes lie.

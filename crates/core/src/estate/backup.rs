@@ -144,9 +144,23 @@ pub struct StoredPoint {
     /// When everything was last read for a point of this place; none: nobody knows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub whole: Option<super::Whole>,
+    /// That both sides hold the same was looked at afterwards.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub equal: Option<Equal>,
     /// What came of a copy of it that was booted; none: nobody tried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<Box<super::Proof>>,
+}
+
+/// What both sides said of what they hold, by SHA-256 of each extent of 4 MiB that the last copy touched, was the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Equal {
+    pub at: Moment,
+    /// How many were read at both sides.
+    pub extents: u64,
+    /// Those are all that there are.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub all: bool,
 }
 
 /// Which recovery point.
@@ -311,16 +325,17 @@ impl Estate {
         &'a self,
         machine: &Machine,
     ) -> impl Iterator<Item = &'a Arc<Series>> + use<'a> {
-        self.backups_with(machine.uuid)
+        let all = self.identities(machine).into_iter();
+        all.flat_map(move |uuid| self.backups_with(uuid))
     }
     /// The same of a machine by its own identity, also when it is gone.
     pub fn backups_with(&self, machine: Uuid) -> impl Iterator<Item = &Arc<Series>> {
         let ids = self.index.backups.all(&machine);
         ids.filter_map(|id| self.series.get(id))
     }
-    /// What one store has of it.
+    /// What one store has of it as it lies now: the next copy goes on there.
     pub fn backups_at<'a>(&'a self, machine: &Machine, store: StoreId) -> Option<&'a Arc<Series>> {
-        self.backups_of(machine).find(|s| s.store == store)
+        self.backups_with(machine.uuid).find(|s| s.store == store)
     }
     /// Points whose time is over; not those that nobody can take away yet.
     pub fn over(

@@ -107,6 +107,10 @@ pub(super) struct Index {
     pub(super) fallen: OrdSet<(HostId, MachineId)>,
     pub(super) by_name: OrdMap<Arc<str>, MachineId>,
     pub(super) by_uuid: OrdMap<uuid::Uuid, MachineId>,
+    /// By identities that they had before.
+    pub(super) was: OrdMap<uuid::Uuid, MachineId>,
+    /// Not where they belong, or with points of the time when they were replicas.
+    pub(super) crossed: OrdSet<MachineId>,
     /// Two may have the same one: a record that somebody copied.
     pub(super) by_mac: Shared<Arc<str>, MachineId>,
     pub(super) by_address: OrdMap<Arc<str>, HostId>,
@@ -168,6 +172,12 @@ impl Index {
         }
         self.by_name.insert(machine.name.as_str().into(), id);
         self.by_uuid.insert(machine.uuid, id);
+        for uuid in &machine.was {
+            self.was.insert(*uuid, id);
+        }
+        if machine.crossed.is_some() || !machine.points.is_empty() {
+            self.crossed.insert(id);
+        }
     }
 
     pub(super) fn take(&mut self, machine: &Machine) {
@@ -211,6 +221,15 @@ impl Index {
         if self.by_name.get(machine.name.as_str()) == Some(&id) {
             self.by_name.remove(machine.name.as_str());
         }
-        self.by_uuid.remove(&machine.uuid);
+        // Two that change places are put down one after the other.
+        if self.by_uuid.get(&machine.uuid) == Some(&id) {
+            self.by_uuid.remove(&machine.uuid);
+        }
+        for uuid in &machine.was {
+            if self.was.get(uuid) == Some(&id) {
+                self.was.remove(uuid);
+            }
+        }
+        self.crossed.remove(&id);
     }
 }

@@ -170,10 +170,30 @@ impl Estate {
     pub fn in_job(&self, job: &Job) -> Vec<&Arc<Machine>> {
         let here = |m: &Machine| match job.to {
             Goal::Store(_) => true,
-            Goal::Over(way) => self.site_of(m) == Some(way.from),
+            Goal::Over(way) => self.goes(m, way).is_some(),
         };
         let all = self.machines.values();
         all.filter(|m| job.covers(m) && here(m)).collect()
+    }
+    /// In which direction a machine is replicated by a job of this one: back, where it went over from there to the other site.
+    pub fn goes(&self, machine: &Machine, way: Way) -> Option<Way> {
+        let site = self.site_of(machine)?;
+        let over = machine
+            .crossed
+            .filter(|c| c.pair == way.pair && c.from == way.from);
+        match over {
+            None => (site == way.from).then_some(way),
+            Some(_) => {
+                let other = self.road(way)?.to.site;
+                (site == other).then_some(Way { from: other, ..way })
+            }
+        }
+    }
+    /// The job that replicates a machine over a pair, the first by number.
+    pub fn replicated_by(&self, machine: &Machine, pair: PairId) -> Option<(&Arc<Job>, Way)> {
+        let all = self.jobs_over(pair).filter(|j| j.covers(machine));
+        let mut all = all.filter_map(|j| Some((j, self.goes(machine, j.to.way()?)?)));
+        all.next()
     }
     /// Jobs that copy into a store.
     pub fn jobs_into(&self, store: StoreId) -> impl Iterator<Item = &Arc<Job>> {
@@ -232,6 +252,27 @@ impl Estate {
                     .collect::<Vec<_>>(),
             )
         });
-        each.filter(|(_, gone)| !gone.is_empty()).collect()
+        let kept = self.were_replicas().filter(|m| job.covers(m));
+        let kept = kept.map(|m| (m, self.kept_in_vain(job, m, now)));
+        each.chain(kept)
+            .filter(|(_, gone)| !gone.is_empty())
+            .collect()
+    }
+    /// Points of the time when a machine was a replica that a job keeps no more; not those that the next copy, or the way back, rests on.
+    fn kept_in_vain<'a>(
+        &self,
+        job: &Job,
+        machine: &'a Machine,
+        now: Moment,
+    ) -> Vec<&'a StoredPoint> {
+        let own = machine.kept_points();
+        let own = own.filter(|p| p.job == Some(job.id) && !is_ahead(p.taken, now));
+        let own: Vec<&StoredPoint> = own.collect();
+        let rests = |p: &StoredPoint| {
+            let mut all = self.replicas_of(machine.uuid);
+            all.any(|r| r.replicated().any(|q| q.session == p.session))
+        };
+        let out = job.not_kept(&own, None).into_iter();
+        out.filter(|p| !rests(p)).collect()
     }
 }

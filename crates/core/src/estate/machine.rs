@@ -226,6 +226,15 @@ pub struct Machine {
     /// It is what another site has of this machine, and follows it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub replica: Option<Box<super::Replica>>,
+    /// It is not at the site where it belongs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub crossed: Option<super::Crossed>,
+    /// Identities that it had at other places: copies were made of it by these too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub was: Vec<uuid::Uuid>,
+    /// What it has of the time when it was a replica.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub points: Vec<super::StoredPoint>,
 }
 
 fn no_snapshots(all: &Snapshots) -> bool {

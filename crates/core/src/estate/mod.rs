@@ -7,6 +7,7 @@ mod any_point;
 mod array;
 mod backup;
 mod cluster;
+mod crossed;
 mod fact;
 mod failure;
 mod fencing;
@@ -50,8 +51,11 @@ mod volume;
 
 pub use any_point::AnyPoint;
 pub use array::{Array, ArrayCondition, ArrayKind, Controller, LeftLun, Pool};
-pub use backup::{Bucket, Export, Kept, KeptDisk, Lies, PointAt, Series, Store, StoredPoint};
+pub use backup::{
+    Bucket, Equal, Export, Kept, KeptDisk, Lies, PointAt, Series, Store, StoredPoint,
+};
 pub use cluster::{Cluster, ClusterKind, Demand, Site};
+pub use crossed::Crossed;
 pub use fact::{Fact, Kind, UpgradeError};
 pub use failure::{Act, Failure, FailureStage, Restarted, Sort, StoryLine};
 pub use fencing::{FencingTest, Means};

@@ -1,6 +1,6 @@
 //! How recovery plans were carried out: stage by stage, what was foretold beside what it took, and what came of each machine.
 
-use super::{AnyPoint, Estate};
+use super::{AnyPoint, Equal, Estate};
 use crate::{
     ids::{MachineId, PassageId, PlanId, RunId},
     moment::{Moment, Span},
@@ -34,12 +34,18 @@ pub struct Passage {
 pub enum PassageKind {
     /// Alone, beside production, and removed.
     Drill,
+    /// In earnest, without loss: originals are stopped, and what they held last is brought over before anything starts there.
+    Move,
+    /// In earnest: the site is gone, and what it wrote last with it.
+    Failover,
 }
 
 impl PassageKind {
     pub fn word(self) -> &'static str {
         match self {
             PassageKind::Drill => "drill",
+            PassageKind::Move => "move",
+            PassageKind::Failover => "failover",
         }
     }
 }
@@ -81,6 +87,9 @@ pub struct Arrived {
     pub good: Option<bool>,
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub said: String,
+    /// That both sides held the same before it went on there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub equal: Option<Equal>,
 }
 
 /// What lay between two stages.
@@ -92,6 +101,9 @@ pub struct Between {
     /// Somebody is asked whether that is so.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub asks: bool,
+    /// It goes on by itself once all of its stage is well; nobody is asked unless that is not so.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub holds: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub began: Option<Moment>,
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -3,7 +3,7 @@
 use super::{Estate, Machine, Way};
 use crate::{
     expression::Expression,
-    ids::{MachineId, NetworkId, PairId, PlanId},
+    ids::{MachineId, NetworkId, PairId, PlanId, SiteId},
     moment::{Moment, Span},
 };
 use serde::{Deserialize, Serialize};
@@ -78,6 +78,11 @@ impl Then {
 impl Estate {
     pub fn plan_named(&self, name: &str) -> Option<&Arc<RecoveryPlan>> {
         self.plans.values().find(|p| p.name == name)
+    }
+    /// Where a network is, by its cluster.
+    pub fn site_of_network(&self, network: NetworkId) -> Option<SiteId> {
+        let network = self.networks.get(&network)?;
+        self.clusters.get(&network.cluster).map(|c| c.site)
     }
     /// Plans over a pair.
     pub fn plans_over(&self, pair: PairId) -> impl Iterator<Item = &Arc<RecoveryPlan>> {

@@ -217,7 +217,7 @@ impl Estate {
         series: &Series,
         now: Moment,
     ) -> Option<(JobId, AnyPoint)> {
-        let machine = self.machine_with_uuid(&series.machine)?;
+        let machine = self.whose(&series.machine)?;
         let newest = owed((job, every), machine, series.points.iter(), now)?;
         let at = PointAt {
             store: series.store,

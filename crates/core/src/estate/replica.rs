@@ -17,6 +17,9 @@ pub struct Replica {
     pub pair: PairId,
     /// Its disks, beside those of the original.
     pub disks: Vec<Twin>,
+    /// It was superseded while it may have run: what it holds is none of its points.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub astray: bool,
     /// Oldest first.
     #[serde(default)]
     pub points: Vec<StoredPoint>,
@@ -79,6 +82,7 @@ impl Machine {
     }
     /// The newest state that it holds, if what it holds now is just that.
     pub fn follows(&self) -> Option<&StoredPoint> {
+        self.replica.as_ref().filter(|r| !r.astray)?;
         let newest = self.replicated().next_back()?;
         (self.snapshots.rests_on == Some(newest.session)).then_some(newest)
     }

@@ -239,7 +239,7 @@ fn by_machines(old: &Estate, new: &Estate) -> BTreeSet<MachineId> {
     }
     for item in old.series.diff(&new.series) {
         for series in both(item) {
-            all.extend(new.machine_with_uuid(&series.machine).map(|m| m.id));
+            all.extend(new.whose(&series.machine).map(|m| m.id));
         }
     }
     all
@@ -253,7 +253,7 @@ fn by_jobs(old: &Estate, new: &Estate) -> BTreeSet<MachineId> {
             match job.to {
                 Goal::Store(store) => {
                     let own = old.series_in(store).chain(new.series_in(store));
-                    all.extend(own.filter_map(|s| Some(new.machine_with_uuid(&s.machine)?.id)));
+                    all.extend(own.filter_map(|s| Some(new.whose(&s.machine)?.id)));
                 }
                 Goal::Over(way) => {
                     let own = new.replicas_over(way.pair);

@@ -71,6 +71,8 @@ pub enum Input {
     },
     Cancel,
     Retry,
+    /// It goes on without what failed, where that may be left as it is.
+    PassOver,
     /// The same, and these, which are done, once more: what they were given was corrected.
     Redo {
         steps: Vec<usize>,
@@ -133,10 +135,21 @@ pub fn advance<A, S: Work>(
         Input::Unsent { step } => at.unsent(step),
         Input::Cancel => at.cancel(),
         Input::Retry => at.retry(),
+        Input::PassOver => at.pass_over(),
         Input::Redo { steps } => at.redo(&steps),
         Input::Settle => at.settle(),
     }
     at.orders
+}
+
+/// Whether a run needs somebody only for steps that may be left as they are.
+pub fn may_be_left<A, S: Work>(run: &Run, plan: &Plan<A, S>) -> bool {
+    let all = plan.steps.iter().enumerate();
+    let mut failed = all.filter_map(|(n, p)| {
+        let state = run.step(n).filter(|s| s.phase == Phase::Failed)?;
+        Some(state.tail.is_none() && p.step.may_be_left())
+    });
+    run.tally.failed > 0 && failed.all(|left| left)
 }
 
 struct At<'a, A, S> {
@@ -169,7 +182,9 @@ impl<A, S: Work> At<'_, A, S> {
         let waits = self.run.phase(step) == Some(Phase::Waiting);
         waits
             && self.plan.steps.get(step).is_some_and(|p| {
-                let done = |i: &usize| self.run.phase(*i) == Some(Phase::Done);
+                // What a person left as it is holds up nobody; of a run that is being stopped nothing begins.
+                let done =
+                    |i: &usize| matches!(self.run.phase(*i), Some(Phase::Done | Phase::Skipped));
                 let stands =
                     |i: &usize| matches!(self.run.phase(*i), Some(Phase::Failed | Phase::Skipped));
                 p.after.iter().rev().all(done)
@@ -495,6 +510,30 @@ impl<A, S: Work> At<'_, A, S> {
         self.want_ready();
     }
 
+    /// A person says so: what failed and may be left is left, and the rest goes on. Nothing, where something else failed too.
+    fn pass_over(&mut self) {
+        if self.run.state != RunState::NeedsYou || !may_be_left(self.run, self.plan) {
+            return;
+        }
+        self.run.state = RunState::Running;
+        let failed: Vec<(usize, StepState)> = (0..self.plan.steps.len())
+            .filter_map(|n| Some((n, self.state(n, |s| s.phase == Phase::Failed)?)))
+            .collect();
+        for (step, s) in failed {
+            let title = self.plan.steps.get(step).map_or("", |p| &p.title);
+            self.orders
+                .push(Order::Tell(format!("{title} is left as it is: {}", s.said)));
+            self.keep(
+                step,
+                StepState {
+                    phase: Phase::Skipped,
+                    ..s
+                },
+            );
+        }
+        self.want_ready();
+    }
+
     fn redo(&mut self, steps: &[usize]) {
         if self.run.state != RunState::NeedsYou {
             return;
@@ -519,7 +558,7 @@ impl<A, S: Work> At<'_, A, S> {
             self.run.state = RunState::NeedsYou;
             return;
         }
-        if tally.done == tally.all() {
+        if tally.done + tally.skipped == tally.all() {
             return self.close(RunState::Done);
         }
         if tally.queued == 0 {
@@ -537,6 +576,9 @@ impl<A, S: Work> At<'_, A, S> {
         tally.skipped += tally.waiting + tally.queued;
         (tally.waiting, tally.queued) = (0, 0);
         self.orders.push(Order::Tell(match state {
+            RunState::Done if tally.skipped > 0 => {
+                format!("done; {} steps are left as they are", tally.skipped)
+            }
             RunState::Done => "done".into(),
             _ => format!(
                 "cancelled; {} of {} steps stay done",

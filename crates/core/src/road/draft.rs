@@ -423,6 +423,10 @@ impl<'a, S: Work> Draft<'a, S> {
     pub fn forget_steps(&mut self) {
         self.steps.clear();
     }
+    /// Nothing of it is so before its run begins.
+    pub fn forget_intents(&mut self) {
+        self.intents.clear();
+    }
     /// The steps planned so far, in their order.
     pub fn planned(&self) -> impl Iterator<Item = &S> {
         self.steps.iter().map(|p| &p.step)

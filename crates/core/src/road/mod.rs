@@ -31,7 +31,7 @@ mod witness;
 mod work;
 mod world;
 
-pub use advance::{Input, Order, TRIES, advance, backoff};
+pub use advance::{Input, Order, TRIES, advance, backoff, may_be_left};
 pub use ask::Ask;
 pub use assessment::{Assessment, Blocked, Seen, assess};
 pub use correct::{Correction, Given, Typed, Uncorrected, correct, correctable};

@@ -105,6 +105,10 @@ pub trait Work: Debug + Clone + PartialEq {
     fn group(&self) -> &'static str;
     /// How long it takes, for the plan's time line.
     fn length(&self) -> Length;
+    /// Whether a person may go on without it: nothing that comes later rests on what it brings about.
+    fn may_be_left(&self) -> bool {
+        false
+    }
     /// How long until what takes longer is looked at again.
     fn pause(&self) -> Span;
     /// Whether the device goes on with it by itself, for as long as it takes: then silence is not its end, and what it

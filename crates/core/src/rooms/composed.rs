@@ -1,9 +1,9 @@
 //! Rooms whose steps are steps of other rooms, in one run: here is what they delegate, once.
 
 /// `Step` and `Event` over those of the named rooms; of those behind the second semicolon only the events. `urgency` is the least of
-/// any of them.
+/// any of them. `leaves`: a person may go on without what failed, where the step itself allows that.
 macro_rules! composed {
-    (urgency: $urgency:expr; $($Room:ident $room:ident),* $(,)? $(; $($Told:ident $told:ident),* $(,)?)?) => {
+    (urgency: $urgency:expr $(, leaves: $leaves:expr)?; $($Room:ident $room:ident),* $(,)? $(; $($Told:ident $told:ident),* $(,)?)?) => {
         #[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize, strum::VariantNames)]
         #[strum(serialize_all = "snake_case")]
         #[serde(rename_all = "snake_case")]
@@ -26,6 +26,11 @@ macro_rules! composed {
             }
             fn length(&self) -> $crate::road::Length {
                 match self { $(Step::$Room(step) => step.length()),* }
+            }
+            fn may_be_left(&self) -> bool {
+                // In most of these rooms what comes later rests on what was before.
+                let here = false $(|| $leaves)?;
+                here && match self { $(Step::$Room(step) => step.may_be_left()),* }
             }
             fn pause(&self) -> $crate::moment::Span {
                 match self { $(Step::$Room(step) => step.pause()),* }

@@ -31,7 +31,7 @@ pub(crate) fn assessed(small: &Small, ask: &Proposal) -> Assessment {
     assess(&small.view, &small.permits, ask, NOW)
 }
 
-fn store(site: SiteId) -> Store {
+pub(crate) fn store(site: SiteId) -> Store {
     Store {
         id: STORE,
         name: "breakwater".into(),
@@ -68,6 +68,7 @@ pub(crate) fn point(age: Span, consistent: Consistent, size: Bytes) -> StoredPoi
         ends: None,
         whole: None,
         group: None,
+        equal: None,
         proof: None,
     }
 }

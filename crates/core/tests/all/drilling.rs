@@ -70,11 +70,17 @@ fn is(step: &Step) -> Is {
             | passages::Step::Pause { mark, .. }
             | passages::Step::Command { mark, .. },
         ) => Is::Between(*mark),
+        // A drill goes on whatever came up, and turns nothing.
+        S::Passage(
+            other @ (passages::Step::Judge { .. }
+            | passages::Step::Mend { .. }
+            | passages::Step::Turn { .. }),
+        ) => panic!("{other:?}"),
     }
 }
 
 /// Everything that is done before a step, however far.
-fn before(said: &Assessment) -> Vec<BTreeSet<usize>> {
+pub(crate) fn before(said: &Assessment) -> Vec<BTreeSet<usize>> {
     let mut all: Vec<BTreeSet<usize>> = Vec::new();
     for step in said.steps() {
         let mut own = BTreeSet::new();
@@ -357,6 +363,7 @@ fn closed(small: &mut Small, passage: PassageId, (stage, machine): (usize, u64),
         booted: Some(Span::secs(20)),
         good: true,
         said: "it came up".into(),
+        from: None,
     }];
     let at = at(secs);
     let event = passages::Event::Closed {

@@ -243,6 +243,7 @@ pub(crate) fn job(keeps: &str) -> Job {
 pub(crate) fn made(age: Span, size: Bytes) -> StoredPoint {
     StoredPoint {
         job: Some(JOB),
+        equal: None,
         proof: None,
         ..point(age, Consistent::Quiet, size)
     }

@@ -25,6 +25,7 @@ mod flowing;
 mod foretelling;
 mod growing;
 mod guarding;
+mod handover;
 mod hardware;
 mod headroom;
 mod hostile;

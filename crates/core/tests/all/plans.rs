@@ -90,6 +90,22 @@ pub(crate) fn fleet(more: u64) -> Small {
     small
 }
 
+/// What came of a copy of `db`.
+pub(crate) fn proof(came: Came) -> Proof {
+    Proof {
+        at: NOW.before(HOUR),
+        host: "h3".into(),
+        copy: "drill-db".into(),
+        took: Span::secs(200),
+        booted: Span::secs(73),
+        came,
+        said: String::new(),
+        replies: vec![],
+        with: vec![],
+        picture: None,
+    }
+}
+
 pub(crate) fn crossing(small: &Small) -> Crossing {
     Crossing::of(&small.view, &small.view.estate.plans[&PLAN], NOW)
 }
@@ -499,6 +515,7 @@ fn drilled(edition: u32, age: Span, good: bool) -> Passage {
                 booted: Some(Span::secs(20)),
                 good: Some(good),
                 said: String::new(),
+                equal: None,
             }],
             left_out: vec![],
             then: vec![],
@@ -576,20 +593,8 @@ fn what_was_measured_is_what_is_foretold() {
             .map(|b| (b.boots, b.measured))
     };
     assert_eq!(boots(&small), Some((Span::secs(15), false)));
-    let proof = Proof {
-        at: NOW.before(HOUR),
-        host: "h3".into(),
-        copy: "drill-db".into(),
-        took: Span::secs(200),
-        booted: Span::secs(73),
-        came: Came::Up,
-        said: String::new(),
-        replies: vec![],
-        with: vec![],
-        picture: None,
-    };
     on(&mut small, 20, |m| {
-        m.replica.as_mut().unwrap().points[0].proof = Some(Box::new(proof));
+        m.replica.as_mut().unwrap().points[0].proof = Some(Box::new(proof(Came::Up)));
     });
     assert_eq!(boots(&small), Some((Span::secs(73), true)));
     assert_eq!(crossing(&small).time(), Span::secs(74));

@@ -50,6 +50,7 @@ fn proven(clauses: Clauses, points: &[(Span, Option<Box<Proof>>)]) -> Small {
     let all = size(&with(hourly(Taker::Any), SiteId(990), vec![]));
     let points = points.iter().map(|(age, proof)| StoredPoint {
         job: Some(JOB),
+        equal: None,
         proof: proof.clone(),
         ..point(*age, Consistent::Quiet, all)
     });

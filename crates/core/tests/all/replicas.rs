@@ -141,6 +141,7 @@ fn point(n: u128, age: Span, size: Bytes) -> StoredPoint {
         ends: None,
         whole: None,
         group: None,
+        equal: None,
         proof: None,
     }
 }
@@ -183,6 +184,7 @@ pub(crate) fn replicated(ages: &[Span]) -> Small {
             of: db.uuid,
             name: db.name.clone(),
             pair: PAIR,
+            astray: false,
             disks: vec![Twin {
                 original: db.disks[0].key,
                 own: m.disks[0].key,

@@ -6,7 +6,7 @@ mod measured;
 mod wire;
 
 pub(crate) use client::{
-    Agent, Blocks, Cards, Claimed, Delivered, FollowedDisk, Following, Installed, NewShared,
+    Agent, Blocks, Card, Cards, Claimed, Delivered, FollowedDisk, Following, Installed, NewShared,
     Placing, Seen, SnapshotWish, Stamp, Told, WireBlocks, boot, greet, greet_installed, record,
     segment,
 };

@@ -8,7 +8,7 @@ use crate::{
     perform::{done, premise},
 };
 use zastrugi_core::{
-    estate::{Came, Estate, Host, Machine, MachineState, Proof, Question, Reply},
+    estate::{Arrived, Came, Estate, Host, Machine, MachineState, Proof, Question, Reply},
     rooms::{
         Event,
         answers::{self, Step},
@@ -84,6 +84,46 @@ impl Drivers {
             .await
     }
 
+    /// A machine that was not well, if it is by now: that is kept with what it was brought up from.
+    pub(crate) async fn well_by_now(
+        &self,
+        estate: &Estate,
+        arrived: &Arrived,
+        turn: Turn<'_>,
+    ) -> Result<Option<Event>, Fault> {
+        let Some(machine) = estate.machines.get(&arrived.machine) else {
+            return Ok(None);
+        };
+        let up = machine.state == (MachineState::Running { guest: true });
+        let Some(host) = machine.host.filter(|_| up) else {
+            return Ok(None);
+        };
+        let host = self.host_of(estate, host)?;
+        let key = self.key_of(host).await?;
+        let replies = asked(&self.agent(host, &key), machine, &machine.must).await?;
+        if replies.iter().any(|r| !r.fine) {
+            return Ok(None);
+        }
+        let proof = Proof {
+            at: turn.now,
+            host: host.name.clone(),
+            copy: machine.name.clone(),
+            took: turn.waited,
+            booted: turn.waited,
+            came: Came::Up,
+            said: String::new(),
+            replies,
+            with: vec![],
+            picture: None,
+        };
+        let tried = answers::Event::Tried {
+            machine: machine.id,
+            point: Some(arrived.point),
+            proof: Box::new(proof),
+        };
+        Ok(Some(Event::Answers(tried)))
+    }
+
     /// Kept as evidence, with what its screen shows.
     async fn evidence(
         &self,
@@ -97,7 +137,8 @@ impl Drivers {
             Some(_) => self.pictured(machine, host, turn).await?,
             None => None,
         };
-        let took = match point {
+        // A copy is there to be asked: what it took begins with its first byte.
+        let took = match machine.proves {
             Some(_) => turn.now.since(machine.created),
             None => turn.waited,
         };

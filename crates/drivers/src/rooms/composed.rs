@@ -5,8 +5,8 @@ use crate::{Drivers, Outcome, Turn};
 use zastrugi_core::{
     estate::Estate,
     rooms::{
-        backups, building, drilling, growing, joining, leaving, maintenance, providing, proving,
-        replicating, restocking, restoring, scheduled, taking,
+        backups, building, drilling, growing, handover, joining, leaving, maintenance, providing,
+        proving, replicating, restocking, restoring, scheduled, taking,
     },
     runs::Fault,
 };
@@ -64,6 +64,13 @@ through! {
     growing: at_growing, give_up_growing {
         Move: at_move, give_up_move;
         Edit: at_edit, at_edit;
+    }
+    handover: at_handover, give_up_handover {
+        Machine: at_machine, give_up_machine;
+        Snap: at_snapshot, give_up_snapshot;
+        Replica: at_replica, give_up_replica;
+        Try: at_answers, at_answers;
+        Passage: at_passage, at_passage;
     }
     joining: at_joining, give_up_joining {
         Host: at_host, at_host;

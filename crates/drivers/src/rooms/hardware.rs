@@ -2,7 +2,7 @@
 
 use crate::{
     Drivers, Outcome, Turn,
-    agent::{Agent, Changed},
+    agent::{self, Agent, Changed},
     perform::{done, premise, stamp},
 };
 use uuid::Uuid;
@@ -109,9 +109,14 @@ async fn write(
 ) -> Result<Changed, Fault> {
     let named = |c: &Card| {
         let network = c.network.and_then(|id| estate.networks.get(&id));
-        network.map(|n| n.name.as_str())
+        network.map(|n| n.name.clone())
     };
-    let all: Vec<_> = cards.iter().map(|c| (c.mac.as_str(), named(c))).collect();
+    let card = |c: &Card| agent::Card {
+        mac: c.mac.clone(),
+        network: named(c),
+        addresses: None,
+    };
+    let all: Vec<agent::Card> = cards.iter().map(card).collect();
     agent.cards(stamp(turn), &machine.uuid, &all).await
 }
 

@@ -3,7 +3,7 @@
 use super::templates::failed;
 use crate::{
     Drivers, Outcome, Turn,
-    agent::{Agent, Cards, WireAsOf, record},
+    agent::{Agent, Card, Cards, WireAsOf, record},
     perform::{done, premise, stamp},
 };
 use serde_json::json;
@@ -231,9 +231,14 @@ async fn recarded(
     let turn = Turn { key: &key, ..turn };
     let named = |nic: &Nic| {
         let network = nic.network.and_then(|id| estate.networks.get(&id));
-        network.map(|n| n.name.as_str())
+        network.map(|n| n.name.clone())
     };
-    let all: Vec<_> = cards.iter().map(|c| (c.mac.as_str(), named(c))).collect();
+    let card = |c: &Nic| Card {
+        mac: c.mac.clone(),
+        network: named(c),
+        addresses: None,
+    };
+    let all: Vec<Card> = cards.iter().map(card).collect();
     agent.cards(stamp(turn), &machine.uuid, &all).await?;
     let changed = machine
         .nics

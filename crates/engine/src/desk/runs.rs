@@ -44,6 +44,8 @@ pub enum Resolve {
     Cancel,
     /// Failed steps are tried again.
     Retry,
+    /// What failed is left as it is, where that may be, and the rest goes on.
+    PassOver,
     /// A failed step gets other values, and what was done with the old ones is done again.
     Correct(Correction),
 }
@@ -130,6 +132,7 @@ fn answered(sight: &Sight<'_>, run: RunId, answer: &Resolve) -> Result<Vec<Event
     let input = match answer {
         Resolve::Cancel => Input::Cancel,
         Resolve::Retry => Input::Retry,
+        Resolve::PassOver => Input::PassOver,
         Resolve::Correct(correction) => {
             let corrected = correct(sight.view, sight.plans, run, correction, sight.at);
             return corrected.map_err(|why| match why {

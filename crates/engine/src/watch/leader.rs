@@ -7,7 +7,7 @@ use super::{
     office::{Ears, Office},
     own, pairs, points,
     records::Shelves,
-    restocking, scheduled, switch, tending,
+    restocking, scheduled, superseded, switch, tending,
     term::Term,
     withdrawing,
 };
@@ -130,6 +130,7 @@ impl Reign {
         tasks.spawn(naming::follow(office.clone()));
         tasks.spawn(restocking::follow(office.clone()));
         tasks.spawn(scheduled::take(office.clone()));
+        tasks.spawn(superseded::lay(office.clone()));
         tasks.spawn(points::take(office.clone()));
         tasks.spawn(pairs::look(office.clone()));
         tasks.spawn(balancer::follow(office.clone()));

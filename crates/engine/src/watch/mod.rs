@@ -17,6 +17,7 @@ mod records;
 mod restocking;
 mod scheduled;
 mod screens;
+mod superseded;
 mod switch;
 mod tending;
 mod term;

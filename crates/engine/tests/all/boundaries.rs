@@ -106,16 +106,18 @@ fn kinds(step: &Step) -> Vec<(String, String)> {
             "maintenance" | "joining" | "building" | "leaving" | "taking" | "providing",
             "storage",
         ) => "storage".to_owned(),
-        ("scheduled" | "backups" | "restoring" | "replicating", "snap") => "snapshots".to_owned(),
+        ("scheduled" | "backups" | "restoring" | "replicating" | "handover", "snap") => {
+            "snapshots".to_owned()
+        }
         ("backups" | "restoring", "carry") => "carrying".to_owned(),
         ("backups", "store") => "stores".to_owned(),
         ("restoring", "power") => "machines".to_owned(),
-        ("proving" | "drilling", "try") => "answers".to_owned(),
+        ("proving" | "drilling" | "handover", "try") => "answers".to_owned(),
         ("building", "bare") => "installing".to_owned(),
         ("building" | "joining" | "leaving", "name") => "naming".to_owned(),
         (
             "maintenance" | "joining" | "building" | "leaving" | "taking" | "growing" | "providing"
-            | "restocking" | "proving" | "drilling" | "replicating",
+            | "restocking" | "proving" | "drilling" | "handover" | "replicating",
             own,
         ) => {
             format!("{own}s")
@@ -603,7 +605,13 @@ async fn assert_forgotten(lab: Lab, pool: &PgPool) {
 type Steps = BTreeMap<(RunId, usize), Step>;
 
 /// Rooms that are gone through where there are two sites.
-const BETWEEN_SITES: [&str; 4] = ["drilling", "passages", "replicas", "replicating"];
+const BETWEEN_SITES: [&str; 5] = [
+    "drilling",
+    "handover",
+    "passages",
+    "replicas",
+    "replicating",
+];
 
 /// If this fails, a power cut at the wrong moment does something twice, or leaves a step that nobody goes on with.
 #[sqlx::test(migrations = false)]

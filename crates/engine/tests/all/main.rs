@@ -17,6 +17,7 @@ mod files;
 mod firmware;
 mod first_boot;
 mod fronts;
+mod handover;
 mod hardware;
 mod histories;
 mod images;

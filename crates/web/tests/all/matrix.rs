@@ -5,8 +5,12 @@ use rocket::http::{ContentType, Header, Method, Status};
 use sqlx::PgPool;
 
 /// Sheets, and the least role that may open each: said here a second time, on purpose. A sheet that isn't here fails.
-const SHEETS: [(&str, usize); 108] = [
+const SHEETS: [(&str, usize); 112] = [
+    ("failover", 1),
+    ("take-up", 1),
     ("plan", 2),
+    ("turn-plan", 2),
+    ("move-plan", 1),
     ("remove-plan", 2),
     ("drill", 1),
     ("answer-plan", 1),

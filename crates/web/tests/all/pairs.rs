@@ -86,6 +86,7 @@ pub(crate) fn estate() -> Estate {
         ends: None,
         whole: None,
         group: None,
+        equal: None,
         proof: None,
     });
     for p in &points {
@@ -105,6 +106,7 @@ pub(crate) fn estate() -> Estate {
         of: db.uuid,
         name: db.name.clone(),
         pair: PairId(PAIR),
+        astray: false,
         disks: vec![Twin {
             original: db.disks[0].key,
             own: Uuid::from_u128(200),

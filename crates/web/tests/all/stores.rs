@@ -66,6 +66,7 @@ pub(crate) fn two_points(id: u64, machine: Uuid, name: &str) -> Series {
         ends: None,
         whole: None,
         group: None,
+        equal: None,
         proof: None,
     };
     Series {

@@ -47,6 +47,10 @@ impl Work for Step {
         Span::millis(500)
     }
 
+    fn may_be_left(&self) -> bool {
+        true
+    }
+
     fn goes_on(&self) -> bool {
         false
     }

@@ -9,6 +9,7 @@ use crate::{
     road,
     rooms::{
         answers, machines,
+        passages::Up,
         proving::{self, Copied, Had, started},
     },
     view::View,
@@ -17,18 +18,6 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
 };
-
-/// A copy as it is planned.
-pub(super) struct Planned {
-    /// The machine that it is of, and the copy.
-    pub machine: MachineId,
-    pub copy: MachineId,
-    pub name: String,
-    pub host: HostId,
-    /// The steps that power it on and ask it.
-    pub start: usize,
-    pub asked: usize,
-}
 
 /// What cards are on in a drill: what the plan says, else a network that ends at each host, else nothing.
 pub(super) struct Apart<'a> {
@@ -56,7 +45,8 @@ impl<'a> Apart<'a> {
     /// What is said of it: who hears whom.
     pub(super) fn told(&self, draft: &mut Draft<'_>, road: Road<'_>, bound: &[&Bound]) {
         let estate = draft.estate();
-        for stands in self.plan.drills.values().collect::<BTreeSet<_>>() {
+        let here = self.plan.drills.iter().filter(|(of, _)| estate.site_of_network(**of) == Some(road.to.site));
+        for stands in here.map(|(_, stands)| stands).collect::<BTreeSet<_>>() {
             let Some(network) = estate.networks.get(stands) else { continue };
             if crossing::heard(estate, network, road).is_none() {
                 let text = format!("Nobody of production is on {}, and no gateway leads out of it.", network.name);
@@ -160,7 +150,7 @@ impl Making<'_> {
 
 impl Made {
     /// Powered on once `gate` is done, and asked.
-    pub(super) fn booted(self, draft: &mut Draft<'_>, gate: usize) -> Option<Planned> {
+    pub(super) fn booted(self, draft: &mut Draft<'_>, gate: usize) -> Option<Up> {
         let mut before = vec![gate, self.copied];
         let (mut start, mut asks) = (None, None);
         for step in self.rest {
@@ -173,9 +163,9 @@ impl Made {
             *(if asked { &mut asks } else { &mut start }) = Some(n);
             before = vec![n];
         }
-        Some(Planned {
+        Some(Up {
             machine: self.machine,
-            copy: self.copy,
+            runs: self.copy,
             name: self.name,
             host: self.host,
             start: start?,
@@ -185,12 +175,12 @@ impl Made {
 }
 
 /// All copies are off and gone once all of `after` is done.
-pub(super) fn gone(draft: &mut Draft<'_>, copies: &[Planned], after: &[usize]) -> Vec<usize> {
+pub(super) fn gone(draft: &mut Draft<'_>, copies: &[Up], after: &[usize]) -> Vec<usize> {
     let view: View = draft.view.clone();
     let mut last = Vec::new();
     for copy in copies {
         let mut part: road::Draft<'_, proving::Step> = draft.beside(&view);
-        proving::gone(&mut part, copy.copy, copy.host, &[]);
+        proving::gone(&mut part, copy.runs, copy.host, &[]);
         let steps = draft.take_in(part, after, |f| f, (Step::from, |e: proving::Event| e.into()));
         last.extend(steps.last());
     }

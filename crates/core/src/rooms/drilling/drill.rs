@@ -2,16 +2,15 @@
 
 use super::{
     Draft, Drill, Event, Step,
-    copies::{self, Apart, Made, Making, Planned},
+    copies::{self, Apart, Made, Making},
 };
 use crate::{
     crossing::{ADDRESSES, Ahead, Bound, Crossing, DRILLS, PROOFS},
-    estate::{Arrived, Between, Passage, PassageKind, Passed, RecoveryPlan, Then},
+    estate::{Between, PassageKind, Passed, RecoveryPlan},
     finding::{Finding, Rule, Severity},
     ids::{MachineId, PassageId},
     limits,
-    moment::Span,
-    rooms::passages::{self, Of},
+    rooms::passages::{self, Laid, Marks, Of, Up, expects},
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -70,31 +69,21 @@ fn said(draft: &mut Draft<'_>, crossing: &Crossing, able: usize) {
     }
 }
 
-struct Marks {
-    next: u64,
-}
-
-impl Marks {
-    fn one(&mut self) -> u64 {
-        self.next += 1;
-        self.next
-    }
-}
-
 fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPlan>, &Crossing), mut making: Making<'_>) {
     let of = Of { plan: plan.id, passage: PassageId(draft.number()) };
+    let laid = Laid { of, our: Step::Passage };
     let title = std::mem::take(&mut draft.title);
     // All copies first: a stage takes what its machines take to come up.
     let made: Vec<Vec<Made>> = crossing.stages.iter().enumerate().map(|(n, ahead)| making.all(draft, &ahead.machines, n)).collect();
-    let mut marks = Marks { next: 0 };
+    let mut marks = Marks::default();
     let mut passed = Vec::new();
-    let mut all: Vec<Planned> = Vec::new();
+    let mut all: Vec<Up> = Vec::new();
     let mut gate: Vec<usize> = Vec::new();
     let last_stage = plan.stages.len().saturating_sub(1);
     for (n, ((stage, ahead), made)) in plan.stages.iter().zip(&crossing.stages).zip(made).enumerate() {
         let after: Vec<usize> = gate.iter().copied().chain(made.iter().map(|m| m.copied)).collect();
-        let open = Step::Passage(passages::Step::Open { of, stage: n });
-        let open = draft.step(open, format!("Stage {} begins", stage.name), &after, None);
+        let open = (passages::Step::Open { of, stage: n }, format!("Stage {} begins", stage.name));
+        let open = laid.step(draft, open, &after);
         let own = booted(draft, made, stage.in_turn, open);
         let mut last: Vec<usize> = own.iter().map(|p| p.asked).collect();
         if last.is_empty() {
@@ -104,48 +93,33 @@ fn stages(draft: &mut Draft<'_>, ask: &Drill, (plan, crossing): (&Arc<RecoveryPl
         all.extend(own);
         let mut then = Vec::new();
         for what in &stage.then {
-            let mark = marks.one();
-            let (step, words) = between(draft, (what, stage.limit), (of, mark), &all, &last);
+            let (step, words) = laid.between(draft, (what, stage.limit), marks.one(), &all, &last);
+            if step.is_none() {
+                let text = format!("Nothing of it can be booted, so this is not tried: {}.", words.words);
+                draft.found(Finding::mind(Rule::Guest, "drill", text));
+            }
             last = step.map_or(last, |step| vec![step]);
             then.push(words);
         }
         if ask.looked_at && n == last_stage {
             let mark = marks.one();
             let text = "the copies were looked at and may go";
-            last = vec![heard(draft, (of, mark), text, &last)];
+            last = vec![laid.heard(draft, mark, text, &last)];
             then.push(expects(mark, text.to_owned(), true));
         }
-        let close = Step::Passage(passages::Step::Close { of, stage: n, copies });
-        gate = vec![draft.step(close, format!("Stage {} is over", stage.name), &last, None)];
-        passed.push(expected(ahead, then));
+        let close = (passages::Step::Close { of, stage: n, copies }, format!("Stage {} is over", stage.name));
+        gate = vec![laid.step(draft, close, &last)];
+        passed.push(foreseen(ahead, then));
     }
     let gone = copies::gone(draft, &all, &gate);
-    let end = Step::Passage(passages::Step::End { of });
-    draft.step(end, "Write the report".into(), &gone, None);
+    laid.step(draft, (passages::Step::End { of }, "Write the report".into()), &gone);
     draft.title = title;
-    begins(draft, plan, (of, passed));
-}
-
-/// What is known of it from the beginning.
-fn begins(draft: &mut Draft<'_>, plan: &RecoveryPlan, (of, stages): (Of, Vec<Passed>)) {
-    let passage = Passage {
-        id: of.passage,
-        plan: plan.id,
-        name: plan.name.clone(),
-        edition: plan.edition,
-        way: draft.estate().way_name(plan.way),
-        kind: PassageKind::Drill,
-        run: draft.run(),
-        began: draft.now,
-        ended: None,
-        left: false,
-        stages,
-    };
-    draft.intend(Event::Passage(passages::Event::Began(Box::new(passage))));
+    let began = passages::begins(draft, (plan, PassageKind::Drill), of, passed);
+    draft.intend(Event::Passage(began));
 }
 
 /// The copies of a stage are powered on and asked: all at once, or each once the one before has answered.
-fn booted(draft: &mut Draft<'_>, made: Vec<Made>, in_turn: bool, open: usize) -> Vec<Planned> {
+fn booted(draft: &mut Draft<'_>, made: Vec<Made>, in_turn: bool, open: usize) -> Vec<Up> {
     let mut gate = open;
     let mut own = Vec::new();
     for one in made {
@@ -158,66 +132,9 @@ fn booted(draft: &mut Draft<'_>, made: Vec<Made>, in_turn: bool, open: usize) ->
     own
 }
 
-/// What lies between two stages, before it has come that far.
-fn expects(mark: u64, words: String, asks: bool) -> Between {
-    Between { mark, words, asks, began: None, ended: None, good: None, said: String::new(), answer: None }
-}
-
-/// What lies between a stage and the next; answers its last step, and none where it can't be tried: then it is kept as what was not.
-fn between(draft: &mut Draft<'_>, (what, limit): (&Then, Span), (of, mark): (Of, u64), up: &[Planned], after: &[usize]) -> (Option<usize>, Between) {
-    let words = what.words(draft.estate());
-    let kept = match what {
-        Then::Confirm { text } => expects(mark, text.clone(), true),
-        Then::Pause { .. } | Then::Run { .. } => expects(mark, words.clone(), false),
-    };
-    let step = |step| Step::Passage(step);
-    let last = match what {
-        Then::Confirm { text } => Some(heard(draft, (of, mark), text, after)),
-        Then::Pause { time } => Some(draft.step(step(passages::Step::Pause { of, mark, time: *time }), format!("Wait {time}"), after, None)),
-        Then::Run { machine, command } => match up.iter().find(|p| p.machine == *machine) {
-            Some(copy) => {
-                let run = passages::Step::Command { of, mark, machine: copy.copy, host: copy.host, command: command.clone(), limit };
-                Some(draft.step(step(run), format!("In {}: {command}", copy.name), &[after, &[copy.start]].concat(), None))
-            }
-            None => {
-                let text = format!("Nothing of it can be booted, so this is not tried: {words}.");
-                draft.found(Finding::mind(Rule::Guest, "drill", text));
-                None
-            }
-        },
-    };
-    (last, kept)
-}
-
-fn heard(draft: &mut Draft<'_>, (of, mark): (Of, u64), text: &str, after: &[usize]) -> usize {
-    let ask = Step::Passage(passages::Step::Ask { of, mark });
-    let ask = draft.step(ask, format!("Ask a person: {text}"), after, None);
-    let hear = Step::Passage(passages::Step::Hear { of, mark });
-    draft.step(hear, format!("Somebody has answered: {text}"), &[ask], None)
-}
-
-/// A stage as it is foretold.
-fn expected(ahead: &Ahead, then: Vec<Between>) -> Passed {
-    let machines = ahead.machines.iter().filter_map(|b| {
-        let (point, taken) = b.point?;
-        Some(Arrived {
-            machine: b.machine.id,
-            name: b.machine.name.clone(),
-            point,
-            taken,
-            host: String::new(),
-            booted: None,
-            good: None,
-            said: String::new(),
-        })
-    });
-    Passed {
-        name: ahead.name.clone(),
-        foretold: Span(ahead.to.0.saturating_sub(ahead.from.0)),
-        began: None,
-        ended: None,
-        machines: machines.collect(),
-        left_out: ahead.machines.iter().filter(|b| b.point.is_none()).map(|b| b.machine.name.clone()).collect(),
-        then,
-    }
+/// A stage as it is foretold, without those of whom nothing can be booted.
+fn foreseen(ahead: &Ahead, then: Vec<Between>) -> Passed {
+    let able = ahead.machines.iter().filter_map(|b| Some(passages::awaited(b.machine.id, &b.machine.name, b.point?)));
+    let left_out = ahead.machines.iter().filter(|b| b.point.is_none()).map(|b| b.machine.name.clone());
+    passages::expected(ahead, able.collect(), left_out.collect(), then)
 }

@@ -8,7 +8,7 @@ mod drill;
 pub use ask::{Ask, Drill};
 
 super::composed::composed! {
-    urgency: crate::road::Urgency::Ordinary;
+    urgency: crate::road::Urgency::Ordinary, leaves: true;
     Machine machines,
     Try answers,
     Passage passages,

@@ -334,6 +334,9 @@ fn blank(
         must: vec![],
         proves: None,
         replica: None,
+        crossed: None,
+        was: vec![],
+        points: vec![],
     }
 }
 

@@ -100,6 +100,10 @@ impl Work for Step {
         Span::millis(300)
     }
 
+    fn may_be_left(&self) -> bool {
+        matches!(self, Step::Start { .. } | Step::AwaitGuest { .. } | Step::Off { .. })
+    }
+
     fn goes_on(&self) -> bool {
         // The host goes on copying by itself.
         matches!(self, Step::Copy { .. })

@@ -29,6 +29,10 @@ pub(super) fn answer(draft: &mut Draft<'_>, id: PassageId, mark: u64, (good, not
         let said = if said { "It was confirmed already." } else { "It was denied already." };
         return draft.found(stop(said));
     }
+    if between.holds && !good {
+        let text = "It waits until they are well, or until somebody says that it may go on as it is.";
+        return draft.found(stop(text).remedy("To end all of it, stop its run."));
+    }
     if !between.waits() {
         return draft.found(stop(&format!("Stage {} has not come that far.", stage.name)));
     }

@@ -1,7 +1,7 @@
 //! What happens while a plan is carried out.
 
 use crate::{
-    estate::{Between, Estate, Passage, Passed, Pen},
+    estate::{Between, Equal, Estate, Passage, Passed, Pen},
     ids::{MachineId, PassageId, RunId},
     moment::{Moment, Span},
     road::{Entry, Tale},
@@ -30,6 +30,8 @@ pub struct Reached {
     pub booted: Option<Span>,
     pub good: bool,
     pub said: String,
+    /// The instant that it goes on from, and whether both sides held the same; none: as it was foretold.
+    pub from: Option<(Moment, Option<Equal>)>,
 }
 
 impl Event {
@@ -72,6 +74,10 @@ fn closed(passed: &mut Passed, at: Moment, reached: &[Reached]) {
             m.booted = r.booted;
             m.good = Some(r.good);
             m.said.clone_from(&r.said);
+            if let Some((taken, equal)) = r.from {
+                m.taken = taken;
+                m.equal = equal;
+            }
         }
     }
 }
@@ -123,6 +129,7 @@ impl Tale for Event {
             }
             Event::Went { mark, good: false, said, .. } => format!("Not well in {what}: {}: {said}", words(*mark)),
             Event::Went { .. } => return None,
+            Event::Closed { stage, reached, .. } if reached.is_empty() => format!("Stage {} of {what} is over", named(*stage)),
             Event::Closed { stage, reached, .. } => {
                 let good = reached.iter().filter(|r| r.good).count();
                 format!("Stage {} of {what} is over: {good} of {} machines came up well", named(*stage), reached.len())

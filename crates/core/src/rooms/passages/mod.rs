@@ -4,10 +4,12 @@
 mod ask;
 mod answer;
 mod event;
+mod planned;
 mod step;
 
 pub use ask::Ask;
 pub use event::{Event, Reached};
+pub(crate) use planned::{Laid, Marks, Up, awaited, begins, expected, expects};
 pub use step::{Of, Step};
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

@@ -5,7 +5,7 @@ use super::Event;
 use crate::{
     estate::Estate,
     finding::{Finding, Rule},
-    ids::{HostId, MachineId, PassageId, PlanId},
+    ids::{HostId, MachineId, PassageId, PlanId, SiteId},
     moment::Span,
     road::{Left, Length, Premise, Urgency, Work},
     runs::{Lock, Object},
@@ -30,6 +30,20 @@ pub enum Step {
     Ask { of: Of, mark: u64 },
     /// Until somebody has answered.
     Hear { of: Of, mark: u64 },
+    /// Whether all of a stage is well; else a person is asked.
+    Judge {
+        of: Of,
+        stage: usize,
+        mark: u64,
+        copies: Vec<(MachineId, String)>,
+    },
+    /// Until all of a stage is well after all, or somebody says that it may go on as it is.
+    Mend {
+        of: Of,
+        stage: usize,
+        mark: u64,
+        copies: Vec<(MachineId, String)>,
+    },
     /// Time passes.
     Pause { of: Of, mark: u64, time: Span },
     /// A command in a guest that is up.
@@ -49,6 +63,8 @@ pub enum Step {
         stage: usize,
         copies: Vec<(MachineId, String)>,
     },
+    /// The plan leads the other way from now on: its machines are there.
+    Turn { of: Of, from: SiteId },
     /// All of it is over.
     End { of: Of },
 }
@@ -59,9 +75,12 @@ impl Step {
             Step::Open { of, .. }
             | Step::Ask { of, .. }
             | Step::Hear { of, .. }
+            | Step::Judge { of, .. }
+            | Step::Mend { of, .. }
             | Step::Pause { of, .. }
             | Step::Command { of, .. }
             | Step::Close { of, .. }
+            | Step::Turn { of, .. }
             | Step::End { of } => *of,
         }
     }
@@ -75,9 +94,12 @@ impl Work for Step {
             Step::Open { .. } => "begin a stage",
             Step::Ask { .. } => "ask a person",
             Step::Hear { .. } => "wait for a person",
+            Step::Judge { .. } => "see whether all are well",
+            Step::Mend { .. } => "wait until all are well",
             Step::Pause { .. } => "let time pass",
             Step::Command { .. } => "run a command in a guest",
             Step::Close { .. } => "end a stage",
+            Step::Turn { .. } => "turn the plan",
             Step::End { .. } => "write the report",
         }
     }
@@ -87,16 +109,34 @@ impl Work for Step {
             Step::Pause { time, .. } => Length::Computed(*time),
             Step::Command { .. } => Length::Call(Span::secs(1)),
             // Of what people take nothing is foretold.
-            Step::Open { .. } | Step::Ask { .. } | Step::Hear { .. } | Step::Close { .. } | Step::End { .. } => Length::Computed(Span(0)),
+            Step::Open { .. }
+            | Step::Ask { .. }
+            | Step::Hear { .. }
+            | Step::Judge { .. }
+            | Step::Mend { .. }
+            | Step::Close { .. }
+            | Step::Turn { .. }
+            | Step::End { .. } => Length::Computed(Span(0)),
         }
     }
 
     fn pause(&self) -> Span {
         match self {
             // Whoever looks oftener only makes pages look too.
-            Step::Hear { .. } => Span::secs(5),
-            Step::Open { .. } | Step::Ask { .. } | Step::Pause { .. } | Step::Command { .. } | Step::Close { .. } | Step::End { .. } => Span::secs(1),
+            Step::Hear { .. } | Step::Mend { .. } => Span::secs(5),
+            Step::Open { .. }
+            | Step::Ask { .. }
+            | Step::Judge { .. }
+            | Step::Pause { .. }
+            | Step::Command { .. }
+            | Step::Close { .. }
+            | Step::Turn { .. }
+            | Step::End { .. } => Span::secs(1),
         }
+    }
+
+    fn may_be_left(&self) -> bool {
+        matches!(self, Step::Command { .. })
     }
 
     fn goes_on(&self) -> bool {
@@ -106,7 +146,15 @@ impl Work for Step {
     fn device(&self, _estate: &Estate) -> Option<Object> {
         match self {
             Step::Command { host, .. } => Some(Object::Host(*host)),
-            Step::Open { .. } | Step::Ask { .. } | Step::Hear { .. } | Step::Pause { .. } | Step::Close { .. } | Step::End { .. } => None,
+            Step::Open { .. }
+            | Step::Ask { .. }
+            | Step::Hear { .. }
+            | Step::Judge { .. }
+            | Step::Mend { .. }
+            | Step::Pause { .. }
+            | Step::Close { .. }
+            | Step::Turn { .. }
+            | Step::End { .. } => None,
         }
     }
 
@@ -118,7 +166,11 @@ impl Work for Step {
         let plan = Object::Plan(self.of().plan);
         match self {
             Step::Command { machine, host, .. } => vec![plan, Object::Machine(*machine), Object::Host(*host)],
-            Step::Open { .. } | Step::Ask { .. } | Step::Hear { .. } | Step::Pause { .. } | Step::Close { .. } | Step::End { .. } => vec![plan],
+            Step::Judge { copies, .. } | Step::Mend { copies, .. } => {
+                let all = copies.iter().map(|(id, _)| Object::Machine(*id));
+                [plan].into_iter().chain(all).collect()
+            }
+            Step::Open { .. } | Step::Ask { .. } | Step::Hear { .. } | Step::Pause { .. } | Step::Close { .. } | Step::Turn { .. } | Step::End { .. } => vec![plan],
         }
     }
 
@@ -140,7 +192,15 @@ impl Work for Step {
     fn undo(&self, _estate: &Estate, _left: Left) -> Option<Event> {
         match self {
             Step::End { of } => Some(Event::Left { passage: of.passage }),
-            Step::Open { .. } | Step::Ask { .. } | Step::Hear { .. } | Step::Pause { .. } | Step::Command { .. } | Step::Close { .. } => None,
+            Step::Open { .. }
+            | Step::Ask { .. }
+            | Step::Hear { .. }
+            | Step::Judge { .. }
+            | Step::Mend { .. }
+            | Step::Pause { .. }
+            | Step::Command { .. }
+            | Step::Close { .. }
+            | Step::Turn { .. } => None,
         }
     }
 }

@@ -17,6 +17,8 @@ use std::collections::BTreeSet;
 #[serde(rename_all = "snake_case")]
 pub enum Ask {
     Keep(Box<Keep>),
+    /// It leads the other way: what is missing for that is said.
+    Turn { plan: PlanId },
     /// Reports of how it was carried out stay.
     Remove { plan: PlanId, typed: Line },
 }
@@ -58,6 +60,7 @@ impl Asked for Ask {
     fn assess(&self, draft: &mut Draft<'_, Step>) {
         match self {
             Ask::Keep(ask) => keep::keep(draft, ask),
+            Ask::Turn { plan } => keep::turn(draft, *plan),
             Ask::Remove { plan, typed } => keep::remove(draft, *plan, typed),
         }
     }

@@ -1,14 +1,17 @@
 //! What happens to recovery plans.
 
 use crate::{
-    estate::{Estate, Pen, RecoveryPlan},
-    ids::PlanId,
+    estate::{Estate, Pen, RecoveryPlan, Way},
+    ids::{PlanId, SiteId},
+    moment::Moment,
     road::{Entry, Tale},
 };
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
     Kept(Box<RecoveryPlan>),
+    /// It leads from this site now, over the same pair.
+    Turned { plan: PlanId, from: SiteId, at: Moment },
     Removed { plan: PlanId, name: String },
 }
 
@@ -19,6 +22,13 @@ impl Tale for Event {
                 true => pen.plan(plan.id, |p| p.clone_from(plan)),
                 false => pen.add_plan(plan),
             },
+            Event::Turned { plan, from, at } => pen.plan(*plan, |p| {
+                if p.way.from != *from {
+                    p.way.from = *from;
+                    p.edition = p.edition.saturating_add(1);
+                    p.changed = *at;
+                }
+            }),
             Event::Removed { plan, .. } => pen.drop_plan(*plan),
         }
     }
@@ -32,6 +42,11 @@ impl Tale for Event {
                 };
                 let text = format!("Recovery plan {} has {stages} over {} (edition {})", p.name, estate.way_name(p.way), p.edition);
                 (p.id, text)
+            }
+            Event::Turned { plan, from, .. } => {
+                let plan = estate.plans.get(plan)?;
+                let way = estate.way_name(Way { from: *from, ..plan.way });
+                (plan.id, format!("Recovery plan {} leads over {way} now", plan.name))
             }
             Event::Removed { plan, name } => (*plan, format!("Recovery plan {name} was removed; reports of it stay")),
         };

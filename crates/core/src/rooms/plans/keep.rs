@@ -35,7 +35,14 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     named(draft, ask, &name);
     let way = way(draft, ask.way);
     let stages = stages(draft, &ask.stages);
-    let drills = way.and_then(|way| drills(draft, way, &ask.drills));
+    let drills = way.and_then(|way| {
+        let mut drills = drills(draft, way, &ask.drills)?;
+        // What stands for networks of the other side stays for the day when it is turned.
+        let site = draft.estate().road(way)?.to.site;
+        let other = had.iter().flat_map(|p| &p.drills).filter(|(of, _)| draft.estate().site_of_network(**of).is_some_and(|s| s != site));
+        drills.extend(other.map(|(of, stands)| (*of, *stands)));
+        Some(drills)
+    });
     let (Some(way), Some(stages), Some(drills)) = (way, stages, drills) else { return };
     let plan = RecoveryPlan {
         id: had.as_ref().map_or_else(|| PlanId(draft.number()), |p| p.id),
@@ -53,10 +60,6 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
     ordered(draft, &plan, &rows);
     // One that does not work yet can be kept: it stands under what needs somebody until it does.
     let crossing = Crossing::of(draft.view, &plan, draft.now);
-    let softer = |f: Finding| match f.stops() && f.field.is_none() {
-        true => Finding { severity: Severity::Mind, ..f },
-        false => f,
-    };
     told(draft, &crossing, &rows);
     commands(draft, &plan);
     if let Some(had) = &had {
@@ -69,6 +72,35 @@ pub(super) fn keep(draft: &mut Draft<'_>, ask: &Keep) {
         None => plan,
     };
     draft.intend(Event::Kept(Box::new(plan)));
+}
+
+/// What would stop it if it had to be carried out does not keep it from being kept.
+fn softer(f: Finding) -> Finding {
+    match f.stops() && f.field.is_none() {
+        true => Finding { severity: Severity::Mind, ..f },
+        false => f,
+    }
+}
+
+pub(super) fn turn(draft: &mut Draft<'_>, id: PlanId) {
+    "Turn a recovery plan".clone_into(&mut draft.title);
+    let Some(plan) = draft.estate().plans.get(&id).cloned() else {
+        return draft.found(stop(Rule::Exists, "plan", "The plan is gone."));
+    };
+    draft.title = format!("Turn recovery plan {}", plan.name);
+    if draft.estate().passage_open(id).is_some() {
+        return draft.found(stop(Rule::State, "plan", "It is being carried out.").remedy("Wait until that is over."));
+    }
+    let Some(road) = draft.estate().road(plan.way) else {
+        return draft.found(stop(Rule::Exists, "plan", "Its pair is gone.").remedy("Choose another, in the plan."));
+    };
+    let from = road.to.site;
+    let turned = RecoveryPlan { way: Way { from, ..plan.way }, ..RecoveryPlan::clone(&plan) };
+    let text = format!("It leads over {}.", draft.estate().way_name(turned.way));
+    draft.found(Finding::clear(Rule::Place, &plan.name, text));
+    let crossing = Crossing::of(draft.view, &turned, draft.now);
+    draft.found_all(crossing.findings.into_iter().map(softer));
+    draft.intend(Event::Turned { plan: id, from, at: draft.now });
 }
 
 fn named(draft: &mut Draft<'_>, ask: &Keep, name: &str) {

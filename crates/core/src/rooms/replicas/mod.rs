@@ -8,6 +8,6 @@ mod step;
 pub use ask::Ask;
 pub(crate) use assess::freed;
 pub use event::{Event, Followed};
-pub use step::{Onto, Step};
+pub use step::{Member, Onto, Settle, Step};
 
 type Draft<'a> = crate::road::Draft<'a, Step>;

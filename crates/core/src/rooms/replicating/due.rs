@@ -6,9 +6,9 @@ use super::{
 };
 use crate::{
     copying::Line,
-    estate::{Job, Machine, Road, Way},
+    estate::{Estate, Job, Machine, Road, Way},
     finding::{Finding, Rule},
-    ids::{JobId, VolumeId, draw_uuid},
+    ids::{HostId, JobId, MachineId, VolumeId, draw_uuid},
     layers,
     moment::Span,
     rooms::{
@@ -44,18 +44,33 @@ pub(super) fn job(draft: &mut Draft<'_>, id: JobId, by_hand: bool) {
     }
     expire(draft, &job);
     let all = backups::able(draft, &job);
-    if all.is_empty() {
+    let over: Vec<MachineId> = all.iter().copied().filter(|id| is_over(draft.estate(), *id, way)).collect();
+    let here: Vec<MachineId> = all.into_iter().filter(|id| !over.contains(id)).collect();
+    one_way(draft, &job, road, &here);
+    if let Some(back) = draft.estate().road(Way { from: road.to.site, ..way }).filter(|_| !over.is_empty()) {
+        one_way(draft, &job, back, &over);
+    }
+}
+
+/// Whether what it does goes the other way: its machine is at the other site now.
+fn is_over(estate: &Estate, id: MachineId, way: Way) -> bool {
+    let machine = estate.machines.get(&id);
+    machine.and_then(|m| estate.goes(m, way)).is_some_and(|goes| goes != way)
+}
+
+fn one_way(draft: &mut Draft<'_>, job: &Job, road: Road<'_>, machines: &[MachineId]) {
+    if machines.is_empty() {
         return;
     }
-    let still = Still::of(&job, &road.pair.name);
-    let marks = backups::marks(draft, &all, still, Step::Snap);
-    replicated(draft, &job, road, marks);
+    let still = Still::of(job, &road.pair.name);
+    let marks = backups::marks(draft, machines, still, Step::Snap);
+    replicated(draft, job, road, marks);
 }
 
 /// What is known of one before.
-struct Going {
+pub(super) struct Going {
     machine: Arc<Machine>,
-    bytes: Bytes,
+    pub(super) bytes: Bytes,
     first: bool,
     known: bool,
     /// All of it is compared.
@@ -108,7 +123,7 @@ fn places(draft: &mut Draft<'_>, (job, road): (&Job, Road<'_>), marked: &Marked<
 }
 
 /// What goes over for one, at most.
-fn going(draft: &Draft<'_>, job: &Job, road: Road<'_>, machine: Arc<Machine>) -> Going {
+pub(super) fn going(draft: &Draft<'_>, job: &Job, road: Road<'_>, machine: Arc<Machine>) -> Going {
     let all: Bytes = job.disks(&machine).map(|d| d.size).sum();
     let held = carrying::held(draft, &machine).map(|held| held.min(all));
     let most = held.unwrap_or(all);
@@ -137,6 +152,33 @@ fn lacks(draft: &mut Draft<'_>, road: Road<'_>, machine: &Machine, each: bool) {
     draft.found(Finding::mind(Rule::Vlan, name, text));
 }
 
+/// The step that brings a replica to what its original holds at a mark.
+pub(super) fn follow(
+    draft: &mut Draft<'_>,
+    (job, road, line): (&Job, Road<'_>, &Line),
+    (machine, place): (&Machine, &Place),
+    (via, snapshot): (HostId, Uuid),
+    (bytes, whole, group): (Bytes, bool, Option<Uuid>),
+) -> replicas::Step {
+    let number = draft.number();
+    replicas::Step::Follow {
+        machine: machine.id,
+        via,
+        snapshot,
+        way: Way { pair: road.pair.id, from: road.from.site },
+        replica: place.replica.id,
+        to: place.to,
+        volume: place.volume,
+        delivery: draw_uuid(draft.run().0, number, draft.now.0.unsigned_abs()),
+        disks: place.disks.clone(),
+        bytes,
+        time: line.time(bytes),
+        job: Some(job.id),
+        whole,
+        group,
+    }
+}
+
 /// Brought up to date once it stands still, and released: the numbers of these steps.
 fn one(
     draft: &mut Draft<'_>,
@@ -146,23 +188,7 @@ fn one(
 ) -> Vec<usize> {
     let (machine, bytes) = (&going.machine, going.bytes);
     let (name, via, snapshot) = (&machine.name, mark.via, mark.snapshot);
-    let number = draft.number();
-    let follow = replicas::Step::Follow {
-        machine: machine.id,
-        via,
-        snapshot,
-        way: Way { pair: road.pair.id, from: road.from.site },
-        replica: place.replica.id,
-        to: place.to,
-        volume: place.volume,
-        delivery: draw_uuid(draft.run().0, number, draft.now.0.unsigned_abs()),
-        disks: place.disks,
-        bytes,
-        time: line.time(bytes),
-        job: Some(job.id),
-        whole: going.whole,
-        group,
-    };
+    let follow = follow(draft, (job, road, line), (machine, &place), (via, snapshot), (bytes, going.whole, group));
     let title = format!("Bring {} up to date", place.replica.name);
     let followed = draft.step(Step::Replica(follow), title, &[marked], Some("job"));
     if job.how.local.is_some() {

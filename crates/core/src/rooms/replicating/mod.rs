@@ -5,9 +5,12 @@
 mod ask;
 mod due;
 mod force;
+mod once;
 mod place;
 
 pub use ask::{Ask, Force};
+pub(crate) use once::{Brought, Once};
+pub(crate) use place::{Free, names};
 
 super::composed::composed! {
     urgency: crate::road::Urgency::Ordinary;

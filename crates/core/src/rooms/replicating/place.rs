@@ -23,7 +23,7 @@ pub(super) struct Place {
 }
 
 /// Room that is left on volumes, less what this run brings.
-pub(super) type Free = BTreeMap<VolumeId, Bytes>;
+pub(crate) type Free = BTreeMap<VolumeId, Bytes>;
 
 /// # Errors
 /// Why it can't be replicated now, in words.
@@ -33,6 +33,9 @@ pub(super) fn of(draft: &mut Draft<'_>, (job, road): (&Job, Road<'_>), machine: 
     let name = &replica.name;
     if replica.state == MachineState::Planned {
         return Err(format!("{name} is still being made."));
+    }
+    if replica.replica.as_ref().is_some_and(|r| r.astray) {
+        return Err(format!("{name} is kept aside as it was when it was superseded, until somebody takes it up again or deletes it."));
     }
     let home = replica.disks.first().map(|d| d.volume).ok_or_else(|| format!("{name} has no disks."))?;
     let (volume, to) = taker(draft, road, machine, home)?;
@@ -138,6 +141,7 @@ fn become_replica(planned: &mut Machine, (job, road): (&Job, Road<'_>), machine:
         of: machine.uuid,
         name: machine.name.clone(),
         pair: road.pair.id,
+        astray: false,
         disks: job.disks(machine).zip(&planned.disks).map(twin).collect(),
         points: vec![],
     }));
@@ -182,13 +186,16 @@ fn wanted(draft: &Draft<'_>, (job, road): (&Job, Road<'_>), machine: &Machine, c
 /// `ledger-hilltop`, or with a number that is not taken.
 fn name(draft: &Draft<'_>, machine: &Machine, to: &End) -> String {
     let estate = draft.estate();
-    let site: String = to.site_name(estate).to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    names(machine, &to.site_name(estate)).find(|n| estate.machine_named(n).is_none()).unwrap_or_default()
+}
+
+/// `ledger-hilltop`, and the same with numbers: what is of a machine at a site.
+pub(crate) fn names(machine: &Machine, site: &str) -> impl Iterator<Item = String> + use<> {
+    let site: String = site.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
     let site = site.trim_matches('-');
     let site = if site.is_empty() { "replica" } else { site };
     let of: String = machine.name.chars().take(40).collect();
     let site: String = site.chars().take(16).collect();
     let usual = format!("{of}-{site}");
-    let numbered = (2u32..).map(|n| format!("{of}-{site}-{n}"));
-    let mut all = std::iter::once(usual).chain(numbered);
-    all.find(|n| estate.machine_named(n).is_none()).unwrap_or_default()
+    std::iter::once(usual).chain((2u32..).map(move |n| format!("{of}-{site}-{n}")))
 }

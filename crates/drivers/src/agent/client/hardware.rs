@@ -10,6 +10,17 @@ use zastrugi_core::{
     runs::Fault,
 };
 
+/// A card as an agent takes it.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub(crate) struct Card {
+    pub(crate) mac: String,
+    /// The name of its network.
+    pub(crate) network: Option<String>,
+    /// What its guest has by what its disks hold; none: as it was, where its network stays.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) addresses: Option<Vec<std::net::IpAddr>>,
+}
+
 /// A disk as an agent takes it.
 pub(super) fn disk(disk: &Disk) -> Value {
     let thick = disk.provisioning == Provisioning::Thick;
@@ -59,10 +70,9 @@ impl Agent<'_> {
         &self,
         stamp: Stamp<'_>,
         machine: &Uuid,
-        cards: &[(&str, Option<&str>)],
+        cards: &[Card],
     ) -> Result<Changed, Fault> {
-        let card = |(mac, network): &(&str, Option<&str>)| json!({"mac": mac, "network": network});
-        let body = json!({"cards": cards.iter().map(card).collect::<Vec<_>>()});
+        let body = json!({"cards": cards});
         self.put(format!("/v1/machines/{machine}/cards"), stamp, body)
             .await
     }

@@ -25,6 +25,7 @@ mod watch;
 pub(crate) use carrying::{Blocks, WireBlocks};
 pub(crate) use claim::{Claimed, Installed, greet, greet_installed};
 pub(crate) use delivering::{Delivered, FollowedDisk, Following, Placing};
+pub(crate) use hardware::Card;
 pub(crate) use machines::{Cards, boot, record};
 pub(crate) use names::Told;
 pub(crate) use sharing::NewShared;

@@ -125,7 +125,8 @@ impl Drivers {
                         Carried::There(_)
                         | Carried::Swept(_)
                         | Carried::Read(_)
-                        | Carried::Shipped(_),
+                        | Carried::Shipped(_)
+                        | Carried::Equal(..),
                     ) => Err(premise("It was no delivery.")),
                     // What may pass goes on where it was; of all else nothing is left to be forgotten.
                     Err(why) => {

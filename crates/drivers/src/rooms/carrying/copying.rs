@@ -400,6 +400,7 @@ fn told(estate: &Estate, step: &Step, brought: Carried) -> Result<Outcome, Fault
         ends: *ends,
         group: *group,
         whole: Whole::of(taken, *whole || compared, before),
+        equal: None,
         proof: None,
     };
     let said = format!(

@@ -35,6 +35,8 @@ pub(crate) enum Carried {
     Read(Box<stores::Read>),
     /// What changed lies at another site.
     Shipped(Shipped),
+    /// Both sides hold the same of so many extents; those are all that there are.
+    Equal(u64, bool),
 }
 
 /// What went over a pair.

@@ -148,6 +148,7 @@ fn found(manifest: &Manifest, job: Option<JobId>) -> FoundPoint {
             ends: None,
             whole: None,
             group: None,
+            equal: None,
             proof: None,
         },
     }

@@ -1,6 +1,8 @@
 //! Replicas brought up to date: a mover reads at a host of one site what changed, and writes it at a host of the other, where it
 //! becomes the next point at once.
 
+mod comparing;
+mod settling;
 mod shipping;
 
 use crate::{
@@ -14,7 +16,7 @@ use zastrugi_core::{
     ids::MachineId,
     rooms::{
         Event,
-        replicas::{self, Followed, Step},
+        replicas::{self, Followed, Onto, Step},
     },
     runs::Fault,
 };
@@ -33,15 +35,24 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
+        match step {
+            Step::Rest { .. } => return settling::rests(step),
+            Step::Over { .. } => return settling::crossed(step, turn),
+            Step::Regard { .. } => return settling::regarded(estate, step),
+            Step::Settle(settle) => return self.settle(estate, settle, turn).await,
+            Step::Follow { .. } | Step::Compare { .. } => {}
+        }
         match self.movers.look(turn.key) {
             Look::Goes(said) => {
                 // A cap that somebody changed meanwhile counts from here on.
-                let Step::Follow { way, job, .. } = step;
-                self.paced(estate, (Some(*way), *job), turn);
+                if let Step::Follow { way, job, .. } = step {
+                    self.paced(estate, (Some(*way), *job), turn);
+                }
                 Ok(Outcome::NotYet { said })
             }
             Look::Over(task) => match over(task).await {
                 Ok(Carried::Shipped(shipped)) => self.taken_in(estate, step, shipped, turn).await,
+                Ok(Carried::Equal(extents, all)) => comparing::equal(step, (extents, all), turn),
                 Ok(
                     Carried::There(_) | Carried::Brought(_) | Carried::Swept(_) | Carried::Read(_),
                 ) => Err(premise("Nothing was brought over.")),
@@ -53,6 +64,7 @@ impl Drivers {
                     Err(why)
                 }
             },
+            Look::None if matches!(step, Step::Compare { .. }) => self.compare(estate, step, turn),
             Look::None => self.ship(estate, step, turn).await,
         }
     }
@@ -64,10 +76,22 @@ impl Drivers {
         step: &Step,
         turn: Turn<'_>,
     ) -> Result<Outcome, Fault> {
-        self.movers.end(turn.key).await;
-        self.drop_shipped(estate, step, turn).await?;
-        let said = "the replica holds what it held before".into();
-        Ok(Outcome::NotYet { said })
+        match step {
+            Step::Follow { .. } => {
+                self.movers.end(turn.key).await;
+                self.drop_shipped(estate, step, turn).await?;
+                let said = "the replica holds what it held before".into();
+                Ok(Outcome::NotYet { said })
+            }
+            Step::Compare { .. } => {
+                self.movers.end(turn.key).await;
+                let said = "nobody is asked any more".into();
+                Ok(Outcome::NotYet { said })
+            }
+            Step::Rest { .. } | Step::Over { .. } | Step::Regard { .. } | Step::Settle(_) => {
+                self.at_replica(estate, step, turn).await
+            }
+        }
     }
 
     async fn drop_shipped(
@@ -81,7 +105,10 @@ impl Drivers {
             volume,
             delivery,
             ..
-        } = step;
+        } = step
+        else {
+            return Ok(());
+        };
         self.end_delivery(estate, (*to, *volume, *delivery), turn)
             .await
     }
@@ -103,7 +130,10 @@ impl Drivers {
             delivery,
             disks,
             ..
-        } = step;
+        } = step
+        else {
+            return Err(premise("Nothing was to be brought over."));
+        };
         let (original, own) = (at(estate, *machine)?, at(estate, *replica)?);
         let taken = original.snapshots.get(*snapshot);
         let taken = taken.ok_or_else(|| premise("The state that was replicated is gone."))?;
@@ -134,8 +164,9 @@ impl Drivers {
         self.agent(host, &key)
             .follow(stamp(turn), &own.uuid, &ask)
             .await?;
-        let (has, twins) = after(own, step);
-        let point = point(step, own, (taken, consistent), (shipped, turn));
+        let (has, twins) = after(own, disks);
+        let point = point(step, own, (taken, consistent), (shipped, turn))
+            .ok_or_else(|| premise("Nothing was to be brought over."))?;
         let said = format!("{} there in {}", point.read, point.took);
         let followed = Followed {
             machine: own.id,
@@ -168,7 +199,7 @@ fn point(
     own: &Machine,
     (taken, consistent): (&Snapshot, Consistent),
     (shipped, turn): (Shipped, Turn<'_>),
-) -> StoredPoint {
+) -> Option<StoredPoint> {
     let Step::Follow {
         snapshot,
         disks,
@@ -176,8 +207,11 @@ fn point(
         whole,
         group,
         ..
-    } = step;
-    StoredPoint {
+    } = step
+    else {
+        return None;
+    };
+    Some(StoredPoint {
         session: *snapshot,
         taken: taken.taken,
         consistent,
@@ -190,13 +224,13 @@ fn point(
         ends: None,
         group: *group,
         whole: Whole::of(taken.taken, *whole || shipped.compared, own.follows()),
+        equal: None,
         proof: None,
-    }
+    })
 }
 
 /// The disks that the replica has then, and whose they are; those of which the original has none any more stay.
-fn after(own: &Machine, step: &Step) -> (Vec<Disk>, Vec<Twin>) {
-    let Step::Follow { disks, .. } = step;
+fn after(own: &Machine, disks: &[Onto]) -> (Vec<Disk>, Vec<Twin>) {
     let mut has = own.disks.clone();
     let mut twins = own
         .replica

@@ -32,7 +32,7 @@ const AT_ONCE: usize = 4;
 const PIECE: u32 = 64;
 /// Extents that are compared at once, of 4 MiB.
 const COMPARED: u64 = 64;
-const EXTENT: u64 = 4 << 20;
+pub(super) const EXTENT: u64 = 4 << 20;
 /// What lies at the far end is looked through this often, until nothing is missing.
 const LOOKS: usize = 3;
 
@@ -77,10 +77,12 @@ impl Drivers {
     /// A host of this end at which a machine is read: its own if that carries, else any that carries and reaches its volume, else
     /// its own.
     fn reader(&self, estate: &Estate, step: &Step, machine: &Machine) -> Result<Arc<Host>, Fault> {
-        let Step::Follow { via, .. } = step;
+        let Step::Follow { via, way, .. } = step else {
+            return Err(premise("Nothing was to be brought over."));
+        };
         let own = machine.host.unwrap_or(*via);
         let volume = machine.disks.first().map(|d| d.volume);
-        let carriers = estate.road(step.way()).map(|r| r.from.carriers.clone());
+        let carriers = estate.road(*way).map(|r| r.from.carriers.clone());
         let carriers = carriers.unwrap_or_default();
         let able = |id: &HostId| {
             let host = estate.hosts.get(id)?;
@@ -115,7 +117,10 @@ impl Drivers {
             job,
             whole,
             ..
-        } = step;
+        } = step
+        else {
+            return Err(premise("Nothing was to be brought over."));
+        };
         let (original, own) = (at(estate, *machine)?, at(estate, *replica)?);
         let taken = original.snapshots.get(*snapshot).cloned();
         let taken = taken.ok_or_else(|| premise("The state that was to be replicated is gone."))?;

@@ -3,6 +3,7 @@
 use super::{BETWEEN_SITES, Steps, Tour, twins::Twins};
 use crate::{
     drilling::{answer, asked, drill, plan},
+    handover::shift,
     jobs::label,
     lab::{Lab, eventually_within},
     packages::small,
@@ -30,6 +31,19 @@ async fn tour(lab: &Lab) -> Steps {
         tour.go(begin(lab)).await;
     }
     drilled(&mut tour).await;
+    let machines = vec![lab.machine("m")];
+    let act = PowerAct::On { host: None };
+    tour.go(Proposal::Machines(machines::Ask::Power { machines, act }))
+        .await;
+    tour.go(plan(lab, "")).await;
+    // There and back, so that both sides are as they were.
+    for _ in 0..2 {
+        tour.go(shift(lab)).await;
+    }
+    let machines = vec![lab.machine("m")];
+    let act = PowerAct::Off;
+    tour.go(Proposal::Machines(machines::Ask::Power { machines, act }))
+        .await;
     let replica = lab.machine("m-hilltop");
     tour.go(Proposal::Replicating(replicating::Ask::Start(Force {
         machine: replica,

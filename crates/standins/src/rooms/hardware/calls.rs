@@ -225,9 +225,12 @@ struct Card {
     mac: String,
     #[serde(default)]
     network: Option<String>,
+    /// What its guest has by what its disks hold, where somebody knows it.
+    #[serde(default)]
+    addresses: Option<Vec<std::net::IpAddr>>,
 }
 
-/// All cards of a machine from now on; one that goes to another network leaves its addresses behind.
+/// All cards of a machine from now on; one that goes to another network leaves its addresses behind, unless it is said which it has.
 pub(crate) async fn cards(
     Extract(device): Extract<Device>,
     Path(uuid): Path<String>,
@@ -243,7 +246,10 @@ pub(crate) async fn cards(
         let nic = |card: &Card| Nic {
             mac: card.mac.clone(),
             network: card.network.clone(),
-            addresses: had(card).map_or_else(Vec::new, |n| n.addresses.clone()),
+            addresses: match &card.addresses {
+                Some(said) => said.iter().map(ToString::to_string).collect(),
+                None => had(card).map_or_else(Vec::new, |n| n.addresses.clone()),
+            },
         };
         let nics: Vec<Nic> = ask.cards.iter().map(nic).collect();
         let bare = |n: &Nic| Nic {

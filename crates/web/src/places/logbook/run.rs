@@ -18,7 +18,7 @@ use rocket::{
 use std::collections::BTreeSet;
 use zastrugi_core::{
     ids::RunId,
-    road::Work,
+    road::{Work, may_be_left},
     rooms::Plan,
     runs::{Object, Phase, Run, RunState, StepState},
     view::View,
@@ -58,6 +58,8 @@ struct RunPage {
     more: usize,
     open: bool,
     needs_you: bool,
+    /// All that failed may be left as it is.
+    leaves: bool,
     may_answer: bool,
     consequences: String,
     csrf: String,
@@ -306,6 +308,7 @@ async fn build(
         more,
         open: run.state.open() && run.state != RunState::Cancelling,
         needs_you: run.state == RunState::NeedsYou,
+        leaves: run.state == RunState::NeedsYou && may_be_left(&run, &plan),
         may_answer,
         consequences: render(&Consequences::of_plan(&plan, &run)),
         csrf: signed.csrf.clone(),
@@ -338,6 +341,7 @@ pub(crate) async fn answer(
     let said = match fields.get("answer") {
         "cancel" => Resolve::Cancel,
         "retry" => Resolve::Retry,
+        "pass-over" => Resolve::PassOver,
         "correct" => {
             let correction = correct::read(&fields);
             Resolve::Correct(correction.ok_or_else(|| Problem::not_found("This step"))?)

@@ -254,6 +254,7 @@ fn facts(view: &View, m: &Machine) -> Vec<(&'static str, String)> {
             format!("{}, {} of it overhead", m.held(), m.overhead()),
         ),
         ("Disks", disks.join("; ")),
+        ("Belongs at", belongs(estate, m)),
         ("Made from", made_from(estate, m)),
         ("Pool", of_pool(estate, m)),
         (
@@ -370,6 +371,16 @@ fn first_boot(m: &Machine) -> String {
     told.map_or_else(String::new, |b| {
         format!("{}; {}", b.words(), super::super::first_boot::outcome(m).1)
     })
+}
+
+/// Where it went over from.
+fn belongs(estate: &Estate, m: &Machine) -> String {
+    let Some(crossed) = m.crossed else {
+        return String::new();
+    };
+    let site = estate.sites.get(&crossed.from);
+    let site = site.map_or_else(|| crossed.from.to_string(), |s| s.name.clone());
+    format!("{site}; it went over on {} UTC", crossed.at.stamp())
 }
 
 /// What its disks were copied from, or lie on.

@@ -28,7 +28,7 @@ mod week;
 
 pub(crate) use clauses::key;
 pub(crate) use list::at_site;
-pub(crate) use plans::SHEETS as PLAN_SHEETS;
+pub(crate) use plans::{SHEETS as PLAN_SHEETS, aside};
 pub(crate) use replica::ReplicaOf;
 
 use crate::frame::sheet::Sheet;

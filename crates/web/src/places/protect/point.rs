@@ -328,6 +328,7 @@ mod tests {
             ends: None,
             whole: None,
             group: None,
+            equal: None,
             proof: None,
         };
         small.alter(|e| {

@@ -48,6 +48,8 @@ pub(crate) struct ReplicaOf {
     pair: (u64, String),
     /// It stands on its newest point.
     follows: bool,
+    /// It was superseded, and is kept aside.
+    astray: bool,
     /// How the newest is unlike those before it.
     unusual: String,
     points: Vec<PointOf>,
@@ -82,6 +84,7 @@ impl ReplicaOf {
             of: replica.name.clone(),
             pair: (replica.pair.0, Object::Pair(replica.pair).name(estate)),
             follows: m.follows().is_some(),
+            astray: replica.astray,
             unusual: estate
                 .unusual_replica(m)
                 .map_or_else(String::new, |u| u.words()),

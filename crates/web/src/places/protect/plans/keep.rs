@@ -107,7 +107,14 @@ pub(super) fn names(estate: &Estate, stage: &Stage) -> Vec<String> {
 /// `ferry = drill-ferry`, a line each.
 pub(super) fn drills(estate: &Estate, plan: &RecoveryPlan) -> Vec<(String, String)> {
     let name = |id| Object::Network(id).name(estate);
+    // Those of the other side stay with the plan for the day when it is turned.
+    let there = estate.road(plan.way).map(|r| r.to.site);
     let all = plan.drills.iter();
+    let all = all.filter(|(of, _)| {
+        estate
+            .site_of_network(**of)
+            .is_none_or(|s| Some(s) == there)
+    });
     all.map(|(of, stands)| (name(*of), name(*stands))).collect()
 }
 

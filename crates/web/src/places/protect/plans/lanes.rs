@@ -70,10 +70,10 @@ impl Axis {
         all.map(|at| {
             (
                 self.x(at),
-                if at.0 == 0 {
-                    "0".into()
-                } else {
-                    at.to_string()
+                match (at.0 / 1000 / 60, at.0 / 1000 % 60) {
+                    (0, 0) => "0".into(),
+                    (mins, secs) if mins > 0 && secs > 0 => format!("{mins}:{secs:02} min"),
+                    _ => at.to_string(),
                 },
             )
         })
@@ -146,7 +146,8 @@ impl Lanes {
                 axis.bar(&mut lane.bar, (real, next), (y + 9, 7));
                 real = next;
             }
-            let asked = stage.then.iter().filter(|b| b.asks).count();
+            let asked = stage.then.iter().filter(|b| b.asks);
+            let asked = asked.filter(|b| !b.holds || b.began.is_some()).count();
             (0..asked).for_each(|_| axis.pennant(&mut lane.asks, real, (y - 2, 20)));
             lane.said = match took {
                 Some(took) => format!("foretold {}, took {took}", stage.foretold),

@@ -2,6 +2,7 @@
 
 mod answer;
 mod drill;
+mod failover;
 mod file;
 mod keep;
 mod lanes;
@@ -9,7 +10,9 @@ mod list;
 mod page;
 mod passage;
 mod report;
+mod shift;
 
+pub(crate) use failover::aside;
 pub(super) use list::{PlanRow, left, rows};
 
 use crate::frame::sheet::Sheet;
@@ -22,6 +25,10 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .merging(),
     Sheet::new("remove-plan", Act::Plans, "protect", keep::remove),
     Sheet::new("drill", Act::Machines, "protect", drill::fill),
+    Sheet::new("move-plan", Act::Machines, "protect", shift::fill).leading(shift::after),
+    Sheet::new("failover", Act::Machines, "protect", failover::fill).leading(shift::after),
+    Sheet::new("take-up", Act::Machines, "protect", failover::take_up),
+    Sheet::new("turn-plan", Act::Plans, "protect", shift::turn),
     Sheet::new("answer-plan", Act::Machines, "protect", answer::fill).leading(answer::after),
 ];
 

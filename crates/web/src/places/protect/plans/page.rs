@@ -151,6 +151,7 @@ fn facts(estate: &Estate, plan: &RecoveryPlan) -> Vec<(&'static str, String)> {
     let stand = plan
         .drills
         .iter()
+        .filter(|(of, _)| estate.site_of_network(**of) == estate.road(plan.way).map(|r| r.to.site))
         .map(|(of, stands)| format!("{} for {}", name(*stands), name(*of)));
     let stand: Vec<String> = stand.collect();
     vec![

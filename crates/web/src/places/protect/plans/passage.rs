@@ -13,9 +13,8 @@ use askama::Template;
 use rocket::get;
 use std::collections::BTreeMap;
 use zastrugi_core::{
-    estate::{Arrived, Between, Passage, Passed},
+    estate::{Arrived, Between, Estate, Passage, PassageKind, Passed},
     ids::PassageId,
-    moment::Moment,
     permits::Act,
 };
 
@@ -75,6 +74,9 @@ struct PassagePage {
     query: String,
     events: Vec<Line>,
     may: bool,
+    /// Nothing of it went over, and these are off.
+    off: Vec<(u64, String)>,
+    lost_is: &'static str,
 }
 
 fn glyph(good: Option<bool>, began: bool) -> &'static str {
@@ -88,6 +90,11 @@ fn glyph(good: Option<bool>, began: bool) -> &'static str {
 
 fn then_row(b: &Between, over: bool, who: &Answered) -> ThenRow {
     let state = match (b.good, b.asks, b.began.is_some()) {
+        (Some(true), _, false) if b.holds => "so it was",
+        (Some(true), _, true) if b.holds => "all of it was well after all",
+        (Some(false), _, _) if b.holds => "it went on as it was",
+        (None, _, false) if b.holds && over => "was not looked at",
+        (None, _, false) if b.holds => "else a person is asked",
         (Some(true), true, _) => "confirmed",
         (Some(false), true, _) => "denied",
         (Some(true), false, _) => "done",
@@ -104,9 +111,13 @@ fn then_row(b: &Between, over: bool, who: &Answered) -> ThenRow {
         said => format!("{state}{by}: {said}"),
     };
     ThenRow {
-        asks: b.asks,
+        // Nobody was asked where all was well.
+        asks: b.asks && (!b.holds || b.began.is_some()),
         glyph: glyph(b.good, b.began.is_some()),
-        words: b.words.clone(),
+        words: match b.holds && b.began.is_none() {
+            true => "all of it is well".into(),
+            false => b.words.clone(),
+        },
         said,
         ended: b.ended.map_or_else(String::new, time),
     }
@@ -119,7 +130,10 @@ fn stage_row(s: &Passed, who: &Answered) -> StageRow {
         began: s.began.map_or_else(String::new, time),
         foretold: s.foretold.to_string(),
         took: s.took().map_or_else(String::new, |t| t.to_string()),
-        came: format!("{good} of {}", s.machines.len() + s.left_out.len()),
+        came: match s.machines.len() + s.left_out.len() {
+            0 => String::new(),
+            of => format!("{good} of {of}"),
+        },
         left_out: s.left_out.join(", "),
         then: s
             .then
@@ -129,9 +143,17 @@ fn stage_row(s: &Passed, who: &Answered) -> StageRow {
     }
 }
 
-/// What would have been lost, had it been carried out in earnest when it began.
-fn lost(began: Moment, m: &Arrived) -> String {
-    began.since(m.taken).to_string()
+/// What would have been lost, had it been carried out in earnest when it began; of what was moved, that nothing was.
+fn lost(passage: &Passage, m: &Arrived) -> String {
+    match (passage.kind, m.equal) {
+        (PassageKind::Drill | PassageKind::Failover, _) => passage.began.since(m.taken).to_string(),
+        (PassageKind::Move, Some(equal)) => match (equal.extents, equal.all) {
+            (0, _) => "nothing: it had written nothing since".into(),
+            (n, true) => format!("nothing: all {n} extents are equal"),
+            (n, false) => format!("nothing: {n} extents are equal"),
+        },
+        (PassageKind::Move, None) => String::new(),
+    }
 }
 
 fn machine_row(passage: &Passage, s: &Passed, m: &Arrived) -> MachineRow {
@@ -141,7 +163,7 @@ fn machine_row(passage: &Passage, s: &Passed, m: &Arrived) -> MachineRow {
         name: m.name.clone(),
         point: prove::path(m.point),
         taken: time(m.taken),
-        lost: lost(passage.began, m),
+        lost: lost(passage, m),
         host: m.host.clone(),
         booted: m.booted.map_or_else(String::new, |b| b.to_string()),
         glyph: glyph(m.good, s.began.is_some()),
@@ -164,11 +186,29 @@ fn sentence(p: &Passage) -> String {
             "Stage {} goes on; {came} of {of} machines are through.",
             stage.name
         ),
+        (true, _, None) if p.kind != PassageKind::Drill => {
+            "What is left is being cleared away.".into()
+        }
         (true, _, None) if came == 0 => format!("Copies of {of} machines are being made."),
         (true, _, None) => "What was brought up is being removed.".into(),
         (_, true, _) => format!("It was given up; {came} of {of} machines had come up well."),
         _ => format!("{came} of {of} machines came up well."),
     }
+}
+
+/// Machines of a move that was given up before anything went over: they are off where they were.
+fn off(estate: &Estate, p: &Passage) -> Vec<(u64, String)> {
+    if !p.left || p.kind == PassageKind::Drill {
+        return vec![];
+    }
+    let all = p
+        .stages
+        .iter()
+        .flat_map(|s| &s.machines)
+        .filter(|m| m.good.is_none());
+    let all = all.filter_map(|m| estate.machines.get(&m.machine));
+    let all = all.filter(|m| m.is_off() && m.deleted.is_none());
+    all.map(|m| (m.id.0, m.name.clone())).collect()
 }
 
 /// The runs by which somebody answered know who it was.
@@ -203,7 +243,9 @@ async fn build(
     let range = if whole { 0..all.len() } else { range };
     let who = answered(desk, passage).await?;
     let kind = match passage.kind {
-        zastrugi_core::estate::PassageKind::Drill => "Drill",
+        PassageKind::Drill => "Drill",
+        PassageKind::Move => "Move",
+        PassageKind::Failover => "Failover",
     };
     Ok(PassagePage {
         id,
@@ -231,6 +273,18 @@ async fn build(
         query: query.0.with("", ""),
         events: lately(desk, &passage.plan.to_string()).await?,
         may: signed.may(Act::Machines),
+        off: off(&estate, passage),
+        lost_is: match passage.kind {
+            PassageKind::Drill => {
+                "what would have been lost of it, had its site been gone when this began."
+            }
+            PassageKind::Move => {
+                "nothing, once both sides say by digests (SHA-256, 4 MiB each) that they hold the same of what went over last."
+            }
+            PassageKind::Failover => {
+                "what it wrote from that instant until this began, if it still ran then."
+            }
+        },
     })
 }
 

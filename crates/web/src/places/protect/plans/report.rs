@@ -9,7 +9,7 @@ use zastrugi_core::{
     moment::Span,
 };
 
-const HEAD: [&str; 12] = [
+const HEAD: [&str; 13] = [
     "plan",
     "edition",
     "stage",
@@ -19,6 +19,7 @@ const HEAD: [&str; 12] = [
     "foretold (s)",
     "took (s)",
     "host",
+    "equal extents",
     "came",
     "by",
     "said",
@@ -33,6 +34,7 @@ struct Row {
     foretold: Option<Span>,
     took: Option<Span>,
     host: String,
+    equal: String,
     came: &'static str,
     by: String,
     said: String,
@@ -66,6 +68,7 @@ impl Row {
             taken: zastrugi_formats::csv::utc(m.taken.0),
             took: m.booted,
             host: m.host.clone(),
+            equal: m.equal.map_or_else(String::new, |e| e.extents.to_string()),
             came: came(m.good),
             said: m.said.clone(),
             ..Row::default()
@@ -82,7 +85,11 @@ impl Row {
     }
     fn of_between(b: &Between, who: &Answered) -> Row {
         Row {
-            what: if b.asks { "asked" } else { "between" },
+            what: if b.asks && (!b.holds || b.began.is_some()) {
+                "asked"
+            } else {
+                "between"
+            },
             name: b.words.clone(),
             took: b.began.zip(b.ended).map(|(from, to)| to.since(from)),
             came: came(b.good),
@@ -91,7 +98,7 @@ impl Row {
             ..Row::default()
         }
     }
-    fn cells(self, passage: &Passage, stage: &str) -> [String; 12] {
+    fn cells(self, passage: &Passage, stage: &str) -> [String; 13] {
         [
             passage.name.clone(),
             passage.edition.to_string(),
@@ -102,6 +109,7 @@ impl Row {
             secs(self.foretold),
             secs(self.took),
             self.host,
+            self.equal,
             self.came.to_owned(),
             self.by,
             self.said,
