@@ -172,11 +172,12 @@ const FLOORS: [&[&str]; 7] = [
 ];
 
 /// Rooms whose steps are steps of other rooms, in one run; all others know of themselves alone.
-const COMPOSED: [&str; 14] = [
+const COMPOSED: [&str; 15] = [
     "backups",
     "building",
     "drilling",
     "growing",
+    "handover",
     "joining",
     "leaving",
     "maintenance",

@@ -6,7 +6,7 @@ use crate::{
     moment::{Moment, Span},
 };
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Passage {
@@ -196,6 +196,13 @@ impl Estate {
         let mut all: Vec<&Arc<Passage>> = own.collect();
         all.sort_by_key(|p| std::cmp::Reverse((p.began, p.id)));
         all
+    }
+    /// Machines that are going over to another site now.
+    pub fn going_over(&self) -> BTreeSet<MachineId> {
+        let open = self.passages.values();
+        let open = open.filter(|p| p.is_open() && p.kind != PassageKind::Drill);
+        let all = open.flat_map(|p| p.stages.iter().flat_map(|s| &s.machines));
+        all.map(|m| m.machine).collect()
     }
     /// The one that goes on.
     pub fn passage_open(&self, plan: PlanId) -> Option<&Arc<Passage>> {

@@ -841,7 +841,11 @@ fn what_was_superseded_is_kept_aside_until_it_is_taken_up() {
     });
     let said = assessed(&small, &clear);
     assert!(stops(&said).is_empty(), "{:?}", stops(&said));
-    assert_eq!(said.steps().len(), 2);
+    assert_eq!(
+        said.steps().len(),
+        3,
+        "held fast, called by its name, followed"
+    );
     // A machine that nothing superseded is none of it.
     let other = Proposal::Handover(handover::Ask::Clear { machines: vec![DB] });
     assert!(!stops(&assessed(&small, &other)).is_empty());

@@ -9,7 +9,7 @@ use zastrugi_core::{
     caps::Cap,
     estate::{
         Cluster, Consistent, End, Estate, Fact, Host, Machine, MachineState, Pair, Replica, Site,
-        Snapshot, StoredPoint, Trouble, Twin,
+        Snapshot, StoredPoint, Trouble, Twin, Wanted,
     },
     ids::{ClusterId, HostId, MachineId, PairId, SiteId, VolumeId},
     moment::{Moment, Span},
@@ -29,6 +29,21 @@ fn end(site: SiteId, carriers: [u64; 2], own: u64, other: u64) -> End {
         clusters: [(ClusterId(other), ClusterId(own))].into(),
         volumes: Default::default(),
         networks: Default::default(),
+    }
+}
+
+/// As its host has it.
+fn snapshot(p: &StoredPoint, parent: Option<Uuid>) -> Snapshot {
+    Snapshot {
+        uuid: p.session,
+        name: "then".into(),
+        note: String::new(),
+        taken: p.taken,
+        parent,
+        consistent: p.consistent,
+        memory: None,
+        disks: Some(1),
+        ends: None,
     }
 }
 
@@ -71,7 +86,7 @@ pub(crate) fn estate() -> Estate {
     m.cluster = Some(ClusterId(902));
     m.host = None;
     m.state = MachineState::Off;
-    m.wanted = zastrugi_core::estate::Wanted::Off;
+    m.wanted = Wanted::Off;
     m.disks[0].volume = VolumeId(952);
     let points = [1u128, 2].map(|n| StoredPoint {
         session: Uuid::from_u128(n),
@@ -90,27 +105,19 @@ pub(crate) fn estate() -> Estate {
         proof: None,
     });
     for p in &points {
-        m.snapshots.take(Snapshot {
-            uuid: p.session,
-            name: "then".into(),
-            note: String::new(),
-            taken: p.taken,
-            parent: m.snapshots.rests_on,
-            consistent: p.consistent,
-            memory: None,
-            disks: Some(1),
-            ends: None,
-        });
+        let parent = m.snapshots.rests_on;
+        m.snapshots.take(snapshot(p, parent));
     }
+    let twin = Twin {
+        original: db.disks[0].key,
+        own: Uuid::from_u128(200),
+    };
     m.replica = Some(Box::new(Replica {
         of: db.uuid,
         name: db.name.clone(),
         pair: PairId(PAIR),
         astray: false,
-        disks: vec![Twin {
-            original: db.disks[0].key,
-            own: Uuid::from_u128(200),
-        }],
+        disks: vec![twin],
         points: points.into(),
     }));
     e.put(Fact::Machine(Arc::new(m)));

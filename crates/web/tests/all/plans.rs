@@ -308,3 +308,129 @@ async fn a_saved_plan_is_loaded_again_and_compared(pool: PgPool) {
     let (status, schema) = house.get(&cookie, "/protect/plans/schema").await;
     assert!(status == Status::Ok && schema.contains("drill_networks"));
 }
+
+/// If this fails, nobody can move a plan or fail it over, or does so without having typed what it is about.
+#[sqlx::test(migrations = false)]
+async fn what_is_done_in_earnest_is_typed(pool: PgPool) {
+    let house = House::of(&pool, &planned()).await;
+    let cookie = house.sign_in("otto").await;
+    let (_, page) = house.get(&cookie, "/protect/plans/750").await;
+    assert!(page.contains("/sheet/move-plan?id=750") && page.contains("/sheet/failover?id=750"));
+    let (status, sheet) = house.get(&cookie, "/sheet/move-plan?id=750").await;
+    assert_eq!(status, Status::Ok);
+    let said = words(&sheet);
+    assert!(said.contains("Type the plan's name to confirm"), "{said}");
+    assert!(!sheet.contains("har<i>bour"));
+    let (_, wrong) = house
+        .get(&cookie, "/sheet/move-plan?id=750&sent=1&grace=soon&typed=x")
+        .await;
+    assert!(words(&wrong).contains("Between 10 and 7,200 seconds"));
+    assert!(wrong.contains("value=\"soon\""), "what was typed stays");
+    let (_, sheet) = house
+        .get(&cookie, "/sheet/failover?id=750&which=proven")
+        .await;
+    let said = words(&sheet);
+    assert!(
+        said.contains("Type the name of the site that is gone"),
+        "{said}"
+    );
+    assert!(
+        said.contains("goes on as it was at"),
+        "what is lost: {said}"
+    );
+    assert!(said.contains("A planned move would lose nothing"), "{said}");
+    assert!(said.contains("No point of db was proven"), "{said}");
+    let admin = house.sign_in("ada").await;
+    let (_, turn) = house.get(&admin, "/sheet/turn-plan?id=750").await;
+    assert!(words(&turn).contains("db is not at"), "{}", words(&turn));
+    for gone in ["move-plan", "failover", "turn-plan"] {
+        let (status, sheet) = house.get(&admin, &format!("/sheet/{gone}?id=9")).await;
+        assert_eq!(status, Status::Ok, "{gone}");
+        assert!(words(&sheet).contains("The plan is gone"), "{gone}");
+    }
+}
+
+/// If this fails, the report of a move says that something was lost, or somebody was asked who was not.
+#[sqlx::test(migrations = false)]
+async fn a_move_tells_that_nothing_was_lost(pool: PgPool) {
+    let mut moved = drilled(false);
+    moved.kind = PassageKind::Move;
+    moved.stages[0].left_out.clear();
+    moved.stages[0].machines[0].equal = Some(zastrugi_core::estate::Equal {
+        at: BEGAN,
+        extents: 34,
+        all: false,
+    });
+    let mut holds = moved.stages[0].then[0].clone();
+    holds.holds = true;
+    holds.began = None;
+    holds.mark = 2;
+    moved.stages[0].then.push(holds);
+    let house = House::of(&pool, &with(moved)).await;
+    let cookie = house.sign_in("vera").await;
+    let (_, page) = house.get(&cookie, "/protect/passages/760").await;
+    let said = words(&page);
+    for expected in [
+        "Move of",
+        "nothing: 34 extents are equal",
+        "all of it is well",
+    ] {
+        assert!(said.contains(expected), "{expected}: {said}");
+    }
+    let (_, csv) = house.get(&cookie, "/protect/passages/760/report.csv").await;
+    assert!(
+        csv.lines().nth(2).is_some_and(|l| l.contains(",34,")),
+        "{csv}"
+    );
+}
+
+/// If this fails, machines that a move stopped stay off because nobody knows of them.
+#[sqlx::test(migrations = false)]
+async fn who_is_off_after_a_move_was_given_up_is_named(pool: PgPool) {
+    let mut moved = drilled(false);
+    moved.kind = PassageKind::Move;
+    moved.left = true;
+    moved.ended = None;
+    moved.stages[0].machines[0].good = None;
+    let mut e = with(moved);
+    let mut db = zastrugi_core::estate::Machine::clone(&e.machines[&MachineId(7)]);
+    db.state = zastrugi_core::estate::MachineState::Off;
+    db.host = None;
+    e.put(Fact::Machine(Arc::new(db)));
+    let house = House::of(&pool, &e).await;
+    let operator = house.sign_in("otto").await;
+    let (_, page) = house.get(&operator, "/protect/passages/760").await;
+    assert!(words(&page).contains("These are off"), "{}", words(&page));
+    assert!(page.contains("/sheet/power?ids=7"));
+}
+
+/// If this fails, nobody hears of what was superseded, or it can't be taken up.
+#[sqlx::test(migrations = false)]
+async fn what_is_kept_aside_needs_somebody(pool: PgPool) {
+    let mut e = planned();
+    let mut there = zastrugi_core::estate::Machine::clone(&e.machines[&MachineId(20)]);
+    if let Some(replica) = &mut there.replica {
+        replica.astray = true;
+    }
+    e.put(Fact::Machine(Arc::new(there)));
+    let house = House::of(&pool, &e).await;
+    let cookie = house.sign_in("otto").await;
+    let (_, home) = house.get(&cookie, "/").await;
+    assert!(
+        words(&home).contains("One machine is kept aside"),
+        "{}",
+        words(&home)
+    );
+    let link = format!("/sheet/take-up?id={PAIR}");
+    assert!(home.contains(&link));
+    let (_, sheet) = house.get(&cookie, &link).await;
+    assert!(
+        words(&sheet).contains("machines are replicas again"),
+        "{}",
+        words(&sheet)
+    );
+    let (_, none) = house.get(&cookie, &format!("{link}&sent=1")).await;
+    assert!(words(&none).contains("No machine is selected"));
+    let (_, machine) = house.get(&cookie, "/machines/20").await;
+    assert!(words(&machine).contains("it is kept aside as it was"));
+}

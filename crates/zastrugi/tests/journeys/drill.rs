@@ -145,6 +145,49 @@ async fn a_plan_is_made_and_drilled(pool: PgPool) {
     b.says("Drill of harbour").await;
     b.says("all 1 came up well").await;
     b.says("confirmed by duty.admin: tried at the pier").await;
-    b.assert_quiet(&[]).await;
     assert_eq!(desk.look().estate.proving().count(), 0, "a copy is left");
+
+    // In earnest, there and back.
+    for (to, runs) in [("Hilltop", "fulmar-"), ("Quayside", "eider-")] {
+        carried_out(&b, base, ("move-plan", "harbour")).await;
+        b.says("Move of harbour").await;
+        answered(&b).await;
+        b.says("all 1 came up well").await;
+        let estate = desk.look().estate;
+        let skiff = estate.machine_named("skiff").unwrap();
+        let host = &estate.hosts[&skiff.host.unwrap()].name;
+        assert!(host.starts_with(runs), "{host} is not at {to}");
+    }
+    // Its site is gone.
+    for host in ["eider-01", "eider-02"] {
+        world.standins.world.power(host, false);
+    }
+    b.go(&format!("{base}/protect")).await;
+    b.press("a[href^='/protect/plans/']").await;
+    b.press("a[href^='/sheet/failover']").await;
+    b.says("originals may still run at Quayside").await;
+    b.fill("#typed", "Quayside").await;
+    b.press("form#sheet #run-button").await;
+    b.says("Failover of harbour").await;
+    answered(&b).await;
+    b.says("all 1 came up well").await;
+    b.assert_quiet(&[]).await;
+}
+
+/// A sheet of the plan, confirmed by what it asks for.
+async fn carried_out(b: &Browser, base: &str, (sheet, typed): (&str, &str)) {
+    b.go(&format!("{base}/protect")).await;
+    b.press("a[href^='/protect/plans/']").await;
+    b.press(&format!("a[href^='/sheet/{sheet}']")).await;
+    b.fill("#typed", typed).await;
+    b.says("checks clear").await;
+    b.press("form#sheet #run-button").await;
+}
+
+/// What the plan asks of a person.
+async fn answered(b: &Browser) {
+    b.says("Somebody is asked after stage boats: the skiff floats")
+        .await;
+    b.press("a[href^='/sheet/answer-plan']").await;
+    b.press("form#sheet #run-button").await;
 }

@@ -97,6 +97,9 @@ pub(crate) fn able<S: Work>(draft: &mut road::Draft<'_, S>, job: &Job) -> Vec<Ma
     let waits = |m: &&Arc<Machine>| runs(draft, Object::Machine(m.id)).any(|waits| waits);
     let text = "An earlier run still waits for somebody to say how it goes on.";
     out.extend(all.iter().filter(waits).map(|m| (m.id, text.to_owned())));
+    let over = draft.estate().going_over();
+    let text = "It is going over to another site; what it holds is copied again once it is there.";
+    out.extend(ids.iter().filter(|id| over.contains(id)).map(|id| (*id, text.to_owned())));
     with_them(job, all, &mut out);
     for machine in all.iter().filter(|m| out.contains_key(&m.id)) {
         let text = format!("{} is not copied. {}", machine.name, out[&machine.id]);

@@ -50,7 +50,7 @@ pub(super) fn afterwards(draft: &Draft<'_>, all: &[Arriving], road: Road<'_>) ->
 }
 
 /// Where each of those that were on will be on, by machine.
-pub(super) fn placed(draft: &mut Draft<'_>, all: &[Arriving], then: &View) -> BTreeMap<MachineId, HostId> {
+pub(super) fn placed(draft: &mut Draft<'_>, all: &[Arriving], then: &View, say: fn(Finding) -> Finding) -> BTreeMap<MachineId, HostId> {
     let on: Vec<MachineId> = all.iter().filter(|a| a.starts).map(|a| a.machine.id).collect();
     if on.is_empty() {
         return BTreeMap::new();
@@ -62,7 +62,7 @@ pub(super) fn placed(draft: &mut Draft<'_>, all: &[Arriving], then: &View) -> BT
     let title = std::mem::take(&mut draft.title);
     part.forget_steps();
     part.forget_intents();
-    draft.take_in(part, &[], |f| f, (Step::Machine, Event::Machine));
+    draft.take_in(part, &[], say, (Step::Machine, Event::Machine));
     draft.title = title;
     hosts
 }
@@ -96,13 +96,12 @@ fn settled(goes: &Arriving, (via, starts): (HostId, Option<HostId>)) -> replicas
     }))
 }
 
-/// What the host is told that still has what it was.
-pub(super) fn left_behind(draft: &mut Draft<'_>, goes: &Arriving, via: HostId, after: &[usize]) -> usize {
-    let m: &Machine = &goes.machine;
+/// What the host is told that still has what it was: its size, its number by then, and its name by then.
+pub(super) fn left_behind(draft: &mut Draft<'_>, (m, id, name): (&Machine, MachineId, &str), via: HostId, after: &[usize]) -> usize {
     let settle = replicas::Step::Settle(Box::new(Settle {
-        machine: goes.replica.id,
+        machine: id,
         via,
-        name: goes.behind.clone(),
+        name: name.to_owned(),
         vcpus: m.vcpus,
         vcpus_max: m.vcpus_max,
         memory: m.memory,
@@ -110,7 +109,7 @@ pub(super) fn left_behind(draft: &mut Draft<'_>, goes: &Arriving, via: HostId, a
         mark: None,
         starts: None,
     }));
-    draft.step(Step::Replica(settle), format!("Call what is left of {} {}", m.name, goes.behind), after, None)
+    draft.step(Step::Replica(settle), format!("Tell its host that it is {name} now"), after, None)
 }
 
 /// What a stage has to know of the whole.

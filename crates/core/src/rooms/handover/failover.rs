@@ -19,6 +19,7 @@ use crate::{
         replicas,
         snapshots,
     },
+    runs::Object,
 };
 use std::sync::Arc;
 
@@ -42,12 +43,7 @@ pub(super) fn failover(draft: &mut Draft<'_>, ask: &Failover) {
         let text = format!("Type the name of the site that is gone, to confirm: {from}.");
         draft.found(Finding::stop(Rule::Name, "confirmation", text).at("typed"));
     }
-    // What would keep it from working is no reason to leave out those for whom it works.
-    let softer = |f: &Finding| match f.stops() {
-        true => Finding { severity: Severity::Mind, ..f.clone() },
-        false => f.clone(),
-    };
-    draft.found_all(crossing.findings.iter().filter(|f| super::shift::said(f)).map(softer));
+    draft.found_all(crossing.findings.iter().filter(|f| super::shift::said(f)).cloned().map(softer));
     let all = who(draft, &crossing, road, ask);
     if all.is_empty() {
         return draft.found(Finding::stop(Rule::Nothing, &plan.name, format!("Nothing of it could go on at {to}.")).at("plan"));
@@ -60,10 +56,19 @@ pub(super) fn failover(draft: &mut Draft<'_>, ask: &Failover) {
         let text = format!("{left} machines of the plan are left out, as {to} has nothing of them that could go on, or they are there already.");
         draft.found(Finding::mind(Rule::Content, &plan.name, text));
     }
+    busy(draft, &all);
     lost(draft, &all);
     originals(draft, &all, (&from, &to));
     laid(draft, (&plan, &crossing), all, road);
     draft.title = title;
+}
+
+/// What would keep it from working is no reason to leave out those for whom it works.
+fn softer(f: Finding) -> Finding {
+    match f.stops() {
+        true => Finding { severity: Severity::Mind, ..f },
+        false => f,
+    }
 }
 
 /// One that goes on there, as it was at a point.
@@ -117,6 +122,17 @@ fn who(draft: &mut Draft<'_>, crossing: &Crossing, road: Road<'_>, ask: &Failove
         all.push(Goes { arriving, chosen });
     }
     all
+}
+
+/// A run that can't go on without the site holds what is to go on here.
+fn busy(draft: &mut Draft<'_>, all: &[Goes]) {
+    let busy = |g: &&Goes| draft.view.runs.will_change(Object::Machine(g.arriving.replica.id));
+    let names: Vec<&str> = all.iter().filter(busy).map(|g| g.arriving.machine.name.as_str()).collect();
+    if let Some(first) = names.first() {
+        let text = format!("Another run writes what is there of {}: nothing of the plan goes on before that run is over.", listed(&names));
+        let mind = Finding::mind(Rule::Held, *first, text).at("plan");
+        draft.found(mind.remedy("Where it waits for the site that is gone, cancel it on its page; what it had begun to bring is dropped."));
+    }
 }
 
 /// What nobody has any more, of each or together.
@@ -180,7 +196,7 @@ fn laid(draft: &mut Draft<'_>, (plan, crossing): (&Arc<RecoveryPlan>, &Crossing)
     }
     let arriving: Vec<Arriving> = all.into_iter().map(|g| g.arriving).collect();
     let then = arrive::afterwards(draft, &arriving, road);
-    let hosts = arrive::placed(draft, &arriving, &then);
+    let hosts = arrive::placed(draft, &arriving, &then, softer);
     let there = arrive::over(draft, &arriving, road, (&fenced, true));
     let close = passages::Step::Close { of, stage: 0, copies: vec![] };
     let mut gate = laid.step(draft, (close, "It is the other site's".into()), &[there]);
@@ -304,8 +320,9 @@ pub(super) fn clear(draft: &mut Draft<'_>, machines: &[MachineId]) {
             time: Span::secs(1),
         };
         let take = draft.step(Step::Snap(take), format!("Hold fast what {name} holds"), &[], None);
+        let settle = arrive::left_behind(draft, (&machine, machine.id, name), via, &[take]);
         let follow = replicas::Step::Regard { replica: machine.id, snapshot };
-        draft.step(Step::Replica(follow), format!("{name} follows again"), &[take], None);
+        draft.step(Step::Replica(follow), format!("{name} follows again"), &[settle], None);
         bytes += machine.disk_total();
         count += 1;
     }

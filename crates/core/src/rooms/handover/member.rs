@@ -6,6 +6,7 @@ use crate::{
     estate::{Job, Machine, RecoveryPlan, Road, Way},
     finding::{Finding, Rule},
     ids::MachineId,
+    runs::Object,
     rooms::{
         replicating::{self, Free, Once},
         snapshots::{self, Quiet, Take},
@@ -35,6 +36,7 @@ impl Goes {
 struct Said<'a> {
     ours: Vec<&'a str>,
     jobless: Vec<&'a str>,
+    busy: Vec<&'a str>,
     disks: Vec<&'a str>,
     snapshots: Vec<&'a str>,
     off: Vec<&'a str>,
@@ -107,6 +109,10 @@ fn held<'a>(draft: &Draft<'_>, way: Way, bound: &'a Bound, said: &mut Said<'a>) 
         return None;
     };
     let job = job.clone();
+    if draft.view.runs.will_change(Object::Machine(replica.id)) {
+        said.busy.push(name);
+        return None;
+    }
     if replica.replica.as_ref().is_some_and(|r| machine.stays_behind(r).next().is_some()) {
         said.disks.push(name);
     }
@@ -134,6 +140,8 @@ impl Said<'_> {
         said(&self.ours, stop, Rule::Keepers, "this manager runs in it and can't carry itself over.".into(), "Take it out of the plan.");
         let text = format!("no job replicates it to {to}; nobody would bring back what it writes there.");
         said(&self.jobless, stop, Rule::Content, text, "Let a job of the pair be about it.");
+        let text = format!("another run writes what {to} has of it now.");
+        said(&self.busy, stop, Rule::Held, text, "Wait until that is over.");
         let text = format!("disks of which nothing is promised stay at {from}; it goes on without them.");
         said(&self.disks, mind, Rule::Disk, text, "Let its job copy all of its disks, if they are needed there.");
         let text = format!("snapshots that somebody took stay with what is left of it at {from}.");

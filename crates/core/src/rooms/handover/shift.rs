@@ -92,7 +92,7 @@ fn laid(draft: &mut Draft<'_>, (plan, crossing, ask): (&Arc<RecoveryPlan>, &Cros
     let our: fn(passages::Step) -> Step = Step::Passage;
     let laid = Laid { of, our };
     let then = arrive::afterwards(draft, &all.iter().map(|g| arriving(draft, g, None)).collect::<Vec<_>>(), road);
-    let hosts = arrive::placed(draft, &all.iter().map(|g| arriving(draft, g, None)).collect::<Vec<_>>(), &then);
+    let hosts = arrive::placed(draft, &all.iter().map(|g| arriving(draft, g, None)).collect::<Vec<_>>(), &then, |f| f);
     let site = road.to.site_name(draft.estate());
     draft.found_all(promised::broken(draft.view, &then, all, (&site, draft.now)));
     let (bytes, meanwhile) = goes_over(draft, all, road);
@@ -120,7 +120,7 @@ fn laid(draft: &mut Draft<'_>, (plan, crossing, ask): (&Arc<RecoveryPlan>, &Cros
     let turn = passages::Step::Turn { of, from: road.to.site };
     let turn = laid.step(draft, (turn, "The plan leads back".into()), &[gate]);
     let mut last = vec![turn];
-    let named: Vec<usize> = there.iter().zip(&over).map(|(a, (_, held, _))| arrive::left_behind(draft, a, held.via, &[turn])).collect();
+    let named: Vec<usize> = there.iter().zip(&over).map(|(a, (_, held, _))| arrive::left_behind(draft, (&a.machine, a.replica.id, &a.behind), held.via, &[turn])).collect();
     last.extend(named);
     last.extend(bring::released(draft, &over, &last));
     laid.step(draft, (passages::Step::End { of }, "Write the report".into()), &last);

@@ -3,7 +3,7 @@
 use super::{BETWEEN_SITES, Steps, Tour, twins::Twins};
 use crate::{
     drilling::{answer, asked, drill, plan},
-    handover::shift,
+    handover::{failover, shift},
     jobs::label,
     lab::{Lab, eventually_within},
     packages::small,
@@ -12,7 +12,7 @@ use crate::{
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 use zastrugi_core::rooms::{
-    Proposal,
+    Proposal, handover,
     machines::{self, PowerAct},
     replicating::{self, Force},
 };
@@ -40,15 +40,20 @@ async fn tour(lab: &Lab) -> Steps {
     for _ in 0..2 {
         tour.go(shift(lab)).await;
     }
+    // Declared gone though it answers: what is left is off, kept aside, and taken up.
+    tour.go(failover(lab)).await;
+    let machines = vec![lab.machine("m-quayside")];
+    tour.go(Proposal::Handover(handover::Ask::Clear { machines }))
+        .await;
     let machines = vec![lab.machine("m")];
     let act = PowerAct::Off;
     tour.go(Proposal::Machines(machines::Ask::Power { machines, act }))
         .await;
-    let replica = lab.machine("m-hilltop");
+    let replica = lab.machine("m-quayside");
     tour.go(Proposal::Replicating(replicating::Ask::Start(Force {
         machine: replica,
         host: None,
-        typed: "m-hilltop".into(),
+        typed: "m-quayside".into(),
     })))
     .await;
     let machines = vec![replica];
