@@ -73,7 +73,7 @@ at_the_field! {
     JOBS = 200, "jobs", "jobs that back up or replicate";
     LOCKED = 3_650, "days", "for how long a store locks what is written to it";
     PLANS = 100, "plans", "recovery plans";
-    DRILLED = 500, "machines", "machines of one drill";
+    DRILLED = 500, "machines", "machines of one drill, move or failover";
     STAGES = 20, "stages", "stages of a recovery plan";
     BETWEEN = 10, "lines", "what lies between two stages of a plan";
     PAIRS = 50, "pairs", "pairs of sites";

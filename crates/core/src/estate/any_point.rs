@@ -46,11 +46,13 @@ impl AnyPoint {
             AnyPoint::Stored(at) => return at.found(estate).map(|(_, point)| point),
             AnyPoint::Replicated { replica, session } => (replica, session),
         };
-        let there = |m: &&Arc<Machine>| m.deleted.is_none() && m.replica.is_some();
+        let there = |m: &&Arc<Machine>| m.deleted.is_none();
         let Some(machine) = estate.machines.get(&replica).filter(there) else {
-            return stop("The replica is gone, or is a machine of its own now.");
+            return stop("The replica is gone.");
         };
-        match machine.replicated().find(|p| p.session == session) {
+        let found = machine.held_points().find(|p| p.session == session);
+        match found {
+            None if machine.replica.is_none() => stop("The replica is a machine of its own now."),
             Some(point) => Ok(point),
             None => stop("There is no such recovery point any more."),
         }
@@ -61,7 +63,9 @@ impl AnyPoint {
         let of = match self {
             AnyPoint::Stored(at) => at.machine,
             AnyPoint::Replicated { replica, .. } => {
-                estate.machines.get(&replica)?.replica.as_ref()?.of
+                let machine = estate.machines.get(&replica)?;
+                // What went over holds points of its own.
+                machine.replica.as_ref().map_or(machine.uuid, |r| r.of)
             }
         };
         estate.whose(&of)
@@ -83,8 +87,9 @@ impl AnyPoint {
         };
         let machine = estate.machines.get(&replica);
         let of = machine.and_then(|m| m.replica.as_ref());
-        let of = of.map_or("a machine", |r| r.name.as_str());
-        let point = machine.and_then(|m| m.replicated().find(|p| p.session == session));
+        let own = machine.map_or("a machine", |m| m.name.as_str());
+        let of = of.map_or(own, |r| r.name.as_str());
+        let point = machine.and_then(|m| m.held_points().find(|p| p.session == session));
         let name = machine.map_or_else(|| replica.to_string(), |m| m.name.clone());
         match point {
             Some(point) => format!("{of} as of {} UTC, as {name} has it", point.taken.stamp()),

@@ -25,6 +25,11 @@ impl Machine {
         all.filter(|p| self.snapshots.get(p.session).is_some())
     }
 
+    /// All that it holds of earlier instants, as a replica or since it was one.
+    pub fn held_points(&self) -> impl Iterator<Item = &StoredPoint> {
+        self.replicated().chain(self.kept_points())
+    }
+
     /// It goes on with what this replica of it has; the other is what its body becomes, a replica of it, under this name. None: that
     /// is no replica of it. `forced`: nobody knows what became of the body here since that point, nor whether it is off.
     pub fn crosses(

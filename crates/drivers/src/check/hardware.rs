@@ -21,7 +21,8 @@ pub(super) async fn hardware(s: &mut Suite, path: &str, volume: &str) {
         s.send(method, path, Some((id, 13)), body).await
     };
     let cards = format!("{path}/cards");
-    let macs = ["02:5a:00:00:00:01", "02:5a:00:00:00:02"].map(|mac| json!({"mac": mac}));
+    let macs = ["02:5a:00:00:00:01", "02:5a:00:00:00:02"]
+        .map(|mac| json!({"mac": mac, "addresses": ["192.0.2.9"]}));
     let carded = call(
         Method::PUT,
         &cards,
@@ -55,8 +56,12 @@ pub(super) async fn hardware(s: &mut Suite, path: &str, volume: &str) {
 
     copies(s, path, &first, size).await;
 
-    let both = is(&carded, "/machine/nics/1/mac", &json!("02:5a:00:00:00:02"));
-    s.note("a card is added while the machine is on", both);
+    let both = is(&carded, "/machine/nics/1/mac", &json!("02:5a:00:00:00:02"))
+        .and_then(|()| is(&carded, "/machine/nics/1/addresses/0", &json!("192.0.2.9")));
+    s.note(
+        "a card is added while the machine is on, with the address that its guest has",
+        both,
+    );
     let refused = answered(&running, &[409]).and_then(|()| answered(&early, &[409]));
     s.note(
         "the disk that it runs from stays, and so does one that is not deleted",

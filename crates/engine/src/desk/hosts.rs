@@ -218,6 +218,11 @@ impl Desk {
         evidence::ask_missing(&self.shared, probes).await;
     }
 
+    /// The same, also where the last answer is fresh: somebody waits for it.
+    pub async fn try_ends_anew(&self, probes: Vec<Probe>) {
+        evidence::ask_all(&self.shared, probes).await;
+    }
+
     /// Asks a host's controller how it is; `anew`: also where its last answer is fresh.
     pub async fn ask_controller(&self, host: HostId, anew: bool) {
         let probe = vec![Probe::Bmc(host)];

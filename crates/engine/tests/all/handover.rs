@@ -15,6 +15,7 @@ use zastrugi_core::{
     estate::{Machine, MachineState, Passage, PassageKind, Wanted},
     ids::{MachineId, SiteId},
     moment::Span,
+    pairing,
     rooms::{
         Proposal,
         handover::{self, Failover, Shift, Which},
@@ -315,6 +316,9 @@ async fn taken_up_and_back(lab: &Lab) {
     );
     let kept = left.replicated().next().unwrap();
     assert_eq!(kept.read, Bytes::ZERO, "what it held stays as a point");
+    let estate = lab.estate();
+    let ends = &estate.pairs.values().next().unwrap().ends;
+    lab.desk.try_ends_anew(pairing::probes(&estate, ends)).await;
     lab.done(shift(lab)).await;
     runs_at(lab, "Quayside").await;
     assert!(passage(lab).is_good(), "{:?}", passage(lab));
@@ -369,15 +373,10 @@ async fn a_dead_site_is_failed_over_and_taken_up_when_it_is_back(pool: PgPool) {
 #[sqlx::test(migrations = false)]
 async fn what_ran_on_at_a_site_that_was_cut_off_is_powered_off_when_it_answers(pool: PgPool) {
     let lab = lab(&pool).await;
+    // It answers nobody, has power, and its machines run on.
     let cut = |cut: bool| {
-        lab.standins.world.clear_faults();
-        for host in ["h1", "h2"].into_iter().filter(|_| cut) {
-            lab.standins.world.add_fault(Fault {
-                device: host.into(),
-                call: "/".into(),
-                kind: FaultKind::Drop,
-                times: 100_000,
-            });
+        for host in ["h1", "h2"] {
+            lab.standins.world.hang(host, cut);
         }
     };
     cut(true);

@@ -162,6 +162,16 @@ async fn a_plan_is_made_and_drilled(pool: PgPool) {
     for host in ["eider-01", "eider-02"] {
         world.standins.world.power(host, false);
     }
+    let began = std::time::Instant::now();
+    let unheard = || {
+        let estate = desk.look().estate;
+        let skiff = estate.machine_named("skiff").unwrap();
+        estate.unknown(skiff).is_some()
+    };
+    while !unheard() {
+        assert!(began.elapsed().as_secs() < 60, "nobody notices that it is");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
     b.go(&format!("{base}/protect")).await;
     b.press("a[href^='/protect/plans/']").await;
     b.press("a[href^='/sheet/failover']").await;

@@ -40,6 +40,7 @@ fn keep(pen: &mut Pen<'_>, at: AnyPoint, proof: &Proof) {
             if let Some(of) = m.replica.as_mut() {
                 set(&mut of.points, session);
             }
+            set(&mut m.points, session);
         }),
     }
 }

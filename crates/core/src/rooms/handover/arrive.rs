@@ -198,9 +198,9 @@ impl Staging<'_> {
     }
 }
 
-/// What it goes on from.
+/// What it goes on from: it holds that itself by then.
 fn point(goes: &Arriving) -> AnyPoint {
-    AnyPoint::Replicated { replica: goes.replica.id, session: goes.point }
+    AnyPoint::Replicated { replica: goes.machine.id, session: goes.point }
 }
 
 fn awaited(goes: &Arriving) -> Arrived {

@@ -172,7 +172,8 @@ fn originals(draft: &mut Draft<'_>, all: &[Goes], (from, to): (&str, &str)) {
         found.push(mind.remedy("Make sure that the site is without power or without its lines before you type its name. Whatever of them answers later is powered off at once and kept aside."));
     }
     if let Some(first) = runs.first() {
-        let text = format!("{} answer: they are powered off first, as if the plug were pulled. A planned move would lose nothing.", listed(&runs));
+        let (answer, they) = if runs.len() == 1 { ("answers", "it is") } else { ("answer", "they are") };
+        let text = format!("{} {answer}: {they} powered off first, as if the plug were pulled. A planned move would lose nothing.", listed(&runs));
         found.push(Finding::mind(Rule::Identity, *first, text).at("typed").remedy(format!("If {from} is in order, move the plan instead.")));
     }
     if let Some(first) = dead.first() {

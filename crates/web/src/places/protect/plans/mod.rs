@@ -25,7 +25,9 @@ pub(crate) const SHEETS: &[Sheet] = &[
         .merging(),
     Sheet::new("remove-plan", Act::Plans, "protect", keep::remove),
     Sheet::new("drill", Act::Machines, "protect", drill::fill),
-    Sheet::new("move-plan", Act::Machines, "protect", shift::fill).leading(shift::after),
+    Sheet::new("move-plan", Act::Machines, "protect", shift::fill)
+        .prepared(shift::prepare)
+        .leading(shift::after),
     Sheet::new("failover", Act::Machines, "protect", failover::fill).leading(shift::after),
     Sheet::new("take-up", Act::Machines, "protect", failover::take_up),
     Sheet::new("turn-plan", Act::Plans, "protect", shift::turn),

@@ -161,7 +161,11 @@ fn machine_row(passage: &Passage, s: &Passed, m: &Arrived) -> MachineRow {
         stage: s.name.clone(),
         id: m.machine.0,
         name: m.name.clone(),
-        point: prove::path(m.point),
+        // What went on from it wrote on: there is nothing to look at but the machine.
+        point: match passage.kind {
+            PassageKind::Drill => prove::path(m.point),
+            PassageKind::Move | PassageKind::Failover => String::new(),
+        },
         taken: time(m.taken),
         lost: lost(passage, m),
         host: m.host.clone(),

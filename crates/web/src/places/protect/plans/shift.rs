@@ -1,14 +1,16 @@
 //! The sheet by which a plan is carried out while both sites are there, and the one that turns a plan round.
 
 use crate::frame::{
-    Fields,
+    AtDesk, Fields,
     sheet::{Filled, render},
 };
 use askama::Template;
+use futures::future::BoxFuture;
 use zastrugi_core::{
     estate::Estate,
     ids::PlanId,
     moment::Span,
+    pairing,
     rooms::{
         Plan, Proposal, Step,
         handover::{self, Ask, Shift},
@@ -88,6 +90,24 @@ pub(crate) fn fill(view: &View, fields: &Fields) -> Filled {
         }),
         wrong,
     }
+}
+
+/// Whether the pair carries is tried; at first anew, where it did not: somebody has mended it, and waits.
+pub(crate) fn prepare<'a>(desk: &'a AtDesk, fields: &'a Fields) -> BoxFuture<'a, ()> {
+    Box::pin(async move {
+        let view = desk.look();
+        let (id, _) = chosen(&view, fields);
+        let plan = view.estate.plans.get(&id);
+        let Some(road) = plan.and_then(|p| view.estate.road(p.way)) else {
+            return;
+        };
+        let probes = pairing::probes(&view.estate, &road.pair.ends);
+        let trouble = pairing::trouble(&view, road.pair, desk.now());
+        match trouble.is_some() && fields.get("sent").is_empty() {
+            true => desk.try_ends_anew(probes).await,
+            false => desk.try_ends(probes).await,
+        }
+    })
 }
 
 /// To how far it is.
