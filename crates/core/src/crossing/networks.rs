@@ -72,8 +72,9 @@ fn strangers(estate: &Estate, stages: &[Vec<Bound>]) -> Option<Finding> {
     }
     names.first()?;
     let text = format!(
-        "{} keep addresses there that belong to none of the subnets: nobody finds them.",
-        listed(&names)
+        "{} {} addresses there that belong to none of the subnets: nobody finds them.",
+        listed(&names),
+        if names.len() == 1 { "keeps" } else { "keep" }
     );
     Some(Finding::mind(Rule::Address, ADDRESSES, text).because(because.unwrap_or_default()).remedy("Stretch the subnet to both sites, or give their guests other addresses once they are up."))
 }

@@ -43,7 +43,6 @@ pub(super) fn failover(draft: &mut Draft<'_>, ask: &Failover) {
         let text = format!("Type the name of the site that is gone, to confirm: {from}.");
         draft.found(Finding::stop(Rule::Name, "confirmation", text).at("typed"));
     }
-    draft.found_all(crossing.findings.iter().filter(|f| super::shift::said(f)).cloned().map(softer));
     let all = who(draft, &crossing, road, ask);
     if all.is_empty() {
         return draft.found(Finding::stop(Rule::Nothing, &plan.name, format!("Nothing of it could go on at {to}.")).at("plan"));
@@ -56,9 +55,11 @@ pub(super) fn failover(draft: &mut Draft<'_>, ask: &Failover) {
         let text = format!("{left} machines of the plan are left out, as {to} has nothing of them that could go on, or they are there already.");
         draft.found(Finding::mind(Rule::Content, &plan.name, text));
     }
-    busy(draft, &all);
-    lost(draft, &all);
+    // What nobody can take back is said first.
     originals(draft, &all, (&from, &to));
+    lost(draft, &all);
+    busy(draft, &all);
+    draft.found_all(crossing.findings.iter().filter(|f| super::shift::said(f)).cloned().map(softer));
     laid(draft, (&plan, &crossing), all, road);
     draft.title = title;
 }
@@ -254,7 +255,7 @@ fn first(draft: &Draft<'_>, plan: &RecoveryPlan, from: &str) -> Passed {
     let last = all.iter().find(|p| p.kind == PassageKind::Failover && p.ended.is_some());
     let took = last.and_then(|p| p.stages.first()?.took());
     Passed {
-        name: format!("off at {from}"),
+        name: format!("taken from {from}"),
         foretold: took.unwrap_or(Span::secs(2)),
         began: None,
         ended: None,
