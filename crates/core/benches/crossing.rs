@@ -23,6 +23,7 @@ use zastrugi_core::{
     rooms::{
         Proposal, assess,
         drilling::{Ask, Drill},
+        handover,
     },
     testkit::{Small, large, read},
     units::Bytes,
@@ -188,6 +189,20 @@ fn main() {
         looked_at: false,
     }));
     measure("a drill of 500 machines planned", 5, || {
+        black_box(assess(&small.view, &small.permits, &ask, NOW));
+    });
+    let ask = Proposal::Handover(handover::Ask::Failover(handover::Failover {
+        plan: PLAN,
+        which: handover::Which::Newest,
+        typed: small.view.estate.sites[&HERE].name.as_str().into(),
+    }));
+    let said = assess(&small.view, &small.permits, &ask, NOW);
+    println!(
+        "a failover in {} steps, {} stops",
+        said.steps().len(),
+        said.findings().iter().filter(|f| f.stops()).count()
+    );
+    measure("a failover of 500 machines planned", 5, || {
         black_box(assess(&small.view, &small.permits, &ask, NOW));
     });
 }

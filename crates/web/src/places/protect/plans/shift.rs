@@ -121,7 +121,7 @@ pub(crate) fn after(plan: &Plan) -> Option<String> {
 }
 
 #[derive(Template)]
-#[template(path = "places/protect/plans/turn.html")]
+#[template(path = "places/protect/plans/of_plan.html")]
 struct TurnFields {
     id: u64,
     name: String,
