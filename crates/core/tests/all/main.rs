@@ -17,6 +17,7 @@ mod drilling;
 mod expressions;
 mod facts;
 mod failing;
+mod failover;
 mod fencing;
 mod firmware;
 mod first_boot;

@@ -280,6 +280,10 @@ fn sighted(m: &mut Machine, state: &MachineState, host: Option<HostId>, as_of: O
         m.now = None;
     } else {
         m.fell = None;
+        // Whoever runs writes: what it holds is none of its points any more.
+        if let Some(replica) = &mut m.replica {
+            replica.astray = true;
+        }
     }
     m.as_of = as_of.or(m.as_of);
     m.generation = m.generation.max(generation);
