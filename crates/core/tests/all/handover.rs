@@ -481,6 +481,17 @@ fn whatever_is_missing_is_found_before_anything_stops() {
     found("has no replica", &|s| {
         s.alter(|e| e.remove(Kind::Machine, 200))
     });
+    let ages: Vec<Span> = (1..=22).rev().map(Span::days).collect();
+    let mut deep = replicated(&ages);
+    put(&mut deep, plan(vec![stage("stores", &[7])]));
+    let said = assessed(&deep, &shift());
+    assert!(
+        stops(&said)
+            .iter()
+            .any(|f| f.text.contains("lie on each other")),
+        "found while it runs, not at the last copy: {:?}",
+        stops(&said)
+    );
     found("being moved", &|s| {
         on(s, 7, |m| m.arriving = Some(HostId(2)))
     });

@@ -6,6 +6,7 @@ use crate::{
     estate::{Job, Machine, RecoveryPlan, Road, Way},
     finding::{Finding, Rule},
     ids::MachineId,
+    layers::DEEPEST,
     runs::Object,
     rooms::{
         replicating::{self, Free, Once},
@@ -37,6 +38,7 @@ struct Said<'a> {
     ours: Vec<&'a str>,
     jobless: Vec<&'a str>,
     busy: Vec<&'a str>,
+    deep: Vec<&'a str>,
     disks: Vec<&'a str>,
     snapshots: Vec<&'a str>,
     off: Vec<&'a str>,
@@ -113,6 +115,12 @@ fn held<'a>(draft: &Draft<'_>, way: Way, bound: &'a Bound, said: &mut Said<'a>) 
         said.busy.push(name);
         return None;
     }
+    // One before it stops, one after: found now, not when it is off.
+    let marks = if machine.is_off() { 1 } else { 2 };
+    if [machine, &replica].into_iter().any(|m| m.snapshots.depth() + marks >= DEEPEST) {
+        said.deep.push(name);
+        return None;
+    }
     if replica.replica.as_ref().is_some_and(|r| machine.stays_behind(r).next().is_some()) {
         said.disks.push(name);
     }
@@ -142,6 +150,8 @@ impl Said<'_> {
         said(&self.jobless, stop, Rule::Content, text, "Let a job of the pair be about it.");
         let text = format!("another run writes what {to} has of it now.");
         said(&self.busy, stop, Rule::Held, text, "Wait until that is over.");
+        let text = format!("so many snapshots of it, or points at {to}, lie on each other that those which a move needs would not fit: no more than {DEEPEST} layers do.");
+        said(&self.deep, stop, Rule::Disk, text, "Let its job keep fewer points and run once, or delete snapshots that nobody needs.");
         let text = format!("disks of which nothing is promised stay at {from}; it goes on without them.");
         said(&self.disks, mind, Rule::Disk, text, "Let its job copy all of its disks, if they are needed there.");
         let text = format!("snapshots that somebody took stay with what is left of it at {from}.");
