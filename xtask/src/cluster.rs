@@ -49,11 +49,38 @@ impl Cluster {
 
     /// Starts it, making it the first time; answers the address of its database.
     pub(crate) fn up(&self) -> Result<String, Failed> {
-        if !self.dir.join("data/PG_VERSION").exists() {
+        let port = self.begin()?;
+        self.url(port)
+    }
+
+    pub(crate) fn is_made(&self) -> bool {
+        self.dir.join("data/PG_VERSION").exists()
+    }
+
+    pub(crate) fn data(&self) -> PathBuf {
+        self.dir.join("data")
+    }
+
+    /// The address of its database for whoever administers it, while it runs.
+    pub(crate) fn admin(&self) -> Result<String, Failed> {
+        let port = self.live_port();
+        let port = port.ok_or_else(|| Failed::Words("PostgreSQL does not run.".into()))?;
+        Ok(format!("postgres://postgres@127.0.0.1:{port}/{ROLE}"))
+    }
+
+    /// A place for a copy that is made by others; answers the port on which it is to listen.
+    pub(crate) fn prepare(&self) -> Result<u16, Failed> {
+        self.own_dir()?;
+        self.port()
+    }
+
+    /// Starts it, making it the first time; answers its port.
+    pub(crate) fn begin(&self) -> Result<u16, Failed> {
+        if !self.is_made() {
             self.make()?;
         }
         if let Some(port) = self.live_port() {
-            return self.url(port);
+            return Ok(port);
         }
         let port = self.port()?;
         let log = self.dir.join("log");
@@ -72,7 +99,7 @@ impl Cluster {
                 log.display()
             ))
         })?;
-        self.url(port)
+        Ok(port)
     }
 
     pub(crate) fn down(&self) -> Result<(), Failed> {
@@ -96,7 +123,7 @@ impl Cluster {
         Ok(())
     }
 
-    fn make(&self) -> Result<(), Failed> {
+    fn own_dir(&self) -> Result<(), Failed> {
         fs::create_dir_all(&self.dir)?;
         if is_root() {
             run(Command::new("chown").arg("postgres").arg(&self.dir))?;
@@ -111,6 +138,11 @@ impl Cluster {
                 )));
             }
         }
+        Ok(())
+    }
+
+    fn make(&self) -> Result<(), Failed> {
+        self.own_dir()?;
         let data = self.dir.join("data");
         run(self
             .tool("initdb")

@@ -6,7 +6,7 @@ use crate::{
     shell::{Failed, cargo, root, run as shell_run},
 };
 use clap::Args;
-use std::{fs, net::TcpListener, process::Command};
+use std::{fs, net::TcpListener, path::Path, process::Command};
 
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
@@ -18,6 +18,9 @@ pub(crate) struct Demo {
     /// The devices are there, and nothing is claimed.
     #[arg(long)]
     empty: bool,
+    /// A second manager on a second database stands by at the other site.
+    #[arg(long, conflicts_with = "empty")]
+    two_sites: bool,
     /// Virtual seconds per second on the devices.
     #[arg(long, default_value_t = 1.0)]
     speed: f64,
@@ -32,8 +35,10 @@ pub(crate) fn run(args: &Demo) -> Result<(), Failed> {
     }
     let name = if args.empty { "demo-empty" } else { "demo" };
     let cluster = Cluster::at(name)?;
+    let other = Cluster::at("demo-hilltop")?;
     let dir = root().join(".state").join(name);
     if args.reset {
+        other.remove()?;
         cluster.remove()?;
         if dir.exists() {
             fs::remove_dir_all(&dir)?;
@@ -42,7 +47,11 @@ pub(crate) fn run(args: &Demo) -> Result<(), Failed> {
     assets::build(false)?;
     run_build()?;
     let database = cluster.up()?;
-    let mut command = Command::new(root().join("target/debug/zastrugi"));
+    let mut command = zastrugi();
+    if args.two_sites {
+        let follows = follow(&cluster, &other, &database, &dir)?;
+        command.env("STAND_BY_DATABASE_URL", follows);
+    }
     command
         .arg("demo")
         .arg("--dir")
@@ -57,8 +66,56 @@ pub(crate) fn run(args: &Demo) -> Result<(), Failed> {
         command.arg("--empty");
     }
     let served = run_quietly(&mut command);
+    other.down()?;
     cluster.down()?;
     served
+}
+
+fn zastrugi() -> Command {
+    Command::new(root().join("target/debug/zastrugi"))
+}
+
+/// The second database, by the same commands as in earnest; answers its address.
+fn follow(leads: &Cluster, other: &Cluster, database: &str, dir: &Path) -> Result<String, Failed> {
+    fs::create_dir_all(dir)?;
+    let (invitation, key) = (dir.join("invitation.json"), dir.join("stand-by.key"));
+    let port = match other.is_made() && key.exists() {
+        true => other.begin()?,
+        false => {
+            other.remove()?;
+            for file in [&invitation, &key, &dir.join("stand-by.env")] {
+                if file.exists() {
+                    fs::remove_file(file)?;
+                }
+            }
+            println!("Copying the database to the other site …");
+            shell_run(
+                zastrugi()
+                    .args(["stand-by", "invite", "--name", "hilltop", "--key-file"])
+                    .arg(dir.join("seal.key"))
+                    .arg("--out")
+                    .arg(&invitation)
+                    .env("DATABASE_URL", database)
+                    .env("ADMIN_DATABASE_URL", leads.admin()?),
+            )?;
+            let port = other.prepare()?;
+            shell_run(
+                zastrugi()
+                    .args(["stand-by", "join", "--port", &port.to_string(), "--data"])
+                    .arg(other.data())
+                    .arg("--invitation")
+                    .arg(&invitation)
+                    .arg("--key-file")
+                    .arg(&key)
+                    .arg("--env-file")
+                    .arg(dir.join("stand-by.env")),
+            )?;
+            fs::remove_file(&invitation)?;
+            port
+        }
+    };
+    let (head, _) = database.rsplit_once(':').unwrap_or((database, ""));
+    Ok(format!("{head}:{port}/zastrugi"))
 }
 
 fn run_build() -> Result<(), Failed> {

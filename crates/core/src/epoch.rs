@@ -44,7 +44,9 @@ impl Obeyed {
         }
         (self.epoch.number > epoch.number).then(|| {
             let (theirs, ours) = (self.epoch.number, epoch.number);
-            format!("it obeys history {theirs}, and the database holds history {ours}")
+            format!(
+                "it obeys history {theirs}, and the database holds history {ours}: another manager gives orders now"
+            )
         })
     }
 }

@@ -516,7 +516,21 @@ async fn histories(s: &mut Suite, path: &str) {
         "orders of another history of the same number are refused",
         answered(&said, &[409]).and_then(|()| code(&said, "other_history")),
     );
+    let said = s
+        .send(Method::PUT, "/v1/history", Some(("check.met", 0)), None)
+        .await;
+    s.note(
+        "another history of the same number is not met either",
+        answered(&said, &[409]).and_then(|()| code(&said, "other_history")),
+    );
     s.epoch = ours;
+    let said = s
+        .send(Method::PUT, "/v1/history", Some(("check.met", 0)), None)
+        .await;
+    s.note(
+        "a history is met without anything else being done",
+        answered(&said, &[204]),
+    );
     let said = s.send(Method::GET, "/v1/state", None, None).await;
     s.note(
         "the state says whose orders were obeyed last, and up to which fence",

@@ -113,6 +113,23 @@ impl Drivers {
         self.agent(host, &key).ping().await
     }
 
+    /// Tells a host which history is the newest: it obeys no older one from now on, whoever asks it. Safe to repeat.
+    ///
+    /// # Errors
+    /// [`Fault`] when it was not reached, or knows a newer one.
+    pub async fn meet(&self, host: &Host, epoch: Epoch) -> Result<(), Fault> {
+        self.allowed(&host.access.address)?;
+        let key = self.key_of(host).await?;
+        let name = format!("history.{epoch}");
+        let stamp = Stamp {
+            key: &name,
+            epoch,
+            // Nothing of it was ordered yet.
+            fence: Revision(0),
+        };
+        self.agent(host, &key).meet(stamp).await
+    }
+
     pub(crate) fn agent<'a>(&'a self, host: &'a Host, key: &'a str) -> Agent<'a> {
         Agent {
             name: &host.name,

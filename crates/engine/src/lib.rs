@@ -15,19 +15,24 @@ mod scribe;
 mod secrets;
 mod settings;
 mod shared;
+mod standing;
 mod watch;
 
 pub use consoles::{Look, Told};
 pub use desk::{
-    AnswerError, Asking, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom, Headrooms,
-    Health, HistoryError, InsideError, KEYBOARDS, PasswordProblem, ProbeError, Resolve, ScanState,
-    SignIn, SignInError, StartError, Taken, Ticket, Viewer,
+    AnswerError, Asking, Begun, ConsoleError, ConsoleWay, Desk, FeedError, Found, Headroom,
+    Headrooms, Health, HistoryError, InsideError, KEYBOARDS, PasswordProblem, ProbeError, Resolve,
+    ScanState, SignIn, SignInError, StartError, TakeOverError, Taken, Ticket, Viewer,
 };
 pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
 pub use settings::EngineSettings;
+pub use standing::{Received, Standing};
 pub use zastrugi_drivers::{Announcement, Exports, Media, Networks, Part, Screen, Served, check};
-pub use zastrugi_store::{EventFilter, EventRow, Person, Picture, RunFilter, StoreError};
+pub use zastrugi_store::{
+    EventFilter, EventRow, Link, Person, Picture, RunFilter, StandBy, StandByKey, StandBys,
+    StoreError, WrapError,
+};
 
 use shared::Shared;
 use std::sync::Arc;
@@ -47,82 +52,75 @@ pub struct Engine {
 }
 
 impl Engine {
-    /// Connects, brings the tables up to date, loads the estate and begins to work.
+    /// Connects, brings the tables up to date, loads the estate and begins to work; on a database that follows another it
+    /// stands by.
     ///
     /// # Errors
     /// [`StoreError`] when the database can't be reached or read.
     pub async fn start(settings: EngineSettings) -> Result<Engine, StoreError> {
         let pool = zastrugi_store::connect(&settings.database, settings.connections).await?;
-        zastrugi_store::migrate(&pool).await?;
+        let stands_by = zastrugi_store::follows(&pool).await?;
         let journal = Journal::new(pool.clone());
-        let (head, world) = journal.load().await?;
-        let vault = Vault::new(pool.clone(), &settings.key);
-        let (installation, networks, macs) = settings::first(&pool, &settings).await?;
-        let secrets = Arc::new(secrets::Sealed::new(vault.clone()));
-        let album = Arc::new(album::Kept(Pictures::new(pool.clone())));
-        let drivers = Drivers::new(networks, secrets, installation)
-            .with_media(settings.media.clone())
-            .with_exports(settings.exports.clone())
-            .with_album(album);
-        let announcements = match settings.announcements {
-            Some(port) => Announcements::listen(port, settings.announcements_everywhere)
-                .unwrap_or_else(|why| {
-                    tracing::warn!(%why, "announcements of hosts are not heard");
-                    Announcements::none()
-                }),
-            None => Announcements::none(),
-        };
-        let shared = Arc::new(Shared::new(
-            pool.clone(),
-            head,
-            world,
-            drivers,
-            vault,
-            announcements,
-            macs,
-        ));
-        let mut renewal = None;
+        match stands_by {
+            true => may_stand_by(&pool, &settings).await?,
+            false => {
+                zastrugi_store::migrate(&pool).await?;
+                journal.check_timeline().await?;
+            }
+        }
+        let shared = share(&pool, &journal, &settings, stands_by).await?;
         let mut tasks = JoinSet::new();
         let scribe = scribe::spawn(&mut tasks, shared.clone(), journal);
+        let mut engine = Engine {
+            desk: Desk::new(shared.clone(), scribe.clone(), &settings.key),
+            tasks,
+            renewal: None,
+            carrier: None,
+        };
+        match stands_by {
+            true => engine.stand_by(&shared),
+            false => engine.work(&settings, &shared, scribe)?,
+        }
+        let tasks = &mut engine.tasks;
+        tasks.spawn(settings::follow(shared.clone()));
+        tasks.spawn(runs::follow_progress(shared.clone()));
+        Ok(engine)
+    }
+
+    /// Shows what is received, and looks whether the database leads.
+    fn stand_by(&mut self, shared: &Arc<Shared>) {
+        self.tasks.spawn(standing::stand_by(shared.clone()));
+        self.tasks.spawn(watch::read_loads(shared.clone()));
+    }
+
+    fn work(
+        &mut self,
+        settings: &EngineSettings,
+        shared: &Arc<Shared>,
+        scribe: scribe::Scribe,
+    ) -> Result<(), StoreError> {
+        let tasks = &mut self.tasks;
+        let orders = Orders::new(shared.pool.clone());
         let way = runs::Way {
             lease: settings.order_lease,
             ends: settings.ends.clone(),
         };
-        let mut carrier = None;
         if let Some(sites) = settings.carries.clone() {
-            let (scribe, orders) = (scribe.clone(), Orders::new(pool.clone()));
-            carrier = Some((Carriers::new(pool.clone()), orders.process()));
-            runs::carry(&mut tasks, shared.clone(), scribe, orders, (way, sites));
+            self.carrier = Some((Carriers::new(shared.pool.clone()), orders.process()));
+            runs::carry(tasks, shared.clone(), scribe, orders, (way, sites));
         } else if settings.works {
-            runs::spawn(
-                &mut tasks,
-                shared.clone(),
-                scribe.clone(),
-                Orders::new(pool.clone()),
-                way,
-            );
+            runs::spawn(tasks, shared.clone(), scribe.clone(), orders, way);
             let begun = Renewal::begin(&settings.database)?;
-            watch::spawn(
-                &mut tasks,
-                shared.clone(),
-                scribe.clone(),
-                &begun,
-                watch::Duties {
-                    guard: settings.guard,
-                    own: settings.own,
-                },
-            );
-            renewal = Some(begun);
+            let duties = watch::Duties {
+                guard: settings.guard,
+                own: settings.own,
+            };
+            watch::spawn(tasks, shared.clone(), scribe, &begun, duties);
+            self.renewal = Some(begun);
         }
         tasks.spawn(pulse::beat(shared.clone()));
-        tasks.spawn(settings::follow(shared.clone()));
-        tasks.spawn(runs::follow_progress(shared.clone()));
-        Ok(Engine {
-            desk: Desk::new(shared, scribe, &settings.key),
-            tasks,
-            renewal,
-            carrier,
-        })
+        tasks.spawn(standing::look(shared.clone()));
+        Ok(())
     }
 
     pub fn desk(&self) -> Desk {
@@ -153,4 +151,62 @@ impl Engine {
             renewal.resign().await;
         }
     }
+}
+
+/// Whether a process may stand by on a database that follows another.
+async fn may_stand_by(
+    pool: &zastrugi_store::Pool,
+    settings: &EngineSettings,
+) -> Result<(), StoreError> {
+    if !settings.stand_by {
+        let words = "This database follows another and takes no writes: a process stands by on it with --stand-by.";
+        return Err(StoreError::NotWritten(words.into()));
+    }
+    let (has, known) = zastrugi_store::schema(pool).await?;
+    if has != known {
+        let words = format!(
+            "The manager's database has tables of version {has}, and this program knows version {known}: run the version \
+             that the manager runs."
+        );
+        return Err(StoreError::NotWritten(words));
+    }
+    Ok(())
+}
+
+/// Everything that the tasks of this process share, as the database has it now.
+async fn share(
+    pool: &zastrugi_store::Pool,
+    journal: &Journal,
+    settings: &EngineSettings,
+    stands_by: bool,
+) -> Result<Arc<Shared>, StoreError> {
+    let (head, world) = journal.load().await?;
+    let vault = Vault::new(pool.clone(), &settings.key);
+    let (installation, networks, macs) = match stands_by {
+        true => settings::read(pool).await?,
+        false => settings::first(pool, settings).await?,
+    };
+    let secrets = Arc::new(secrets::Sealed::new(vault.clone()));
+    let album = Arc::new(album::Kept(Pictures::new(pool.clone())));
+    let drivers = Drivers::new(networks, secrets, installation)
+        .with_media(settings.media.clone())
+        .with_exports(settings.exports.clone())
+        .with_album(album);
+    let announcements = match settings.announcements {
+        Some(port) if !stands_by => Announcements::listen(port, settings.announcements_everywhere)
+            .unwrap_or_else(|why| {
+                tracing::warn!(%why, "announcements of hosts are not heard");
+                Announcements::none()
+            }),
+        Some(_) | None => Announcements::none(),
+    };
+    Ok(Arc::new(Shared::new(
+        pool.clone(),
+        (head, world),
+        drivers,
+        vault,
+        announcements,
+        macs,
+        stands_by,
+    )))
 }

@@ -35,6 +35,8 @@ pub struct EngineSettings {
     pub media: Media,
     /// Where exports for backups are mounted.
     pub exports: Exports,
+    /// The database may follow another: then this process stands by.
+    pub stand_by: bool,
     /// Where work shall end unheard of, for tests of what then happens.
     pub ends: Ends,
 }
@@ -57,6 +59,7 @@ impl EngineSettings {
             own: None,
             media: Media::default(),
             exports: Exports::default(),
+            stand_by: false,
             ends: Ends::Nowhere,
         }
     }
@@ -89,6 +92,19 @@ pub(crate) async fn follow(shared: Arc<Shared>) {
             shared.macs.store(Arc::new(range));
         }
     }
+}
+
+/// Reads what is shared, where nothing can be set.
+pub(crate) async fn read(pool: &Pool) -> Result<(Installation, Networks, MacRange), StoreError> {
+    let settings = Settings::new(pool.clone());
+    let text =
+        async |name: &str| Ok::<String, StoreError>(settings.get(name).await?.unwrap_or_default());
+    let id = text("installation id").await?;
+    let name = text("installation name").await?;
+    let networks = Networks::parse(&text(NETWORKS).await?).unwrap_or_default();
+    let macs = text(MACS).await?.parse();
+    let macs = macs.unwrap_or_else(|_| MacRange::of(&id));
+    Ok((Installation { id, name }, networks, macs))
 }
 
 /// Reads what is shared, and sets it the first time.

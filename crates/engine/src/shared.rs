@@ -24,7 +24,7 @@ use zastrugi_core::{
 use zastrugi_drivers::{Announcements, Drivers};
 use zastrugi_store::{Head, Pool, Vault};
 
-use crate::{consoles::Consoles, desk::ScanState};
+use crate::{consoles::Consoles, desk::ScanState, standing::Standing};
 
 /// Everything that the journal held at one revision.
 pub(crate) struct Snapshot {
@@ -84,17 +84,22 @@ pub(crate) struct Shared {
     pub(crate) looking: Arc<Semaphore>,
     pub(crate) consoles: Consoles,
     pub(crate) scan: Mutex<Option<ScanState>>,
+    /// The database follows another: nothing is written and nothing ordered.
+    pub(crate) stands_by: bool,
+    pub(crate) standing: ArcSwap<Standing>,
+    /// The database no longer follows: the process is to begin anew.
+    pub(crate) turned: watch::Sender<bool>,
 }
 
 impl Shared {
     pub(crate) fn new(
         pool: Pool,
-        head: Head,
-        world: World,
+        (head, world): (Head, World),
         drivers: Drivers,
         vault: Vault,
         announcements: Announcements,
         macs: MacRange,
+        stands_by: bool,
     ) -> Self {
         let revision = watch::Sender::new(head.revision);
         Shared {
@@ -122,6 +127,9 @@ impl Shared {
             looking: Arc::new(Semaphore::new(6)),
             consoles: Consoles::default(),
             scan: Mutex::new(None),
+            stands_by,
+            standing: ArcSwap::default(),
+            turned: watch::Sender::new(false),
         }
     }
     pub(crate) fn view(&self) -> View {

@@ -50,6 +50,7 @@ pub(crate) fn routes(device: Device) -> Router {
         .route("/v1/release", post(claim::release))
         .route("/v1/inventory", post(taking::inventory))
         .route("/v1/takeover", post(taking::take_over))
+        .route("/v1/history", put(history::meet))
         .route("/v1/state", get(state))
         .route("/v1/clock", get(clock))
         .route("/v1/events", get(telling::events))

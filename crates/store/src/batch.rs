@@ -57,14 +57,26 @@ impl Batch {
     }
 
     /// Begins a new history above `seen`, the highest number that a device has shown, and drops the orders of the old one.
+    /// `automation`: why nothing is begun by itself in it, until a person says so.
     ///
     /// # Errors
     /// [`StoreError`]; the batch must then be dropped.
-    pub async fn begin_history(&mut self, seen: u64) -> Result<Epoch, StoreError> {
+    pub async fn begin_history(
+        &mut self,
+        seen: u64,
+        automation: Option<&str>,
+    ) -> Result<Epoch, StoreError> {
         sqlx::query("delete from orders")
             .execute(&mut *self.tx)
             .await?;
-        head::begin_history(&mut self.tx, seen).await
+        head::begin_history(&mut self.tx, seen, automation).await
+    }
+    /// What is begun by itself is begun again.
+    ///
+    /// # Errors
+    /// [`StoreError`]; the batch must then be dropped.
+    pub async fn let_go(&mut self) -> Result<(), StoreError> {
+        head::let_go(&mut self.tx).await
     }
     /// # Errors
     /// [`StoreError`] when the database or a stored body can't be read.

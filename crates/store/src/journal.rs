@@ -126,6 +126,15 @@ impl Journal {
         within(head::hold(&self.pool, why)).await
     }
 
+    /// Notes on which of its timelines the database is, the first time; holds all orders where it was promoted since without a
+    /// new history.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn check_timeline(&self) -> Result<(), StoreError> {
+        within(head::check_timeline(&self.pool)).await
+    }
+
     /// Removes what is past keeping, some at a time: earlier states of entities and batches after `history` days, events and
     /// closed runs after `events` days. Current states are never touched.
     ///

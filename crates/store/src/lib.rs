@@ -1,5 +1,5 @@
 //! The store: the only SQL. Facts, events and orders ([`Journal`]), what pages read ([`Reads`]), belongings
-//! ([`People`], [`Settings`], [`Pictures`]), sealed secrets ([`Vault`]) and measurements ([`Measurements`]).
+//! ([`People`], [`Settings`], [`Pictures`], [`StandBys`]), sealed secrets ([`Vault`]) and measurements ([`Measurements`]).
 //!
 //! Queries are checked when they run, and each of them runs in this crate's tests against a real PostgreSQL.
 
@@ -7,6 +7,7 @@ mod batch;
 mod cell;
 mod head;
 mod journal;
+mod leading;
 mod lease;
 mod limit;
 mod measurements;
@@ -17,6 +18,7 @@ mod pictures;
 mod pulse;
 mod reads;
 mod settings;
+mod stand_by;
 #[cfg(feature = "testkit")]
 pub mod testkit;
 mod upgrade;
@@ -25,6 +27,7 @@ mod vault;
 pub use batch::{Batch, EventLine};
 pub use head::Head;
 pub use journal::Journal;
+pub use leading::{Ready, Wanted, prepare};
 pub use lease::{Held, Leases};
 pub use measurements::Measurements;
 pub use news::{Heard, News};
@@ -34,6 +37,9 @@ pub use pictures::{EVIDENCE, Picture, Pictures};
 pub use pulse::Pulse;
 pub use reads::{EventFilter, EventRow, Reads, RunFilter};
 pub use settings::Settings;
+pub use stand_by::{
+    Link, Reception, StandBy, StandByKey, StandBys, WrapError, follows, promote, reception, schema,
+};
 pub use vault::{Vault, VaultError};
 
 use sqlx::{

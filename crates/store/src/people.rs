@@ -82,6 +82,19 @@ impl People {
         row.as_ref().map(person).transpose()
     }
 
+    /// Somebody who may sign in.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn active(&self, id: PersonId) -> Result<Option<Person>, StoreError> {
+        let row =
+            sqlx::query("select * from person where id = $1 and active and one_time_until is null")
+                .bind(to_db(id.0))
+                .fetch_optional(&self.pool)
+                .await?;
+        row.as_ref().map(person).transpose()
+    }
+
     /// Changes role and whether the person may sign in; ends their sessions. The last active admin stays one.
     ///
     /// # Errors

@@ -5,6 +5,10 @@
     reason = "a test without its database fails loudly"
 )]
 
+mod server;
+
+pub use server::Server;
+
 use crate::{Journal, Pool};
 use sqlx::Executor;
 use uuid::Uuid;

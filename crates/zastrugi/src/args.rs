@@ -35,6 +35,8 @@ pub(crate) enum Command {
     Ovf(Ovf),
     /// Look into a backup store with nothing but its place and its key; machines come out of it without a manager.
     Store(Store),
+    /// Set up a second manager at another site, that takes over when this one's site is gone.
+    StandBy(StandBy),
     /// Compute from files, without database or devices; answers in JSON.
     Compute(Compute),
 }
@@ -122,6 +124,61 @@ pub(crate) enum StoreWhat {
         #[arg(long)]
         out: PathBuf,
     },
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct StandBy {
+    #[command(subcommand)]
+    pub(crate) what: StandByWhat,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StandByWhat {
+    /// At the manager: make its database ready to be followed, and write an invitation.
+    Invite(Invite),
+    /// At the other site: copy the database by an invitation, and let it follow.
+    Join(Join),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Invite {
+    #[command(flatten)]
+    pub(crate) database: Database,
+    /// Address of the same database for somebody who administers its server.
+    #[arg(long, env = "ADMIN_DATABASE_URL", hide_env_values = true)]
+    pub(crate) admin_database: Option<String>,
+    #[arg(long, default_value = "zastrugi.key")]
+    pub(crate) key_file: PathBuf,
+    /// What it is called, such as hilltop.
+    #[arg(long)]
+    pub(crate) name: String,
+    /// Where the stand-by reaches the database's server; as this manager does, if nothing is said here.
+    #[arg(long)]
+    pub(crate) reach: Option<SocketAddr>,
+    /// The invitation, readable only by whoever writes it.
+    #[arg(long, default_value = "invitation.json")]
+    pub(crate) out: PathBuf,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Join {
+    #[arg(long, default_value = "invitation.json")]
+    pub(crate) invitation: PathBuf,
+    /// Where the copy of the database lies: a directory that is not there yet, or empty.
+    #[arg(long)]
+    pub(crate) data: PathBuf,
+    /// On which port of loopback it listens.
+    #[arg(long, default_value_t = 5432)]
+    pub(crate) port: u16,
+    /// Where PostgreSQL's programs are.
+    #[arg(long)]
+    pub(crate) bin: Option<PathBuf>,
+    /// Written: what opens the key that was wrapped for this stand-by.
+    #[arg(long, default_value = "stand-by.key")]
+    pub(crate) key_file: PathBuf,
+    /// Written: the address of the copy, as an environment.
+    #[arg(long, default_value = "stand-by.env")]
+    pub(crate) env_file: PathBuf,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -252,6 +309,9 @@ pub(crate) struct Serve {
         hide_env_values = true
     )]
     pub(crate) control_token: Option<String>,
+    /// The database follows another manager's: show what it has received, and offer to take over. Once it leads, work.
+    #[arg(long, conflicts_with = "carry_only")]
+    pub(crate) stand_by: bool,
     /// Only show pages; another process does the work.
     #[arg(long)]
     pub(crate) pages_only: bool,
@@ -313,6 +373,9 @@ pub(crate) struct Demo {
     pub(crate) announcements: u16,
     #[arg(long, default_value_t = 0)]
     pub(crate) control_port: u16,
+    /// A copy of the database that follows: a second manager stands by on it, on the next port.
+    #[arg(long, env = "STAND_BY_DATABASE_URL", hide_env_values = true)]
+    pub(crate) stand_by_database: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -9,7 +9,7 @@ mod templates;
 
 use crate::{
     args::{Demo, Serve, Standins},
-    house::Manager,
+    house::{Houses, Manager},
     serve::{Failed, engine_settings, start_standins},
 };
 use std::{
@@ -115,12 +115,13 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         exports: Some(exports),
         weather: None,
         control_token: None,
+        stand_by: false,
         pages_only: false,
         carry_only: vec![],
         order_lease: 30,
         die_at: None,
     };
-    let engine = Engine::start(engine_settings(&serve)?).await?;
+    let engine = Engine::start(engine_settings(&serve).await?).await?;
     let desk = engine.desk();
     let admin = people(&desk).await?;
     if !args.empty && desk.look().estate.hosts.is_empty() {
@@ -139,19 +140,23 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
     }
     // From here on the manager is a process of its own: it can be killed, and devices and keepers go on.
     engine.stop().await;
-    let manager = Manager::new(serve, standins.control, devices.control_token.clone());
-    standins.world.stands_in(manager.clone());
+    let (control, token) = (standins.control, devices.control_token.clone());
+    let other = stand_by(&args, &serve);
+    let manager = Manager::new(serve, control, token.clone());
+    let other = other.map(|serve| Manager::new(serve, control, token));
+    let houses = Houses::new(manager, other);
+    standins.world.stands_in(houses.clone());
     let kept = async {
         let up = async {
-            manager.answers().await?;
+            houses.answer().await?;
             welcome(&args, began.elapsed(), &standins)
         };
-        let (kept, up) = tokio::join!(manager.keep(), up);
+        let (kept, up) = tokio::join!(houses.keep(), up);
         up.and(kept)
     };
     let stopped = async {
         let stopped = tokio::signal::ctrl_c().await;
-        manager.end();
+        houses.end();
         stopped
     };
     tokio::pin!(kept);
@@ -160,6 +165,18 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         stopped = stopped => stopped?,
     }
     kept.await
+}
+
+/// The second manager, on a copy of the first one's database.
+fn stand_by(args: &Demo, first: &Serve) -> Option<Serve> {
+    let database = args.stand_by_database.clone()?;
+    Some(Serve {
+        database: crate::args::Database { database },
+        port: args.port + 1,
+        key_file: args.dir.join("stand-by.key"),
+        stand_by: true,
+        ..first.clone()
+    })
 }
 
 /// What bare hosts can be installed from: file, software, the maker whose hardware it is for, MiB.
@@ -201,6 +218,13 @@ fn welcome(
         args.port,
         took.as_secs_f64()
     )?;
+    if args.stand_by_database.is_some() {
+        let port = args.port + 1;
+        writeln!(
+            out,
+            "  A second manager stands by at http://127.0.0.1:{port}\n"
+        )?;
+    }
     for (name, role, password) in PEOPLE {
         writeln!(out, "  {name:<16} {password:<16} {role}")?;
     }

@@ -5,9 +5,11 @@ mod compute;
 mod demo;
 mod house;
 mod keeper;
+mod key;
 mod log;
 mod ovf;
 mod serve;
+mod stand_by;
 mod store;
 mod weather;
 
@@ -35,6 +37,9 @@ fn main() -> ExitCode {
     };
     if let args::Command::Store(what) = &args.command {
         return answer(runtime.block_on(store::store(what)));
+    }
+    if let args::Command::StandBy(what) = &args.command {
+        return answer(runtime.block_on(stand_by::stand_by(what)));
     }
     match runtime.block_on(run(args.command)) {
         Ok(()) => ExitCode::SUCCESS,
@@ -70,6 +75,9 @@ async fn run(command: args::Command) -> Result<(), serve::Failed> {
         args::Command::AddPerson(args) => serve::add_person(args).await,
         args::Command::AgentCheck(args) => serve::agent_check(args).await,
         // Answered before.
-        args::Command::Compute(_) | args::Command::Ovf(_) | args::Command::Store(_) => Ok(()),
+        args::Command::Compute(_)
+        | args::Command::Ovf(_)
+        | args::Command::Store(_)
+        | args::Command::StandBy(_) => Ok(()),
     }
 }

@@ -5,7 +5,7 @@ use crate::{
     keeper::Processes,
     weather::Control,
 };
-use std::{io::Read, net::SocketAddr, sync::Arc};
+use std::{io::Read, net::SocketAddr, sync::Arc, time::Duration};
 use tokio::net::TcpListener;
 use zastrugi_core::{guard::Times, moment::Span};
 use zastrugi_engine::{Desk, Ends, Engine, EngineSettings, Exports, Media, StoreError};
@@ -25,11 +25,13 @@ pub(crate) enum Failed {
     Other(String),
 }
 
-pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
+pub(crate) async fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
+    let (file, database) = (&args.key_file, &args.database.database);
+    let key = crate::key::seal_key(file, database, args.stand_by).await;
     Ok(EngineSettings {
         database: args.database.database.clone(),
         connections: 24,
-        key: zastrugi_engine::read_key(&args.key_file)?,
+        key: key.map_err(Failed::Other)?,
         name: args.name.clone(),
         networks: args.networks.clone(),
         announcements: (args.announcements > 0).then_some(args.announcements),
@@ -47,6 +49,7 @@ pub(crate) fn engine_settings(args: &Serve) -> Result<EngineSettings, Failed> {
             })),
         },
         exports: Exports(args.exports.clone()),
+        stand_by: args.stand_by,
         ends: args.die_at.map_or(Ends::Nowhere, Ends::Process),
     })
 }
@@ -56,7 +59,7 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
         let words = "Beyond loopback Zastrugi listens only behind a proxy that does TLS: say --behind-proxy.";
         return Err(Failed::Other(words.into()));
     }
-    let mut engine = Engine::start(engine_settings(&args)?).await?;
+    let mut engine = Engine::start(engine_settings(&args).await?).await?;
     if !args.carry_only.is_empty() {
         tracing::info!(sites = ?args.carry_only, "carries bytes of copies, and does nothing else");
         let ended = tokio::select! {
@@ -66,15 +69,45 @@ pub(crate) async fn serve(args: Serve) -> Result<(), Failed> {
         engine.stop().await;
         return ended;
     }
-    let desk = engine.desk();
+    let (desk, mut anew) = (engine.desk(), false);
     let served = tokio::select! {
-        served = pages(desk, &args, weather(&args)) => served,
+        served = pages(desk.clone(), &args, weather(&args)) => served,
+        () = turned(&desk) => {
+            anew = true;
+            Ok(())
+        }
         () = parent_ends(args.weather.is_some()) => Ok(()),
         // A supervisor starts it again; going on would hold the lead and do nothing.
         why = engine.ended() => Err(Failed::Other(format!("Stopped: {why}."))),
     };
     engine.stop().await;
-    served
+    match anew {
+        true => Err(begin_anew()),
+        false => served,
+    }
+}
+
+/// Until this process, which stood by, is to begin anew as a manager; whoever made it so reads the answer first.
+async fn turned(desk: &Desk) {
+    desk.turned().await;
+    tokio::time::sleep(ANSWERED).await;
+}
+
+/// By then whoever made a manager take over has their answer.
+const ANSWERED: Duration = Duration::from_secs(1);
+
+/// The same program with the same words in this process's place: nothing is left of what it was. Comes back only where that
+/// failed.
+fn begin_anew() -> Failed {
+    use std::os::unix::process::CommandExt;
+    tracing::info!("the database leads now: begins anew");
+    match std::env::current_exe() {
+        Ok(program) => {
+            let words = std::env::args_os().skip(1);
+            Failed::Io(std::process::Command::new(program).args(words).exec())
+        }
+        Err(error) => Failed::Io(error),
+    }
 }
 
 /// Until somebody ends this process.
@@ -182,10 +215,8 @@ pub(crate) async fn add_person(args: AddPerson) -> Result<(), Failed> {
     let role = args.role.parse().map_err(Failed::Other)?;
     let mut password = String::new();
     std::io::stdin().read_to_string(&mut password)?;
-    let settings = EngineSettings::new(
-        args.database.database,
-        zastrugi_engine::read_key(&args.key_file)?,
-    );
+    let key = crate::key::seal_key(&args.key_file, &args.database.database, false).await;
+    let settings = EngineSettings::new(args.database.database, key.map_err(Failed::Other)?);
     let engine = Engine::start(settings).await?;
     let added = engine
         .desk()

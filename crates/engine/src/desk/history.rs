@@ -1,7 +1,7 @@
 //! What holds orders, and letting them go.
 
 use super::{Desk, Viewer};
-use crate::scribe::history;
+use crate::scribe::history::{self, How};
 use std::time::Duration;
 use zastrugi_core::{epoch::Epoch, permits::Act};
 use zastrugi_store::StoreError;
@@ -30,7 +30,7 @@ impl Desk {
         if !viewer.permits().allow(Act::Settings) {
             return Err(HistoryError::NotAllowed);
         }
-        let (epoch, revision) = history::begin(&self.shared, viewer.who()).await?;
+        let (epoch, revision) = history::begin(&self.shared, viewer.who(), How::Anew).await?;
         let mut revisions = self.revisions();
         let there = revisions.wait_for(|r| *r >= revision);
         drop(tokio::time::timeout(Duration::from_secs(5), there).await);

@@ -15,7 +15,9 @@ mod networks;
 mod people;
 mod promises;
 mod runs;
+mod seats;
 mod snapshots;
+mod standing;
 mod storage;
 mod stores;
 
@@ -29,6 +31,7 @@ pub use inside::{InsideError, Taken};
 pub use people::PasswordProblem;
 pub use runs::{AnswerError, Resolve, StartError};
 pub(crate) use runs::{Wish, start_as};
+pub use standing::{Begun, TakeOverError};
 
 use crate::{
     guard::{Browsers, Guard},
@@ -90,6 +93,8 @@ pub struct Desk {
     settings: Settings,
     guard: Arc<Guard>,
     remembered: Arc<door::Remembered>,
+    seats: Arc<seats::Seats>,
+    taking_over: Arc<tokio::sync::Mutex<bool>>,
     browsers: Browsers,
     headrooms: Arc<std::sync::Mutex<Option<headroom::Cached>>>,
     promises: Arc<std::sync::Mutex<Arc<zastrugi_core::pledges::Promises>>>,
@@ -109,6 +114,8 @@ impl Desk {
             settings: Settings::new(pool),
             guard: Arc::default(),
             remembered: Arc::default(),
+            seats: Arc::default(),
+            taking_over: Arc::default(),
             browsers: Browsers::new(key),
             headrooms: Arc::default(),
             promises: Arc::default(),

@@ -215,6 +215,10 @@ impl Desk {
         fresh: &str,
         source: &str,
     ) -> Result<(), PasswordProblem> {
+        if self.stands_by() {
+            let words = "This manager stands by: passwords are changed at the manager.";
+            return Err(PasswordProblem::Later(words.into()));
+        }
         let asking = Asking {
             name: &viewer.name,
             password: current,
@@ -228,6 +232,7 @@ impl Desk {
             SignInError::Wait(_)
             | SignInError::Busy
             | SignInError::ChooseOwn(_)
+            | SignInError::StandsBy
             | SignInError::Lapsed => {
                 PasswordProblem::Later(format!("Nothing was changed: {error}."))
             }
@@ -281,6 +286,10 @@ impl Desk {
     /// # Errors
     /// [`StoreError`] when the database does not answer.
     pub async fn set_theme(&self, viewer: &Viewer, theme: &str) -> Result<(), StoreError> {
+        if self.stands_by() {
+            // The browser remembers it.
+            return Ok(());
+        }
         let theme = match theme {
             "night" | "day" => theme,
             _ => "system",

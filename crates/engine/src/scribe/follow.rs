@@ -1,6 +1,6 @@
 //! Following what other processes write, and noticing when the journal is not the one that it was.
 
-use crate::shared::Shared;
+use crate::{shared::Shared, standing};
 use std::{sync::Arc, time::Duration};
 use tokio::{sync::mpsc, time::sleep};
 use zastrugi_core::rooms::World;
@@ -24,6 +24,16 @@ pub(super) async fn listen(shared: Arc<Shared>, behind: mpsc::Sender<()>) {
             Err(error) => tracing::debug!(%error, "no notifications from the database"),
         }
         sleep(Duration::from_millis(500)).await;
+        if behind.send(()).await.is_err() {
+            return;
+        }
+    }
+}
+
+/// Rings each second: a database that follows another tells nobody that it received something.
+pub(super) async fn poll(behind: mpsc::Sender<()>) {
+    loop {
+        sleep(standing::OFTEN).await;
         if behind.send(()).await.is_err() {
             return;
         }
@@ -54,7 +64,8 @@ async fn fresh(shared: &Shared, journal: &Journal) -> Result<Option<(Head, World
         return Ok(None);
     }
     if other_journal(&ours.head, &head) {
-        if head.epoch == ours.head.epoch {
+        // A stand-by only shows what its database holds.
+        if head.epoch == ours.head.epoch && !shared.stands_by {
             let (was, is) = (ours.head.revision, head.revision);
             tracing::error!(%was, %is, "the journal went back; orders are held");
             let why =

@@ -57,6 +57,10 @@ impl Guards {
                 if let Some(why) = &batch.head().held {
                     return Ok(Some(Refusal::Held(why.clone())));
                 }
+                // What nobody asked for waits until it is let go.
+                if let (None, Some(why)) = (by, &batch.head().automation) {
+                    return Ok(Some(Refusal::Held(why.clone())));
+                }
                 match by {
                     Some((person, role)) if batch.role_of(person).await? != Some(role) => {
                         return Ok(Some(Refusal::NotAllowed));

@@ -132,7 +132,10 @@ impl Scribe {
 pub(crate) fn spawn(tasks: &mut JoinSet<()>, shared: Arc<Shared>, journal: Journal) -> Scribe {
     let (appends, inbox) = mpsc::channel(LARGEST * 2);
     let (behind, news) = mpsc::channel(8);
-    tasks.spawn(follow::listen(shared.clone(), behind));
+    match shared.stands_by {
+        true => tasks.spawn(follow::poll(behind)),
+        false => tasks.spawn(follow::listen(shared.clone(), behind)),
+    };
     tasks.spawn(work(shared, journal, inbox, news));
     Scribe { appends }
 }

@@ -15,6 +15,12 @@ use zastrugi_store::{Batch, Head, Journal, StoreError};
 
 /// Writes appends together; one that the database refuses is written, and fails, alone.
 pub(super) async fn write(shared: &Shared, journal: &Journal, appends: Vec<Append>) {
+    if shared.stands_by {
+        return appends.into_iter().for_each(|append| {
+            let words = "this manager stands by, and changes nothing".to_owned();
+            drop(append.reply.send(Err(Refusal::Unavailable(words))));
+        });
+    }
     let Err((error, mut appends)) = attempt(shared, journal, appends).await else {
         return;
     };

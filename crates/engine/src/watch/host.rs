@@ -12,12 +12,13 @@ use crate::{
 };
 use std::{
     sync::{Arc, PoisonError},
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::time::sleep;
 use zastrugi_core::rooms::hosts;
 use zastrugi_core::{
-    estate::Condition,
+    epoch::Obeyed,
+    estate::{Condition, Host},
     ids::HostId,
     loads::HostLoad,
     moment::Moment,
@@ -146,6 +147,7 @@ impl Eye {
             Err(fault) => return fault,
         };
         let mut screens = Screens::default();
+        let mut introduced: Option<Instant> = None;
         loop {
             match watch.report().await {
                 Ok((report, mut sample)) => {
@@ -155,6 +157,12 @@ impl Eye {
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
                     self.check_history(&report).await;
+                    if introduced.is_none_or(|at| at.elapsed() >= CALLS)
+                        && self.knows_older(&report)
+                    {
+                        introduced = Some(Instant::now());
+                        self.introduce(&host, &report).await;
+                    }
                     self.shelves.look(&self.office, self.host, &report);
                     self.compare(report).await;
                     screens.take(&self.hand(), kept).await;
@@ -198,6 +206,39 @@ impl Eye {
         tracing::error!(%why, host = name, "orders are held");
         if let Err(error) = journal.hold(&format!("{name} is ahead: {why}.")).await {
             tracing::warn!(%error, "orders could not be held");
+        }
+    }
+
+    /// It obeys a history that is older than ours: whoever gives orders in that one is still obeyed.
+    fn knows_older(&self, report: &HostReport) -> bool {
+        let head = &self.shared.snapshot().head;
+        let older = |o: Obeyed| o.epoch.number < head.epoch.number;
+        head.held.is_none() && report.obeyed.is_some_and(older)
+    }
+
+    /// Lets a host meet our history, so that it refuses the older ones at once; notes whether it was told more than we know.
+    async fn introduce(&self, host: &Host, report: &HostReport) {
+        let (Some(obeyed), head) = (report.obeyed, self.shared.snapshot().head.clone()) else {
+            return;
+        };
+        if let Err(fault) = self.shared.drivers.meet(host, head.epoch).await {
+            tracing::debug!(?fault, host = %host.name, "it did not meet this history yet");
+            return;
+        }
+        let met = hosts::Event::Met {
+            host: host.id,
+            history: head.epoch.number,
+            obeyed: obeyed.fence,
+            known: (head.parent == Some(obeyed.epoch.history)).then_some(head.began),
+        };
+        let decide = move |_: Sight<'_>| {
+            Ok(Decision {
+                events: vec![Event::Hosts(met.clone())],
+                ..Decision::nothing(Who::itself())
+            })
+        };
+        if let Err(refusal) = self.scribe.append(Guard::Leader(self.held), decide).await {
+            tracing::debug!(?refusal, host = %host.name, "that it met this history was not written");
         }
     }
 

@@ -75,6 +75,15 @@ pub(crate) async fn lead(
     }
 }
 
+/// A process that stands by never leads.
+pub(crate) async fn read_loads(shared: Arc<Shared>) {
+    let measurements = Measurements::new(shared.pool.clone());
+    loop {
+        follow(&shared, &measurements).await;
+        sleep(LOOK).await;
+    }
+}
+
 /// Processes that don't lead read loads from the table.
 async fn follow(shared: &Shared, measurements: &Measurements) {
     if let Ok(samples) = measurements.latest().await {

@@ -24,6 +24,7 @@ mod term;
 mod typical;
 mod withdrawing;
 
+pub(crate) use leader::read_loads;
 pub(crate) use term::Renewal;
 
 use crate::{runs::pace, scribe::Scribe, shared::Shared};

@@ -108,7 +108,8 @@ impl Book for Office {
         self.shared.snapshot().runs.holds(Object::Machine(machine))
     }
     fn may_act(&self) -> bool {
-        self.shared.snapshot().head.held.is_none()
+        let head = &self.shared.snapshot().head;
+        head.held.is_none() && head.automation.is_none()
     }
     fn booted(&self, took: Span) {
         pace::note_boot(&self.shared, took);

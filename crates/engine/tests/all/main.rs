@@ -52,6 +52,7 @@ mod sites;
 mod sizing;
 mod snapshots;
 mod spares;
+mod standing;
 mod storage;
 mod taking;
 mod templates;

@@ -1,11 +1,12 @@
 //! Which history a caller belongs to: the agent obeys the highest number that it has seen, and of one number only the
 //! history that it met first, until a person chooses by beginning a new one.
 
-use super::refused;
-use crate::world::State;
+use super::{change::fenced, refused};
+use crate::{fault::Device, world::State};
 use axum::{
+    extract::State as Extract,
     http::{HeaderMap, StatusCode},
-    response::Response,
+    response::{IntoResponse, Response},
 };
 use serde::{Deserialize, Serialize};
 
@@ -49,6 +50,16 @@ fn of(headers: &HeaderMap) -> Option<(u64, String)> {
     let text = headers.get("epoch")?.to_str().ok()?;
     let (number, history) = text.split_once('.')?;
     Some((number.parse().ok()?, history.to_owned()))
+}
+
+/// The caller's history is the newest from now on; nothing else is done.
+pub(crate) async fn meet(Extract(device): Extract<Device>, headers: HeaderMap) -> Response {
+    let met = fenced(&device, &headers, "history", |_, _, _, _| Ok(()));
+    device.world.host_changed(&device.name);
+    match met {
+        Ok(()) => StatusCode::NO_CONTENT.into_response(),
+        Err(no) => no,
+    }
 }
 
 /// Checks the caller's history at the host and at every volume that it mounts.

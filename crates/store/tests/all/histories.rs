@@ -42,7 +42,7 @@ async fn a_new_history_is_above_all_that_was_seen_and_drops_the_orders_of_the_ol
     let taken = orders.take(9, 4, &[], Span::secs(30)).await.unwrap();
     assert_eq!(taken, [], "held orders are not taken");
     let mut batch = journal.begin().await.unwrap();
-    let epoch = batch.begin_history(7).await.unwrap();
+    let epoch = batch.begin_history(7, None).await.unwrap();
     batch.commit(Revision(2), Uuid::new_v4()).await.unwrap();
     let after = journal.head().await.unwrap();
     assert_eq!((after.epoch, after.held), (epoch, None));

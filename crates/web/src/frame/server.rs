@@ -71,6 +71,7 @@ fn healthz(desk: &AtDesk) -> (Status, rocket::serde::json::Json<Value>) {
         "leads": health.leads,
         "engine": if health.broken { "a part of it ended" } else { "works" },
         "held": health.held,
+        "stands_by": desk.stands_by(),
     }));
     (status, body)
 }
@@ -81,6 +82,9 @@ fn readyz(desk: &AtDesk) -> (Status, &'static str) {
     let health = desk.health();
     if health.broken {
         return (Status::ServiceUnavailable, "a part of it ended\n");
+    }
+    if desk.stands_by() {
+        return (Status::ServiceUnavailable, "stands by\n");
     }
     match (health.database, health.writes) {
         (true, true) => (Status::Ok, "ready\n"),

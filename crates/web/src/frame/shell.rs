@@ -1,6 +1,7 @@
 //! The shell around every page: rail, top bar, palette, keys.
 
 use super::{AtDesk, Problem, Signed, attention};
+use crate::places::standing::Strip;
 use askama::Template;
 use rocket::response::content::RawHtml;
 
@@ -20,6 +21,8 @@ pub(crate) struct Shell {
     pub(crate) revision: u64,
     pub(crate) sites: Vec<(u64, String)>,
     pub(crate) site: Option<u64>,
+    /// Where this manager stands by.
+    pub(crate) strip: Option<Strip>,
 }
 
 impl Shell {
@@ -45,6 +48,7 @@ impl Shell {
             },
             needs: attention::needs(desk, signed.site).0.len(),
             revision: estate.revision.0,
+            strip: Strip::of(desk),
             sites: estate
                 .sites
                 .values()

@@ -12,6 +12,7 @@ pub(crate) mod pools;
 pub(crate) mod protect;
 pub(crate) mod schedules;
 pub(crate) mod settings;
+pub(crate) mod standing;
 pub(crate) mod storage;
 pub(crate) mod templates;
 pub(crate) mod weather;
@@ -52,6 +53,7 @@ pub(crate) fn routes() -> Vec<Route> {
         protect::routes(),
         schedules::routes(),
         settings::routes(),
+        standing::routes(),
         storage::routes(),
         templates::routes(),
         weather::routes(),

@@ -351,7 +351,7 @@ async fn every_answer_carries_the_policy_and_pages_are_not_kept(pool: PgPool) {
 
 /// Routes that write, besides sheets, and the least role for each; none: it depends on what it is about, or ends the
 /// session, and has a test of its own. One that isn't here fails.
-const WRITES: [(&str, Option<usize>); 22] = [
+const WRITES: [(&str, Option<usize>); 24] = [
     ("/clusters/build/save", Some(2)),
     ("/console/<of>/ticket", Some(0)),
     ("/hosts/look", Some(2)),
@@ -362,6 +362,7 @@ const WRITES: [(&str, Option<usize>); 22] = [
     ("/protect/stores/<id>/key", Some(2)),
     ("/screen/<id>/ticket", Some(0)),
     ("/settings/history", Some(2)),
+    ("/settings/let-go", Some(2)),
     ("/settings/macs", Some(2)),
     ("/settings/networks", Some(2)),
     ("/settings/password", None),
@@ -369,6 +370,7 @@ const WRITES: [(&str, Option<usize>); 22] = [
     ("/settings/people/<id>", Some(2)),
     ("/settings/people/<id>/password", Some(2)),
     ("/settings/site", Some(0)),
+    ("/settings/take-over", None),
     ("/settings/theme", Some(0)),
     ("/sheet/<kind>", None),
     ("/sign-in", None),

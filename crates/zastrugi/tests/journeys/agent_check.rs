@@ -84,5 +84,5 @@ async fn every_described_call_is_served() {
             calls += 1;
         }
     }
-    assert_eq!(calls, 102);
+    assert_eq!(calls, 103);
 }

@@ -2,7 +2,7 @@
 
 use crate::{
     estate::{Condition, Estate, Fell, FencingTest, Host, Maintenance, Pen},
-    ids::HostId,
+    ids::{HostId, Revision},
     moment::Moment,
     road::{Entry, Tale},
     runs::Object,
@@ -73,6 +73,16 @@ pub enum Event {
         on: usize,
         not: Vec<String>,
     },
+    /// It obeys a new history from now on, and no older one.
+    Met {
+        host: HostId,
+        /// The number of the new history.
+        history: u64,
+        /// Up to where it had obeyed the one before.
+        obeyed: Revision,
+        /// Up to where that one is known here; none where it is not the past of the new one.
+        known: Option<Revision>,
+    },
 }
 
 impl Tale for Event {
@@ -126,7 +136,7 @@ impl Tale for Event {
             }),
             Event::InService { host } => pen.host(*host, |h| h.maintenance = None),
             Event::NotTaken { host } => pen.drop_host(*host),
-            Event::RanOn { .. } => {}
+            Event::RanOn { .. } | Event::Met { .. } => {}
         }
     }
 
@@ -180,6 +190,7 @@ impl Tale for Event {
             Event::RanOn { host, not, .. } => {
                 line(host, &format!("was taken over; {} did not run on the whole time", not.join(", ")))
             }
+            Event::Met { host, history, obeyed, known } => met(estate, *host, *history, *obeyed, *known),
             Event::Claiming(_) => None,
         }
     }
@@ -187,6 +198,20 @@ impl Tale for Event {
     fn is_sighting(&self) -> bool {
         false
     }
+}
+
+/// A host that obeys a new history; where it was told more than is known here, that is said.
+fn met(estate: &Estate, host: HostId, history: u64, obeyed: Revision, known: Option<Revision>) -> Option<Entry> {
+    let name = Object::Host(host).name(estate);
+    let more = match known {
+        Some(known) if obeyed <= known => String::new(),
+        Some(known) => format!(
+            ". It was told things that are not known here: it obeyed up to revision {obeyed}, and this history came to {known}"
+        ),
+        None => ". What it was told before is no past of this history".into(),
+    };
+    let text = format!("{name} obeys history {history} and no older one{more}");
+    Some(Entry::new("history", text, vec![host.to_string()]))
 }
 
 /// What it means that a host is heard of, where that is news.
@@ -245,5 +270,27 @@ fn leave(pen: &mut Pen<'_>, host: HostId) {
         pen.cluster(cluster, |c| {
             c.hosts.remove(&host);
         });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// If this fails, whoever takes over hears that all is known where a host was told more, or is frightened for nothing.
+    #[test]
+    fn a_host_that_was_told_more_than_is_known_says_so() {
+        let told = |obeyed, known: Option<u64>| {
+            let event = Event::Met {
+                host: HostId(1),
+                history: 2,
+                obeyed: Revision(obeyed),
+                known: known.map(Revision),
+            };
+            event.tell(&Estate::default()).unwrap().text
+        };
+        assert!(told(80, Some(80)).ends_with("obeys history 2 and no older one"));
+        assert!(told(81, Some(80)).contains("obeyed up to revision 81, and this history came to 80"));
+        assert!(told(3, None).contains("no past of this history"));
     }
 }

@@ -165,6 +165,12 @@ impl Agent<'_> {
         }
     }
 
+    /// From now on it obeys the history of `stamp`, and no older one; nothing else is done.
+    pub(crate) async fn meet(&self, stamp: Stamp<'_>) -> Result<(), Fault> {
+        self.tell(Method::PUT, "/v1/history", Some(stamp), None)
+            .await
+    }
+
     pub(crate) async fn watch(&self) -> Result<Watch, Fault> {
         self.http
             .follow(self.ask(Method::GET, "/v1/events", None, None))

@@ -1,5 +1,6 @@
 //! What needs a person now: the same list in the top bar's count and beside the Field.
 
+mod above;
 mod beneath;
 mod hosts;
 mod pairs;
@@ -8,6 +9,7 @@ mod points;
 mod promises;
 
 use super::fields::joined;
+use above::Above;
 use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, PoisonError},
@@ -47,7 +49,7 @@ struct Kept {
     estate: Arc<Estate>,
     headrooms: Headrooms,
     promises: Arc<Promises>,
-    held: Option<String>,
+    above: Above,
     /// Of the clock: certificates run out while nothing else changes.
     hour: i64,
     outages: Arc<Outages>,
@@ -59,13 +61,13 @@ const HOUR: i64 = 3_600_000;
 static KEPT: Mutex<Option<Kept>> = Mutex::new(None);
 
 impl Kept {
-    fn of(seen: &Seen<'_>, held: Option<String>, hour: i64) -> Kept {
+    fn of(seen: &Seen<'_>, above: Above, hour: i64) -> Kept {
         let estate = &seen.view.estate;
         Kept {
             estate: estate.clone(),
             headrooms: seen.headrooms.clone(),
             promises: seen.promises.clone(),
-            held,
+            above,
             hour,
             outages: Arc::new(Outages::of(estate)),
             by_site: BTreeMap::new(),
@@ -77,7 +79,7 @@ impl Kept {
 pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> (Arc<Vec<Need>>, Arc<Outages>) {
     let now = desk.now();
     let hour = now.0 / HOUR;
-    let (view, headrooms, held) = (&desk.look(), &desk.headrooms().1, desk.health().held);
+    let (view, headrooms, above) = (&desk.look(), &desk.headrooms().1, Above::of(desk));
     let promises = &desk.promises();
     let seen = Seen {
         desk,
@@ -90,26 +92,26 @@ pub(crate) fn needs(desk: &Desk, site: Option<u64>) -> (Arc<Vec<Need>>, Arc<Outa
         Arc::ptr_eq(&k.estate, &view.estate)
             && Arc::ptr_eq(&k.headrooms, headrooms)
             && Arc::ptr_eq(&k.promises, promises)
-            && k.held == held
+            && k.above == above
             && k.hour == hour
     });
-    let known = kept.insert(same.unwrap_or_else(|| Kept::of(&seen, held.clone(), hour)));
+    let known = kept.insert(same.unwrap_or_else(|| Kept::of(&seen, above.clone(), hour)));
     let outages = known.outages.clone();
-    let fresh = || Arc::new(compute(&seen, held.as_deref(), &outages, site, now));
+    let fresh = || Arc::new(compute(&seen, &above, &outages, site, now));
     let needs = known.by_site.entry(site).or_insert_with(fresh).clone();
     (needs, outages)
 }
 
 fn compute(
     seen: &Seen<'_>,
-    held: Option<&str>,
+    above: &Above,
     outages: &Outages,
     site: Option<u64>,
     now: Moment,
 ) -> Vec<Need> {
     let (view, headrooms) = (seen.view, seen.headrooms);
     let estate = &view.estate;
-    let mut all: Vec<Need> = held.map(orders_held).into_iter().collect();
+    let mut all: Vec<Need> = above.needs();
     all.extend(hosts::hosts(estate, site));
     all.extend(hosts::half_emptied(view, site));
     all.extend(hosts::missing_keepers(view, site));
@@ -150,18 +152,6 @@ fn compute(
     // What is down comes before what is worth a thought; else as above.
     all.sort_by_key(|n| n.glyph == "mind");
     all
-}
-
-/// Nothing is ordered from any device.
-fn orders_held(why: &str) -> Need {
-    Need {
-        glyph: "down",
-        text: "All orders are held.".into(),
-        since: None,
-        link: "/settings#history".into(),
-        link_words: "Look, then release",
-        detail: why.to_owned(),
-    }
 }
 
 fn runs(runs: &Runs) -> Vec<Need> {
