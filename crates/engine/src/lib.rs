@@ -158,7 +158,7 @@ async fn may_stand_by(
     pool: &zastrugi_store::Pool,
     settings: &EngineSettings,
 ) -> Result<(), StoreError> {
-    if !settings.stand_by {
+    if settings.stand_by.is_none() {
         let words = "This database follows another and takes no writes: a process stands by on it with --stand-by.";
         return Err(StoreError::NotWritten(words.into()));
     }
@@ -207,6 +207,6 @@ async fn share(
         vault,
         announcements,
         macs,
-        stands_by,
+        (stands_by, settings.stand_by),
     )))
 }

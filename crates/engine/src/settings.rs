@@ -35,8 +35,8 @@ pub struct EngineSettings {
     pub media: Media,
     /// Where exports for backups are mounted.
     pub exports: Exports,
-    /// The database may follow another: then this process stands by.
-    pub stand_by: bool,
+    /// The database may follow another, and then this process stands by: who it is among those that were invited.
+    pub stand_by: Option<Uuid>,
     /// Where work shall end unheard of, for tests of what then happens.
     pub ends: Ends,
 }
@@ -59,7 +59,7 @@ impl EngineSettings {
             own: None,
             media: Media::default(),
             exports: Exports::default(),
-            stand_by: false,
+            stand_by: None,
             ends: Ends::Nowhere,
         }
     }

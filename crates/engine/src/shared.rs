@@ -9,6 +9,7 @@ use std::{
     time::{SystemTime, UNIX_EPOCH},
 };
 use tokio::sync::{Notify, Semaphore, watch};
+use uuid::Uuid;
 use zastrugi_core::{
     epoch::Epoch,
     estate::Estate,
@@ -86,6 +87,8 @@ pub(crate) struct Shared {
     pub(crate) scan: Mutex<Option<ScanState>>,
     /// The database follows another: nothing is written and nothing ordered.
     pub(crate) stands_by: bool,
+    /// Who this process was among those that were invited to stand by.
+    pub(crate) me: Option<Uuid>,
     pub(crate) standing: ArcSwap<Standing>,
     /// The database no longer follows: the process is to begin anew.
     pub(crate) turned: watch::Sender<bool>,
@@ -99,7 +102,7 @@ impl Shared {
         vault: Vault,
         announcements: Announcements,
         macs: MacRange,
-        stands_by: bool,
+        (stands_by, me): (bool, Option<Uuid>),
     ) -> Self {
         let revision = watch::Sender::new(head.revision);
         Shared {
@@ -128,6 +131,7 @@ impl Shared {
             consoles: Consoles::default(),
             scan: Mutex::new(None),
             stands_by,
+            me,
             standing: ArcSwap::default(),
             turned: watch::Sender::new(false),
         }

@@ -61,7 +61,9 @@ pub(crate) async fn look(shared: Arc<Shared>) {
     let stand_bys = StandBys::new(shared.pool.clone());
     loop {
         match stand_bys.all().await {
-            Ok(stand_bys) => {
+            Ok(mut stand_bys) => {
+                // It stood by itself before it took over, and stands by for nobody now.
+                stand_bys.retain(|s| Some(s.id) != shared.me);
                 let received = None;
                 let standing = Standing {
                     received,

@@ -172,6 +172,8 @@ fn stand_by(args: &Demo, first: &Serve) -> Option<Serve> {
     let database = args.stand_by_database.clone()?;
     Some(Serve {
         database: crate::args::Database { database },
+        // A host of its own, as far as browsers can tell: who signs in here stays signed in there.
+        address: IpAddr::V4(Ipv4Addr::new(127, 0, 0, 2)),
         port: args.port + 1,
         key_file: args.dir.join("stand-by.key"),
         stand_by: true,
@@ -222,7 +224,7 @@ fn welcome(
         let port = args.port + 1;
         writeln!(
             out,
-            "  A second manager stands by at http://127.0.0.1:{port}\n"
+            "  A second manager stands by at http://127.0.0.2:{port}\n"
         )?;
     }
     for (name, role, password) in PEOPLE {

@@ -25,6 +25,12 @@ pub(crate) fn parse_stand_by(text: &str) -> Option<StandByKey> {
     })
 }
 
+/// Who a process is that stands by with this key file.
+pub(crate) fn who(file: &Path) -> Option<Uuid> {
+    let text = fs::read_to_string(file).ok()?;
+    parse_stand_by(&text).map(|key| key.id)
+}
+
 /// The key in this file, whichever of the two it is. `joined`: it must be there.
 ///
 /// # Errors

@@ -49,7 +49,9 @@ pub(crate) async fn engine_settings(args: &Serve) -> Result<EngineSettings, Fail
             })),
         },
         exports: Exports(args.exports.clone()),
-        stand_by: args.stand_by,
+        stand_by: args
+            .stand_by
+            .then(|| crate::key::who(file).unwrap_or_default()),
         ends: args.die_at.map_or(Ends::Nowhere, Ends::Process),
     })
 }

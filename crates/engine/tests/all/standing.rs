@@ -56,7 +56,7 @@ async fn lab(server: &Server) -> Lab {
 fn there(lab: &Lab, server: &Server) -> EngineSettings {
     EngineSettings {
         database: server.url(),
-        stand_by: true,
+        stand_by: Some(Uuid::new_v4()),
         ..lab.settings.clone()
     }
 }
@@ -167,7 +167,7 @@ async fn only_shows(lab: &Lab, stands: &Engine, copy: &Server) {
         );
     }
     let forgotten = EngineSettings {
-        stand_by: false,
+        stand_by: None,
         ..there(lab, copy)
     };
     let Err(error) = Engine::start(forgotten).await else {

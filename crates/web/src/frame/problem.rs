@@ -9,7 +9,7 @@ use rocket::{
     response::{self, Redirect, Responder},
 };
 use std::io::Cursor;
-use zastrugi_engine::{AnswerError, StoreError};
+use zastrugi_engine::{AnswerError, Desk, StoreError};
 
 #[derive(Debug)]
 pub(crate) struct Problem {
@@ -127,6 +127,18 @@ pub(crate) fn unauthorized(request: &Request<'_>) -> ToDoor {
 
 #[catch(403)]
 pub(crate) async fn forbidden(request: &Request<'_>) -> Problem {
+    if request
+        .rocket()
+        .state::<Desk>()
+        .is_some_and(Desk::stands_by)
+    {
+        return Problem {
+            text: "This manager stands by, and changes nothing.".into(),
+            hint: "Go to the manager; if its site is gone, take over under Settings, Stand-by."
+                .into(),
+            ..Problem::not_allowed()
+        };
+    }
     match Signed::from_request(request).await {
         Outcome::Success(_) if request.method() != rocket::http::Method::Get => Problem {
             hint: "If the page was open for long, load it again and repeat.".into(),

@@ -3,6 +3,7 @@
 use super::Invitation;
 use std::{
     fs,
+    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Command, Stdio},
 };
@@ -55,22 +56,7 @@ impl Copy {
                 self.dir.display()
             ));
         }
-        if let Some(above) = self.dir.parent() {
-            fs::create_dir_all(above).map_err(|e| failed(above, &e))?;
-        }
-        if rustix::process::geteuid().is_root() {
-            fs::create_dir_all(&self.dir).map_err(|e| failed(&self.dir, &e))?;
-            let given = Command::new("chown")
-                .arg("postgres")
-                .arg(&self.dir)
-                .status();
-            if !given.is_ok_and(|s| s.success()) {
-                return Err(format!(
-                    "{} could not be given to postgres.",
-                    self.dir.display()
-                ));
-            }
-        }
+        self.own_dir()?;
         let Invitation {
             host,
             port,
@@ -88,6 +74,21 @@ impl Copy {
         copy.env("PGPASSWORD", &from.password).stdout(Stdio::null());
         run(copy, "The database was not copied")?;
         self.settle(from)
+    }
+
+    /// A directory that is for the server's user alone, as it wants it.
+    fn own_dir(&self) -> Result<(), String> {
+        let dir = &self.dir;
+        fs::create_dir_all(dir).map_err(|e| failed(dir, &e))?;
+        fs::set_permissions(dir, fs::Permissions::from_mode(0o700)).map_err(|e| failed(dir, &e))?;
+        if !rustix::process::geteuid().is_root() {
+            return Ok(());
+        }
+        let given = Command::new("chown").arg("postgres").arg(dir).status();
+        match given.is_ok_and(|s| s.success()) {
+            true => Ok(()),
+            false => Err(format!("{} could not be given to postgres.", dir.display())),
+        }
     }
 
     /// What the copy's own server needs: a port, as much of some things as the other has, and files that lie elsewhere there.
@@ -120,8 +121,12 @@ impl Copy {
         let mut start = self.program("pg_ctl")?;
         start.arg("-D").arg(&self.dir).arg("-l").arg(&log);
         start.args(["-w", "start"]).stdout(Stdio::null());
-        run(start, "The copy did not start")
-            .map_err(|e| format!("{e} Its words are in {}.", log.display()))
+        let (log, dir) = (log.display(), self.dir.display());
+        run(start, "The copy did not start").map_err(|e| {
+            format!(
+                "{e} Its words are in {log}. Once it can start, remove {dir}, then invite and join again."
+            )
+        })
     }
 }
 

@@ -20,6 +20,7 @@ mod moving;
 mod packed;
 mod recovery;
 mod road;
+mod standing;
 mod stored;
 mod tabs;
 mod taking;

@@ -200,13 +200,16 @@ impl Tale for Event {
     }
 }
 
+/// What a host is said to have been told where it obeyed more than is known.
+pub const NOT_KNOWN: &str = "things that are not known here";
+
 /// A host that obeys a new history; where it was told more than is known here, that is said.
 fn met(estate: &Estate, host: HostId, history: u64, obeyed: Revision, known: Option<Revision>) -> Option<Entry> {
     let name = Object::Host(host).name(estate);
     let more = match known {
         Some(known) if obeyed <= known => String::new(),
         Some(known) => format!(
-            ". It was told things that are not known here: it obeyed up to revision {obeyed}, and this history came to {known}"
+            ". It was told {NOT_KNOWN}: it obeyed up to revision {obeyed}, and this history came to {known}"
         ),
         None => ". What it was told before is no past of this history".into(),
     };

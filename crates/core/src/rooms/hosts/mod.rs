@@ -9,7 +9,7 @@ mod take;
 mod test;
 
 pub use ask::{Ask, ClaimHosts, HostPower};
-pub use event::Event;
+pub use event::{Event, NOT_KNOWN};
 pub(crate) use power::power;
 pub use step::Step;
 pub use take::{Take, ran_on, take};

@@ -53,6 +53,8 @@ struct Own {
     history: String,
     /// Why orders are held; empty: they are not.
     held: String,
+    /// Nothing is changed here.
+    stands_by: bool,
 }
 
 fn own_page(
@@ -86,6 +88,7 @@ fn own_page(
         wrong: wrong.into(),
         history: desk.epoch().to_string(),
         held: desk.health().held.unwrap_or_default(),
+        stands_by: desk.stands_by(),
     };
     page(signed, desk, "settings", "Settings", &own)
 }

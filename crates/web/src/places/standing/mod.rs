@@ -10,7 +10,7 @@ use crate::frame::{
 };
 use askama::Template;
 use rocket::{Route, get, http::Status, post, response::Redirect, routes};
-use zastrugi_core::{estate::Condition, moment::Moment, units::Bytes};
+use zastrugi_core::{estate::Condition, moment::Moment, rooms::hosts::NOT_KNOWN, units::Bytes};
 use zastrugi_engine::{EventFilter, Link, Received, StandBy, TakeOverError};
 
 pub(crate) fn routes() -> Vec<Route> {
@@ -67,7 +67,8 @@ struct After {
     held: bool,
     silent: Vec<(u64, String)>,
     hosts: usize,
-    told: Vec<(String, String)>,
+    /// Hosts that were told more than is known here, with when that was found.
+    more: Vec<(String, String)>,
 }
 
 #[derive(Template)]
@@ -136,6 +137,7 @@ async fn after(desk: &AtDesk) -> Result<Option<After>, Problem> {
         .filter(|h| !matches!(h.condition, Condition::Steady));
     let filter = EventFilter {
         kind: "history".into(),
+        text: NOT_KNOWN.into(),
         ..EventFilter::default()
     };
     let lines = desk.events(&filter, LINES).await?;
@@ -150,7 +152,7 @@ async fn after(desk: &AtDesk) -> Result<Option<After>, Problem> {
             .map(|h| (h.id.0, h.name.clone()))
             .collect(),
         hosts: estate.hosts.len(),
-        told: ours.map(|l| (ago(now, l.at), l.text)).collect(),
+        more: ours.map(|l| (ago(now, l.at), l.text)).collect(),
     }))
 }
 
