@@ -5,7 +5,7 @@ use crate::{
     estate::{Cluster, End, Estate, Host, NetRole, Pair, Road, Way},
     evidence::{Answer, Probe},
     finding::{Finding, Rule, Severity},
-    ids::HostId,
+    ids::{ClusterId, HostId},
     moment::{Moment, Span},
     view::View,
 };
@@ -41,7 +41,7 @@ pub fn look(view: &View, pair: &Pair, now: Moment) -> Vec<Finding> {
         };
         found.push(reached(view, from, to, now));
         found.extend(unmapped(estate, from, to));
-        found.extend(parity(estate, from, to));
+        found.extend(parity(estate, from, to, |_| true));
     }
     found.extend(frames(estate, &pair.ends));
     found.push(clocks(view, &pair.ends, now));
@@ -341,11 +341,16 @@ fn unmapped(estate: &Estate, from: &End, to: &End) -> Vec<Finding> {
     found
 }
 
-/// Whether what runs at the one end can run at the other.
-fn parity(estate: &Estate, from: &End, to: &End) -> Vec<Finding> {
+/// Whether what runs at the one end, in clusters that are concerned, can run at the other.
+pub(crate) fn parity(
+    estate: &Estate,
+    from: &End,
+    to: &End,
+    concerns: impl Fn(ClusterId) -> bool,
+) -> Vec<Finding> {
     let (here, there) = (from.site_name(estate), to.site_name(estate));
     let mut found = Vec::new();
-    for (own, other) in &to.clusters {
+    for (own, other) in to.clusters.iter().filter(|(own, _)| concerns(**own)) {
         let Some((own, other)) = estate.clusters.get(own).zip(estate.clusters.get(other)) else {
             continue;
         };
@@ -385,7 +390,7 @@ fn parity(estate: &Estate, from: &End, to: &End) -> Vec<Finding> {
             found.push(mind(Rule::Software, text));
         }
     }
-    if found.is_empty() && !to.clusters.is_empty() {
+    if found.is_empty() && to.clusters.keys().any(|own| concerns(*own)) {
         found.push(Finding::clear(
             Rule::Software,
             &there,

@@ -19,10 +19,12 @@ pub use times::boots;
 use crate::{
     estate::{RecoveryPlan, Road},
     finding::{Finding, Rule, Severity},
+    ids::ClusterId,
     moment::{Moment, Span},
     pairing,
     view::View,
 };
+use std::collections::BTreeSet;
 
 /// A plan as it would be carried out now.
 #[derive(Debug, Clone, PartialEq)]
@@ -85,6 +87,7 @@ impl Crossing {
         let mut findings = Vec::new();
         findings.extend(carries(view, road, now));
         let mut stages = bound::all(view, plan, road, now, &mut findings);
+        findings.extend(alike(view, road, &stages));
         findings.extend(room::placed(view, road, &mut stages));
         findings.extend(networks::mute(&view.estate, road, &stages));
         findings.extend(networks::drills(&view.estate, plan, road));
@@ -125,6 +128,13 @@ impl Crossing {
             .filter_map(|b| Some(b.point.as_ref()?.1))
             .min()
     }
+}
+
+/// Whether the other site's processors and software are what the plan's machines are used to.
+fn alike(view: &View, road: Road<'_>, stages: &[Vec<Bound>]) -> Vec<Finding> {
+    let all = stages.iter().flatten();
+    let used: BTreeSet<ClusterId> = all.filter_map(|b| b.machine.cluster).collect();
+    pairing::parity(&view.estate, road.from, road.to, |c| used.contains(&c))
 }
 
 /// A pair that does not carry brings no newer points; what is there is there.

@@ -9,8 +9,8 @@ use uuid::Uuid;
 use zastrugi_core::{
     crossing::Crossing,
     estate::{
-        AnyPoint, Came, Fact, Machine, Network, Nic, Passage, PassageKind, Passed, Proof,
-        RecoveryPlan, Stage, Subnet, Then, Way,
+        AnyPoint, Came, Cluster, Fact, Host, Machine, Network, Nic, Passage, PassageKind, Passed,
+        Proof, PsabiLevel, RecoveryPlan, Stage, Subnet, Then, Way,
     },
     expression::Expression,
     finding::{Finding, Rule, Severity},
@@ -372,6 +372,36 @@ fn what_would_not_work_is_found_before_anybody_needs_it() {
     put(&mut lone, plan(vec![stage("all", &[7])]));
     lone.alter(|e| e.remove(zastrugi_core::estate::Kind::Pair, PAIR.0));
     assert!(crossing(&lone).is_stopped());
+}
+
+/// If this fails, machines that were started under newer software or on better processors are brought over to hosts on which
+/// they do not run, and nobody hears of it before.
+#[test]
+fn a_site_that_offers_less_is_found_beforehand() {
+    let mut small = fleet(0);
+    put(&mut small, plan(vec![stage("first", &[7])]));
+    let as_much = found(&small, Rule::Software, "offer as much");
+    assert_eq!(as_much.map(|f| f.severity), Some(Severity::Clear));
+    small.alter(|e| {
+        let there: Vec<HostId> = e.hosts_in(ClusterId(902)).map(|h| h.id).collect();
+        let mut old = Host::clone(&e.hosts[&there[0]]);
+        old.software = "4.1.9".into();
+        e.put(Fact::Host(Arc::new(old)));
+        let mut weak = Cluster::clone(&e.clusters[&ClusterId(902)]);
+        weak.cpu_level = PsabiLevel::V1;
+        e.put(Fact::Cluster(Arc::new(weak)));
+    });
+    let older = found(&small, Rule::Software, "older than").unwrap();
+    assert_eq!(older.severity, Severity::Mind);
+    assert!(older.text.contains("4.1.9"), "{}", older.text);
+    assert!(found(&small, Rule::CpuLevel, "offers less").is_some());
+    // A plan of machines of another cluster has nothing to do with that one.
+    small.alter(|e| {
+        let mut db = Machine::clone(&e.machines[&MachineId(7)]);
+        db.cluster = Some(ClusterId(99));
+        e.put(Fact::Machine(Arc::new(db)));
+    });
+    assert_eq!(found(&small, Rule::Software, "older than"), None);
 }
 
 fn network(id: u64, name: &str, vlan: Option<u16>, cluster: u64) -> Network {

@@ -68,7 +68,15 @@ struct ProblemPage {
 }
 
 impl<'r> Responder<'r, 'static> for Problem {
-    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+    fn respond_to(mut self, request: &'r Request<'_>) -> response::Result<'static> {
+        let desk = request.rocket().state::<Desk>();
+        if self.status == Status::Forbidden && desk.is_some_and(Desk::stands_by) {
+            // Whatever somebody may elsewhere.
+            self.text = "This manager stands by, and changes nothing.".into();
+            self.hint =
+                "Go to the manager; if its site is gone, take over under Settings, Stand-by."
+                    .into();
+        }
         let cookies = request.cookies();
         let theme = crate::places::door::chosen(cookies.get("theme").map_or("", |c| c.value()));
         let number = request.headers().get_one(NUMBER).unwrap_or_default();
@@ -127,18 +135,6 @@ pub(crate) fn unauthorized(request: &Request<'_>) -> ToDoor {
 
 #[catch(403)]
 pub(crate) async fn forbidden(request: &Request<'_>) -> Problem {
-    if request
-        .rocket()
-        .state::<Desk>()
-        .is_some_and(Desk::stands_by)
-    {
-        return Problem {
-            text: "This manager stands by, and changes nothing.".into(),
-            hint: "Go to the manager; if its site is gone, take over under Settings, Stand-by."
-                .into(),
-            ..Problem::not_allowed()
-        };
-    }
     match Signed::from_request(request).await {
         Outcome::Success(_) if request.method() != rocket::http::Method::Get => Problem {
             hint: "If the page was open for long, load it again and repeat.".into(),

@@ -1,10 +1,11 @@
 //! The demo's manager is a process of its own beside the devices: it can be killed and comes back, and it ends with the demo.
 
+use crate::standing::set_up;
 use serde_json::json;
 use sqlx::PgPool;
-use std::{net::TcpListener, time::Duration};
+use std::{net::TcpListener, path::Path, time::Duration};
 use tokio::{net::TcpStream, process::Command, time::sleep};
-use zastrugi_store::testkit::url;
+use zastrugi_store::testkit::{Server, url};
 
 fn free_port() -> u16 {
     let held = TcpListener::bind("127.0.0.1:0").unwrap();
@@ -12,14 +13,93 @@ fn free_port() -> u16 {
 }
 
 async fn listens(port: u16, wanted: bool) {
+    listens_at(("127.0.0.1", port), wanted).await;
+}
+
+async fn listens_at(at: (&str, u16), wanted: bool) {
     for _ in 0..600 {
-        if TcpStream::connect(("127.0.0.1", port)).await.is_ok() == wanted {
+        if TcpStream::connect(at).await.is_ok() == wanted {
             return;
         }
         sleep(Duration::from_millis(100)).await;
     }
-    let open = TcpStream::connect(("127.0.0.1", port)).await.is_ok();
-    assert_eq!(open, wanted, "whether port {port} is open");
+    let open = TcpStream::connect(at).await.is_ok();
+    assert_eq!(open, wanted, "whether {at:?} is open");
+}
+
+/// The weather of a demo whose keys lie in this directory.
+struct Sky {
+    http: reqwest::Client,
+    at: String,
+    token: String,
+}
+
+impl Sky {
+    fn of(dir: &Path, control: u16) -> Sky {
+        let key = zastrugi_engine::read_key(&dir.join("control.key")).unwrap();
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        Sky {
+            http: reqwest::Client::builder().no_proxy().build().unwrap(),
+            at: format!("http://127.0.0.1:{control}/weather"),
+            token: key.iter().take(16).map(|b| format!("{b:02x}")).collect(),
+        }
+    }
+    async fn blow(&self, kind: &str, name: &str, word: &str, broken: bool) {
+        let gust = json!({"kind": kind, "name": name, "word": word, "broken": broken});
+        let told = self
+            .http
+            .post(&self.at)
+            .bearer_auth(&self.token)
+            .json(&gust);
+        assert!(told.send().await.unwrap().status().is_success(), "{gust}");
+    }
+    async fn skies(&self) -> Vec<serde_json::Value> {
+        let told = self.http.get(&self.at).bearer_auth(&self.token).send();
+        told.await.unwrap().json().await.unwrap()
+    }
+}
+
+/// If this fails, the demo can't show what a second manager is for, or what it broke stays broken.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demos_first_site_goes_with_its_database_and_comes_back() {
+    let dir = tempfile::tempdir().unwrap();
+    let (first, copy) = (Server::make(), Server::place());
+    let follows = set_up(dir.path(), &first, &copy).await;
+    let (port, control) = (free_port(), free_port());
+    let mut demo = Command::new(env!("CARGO_BIN_EXE_zastrugi"))
+        .args([
+            "demo",
+            "--empty",
+            "--net",
+            "127.254",
+            "--announcements",
+            "0",
+        ])
+        .args(["--port", &port.to_string()])
+        .args(["--control-port", &control.to_string()])
+        .arg("--dir")
+        .arg(dir.path())
+        .env("DATABASE_URL", first.url())
+        .env("STAND_BY_DATABASE_URL", follows)
+        .kill_on_drop(true)
+        .spawn()
+        .unwrap();
+    let other = ("127.0.0.2", port + 1);
+    listens(port, true).await;
+    listens_at(other, true).await;
+    let sky = Sky::of(dir.path(), control);
+    sky.blow("manager", "manager", "gone with its database", true)
+        .await;
+    listens(port, false).await;
+    listens(first.port, false).await;
+    listens_at(other, true).await;
+    sky.blow("manager", "manager", "gone with its database", false)
+        .await;
+    listens(first.port, true).await;
+    listens(port, true).await;
+    demo.kill().await.unwrap();
+    listens(port, false).await;
+    listens_at(other, false).await;
 }
 
 /// If this fails, *killed* on the weather's page kills nothing or for ever, or a demo that is gone leaves its manager behind.
@@ -48,34 +128,21 @@ async fn the_demos_manager_is_killed_by_the_weather_comes_back_and_ends_with_the
         .spawn()
         .unwrap();
     listens(port, true).await;
-    let key = zastrugi_engine::read_key(&dir.path().join("control.key")).unwrap();
-    let token: String = key.iter().take(16).map(|b| format!("{b:02x}")).collect();
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let http = reqwest::Client::builder().no_proxy().build().unwrap();
-    let weather = format!("http://127.0.0.1:{control}/weather");
-    let blow = async |kind: &str, name: &str, word: &str, broken: bool| {
-        let gust = json!({"kind": kind, "name": name, "word": word, "broken": broken});
-        let told = http.post(&weather).bearer_auth(&token).json(&gust).send();
-        assert!(told.await.unwrap().status().is_success(), "{gust}");
-    };
-    let skies = async || {
-        let told = http.get(&weather).bearer_auth(&token).send().await.unwrap();
-        told.json::<Vec<serde_json::Value>>().await.unwrap()
-    };
-    blow("manager", "manager", "killed", true).await;
+    let sky = Sky::of(dir.path(), control);
+    sky.blow("manager", "manager", "killed", true).await;
     listens(port, false).await;
-    let all = skies().await;
+    let all = sky.skies().await;
     let manager = all.iter().find(|s| s["kind"] == "manager").unwrap();
     assert_eq!(manager["words"][0], json!(["killed", true]));
     assert!(all.iter().any(|s| s["kind"] == "host"), "devices go on");
     // The database crashes too, by the same word: a guest's is its own.
     let guest = all.iter().find(|s| s["kind"] == "guest").unwrap();
     let name = guest["name"].as_str().unwrap();
-    blow("guest", name, "crash", true).await;
-    let all = skies().await;
+    sky.blow("guest", name, "crash", true).await;
+    let all = sky.skies().await;
     let guest = all.iter().find(|s| s["name"] == name).unwrap();
     assert_eq!(guest["words"][2], json!(["crash", true]));
-    blow("manager", "manager", "killed", false).await;
+    sky.blow("manager", "manager", "killed", false).await;
     listens(port, true).await;
     // However the demo ends, nothing of it is left.
     demo.kill().await.unwrap();

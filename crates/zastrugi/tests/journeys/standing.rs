@@ -81,7 +81,7 @@ fn address(dir: &Path) -> String {
 }
 
 /// The manager invites, and the other site joins; answers the address of the copy.
-async fn set_up(dir: &Path, first: &Server, copy: &Server) -> String {
+pub(crate) async fn set_up(dir: &Path, first: &Server, copy: &Server) -> String {
     let invite = |name: &str| {
         let mut command = zastrugi(dir, &first.url());
         command.args([
