@@ -6,6 +6,8 @@ mod pairs;
 mod pledges;
 mod stores;
 mod templates;
+mod two;
+mod welcome;
 
 use crate::{
     args::{Demo, Serve, Standins},
@@ -13,7 +15,6 @@ use crate::{
     serve::{Failed, engine_settings, start_standins},
 };
 use std::{
-    io::Write,
     net::{IpAddr, Ipv4Addr},
     path::PathBuf,
     sync::Arc,
@@ -141,7 +142,7 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
     // From here on the manager is a process of its own: it can be killed, and devices and keepers go on.
     engine.stop().await;
     let (control, token) = (standins.control, devices.control_token.clone());
-    let other = stand_by(&args, &serve);
+    let other = two::stand_by(&args, &serve);
     let manager = Manager::new(serve, control, token.clone());
     let other = other.map(|serve| Manager::new(serve, control, token));
     let houses = Houses::new(manager, other);
@@ -149,10 +150,10 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
     let kept = async {
         let up = async {
             houses.answer().await?;
-            welcome(&args, began.elapsed(), &standins)
+            welcome::say(&args, began.elapsed(), &standins)
         };
-        let (kept, up) = tokio::join!(houses.keep(), up);
-        up.and(kept)
+        // One that does not come up is said at once.
+        tokio::try_join!(houses.keep(), up).map(drop)
     };
     let stopped = async {
         let stopped = tokio::signal::ctrl_c().await;
@@ -165,20 +166,6 @@ pub(crate) async fn demo(args: Demo) -> Result<(), Failed> {
         stopped = stopped => stopped?,
     }
     kept.await
-}
-
-/// The second manager, on a copy of the first one's database.
-fn stand_by(args: &Demo, first: &Serve) -> Option<Serve> {
-    let database = args.stand_by_database.clone()?;
-    Some(Serve {
-        database: crate::args::Database { database },
-        // A host of its own, as far as browsers can tell: who signs in here stays signed in there.
-        address: IpAddr::V4(Ipv4Addr::new(127, 0, 0, 2)),
-        port: args.port + 1,
-        key_file: args.dir.join("stand-by.key"),
-        stand_by: true,
-        ..first.clone()
-    })
 }
 
 /// What bare hosts can be installed from: file, software, the maker whose hardware it is for, MiB.
@@ -206,47 +193,6 @@ fn media(args: &Demo) -> Result<PathBuf, Failed> {
 fn control_token(args: &Demo) -> Result<String, Failed> {
     let key = zastrugi_engine::read_key(&args.dir.join("control.key"))?;
     Ok(key.iter().take(16).map(|b| format!("{b:02x}")).collect())
-}
-
-fn welcome(
-    args: &Demo,
-    took: Duration,
-    standins: &zastrugi_standins::Standins,
-) -> Result<(), Failed> {
-    let mut out = std::io::stdout().lock();
-    writeln!(
-        out,
-        "\n  Zastrugi at http://127.0.0.1:{}   (ready in {:.1} s)\n",
-        args.port,
-        took.as_secs_f64()
-    )?;
-    if args.stand_by_database.is_some() {
-        let port = args.port + 1;
-        writeln!(
-            out,
-            "  A second manager stands by at http://127.0.0.2:{port}\n"
-        )?;
-    }
-    for (name, role, password) in PEOPLE {
-        writeln!(out, "  {name:<16} {password:<16} {role}")?;
-    }
-    if args.empty {
-        writeln!(
-            out,
-            "\n  Nothing is claimed. The hosts are in {}.1.0/24 to {}.3.0/24; their first password is {FIRST_PASSWORD}.",
-            args.net, args.net
-        )?;
-    }
-    writeln!(
-        out,
-        "  The devices' control socket is at http://{}.",
-        standins.control
-    )?;
-    writeln!(
-        out,
-        "  Ctrl-C stops everything; the state stays for the next start.\n"
-    )?;
-    Ok(out.flush()?)
 }
 
 /// Adds the demo's people the first time; answers the admin.

@@ -86,6 +86,7 @@ impl Manager {
         let serve = &self.serve;
         let mut child = Command::new(std::env::current_exe()?)
             .arg("serve")
+            .args(["--address", &serve.address.to_string()])
             .args(["--port", &serve.port.to_string()])
             .args(["--name", &serve.name, "--networks", &serve.networks])
             .args(["--announcements", &serve.announcements.to_string()])

@@ -21,6 +21,7 @@ mod standing;
 mod storage;
 mod stores;
 
+pub(crate) use crate::scribe::By;
 pub use consoles::{ConsoleError, KEYBOARDS, Ticket, Way as ConsoleWay};
 pub use door::{Asking, SignIn, SignInError};
 pub use headroom::{Headroom, Headrooms};

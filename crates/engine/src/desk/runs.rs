@@ -2,7 +2,7 @@
 
 use super::{Desk, Viewer};
 use crate::{
-    scribe::{Decision, Guard, Refusal, Scribe, Sight},
+    scribe::{By, Decision, Guard, Refusal, Scribe, Sight},
     shared::{Shared, now},
 };
 use std::{
@@ -12,8 +12,8 @@ use std::{
 use uuid::Uuid;
 use zastrugi_core::{
     finding::Finding,
-    ids::{PersonId, Revision, RunId},
-    permits::{Permits, Role, Who},
+    ids::{Revision, RunId},
+    permits::{Permits, Who},
     road::{Correction, Input, Seen, Uncorrected, begin, correct, turn},
     rooms::{Assessment, Event, Proposal, assess},
     view::View,
@@ -77,7 +77,7 @@ impl Desk {
     ) -> Result<RunId, StartError> {
         let wish = Wish {
             who: viewer.who(),
-            by: Some((viewer.id, viewer.role)),
+            by: By::Person(viewer.id, viewer.role),
             permits: viewer.permits(),
             ask,
             seen,
@@ -155,8 +155,8 @@ fn words(refusal: &Refusal) -> String {
 #[derive(Clone)]
 pub(crate) struct Wish {
     pub(crate) who: Who,
-    /// The person, with the role that the permits come from.
-    pub(crate) by: Option<(PersonId, Role)>,
+    /// A person's role is the one that the permits come from.
+    pub(crate) by: By,
     pub(crate) permits: Permits,
     pub(crate) ask: Proposal,
     pub(crate) seen: Option<Seen>,
@@ -199,6 +199,10 @@ pub(crate) async fn start_as(
     scribe: &Scribe,
     wish: Wish,
 ) -> Result<RunId, StartError> {
+    // What nobody asked for waits until it is let go, and nothing is computed for it.
+    if let (By::Itself, Some(why)) = (wish.by, &shared.snapshot().head.automation) {
+        return Err(StartError::Held(why.clone()));
+    }
     let mut took = Duration::MAX;
     for _ in 0..SEARCHES {
         let began = Instant::now();

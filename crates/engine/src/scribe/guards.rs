@@ -1,6 +1,6 @@
 //! What must still hold, looked up for a whole batch at once where many appends ask the same kind of thing.
 
-use super::{Append, Guard, Refusal};
+use super::{Append, By, Guard, Refusal};
 use std::collections::BTreeSet;
 use uuid::Uuid;
 use zastrugi_core::ids::RunId;
@@ -57,15 +57,15 @@ impl Guards {
                 if let Some(why) = &batch.head().held {
                     return Ok(Some(Refusal::Held(why.clone())));
                 }
-                // What nobody asked for waits until it is let go.
-                if let (None, Some(why)) = (by, &batch.head().automation) {
-                    return Ok(Some(Refusal::Held(why.clone())));
-                }
                 match by {
-                    Some((person, role)) if batch.role_of(person).await? != Some(role) => {
+                    By::Person(person, role) if batch.role_of(person).await? != Some(role) => {
                         return Ok(Some(Refusal::NotAllowed));
                     }
-                    _ => true,
+                    By::Itself if batch.head().automation.is_some() => {
+                        let why = batch.head().automation.clone();
+                        return Ok(why.map(Refusal::Held));
+                    }
+                    By::Person(..) | By::Itself | By::Consequence => true,
                 }
             }
         };

@@ -46,6 +46,17 @@ impl Decision {
     }
 }
 
+/// By whose will a run begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum By {
+    /// Somebody asks, who must still have this role.
+    Person(PersonId, Role),
+    /// Nobody: it waits as long as nothing is begun by itself.
+    Itself,
+    /// It follows from what somebody began, and does not wait.
+    Consequence,
+}
+
 /// Why nothing was written.
 #[derive(Debug)]
 pub(crate) enum Refusal {
@@ -80,7 +91,7 @@ pub(crate) enum Guard {
     /// A sheet's request, which makes one run; nobody's, or that of a person who still has this role.
     Request {
         id: Uuid,
-        by: Option<(PersonId, Role)>,
+        by: By,
     },
     /// A person who still has this role.
     Person(PersonId, Role),

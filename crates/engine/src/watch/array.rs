@@ -1,7 +1,7 @@
 //! Arrays and filers, asked every ten seconds: their pools fill, their controllers fall silent and come back.
 
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     scribe::{Decision, Guard, Scribe, Sight},
     shared::{Shared, now},
 };
@@ -63,7 +63,7 @@ impl ArrayEye {
             };
             let wish = Wish {
                 who: Who::itself(),
-                by: None,
+                by: By::Itself,
                 permits: Permits::of(Role::Admin),
                 ask: Proposal::Arrays(ask),
                 seen: None,

@@ -3,7 +3,7 @@
 
 use super::office::Office;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     scribe::{Decision, Guard, Scribe, Sight},
     shared::Shared,
 };
@@ -131,7 +131,7 @@ pub(super) async fn follow(office: Office) {
             }
             let wish = Wish {
                 who: Who::itself(),
-                by: None,
+                by: By::Itself,
                 permits: Permits::of(Role::Admin),
                 ask: Proposal::Fronts(Ask::Follow { front: front.id }),
                 seen: None,

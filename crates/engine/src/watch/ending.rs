@@ -2,7 +2,7 @@
 
 use super::office::Office;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     evidence,
     shared::{Shared, now},
 };
@@ -105,7 +105,7 @@ async fn begin(office: &Office, machine: &Arc<Machine>, due: Vec<Uuid>) {
     let first = due.first().map_or(0, |u| u.as_u64_pair().0);
     let wish = Wish {
         who: Who::itself(),
-        by: None,
+        by: By::Itself,
         permits: Permits::of(Role::Admin),
         ask: Proposal::Snapshots(Ask::Forget(Forget {
             machines: vec![machine.id],

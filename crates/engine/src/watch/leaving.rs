@@ -3,7 +3,7 @@
 
 use super::office::Office;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     shared::now,
 };
 use std::{collections::BTreeMap, time::Duration};
@@ -111,7 +111,7 @@ async fn begin(
     };
     let wish = Wish {
         who: Who::itself(),
-        by: None,
+        by: By::Itself,
         permits: Permits::of(Role::Admin),
         ask: Proposal::Moving(moving::Ask::Move(ask)),
         seen: None,

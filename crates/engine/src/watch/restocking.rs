@@ -3,7 +3,7 @@
 
 use super::office::Office;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     shared::Shared,
 };
 use std::{
@@ -35,7 +35,7 @@ pub(super) async fn follow(office: Office) {
             }
             let wish = Wish {
                 who: Who::itself(),
-                by: None,
+                by: By::Itself,
                 permits: Permits::of(Role::Admin),
                 ask: Proposal::Restocking(Ask::Follow { pool: pool.id }),
                 seen: None,

@@ -3,7 +3,7 @@
 
 use super::office::Office;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     shared::now,
 };
 use std::{
@@ -112,7 +112,7 @@ impl Tried {
             }
             let wish = Wish {
                 who: Who::itself(),
-                by: None,
+                by: By::Itself,
                 permits: Permits::of(Role::Admin),
                 ask: due.ask,
                 seen: None,

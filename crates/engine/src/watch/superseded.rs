@@ -3,7 +3,7 @@
 
 use super::office::Office;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     shared::Shared,
 };
 use std::time::{Duration, Instant};
@@ -34,7 +34,7 @@ pub(super) async fn lay(office: Office) {
         let first = machines[0].0;
         let wish = Wish {
             who: Who::itself(),
-            by: None,
+            by: By::Consequence,
             permits: Permits::of(Role::Admin),
             ask: Proposal::Handover(Ask::Lay { machines }),
             seen: None,

@@ -3,7 +3,7 @@
 
 use super::leader::Samples;
 use crate::{
-    desk::{Wish, start_as},
+    desk::{By, Wish, start_as},
     scribe::Scribe,
     shared::{Shared, now},
 };
@@ -164,7 +164,7 @@ async fn purge_expired(shared: &Arc<Shared>, scribe: &Scribe) {
         };
         let wish = Wish {
             who: Who::itself(),
-            by: None,
+            by: By::Itself,
             permits: Permits::of(Role::Admin),
             ask: Proposal::Machines(ask),
             seen: None,

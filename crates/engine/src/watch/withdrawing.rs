@@ -2,7 +2,7 @@
 //! the cancelled run; this only begins it.
 
 use super::office::Office;
-use crate::desk::{Wish, start_as};
+use crate::desk::{By, Wish, start_as};
 use std::time::Duration;
 use tokio::time::sleep;
 use zastrugi_core::{
@@ -24,7 +24,7 @@ pub(super) async fn withdraw(office: Office) {
             };
             let wish = Wish {
                 who: Who::itself(),
-                by: None,
+                by: By::Itself,
                 permits: Permits::of(Role::Admin),
                 ask: Proposal::Installing(ask),
                 seen: None,

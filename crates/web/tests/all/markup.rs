@@ -102,6 +102,7 @@ async fn every_page_has_one_heading_and_every_field_a_label(pool: PgPool) {
         "/logbook/events",
         "/settings",
         "/settings/people",
+        "/settings/stand-by",
         "/sheet/new-machines",
         "/sheet/new-cluster",
         "/sheet/edit-machines?ids=7",

@@ -79,6 +79,8 @@ struct Standing {
     others: Vec<Other>,
     here: Option<Here>,
     after: Option<After>,
+    /// Why this manager gives no orders; empty: it does.
+    held: String,
     may_settings: bool,
 }
 
@@ -169,6 +171,7 @@ async fn standing(
         others: desk.standing().stand_bys.iter().map(Other::of).collect(),
         here: here(signed, desk, fields, wrong).await?,
         after: after(desk).await?,
+        held: desk.health().held.unwrap_or_default(),
         may_settings: signed.may(zastrugi_core::permits::Act::Settings),
     };
     page(signed, desk, "settings", "Stand-by", &body)
