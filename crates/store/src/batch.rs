@@ -71,6 +71,16 @@ impl Batch {
             .await?;
         head::begin_history(&mut self.tx, seen, automation).await
     }
+    /// Whoever led did so in another database: nobody waits until it lets go.
+    ///
+    /// # Errors
+    /// [`StoreError`]; the batch must then be dropped.
+    pub async fn end_leases(&mut self) -> Result<(), StoreError> {
+        sqlx::query("update lease set expires = now() - interval '1 second'")
+            .execute(&mut *self.tx)
+            .await?;
+        Ok(())
+    }
     /// What is begun by itself is begun again.
     ///
     /// # Errors

@@ -91,6 +91,7 @@ pub(crate) async fn begin(
     draft.new.clear();
     if how == How::TakenOver {
         no_host_was_heard(&mut draft, at);
+        batch.end_leases().await?;
     }
     let begun = batch.begin_history(shared.highest_seen(), how.automation());
     let epoch = begun.await?;

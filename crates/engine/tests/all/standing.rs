@@ -3,7 +3,7 @@
 
 use crate::lab::{Lab, eventually, eventually_within, scenario, until};
 use sqlx::PgPool;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use uuid::Uuid;
 use zastrugi_core::{
     estate::Condition,
@@ -271,6 +271,7 @@ async fn a_stand_by_takes_over_and_the_old_manager_is_refused() {
     let cookie = takes_over(&stands).await;
     stands.stop().await;
 
+    let began = Instant::now();
     let second = Engine::start(there(&lab, &copy)).await.unwrap();
     let desk = second.desk();
     assert!(!desk.stands_by());
@@ -283,6 +284,10 @@ async fn a_stand_by_takes_over_and_the_old_manager_is_refused() {
     assert!(seated.is_some(), "nobody is sent away");
     eventually("hosts are heard", || steady(&second) == 3).await;
     let met = all_met(&second).await;
+    println!(
+        "each host met the new history {:?} after the manager began anew",
+        began.elapsed()
+    );
     let says = |words: &str| met.iter().any(|t| t.contains(words));
     assert!(says("things that are not known here"), "{met:#?}");
     assert!(says("This manager took over"), "{met:#?}");
