@@ -19,8 +19,8 @@ pub struct Standing {
 /// What a process that stands by has received.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Received {
-    /// The database of the manager sends now.
-    pub receives: bool,
+    /// The database of the manager sends now; none: this role may not see it.
+    pub receives: Option<bool>,
     /// When the manager last wrote that it is there.
     pub beat: Option<Moment>,
 }

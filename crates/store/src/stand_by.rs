@@ -44,8 +44,8 @@ pub enum Link {
 /// What a database that follows has received.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Reception {
-    /// The database that it follows sends now.
-    pub receives: bool,
+    /// The database that it follows sends now; none: this role may not see it.
+    pub receives: Option<bool>,
     /// When the manager last wrote that it is there.
     pub beat: Option<Moment>,
 }
@@ -228,7 +228,8 @@ pub async fn follows(pool: &Pool) -> Result<bool, StoreError> {
 pub async fn reception(pool: &Pool) -> Result<Reception, StoreError> {
     within(async {
         let row = sqlx::query(
-            "select exists (select 1 from pg_stat_wal_receiver where status = 'streaming') as receives,
+            "select case when exists (select 1 from pg_stat_wal_receiver where status is null and pid is not null)
+                     then null else exists (select 1 from pg_stat_wal_receiver where status = 'streaming') end as receives,
                  (select max(at) from pulse) as beat",
         )
         .fetch_one(pool)

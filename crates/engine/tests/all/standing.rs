@@ -153,7 +153,7 @@ async fn only_shows(lab: &Lab, stands: &Engine, copy: &Server) {
     assert!(desk.stands_by());
     eventually("it hears of the manager", || {
         let received = desk.standing().received;
-        received.is_some_and(|r| r.receives && r.beat.is_some())
+        received.is_some_and(|r| r.receives == Some(true) && r.beat.is_some())
     })
     .await;
     let (_, viewer) = seated(stands, "lab.admin", "laboratory lanterns").await;

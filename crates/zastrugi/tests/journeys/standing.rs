@@ -178,6 +178,7 @@ async fn a_manager_at_another_site_is_set_up_and_takes_over() {
 
     // Started as it was, it is the manager.
     let (mut again, port) = serves(dir.path(), &follows, "stand-by.key", true).await;
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let ready = reqwest::get(format!("http://127.0.0.1:{port}/readyz")).await;
     assert_eq!(ready.unwrap().text().await.unwrap(), "ready\n");
     again.kill().await.unwrap();

@@ -48,7 +48,7 @@ impl Other {
 /// What a stand-by has received, and what taking over would mean.
 struct Here {
     revision: u64,
-    receives: bool,
+    receives: Option<bool>,
     beat: String,
     /// The manager was heard lately: it may work.
     lives: bool,
