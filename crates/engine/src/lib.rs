@@ -27,11 +27,11 @@ pub use desk::{
 pub use runs::{Boundary, Ends};
 pub use secrets::read_key;
 pub use settings::EngineSettings;
-pub use standing::{Received, Standing};
+pub use standing::Standing;
 pub use zastrugi_drivers::{Announcement, Exports, Media, Networks, Part, Screen, Served, check};
 pub use zastrugi_store::{
-    EventFilter, EventRow, Link, Person, Picture, RunFilter, StandBy, StandByKey, StandBys,
-    StoreError, WrapError,
+    EventFilter, EventRow, Link, Person, Picture, Reception, RunFilter, StandBy, StandByKey,
+    StandBys, StoreError, WrapError,
 };
 
 use shared::Shared;

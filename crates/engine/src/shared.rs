@@ -92,6 +92,8 @@ pub(crate) struct Shared {
     pub(crate) standing: ArcSwap<Standing>,
     /// The database no longer follows: the process is to begin anew.
     pub(crate) turned: watch::Sender<bool>,
+    /// Held while somebody makes it take over; whether it has.
+    pub(crate) taking_over: tokio::sync::Mutex<bool>,
 }
 
 impl Shared {
@@ -134,6 +136,7 @@ impl Shared {
             me,
             standing: ArcSwap::default(),
             turned: watch::Sender::new(false),
+            taking_over: tokio::sync::Mutex::new(false),
         }
     }
     pub(crate) fn view(&self) -> View {

@@ -4,25 +4,15 @@
 use crate::shared::Shared;
 use std::{sync::Arc, time::Duration};
 use tokio::time::sleep;
-use zastrugi_core::moment::Moment;
 use zastrugi_store::{Reception, StandBy, StandBys, follows, reception};
 
 /// What is known of managers that stand by.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Standing {
     /// What this process has received; none: it does not stand by.
-    pub received: Option<Received>,
+    pub received: Option<Reception>,
     /// Who stands by for this manager.
     pub stand_bys: Vec<StandBy>,
-}
-
-/// What a process that stands by has received.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Received {
-    /// The database of the manager sends now; none: this role may not see it.
-    pub receives: Option<bool>,
-    /// When the manager last wrote that it is there.
-    pub beat: Option<Moment>,
 }
 
 /// How often a stand-by looks at what it has received.
@@ -36,6 +26,8 @@ pub(crate) async fn stand_by(shared: Arc<Shared>) {
         match follows(&shared.pool).await {
             Ok(true) => {}
             Ok(false) => {
+                // In the middle of a take-over the history has not begun yet.
+                drop(shared.taking_over.lock().await);
                 shared.turned.send_replace(true);
                 // The process ends with it; until then nothing else ends.
                 return std::future::pending().await;
@@ -44,10 +36,9 @@ pub(crate) async fn stand_by(shared: Arc<Shared>) {
                 tracing::debug!(error = %error.detail(), "the database here is asked again")
             }
         }
-        if let Ok(Reception { receives, beat }) = reception(&shared.pool).await {
-            let received = Some(Received { receives, beat });
+        if let Ok(received) = reception(&shared.pool).await {
             let standing = Standing {
-                received,
+                received: Some(received),
                 stand_bys: vec![],
             };
             shared.standing.store(Arc::new(standing));
@@ -64,9 +55,8 @@ pub(crate) async fn look(shared: Arc<Shared>) {
             Ok(mut stand_bys) => {
                 // It stood by itself before it took over, and stands by for nobody now.
                 stand_bys.retain(|s| Some(s.id) != shared.me);
-                let received = None;
                 let standing = Standing {
-                    received,
+                    received: None,
                     stand_bys,
                 };
                 shared.standing.store(Arc::new(standing));

@@ -42,7 +42,7 @@ pub enum Link {
 }
 
 /// What a database that follows has received.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Reception {
     /// The database that it follows sends now; none: this role may not see it.
     pub receives: Option<bool>,

@@ -88,8 +88,19 @@ impl Desk {
         if typed.trim() != name {
             return Err(TakeOverError::Typed(name));
         }
+        // It is carried through, also where whoever asked goes away in the middle.
+        let (desk, viewer) = (self.clone(), viewer.clone());
+        match tokio::spawn(async move { desk.leads_from_now_on(&viewer).await }).await {
+            Ok(done) => Ok(done?),
+            Err(error) => {
+                Err(StoreError::NotWritten(format!("it failed in itself: {error}")).into())
+            }
+        }
+    }
+
+    async fn leads_from_now_on(&self, viewer: &Viewer) -> Result<(), StoreError> {
         // Whoever presses twice finds that it is done.
-        let mut taken = self.taking_over.lock().await;
+        let mut taken = self.shared.taking_over.lock().await;
         if *taken {
             return Ok(());
         }

@@ -12,13 +12,16 @@ use crate::{
 };
 use std::{
     sync::{Arc, PoisonError},
-    time::{Duration, Instant},
+    time::Duration,
 };
-use tokio::time::sleep;
+use tokio::{
+    sync::watch,
+    time::{sleep, timeout},
+};
 use zastrugi_core::rooms::hosts;
 use zastrugi_core::{
     epoch::Obeyed,
-    estate::{Condition, Host},
+    estate::Condition,
     ids::HostId,
     loads::HostLoad,
     moment::Moment,
@@ -50,7 +53,12 @@ pub(super) struct Eye {
 
 impl Eye {
     pub(super) async fn follow(self) {
-        tokio::join!(self.follow_reports(), self.follow_calls());
+        let (obeys, known) = watch::channel(None);
+        tokio::join!(
+            self.follow_reports(&obeys),
+            self.follow_calls(),
+            self.follow_history(known)
+        );
     }
 
     /// A host whose reports come may still answer nothing that it is asked: it is asked something now and then.
@@ -124,10 +132,10 @@ impl Eye {
         }
     }
 
-    async fn follow_reports(&self) {
+    async fn follow_reports(&self, obeys: &watch::Sender<Option<Obeyed>>) {
         let mut failures = 0;
         loop {
-            let fault = self.watch(&mut failures).await;
+            let fault = self.watch(&mut failures, obeys).await;
             // Our own database says nothing about the host.
             failures += u32::from(fault.kind != FaultKind::Ours);
             if failures >= PATIENCE || fault.kind == FaultKind::Stranger {
@@ -138,7 +146,7 @@ impl Eye {
     }
 
     /// Reads reports until something goes wrong.
-    async fn watch(&self, failures: &mut u32) -> Fault {
+    async fn watch(&self, failures: &mut u32, obeys: &watch::Sender<Option<Obeyed>>) -> Fault {
         let Some(host) = self.shared.estate().hosts.get(&self.host).cloned() else {
             return Fault::new(FaultKind::Premise, "handed back", "");
         };
@@ -147,7 +155,6 @@ impl Eye {
             Err(fault) => return fault,
         };
         let mut screens = Screens::default();
-        let mut introduced: Option<Instant> = None;
         loop {
             match watch.report().await {
                 Ok((report, mut sample)) => {
@@ -157,12 +164,8 @@ impl Eye {
                     let kept = std::mem::take(&mut sample.screens);
                     self.take(sample);
                     self.check_history(&report).await;
-                    if introduced.is_none_or(|at| at.elapsed() >= CALLS)
-                        && self.knows_older(&report)
-                    {
-                        introduced = Some(Instant::now());
-                        self.introduce(&host, &report).await;
-                    }
+                    obeys
+                        .send_if_modified(|o| std::mem::replace(o, report.obeyed) != report.obeyed);
                     self.shelves.look(&self.office, self.host, &report);
                     self.compare(report).await;
                     screens.take(&self.hand(), kept).await;
@@ -209,19 +212,33 @@ impl Eye {
         }
     }
 
-    /// It obeys a history that is older than ours: whoever gives orders in that one is still obeyed.
-    fn knows_older(&self, report: &HostReport) -> bool {
-        let head = &self.shared.snapshot().head;
-        let older = |o: Obeyed| o.epoch.number < head.epoch.number;
-        head.held.is_none() && report.obeyed.is_some_and(older)
+    /// Whoever obeys a history that is older than ours still obeys whoever gives orders in that one: it meets ours, at once.
+    /// Apart from its reports, for one that hangs is heard all the same.
+    async fn follow_history(&self, mut known: watch::Receiver<Option<Obeyed>>) {
+        loop {
+            let obeyed = *known.borrow_and_update();
+            if let Some(obeyed) = obeyed.filter(|o| self.is_older(o)) {
+                self.introduce(obeyed).await;
+            }
+            // A history that begins is no news of the host: it is looked at again.
+            if let Ok(Err(_)) = timeout(CALLS, known.changed()).await {
+                return;
+            }
+        }
     }
 
-    /// Lets a host meet our history, so that it refuses the older ones at once; notes whether it was told more than we know.
-    async fn introduce(&self, host: &Host, report: &HostReport) {
-        let (Some(obeyed), head) = (report.obeyed, self.shared.snapshot().head.clone()) else {
+    fn is_older(&self, obeyed: &Obeyed) -> bool {
+        let head = &self.shared.snapshot().head;
+        head.held.is_none() && obeyed.epoch.number < head.epoch.number
+    }
+
+    /// Lets a host meet our history, so that it refuses the older ones; notes whether it was told more than we know.
+    async fn introduce(&self, obeyed: Obeyed) {
+        let head = self.shared.snapshot().head.clone();
+        let Some(host) = self.shared.estate().hosts.get(&self.host).cloned() else {
             return;
         };
-        if let Err(fault) = self.shared.drivers.meet(host, head.epoch).await {
+        if let Err(fault) = self.shared.drivers.meet(&host, head.epoch).await {
             tracing::debug!(?fault, host = %host.name, "it did not meet this history yet");
             return;
         }

@@ -17,9 +17,6 @@ use url::Url;
 use zastrugi_engine::{StandByKey, StandBys};
 use zastrugi_store::{Wanted, prepare};
 
-/// Who follows does so under this role.
-const ROLE: &str = "zastrugi_stand_by";
-
 /// What a stand-by is given, in a file that is as secret as the manager's key.
 #[derive(Serialize, Deserialize)]
 struct Invitation {
@@ -50,7 +47,7 @@ fn draw() -> String {
     format!("{:032x}", rand::random::<u128>())
 }
 
-/// What the server calls the slot; none for a name that can't be one.
+/// What the server calls the slot, and the role that follows by it: each stand-by has its own. None for a name that can't be one.
 fn slot(name: &str) -> Option<String> {
     let fine = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
     let fits = !name.is_empty() && name.len() <= 40 && name.chars().all(fine);
@@ -86,7 +83,7 @@ async fn invite(args: &Invite) -> Result<String, String> {
         .into_owned();
     let wanted = Wanted {
         manager: &manager,
-        role: ROLE,
+        role: &slot,
         password: &password,
         slot: &slot,
     };
@@ -101,10 +98,10 @@ async fn invite(args: &Invite) -> Result<String, String> {
     let invitation = Invitation {
         name: args.name.clone(),
         key: crate::key::of_stand_by(&key),
+        role: slot.clone(),
         slot,
         host,
         port,
-        role: ROLE.into(),
         password,
         database: url.into(),
         settings: ready.settings,

@@ -11,7 +11,7 @@ use crate::frame::{
 use askama::Template;
 use rocket::{Route, get, http::Status, post, response::Redirect, routes};
 use zastrugi_core::{estate::Condition, moment::Moment, rooms::hosts::NOT_KNOWN, units::Bytes};
-use zastrugi_engine::{EventFilter, Link, Received, StandBy, TakeOverError};
+use zastrugi_engine::{EventFilter, Link, Reception, StandBy, TakeOverError};
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![show, strip::strip, take_over, let_go]
@@ -66,6 +66,8 @@ struct After {
     at: u64,
     held: bool,
     silent: Vec<(u64, String)>,
+    /// So many more are silent than are named.
+    unnamed: usize,
     hosts: usize,
     /// Hosts that were told more than is known here, with when that was found.
     more: Vec<(String, String)>,
@@ -91,7 +93,7 @@ const NAMED: usize = 40;
 /// A manager writes every 5 s that it is there.
 const LATELY: i64 = 20_000;
 
-fn lives(now: Moment, received: Received) -> bool {
+fn lives(now: Moment, received: Reception) -> bool {
     received.beat.is_some_and(|at| now.0 - at.0 < LATELY)
 }
 
@@ -104,7 +106,7 @@ async fn here(
     let Some(received) = desk
         .standing()
         .received
-        .or(desk.stands_by().then(Received::default))
+        .or(desk.stands_by().then(Reception::default))
     else {
         return Ok(None);
     };
@@ -136,7 +138,11 @@ async fn after(desk: &AtDesk) -> Result<Option<After>, Problem> {
     let silent = estate
         .hosts
         .values()
-        .filter(|h| !matches!(h.condition, Condition::Steady));
+        .filter(|h| !matches!(h.condition, Condition::Steady))
+        .map(|h| (h.id.0, h.name.clone()));
+    let mut silent: Vec<(u64, String)> = silent.collect();
+    let unnamed = silent.len().saturating_sub(NAMED);
+    silent.truncate(NAMED);
     let filter = EventFilter {
         kind: "history".into(),
         text: NOT_KNOWN.into(),
@@ -149,10 +155,8 @@ async fn after(desk: &AtDesk) -> Result<Option<After>, Problem> {
         history: begun.epoch.to_string(),
         at: begun.at.0,
         held,
-        silent: silent
-            .take(NAMED)
-            .map(|h| (h.id.0, h.name.clone()))
-            .collect(),
+        silent,
+        unnamed,
         hosts: estate.hosts.len(),
         more: ours.map(|l| (ago(now, l.at), l.text)).collect(),
     }))
