@@ -205,20 +205,7 @@ async fn a_history_begins_while_others_write(pool: PgPool) {
 async fn what_was_under_way_in_the_old_history_waits_for_a_person(pool: PgPool) {
     let lab = Lab::new(&pool, 1).await;
     lab.ready().await;
-    lab.standins.world.add_fault(zastrugi_standins::Fault {
-        device: "h1".into(),
-        call: "/power".into(),
-        kind: zastrugi_standins::FaultKind::Hang,
-        times: 1,
-    });
-    let run = lab.start(lab.create("gate", 1, true)).await;
-    eventually("the call hangs", || {
-        let view = lab.desk.look();
-        view.runs
-            .get(run)
-            .is_some_and(|r| r.tally.running == 1 && r.tally.done == 1)
-    })
-    .await;
+    let run = lab.unanswered("gate", &["h1"]).await;
     lab.desk.begin_history(&lab.admin).await.unwrap();
     let stuck = lab.until(run, &[RunState::NeedsYou]).await;
     let fault = stuck.steps().find_map(|s| s.fault.clone()).unwrap();

@@ -274,6 +274,26 @@ impl Lab {
             .unwrap()
     }
 
+    /// A machine that is being powered on: its host, one of these, was told and does not answer.
+    pub(crate) async fn unanswered(&self, machine: &str, hosts: &[&str]) -> RunId {
+        for host in hosts {
+            self.standins.world.add_fault(zastrugi_standins::Fault {
+                device: (*host).into(),
+                call: "/power".into(),
+                kind: zastrugi_standins::FaultKind::Hang,
+                times: 1,
+            });
+        }
+        let run = self.start(self.create(machine, 1, true)).await;
+        eventually("the call hangs", || {
+            let view = self.desk.look();
+            let run = view.runs.get(run);
+            run.is_some_and(|r| r.tally.running == 1 && r.tally.done == 1)
+        })
+        .await;
+        run
+    }
+
     /// Waits until the run is in one of these states.
     pub(crate) async fn until(&self, run: RunId, states: &[RunState]) -> Run {
         until(&self.desk, run, states).await

@@ -126,27 +126,6 @@ async fn seated(engine: &Engine, name: &str, password: &str) -> (String, Viewer)
     (cookie, viewer)
 }
 
-/// A run that was told to a host, and not answered.
-async fn under_way(lab: &Lab) -> RunId {
-    for device in ["h1", "h2", "h3"] {
-        lab.standins.world.add_fault(zastrugi_standins::Fault {
-            device: device.into(),
-            call: "/power".into(),
-            kind: zastrugi_standins::FaultKind::Hang,
-            times: 1,
-        });
-    }
-    let run = lab.start(lab.create("lugger", 1, true)).await;
-    eventually("the call hangs", || {
-        let view = lab.desk.look();
-        view.runs
-            .get(run)
-            .is_some_and(|r| r.tally.running == 1 && r.tally.done == 1)
-    })
-    .await;
-    run
-}
-
 /// It shows what it receives, and changes nothing.
 async fn only_shows(lab: &Lab, stands: &Engine, copy: &Server) {
     let desk = stands.desk();
@@ -260,7 +239,7 @@ async fn a_stand_by_takes_over_and_the_old_manager_is_refused() {
     let copy = first.copy();
     let stands = Engine::start(there(&lab, &copy)).await.unwrap();
     lab.done(lab.create("gate", 1, true)).await;
-    let stuck = under_way(&lab).await;
+    let stuck = lab.unanswered("lugger", &["h1", "h2", "h3"]).await;
     knows(&stands, "lugger").await;
     only_shows(&lab, &stands, &copy).await;
     // It is away for a while: the manager goes on, and what it does then is lost with its site.

@@ -14,6 +14,12 @@ pub struct Server {
     pub port: u16,
 }
 
+/// Whoever was invited to follow shows their password; everybody else is believed.
+const WHO: &str = "host replication postgres 127.0.0.1/32 trust
+host replication all 127.0.0.1/32 scram-sha-256
+host all all 127.0.0.1/32 trust
+";
+
 fn free_port() -> u16 {
     let held = TcpListener::bind("127.0.0.1:0").unwrap();
     held.local_addr().unwrap().port()
@@ -59,6 +65,7 @@ impl Server {
         let path = dir.join("postgresql.conf");
         let all = fs::read_to_string(&path).unwrap() + conf;
         fs::write(path, all).unwrap();
+        fs::write(dir.join("pg_hba.conf"), WHO).unwrap();
         server.start();
         server.tell("postgres", "create role zastrugi login createdb");
         server.tell("postgres", "create database zastrugi owner zastrugi");

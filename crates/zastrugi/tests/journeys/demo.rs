@@ -27,6 +27,18 @@ async fn listens_at(at: (&str, u16), wanted: bool) {
     assert_eq!(open, wanted, "whether {at:?} is open");
 }
 
+/// A demo of devices that nobody claimed.
+fn demo(dir: &Path, net: &str, (port, control): (u16, u16)) -> Command {
+    let mut demo = Command::new(env!("CARGO_BIN_EXE_zastrugi"));
+    demo.args(["demo", "--empty", "--net", net, "--announcements", "0"])
+        .args(["--port", &port.to_string()])
+        .args(["--control-port", &control.to_string()])
+        .arg("--dir")
+        .arg(dir)
+        .kill_on_drop(true);
+    demo
+}
+
 /// The weather of a demo whose keys lie in this directory.
 struct Sky {
     http: reqwest::Client,
@@ -66,22 +78,9 @@ async fn the_demos_first_site_goes_with_its_database_and_comes_back() {
     let (first, copy) = (Server::make(), Server::place());
     let follows = set_up(dir.path(), &first, &copy).await;
     let (port, control) = (free_port(), free_port());
-    let mut demo = Command::new(env!("CARGO_BIN_EXE_zastrugi"))
-        .args([
-            "demo",
-            "--empty",
-            "--net",
-            "127.254",
-            "--announcements",
-            "0",
-        ])
-        .args(["--port", &port.to_string()])
-        .args(["--control-port", &control.to_string()])
-        .arg("--dir")
-        .arg(dir.path())
+    let mut demo = demo(dir.path(), "127.254", (port, control))
         .env("DATABASE_URL", first.url())
         .env("STAND_BY_DATABASE_URL", follows)
-        .kill_on_drop(true)
         .spawn()
         .unwrap();
     let other = ("127.0.0.2", port + 1);
@@ -109,22 +108,9 @@ async fn the_demos_manager_is_killed_by_the_weather_comes_back_and_ends_with_the
 ) {
     let dir = tempfile::tempdir().unwrap();
     let (port, control) = (free_port(), free_port());
-    let mut demo = Command::new(env!("CARGO_BIN_EXE_zastrugi"))
-        .args([
-            "demo",
-            "--empty",
-            // No other journey has this net: they take 228 to 251.
-            "--net",
-            "127.253",
-            "--announcements",
-            "0",
-        ])
-        .args(["--port", &port.to_string()])
-        .args(["--control-port", &control.to_string()])
-        .arg("--dir")
-        .arg(dir.path())
+    // No other journey has this net: they take 228 to 251.
+    let mut demo = demo(dir.path(), "127.253", (port, control))
         .env("DATABASE_URL", url(&pool))
-        .kill_on_drop(true)
         .spawn()
         .unwrap();
     listens(port, true).await;

@@ -183,3 +183,48 @@ async fn a_manager_at_another_site_is_set_up_and_takes_over() {
     assert_eq!(ready.unwrap().text().await.unwrap(), "ready\n");
     again.kill().await.unwrap();
 }
+
+/// If this fails, inviting a second stand-by locks the first one out as soon as it has to connect again, and nobody hears of it
+/// before it is needed.
+#[tokio::test(flavor = "multi_thread")]
+async fn two_stand_bys_follow_side_by_side() {
+    let dir = tempfile::tempdir().unwrap();
+    let first = Server::make();
+    let copies = [Server::place(), Server::place()];
+    for (name, copy) in ["hilltop", "lantern"].iter().zip(&copies) {
+        let file = |what: &str| format!("{name}.{what}");
+        let mut invite = zastrugi(dir.path(), &first.url());
+        invite.args([
+            "stand-by",
+            "invite",
+            "--name",
+            name,
+            "--key-file",
+            "seal.key",
+        ]);
+        invite.args(["--out", &file("json")]);
+        invite.env("ADMIN_DATABASE_URL", first.admin());
+        done(&mut invite, "").await;
+        let mut join = zastrugi(dir.path(), "unused");
+        join.args(["stand-by", "join", "--invitation", &file("json")]);
+        join.args(["--key-file", &file("key"), "--env-file", &file("env")]);
+        join.args(["--port", &copy.port.to_string(), "--data"]);
+        join.arg(&copy.dir);
+        done(&mut join, "").await;
+    }
+    copies[0].die();
+    copies[0].start();
+    let pool = zastrugi_store::connect(&first.url(), 1).await.unwrap();
+    let stand_bys = zastrugi_store::StandBys::new(pool);
+    let mut seen = vec![];
+    for _ in 0..150 {
+        seen = stand_bys.all().await.unwrap();
+        if seen.iter().all(|s| s.link == zastrugi_store::Link::Follows) {
+            break;
+        }
+        sleep(Duration::from_millis(100)).await;
+    }
+    let seen: Vec<_> = seen.iter().map(|s| (s.name.as_str(), s.link)).collect();
+    let follows = zastrugi_store::Link::Follows;
+    assert_eq!(seen, [("hilltop", follows), ("lantern", follows)]);
+}
